@@ -1,0 +1,102 @@
+// Package hostfs is a host's files behind one small interface, whatever carries them.
+//
+// An FS is opened at the folder that a host offers; every name is relative to it, slash-separated,
+// and cannot lead out of it: not by "..", not by an absolute name, not through a symbolic link.
+//
+//	fsys, err := hostfs.Open("file:///srv/www?owner=www-data")
+//	err = fsys.Walk(ctx, "base", func(e hostfs.Entry) error { … })
+//
+// Files are streamed, never held. Reading a source uses only Walk, Stat, Open and ReadLink, so a
+// source can be a place where nothing may be written.
+package hostfs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"time"
+)
+
+// Entry is one thing in a tree.
+type Entry struct {
+	Path      string // relative to the folder that was walked
+	SizeBytes int64  // of regular files
+	Mode      fs.FileMode
+	ModTime   time.Time
+	Target    string // where a symbolic link points, as it is written
+}
+
+// FS is a host's files.
+type FS interface {
+	// Walk visits everything below root, parents before children, names in byte order. A folder that
+	// cannot be read is given to problem and passed over; visit returning an error ends the walk.
+	Walk(ctx context.Context, root string, visit func(Entry) error, problem func(path string, err error)) error
+	Stat(name string) (Entry, error)
+	Open(name string) (io.ReadCloser, error)
+
+	// Create makes a new file and the folders above it. The file must not exist.
+	Create(name string, mode fs.FileMode) (io.WriteCloser, error)
+	Mkdir(name string, mode fs.FileMode) error
+	Symlink(target, name string) error
+	Chtimes(name string, t time.Time) error
+	Rename(from, to string) error
+	RemoveAll(name string) error
+
+	// FreeBytes is the space that is left.
+	FreeBytes() (int64, error)
+	// Root is the folder on the host that names are relative to, absolute.
+	Root() string
+	Close() error
+}
+
+// ErrUnsupported says that an address names a way to reach files that this version does not speak.
+var ErrUnsupported = errors.New("files cannot be reached this way")
+
+// Open opens the files at an address: file:///folder[?owner=USER].
+func Open(address string) (FS, error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, fmt.Errorf("files address %q: %w", address, err)
+	}
+	if u.Scheme == "file" && u.Host == "" && u.Path != "" {
+		return openLocal(u.Path, u.Query().Get("owner"))
+	}
+	return nil, fmt.Errorf("%w: %q; write a local folder like file:///srv/www", ErrUnsupported, u.Redacted())
+}
+
+// ReadFile reads a small file whole; a larger one than maxBytes is an error.
+func ReadFile(fsys FS, name string, maxBytes int64) ([]byte, error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b, err := io.ReadAll(io.LimitReader(f, maxBytes+1))
+	if err == nil && int64(len(b)) > maxBytes {
+		return nil, fmt.Errorf("%s is larger than %d bytes", name, maxBytes)
+	}
+	return b, err
+}
+
+// WriteFile replaces a file's content as a whole: readers see the old one or the new one.
+func WriteFile(fsys FS, name string, content []byte, mode fs.FileMode) error {
+	fresh := name + ".nestseed-new"
+	if err := fsys.RemoveAll(fresh); err != nil {
+		return err
+	}
+	w, err := fsys.Create(fresh, mode)
+	if err != nil {
+		return err
+	}
+	if _, err := w.Write(content); err != nil {
+		w.Close()
+		return err
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	return fsys.Rename(fresh, name)
+}

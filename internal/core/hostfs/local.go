@@ -1,0 +1,197 @@
+package hostfs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/user"
+	"path"
+	"strconv"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// local is a folder on this machine. os.Root keeps every name inside it, links included.
+type local struct {
+	root     *os.Root
+	dir      string
+	uid, gid int // owner of what is made here; -1 for the service's own user
+
+	mu    sync.Mutex
+	known map[string]bool // folders that Create has seen or made
+}
+
+func openLocal(dir, owner string) (FS, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, fmt.Errorf("open folder of the host: %w", err)
+	}
+	l := &local{root: root, dir: path.Clean(dir), uid: -1, gid: -1, known: map[string]bool{}}
+	if owner != "" && os.Geteuid() == 0 {
+		u, err := user.Lookup(owner)
+		if err != nil {
+			return nil, fmt.Errorf("owner of the host's files: %w", err)
+		}
+		l.uid, _ = strconv.Atoi(u.Uid)
+		l.gid, _ = strconv.Atoi(u.Gid)
+	}
+	return l, nil
+}
+
+func (l *local) Root() string { return l.dir }
+func (l *local) Close() error { return l.root.Close() }
+
+func (l *local) Walk(ctx context.Context, root string, visit func(Entry) error, problem func(string, error)) error {
+	sub, err := l.root.OpenRoot(clean(root))
+	if err != nil {
+		return err
+	}
+	defer sub.Close()
+	return fs.WalkDir(sub.FS(), ".", func(name string, d fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			problem(name, err)
+			return nil
+		}
+		if name == "." {
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			problem(name, err)
+			return nil
+		}
+		e := entryOf(name, info)
+		if e.Mode&fs.ModeSymlink != 0 {
+			if e.Target, err = sub.Readlink(name); err != nil {
+				problem(name, err)
+				return nil
+			}
+		}
+		return visit(e)
+	})
+}
+
+func entryOf(name string, info fs.FileInfo) Entry {
+	e := Entry{Path: name, Mode: info.Mode(), ModTime: info.ModTime()}
+	if info.Mode().IsRegular() {
+		e.SizeBytes = info.Size()
+	}
+	return e
+}
+
+func clean(name string) string {
+	if name == "" {
+		return "."
+	}
+	return path.Clean(name)
+}
+
+func (l *local) Stat(name string) (Entry, error) {
+	info, err := l.root.Lstat(clean(name))
+	if err != nil {
+		return Entry{}, err
+	}
+	return entryOf(name, info), nil
+}
+
+func (l *local) Open(name string) (io.ReadCloser, error) { return l.root.Open(clean(name)) }
+
+func (l *local) Create(name string, mode fs.FileMode) (io.WriteCloser, error) {
+	name = clean(name)
+	if err := l.parents(path.Dir(name)); err != nil {
+		return nil, err
+	}
+	f, err := l.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, mode.Perm())
+	if err != nil {
+		return nil, err
+	}
+	if err := errors.Join(f.Chmod(mode.Perm()), l.own(f)); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+func (l *local) own(f *os.File) error {
+	if l.uid < 0 {
+		return nil
+	}
+	return f.Chown(l.uid, l.gid)
+}
+
+// parents makes the folders above a file once each.
+func (l *local) parents(dir string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.ensure(dir)
+}
+
+func (l *local) ensure(dir string) error {
+	if dir == "." || dir == "/" || l.known[dir] {
+		return nil
+	}
+	if err := l.ensure(path.Dir(dir)); err != nil {
+		return err
+	}
+	err := l.root.Mkdir(dir, 0o755)
+	if err == nil && l.uid >= 0 {
+		err = l.root.Lchown(dir, l.uid, l.gid)
+	}
+	if err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	l.known[dir] = true
+	return nil
+}
+
+func (l *local) Mkdir(name string, mode fs.FileMode) error {
+	if err := l.parents(clean(name)); err != nil {
+		return err
+	}
+	return l.root.Chmod(clean(name), mode.Perm())
+}
+
+func (l *local) Symlink(target, name string) error {
+	if err := l.parents(path.Dir(clean(name))); err != nil {
+		return err
+	}
+	return l.root.Symlink(target, clean(name))
+}
+
+func (l *local) Chtimes(name string, t time.Time) error {
+	return l.root.Chtimes(clean(name), t, t)
+}
+
+func (l *local) Rename(from, to string) error {
+	l.forget()
+	return l.root.Rename(clean(from), clean(to))
+}
+
+func (l *local) RemoveAll(name string) error {
+	if clean(name) == "." {
+		return errors.New("refusing to remove the whole folder of the host")
+	}
+	l.forget()
+	return l.root.RemoveAll(clean(name))
+}
+
+func (l *local) forget() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	clear(l.known)
+}
+
+func (l *local) FreeBytes() (int64, error) {
+	var st syscall.Statfs_t
+	if err := syscall.Statfs(l.dir, &st); err != nil {
+		return 0, fmt.Errorf("free space of %s: %w", l.dir, err)
+	}
+	return int64(st.Bavail) * st.Bsize, nil
+}

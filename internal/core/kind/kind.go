@@ -1,0 +1,280 @@
+// Package kind knows what CMS families look like, from definitions in YAML.
+//
+// A Kind says how a family is recognised, where its settings file is and what its settings are called,
+// which tables hold options and accounts, which folders belong to which area, and what stock packing
+// lists there are. No program logic mentions a family by name: a family is a file in defs.
+//
+//	kinds, err := kind.Stock()
+//	id, err := kind.Identify(fsys, "base", kinds)
+//	// id.Kind.Title is "WordPress", id.Database.Name is "lad_base"
+//
+// Settings files are read as tokens and never run (see Settings). What can only be known by running
+// the site is reported as not readable, with the reason.
+package kind
+
+import (
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/goccy/go-yaml"
+
+	"nestseed/internal/core/hostfs"
+)
+
+//go:embed defs/*.yaml
+var defs embed.FS
+
+// Kind is the definition of a CMS family.
+type Kind struct {
+	Name     string   `yaml:"name"`
+	Title    string   `yaml:"title"`
+	Detect   []string `yaml:"detect"`  // all of these exist in the web root
+	Version  Place    `yaml:"version"` // of the CMS
+	Runtime  Place    `yaml:"runtime"` // the least version of what runs it
+	Settings struct {
+		Files    []string `yaml:"files"` // the first that exists
+		Database struct {
+			Name     string `yaml:"name"`
+			User     string `yaml:"user"`
+			Password string `yaml:"password"`
+			Host     string `yaml:"host"`
+		} `yaml:"database"`
+		Prefix    string   `yaml:"prefix"`
+		Salts     []string `yaml:"salts"`
+		Addresses []string `yaml:"addresses"` // settings that hold the site's address, where they are set
+	} `yaml:"settings"`
+	Options struct {
+		Table string `yaml:"table"`
+		Key   string `yaml:"key"`
+		Value string `yaml:"value"`
+	} `yaml:"options"`
+	Address    []string   `yaml:"address"` // options that hold it; the first is the one to read
+	SiteTitle  string     `yaml:"site-title"`
+	SiteEmail  string     `yaml:"site-email"`
+	Visibility Visibility `yaml:"visibility"`
+	Prefixed   []Column   `yaml:"prefixed"` // columns whose values may begin with the table prefix
+	Forget     []Rows     `yaml:"forget"`   // rows the CMS makes anew, wrong on a new site
+	Admin      Admin      `yaml:"administrator"`
+	Login      Login      `yaml:"login"`
+	Pages      []string   `yaml:"pages"`   // paths that every site answers, for checks
+	Private    []string   `yaml:"private"` // paths that must not be served as text
+	Caches     []string   `yaml:"caches"`  // folders emptied on a new site
+	Areas      []Area     `yaml:"areas"`
+	// Lists are the stock packing lists by name, as YAML text.
+	Lists map[string]string `yaml:"lists"`
+}
+
+// Place is where a value is found: a setting in a file.
+type Place struct {
+	Name    string `yaml:"name"`
+	File    string `yaml:"file"`
+	Setting string `yaml:"setting"`
+}
+
+// Column names a column of a table; table names in definitions are without the prefix.
+type Column struct {
+	Table  string `yaml:"table" json:"table"`
+	Column string `yaml:"column" json:"column"`
+}
+
+// Rows names rows by the value of a column; values may be patterns with *.
+type Rows struct {
+	Table  string   `yaml:"table" json:"table"`
+	Column string   `yaml:"column" json:"column"`
+	Values []string `yaml:"values" json:"values"`
+}
+
+// Visibility is the option that keeps search engines out or lets them in.
+type Visibility struct {
+	Option  string `yaml:"option"`
+	Visible string `yaml:"visible"`
+	Hidden  string `yaml:"hidden"`
+}
+
+// Admin says how an administrator is made: rows to insert, in order. Values may hold {login}, {email},
+// {hash}, {now}, {prefix} and {id}, the number the first row was given.
+type Admin struct {
+	Hash    string   `yaml:"hash"`
+	Rows    []NewRow `yaml:"rows"`
+	Authors []Column `yaml:"authors"` // columns that name the account content belongs to
+}
+
+// NewRow is a row to insert.
+type NewRow struct {
+	Table  string            `yaml:"table"`
+	Values map[string]string `yaml:"values"`
+}
+
+// Login says how to log in over HTTP, and how to tell that it worked.
+type Login struct {
+	Path        string            `yaml:"path"`
+	Fields      map[string]string `yaml:"fields"` // {login} and {password} are filled in
+	Cookies     map[string]string `yaml:"cookies"`
+	ProofCookie string            `yaml:"proof-cookie"` // a cookie whose name begins so is set on success
+	Inside      string            `yaml:"inside"`       // a page only those logged in can see
+}
+
+// Area groups paths that belong together.
+type Area struct {
+	Area  string   `yaml:"area"`
+	Match []string `yaml:"match"`
+}
+
+// ErrUnknown says that no kind fits.
+var ErrUnknown = errors.New("no known kind of site")
+
+// Parse reads a definition.
+func Parse(text []byte) (*Kind, error) {
+	k := &Kind{}
+	if err := yaml.UnmarshalWithOptions(text, k, yaml.Strict()); err != nil {
+		return nil, fmt.Errorf("definition of a kind: %w", err)
+	}
+	if k.Name == "" || len(k.Detect) == 0 || len(k.Settings.Files) == 0 || len(k.Address) == 0 {
+		return nil, errors.New("definition of a kind: name, detect, settings.files and address are needed")
+	}
+	for _, a := range k.Areas {
+		for _, m := range a.Match {
+			if !doublestar.ValidatePattern(m) {
+				return nil, fmt.Errorf("definition of %s: area %s: %q is not a pattern", k.Name, a.Area, m)
+			}
+		}
+	}
+	return k, nil
+}
+
+// Stock returns the kinds that come with the program.
+func Stock() ([]*Kind, error) {
+	names, err := fs.Glob(defs, "defs/*.yaml")
+	if err != nil {
+		return nil, err
+	}
+	var kinds []*Kind
+	for _, n := range names {
+		text, err := defs.ReadFile(n)
+		if err != nil {
+			return nil, err
+		}
+		k, err := Parse(text)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", n, err)
+		}
+		kinds = append(kinds, k)
+	}
+	return kinds, nil
+}
+
+// Named returns the kind with this name.
+func Named(kinds []*Kind, name string) (*Kind, error) {
+	for _, k := range kinds {
+		if k.Name == name {
+			return k, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: %q", ErrUnknown, name)
+}
+
+// AreaOf returns the area that a path in the web root belongs to; "other" where no rule fits.
+func (k *Kind) AreaOf(p string) string {
+	for _, a := range k.Areas {
+		for _, m := range a.Match {
+			if folder, ok := strings.CutSuffix(m, "/**"); ok && !strings.ContainsAny(folder, "*?[{") {
+				if strings.HasPrefix(p, folder) && (len(p) == len(folder) || p[len(folder)] == '/') {
+					return a.Area
+				}
+				continue
+			}
+			if doublestar.MatchUnvalidated(m, p) {
+				return a.Area
+			}
+		}
+	}
+	return "other"
+}
+
+// Database is what a settings file says of the site's database.
+type Database struct {
+	Name     string `json:"name"`
+	User     string `json:"user"`
+	Password string `json:"-"`
+	Host     string `json:"host"`
+}
+
+// Identity is what a folder turned out to hold.
+type Identity struct {
+	Kind         *Kind
+	Version      string
+	Runtime      string // the least version required, as the CMS says
+	SettingsPath string // relative to the host's folder
+	Settings     *Settings
+	Database     Database
+	Prefix       string
+	Unreadable   []string // sentences about settings that are computed
+}
+
+// Identify finds out the kind of the site in folder root. The first kind wins whose signs are all there.
+func Identify(fsys hostfs.FS, root string, kinds []*Kind) (*Identity, error) {
+	if _, err := fsys.Stat(root); err != nil {
+		return nil, fmt.Errorf("look into %s: %w", path.Join(fsys.Root(), root), err)
+	}
+	for _, k := range kinds {
+		if !slices.ContainsFunc(k.Detect, func(sign string) bool {
+			_, err := fsys.Stat(path.Join(root, sign))
+			return err != nil
+		}) {
+			return k.read(fsys, root)
+		}
+	}
+	return nil, fmt.Errorf("%w in %s; give the folder that holds the site itself, its web root", ErrUnknown, path.Join(fsys.Root(), root))
+}
+
+const maxSettingsBytes = 1 << 20
+
+func (k *Kind) read(fsys hostfs.FS, root string) (*Identity, error) {
+	id := &Identity{Kind: k}
+	for _, f := range k.Settings.Files {
+		p := path.Join(root, f)
+		if text, err := hostfs.ReadFile(fsys, p, maxSettingsBytes); err == nil {
+			id.SettingsPath = p
+			id.Settings = ReadSettings(text, path.Join(fsys.Root(), path.Dir(p)))
+			break
+		}
+	}
+	if id.Settings == nil {
+		return nil, fmt.Errorf("%s has no settings file (%s); it is not set up yet, or the file cannot be read",
+			path.Join(fsys.Root(), root), strings.Join(k.Settings.Files, ", "))
+	}
+	get := func(name string) string {
+		v, err := id.Settings.Get(name)
+		if err != nil {
+			id.Unreadable = append(id.Unreadable, err.Error())
+		}
+		return v
+	}
+	id.Database = Database{
+		Name: get(k.Settings.Database.Name), User: get(k.Settings.Database.User),
+		Password: get(k.Settings.Database.Password), Host: get(k.Settings.Database.Host),
+	}
+	id.Prefix = get(k.Settings.Prefix)
+	id.Version = k.Version.look(fsys, root)
+	id.Runtime = k.Runtime.look(fsys, root)
+	return id, nil
+}
+
+// look reads the setting from its file; an unknown version is "".
+func (p Place) look(fsys hostfs.FS, root string) string {
+	if p.File == "" {
+		return ""
+	}
+	text, err := hostfs.ReadFile(fsys, path.Join(root, p.File), maxSettingsBytes)
+	if err != nil {
+		return ""
+	}
+	v, _ := ReadSettings(text, "").Get(p.Setting)
+	return v
+}

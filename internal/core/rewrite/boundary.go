@@ -1,0 +1,120 @@
+package rewrite
+
+import (
+	"bytes"
+	"fmt"
+	"path"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// nameByte reports whether c can stand in a host name's label (RFC 1123 section 2.1, and _ as met in practice).
+func nameByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_'
+}
+
+func isHex(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F'
+}
+
+// previous returns the character that ends at src[:at], seeing through the wrappings: a percent
+// triplet counts as the character it stands for and a backslash escape as white space.
+func previous(src []byte, at int) (r rune, size int) {
+	if at == 0 {
+		return ' ', 0
+	}
+	if at >= 3 && src[at-3] == '%' && isHex(src[at-2]) && isHex(src[at-1]) {
+		return rune(unhex(src[at-2])<<4 | unhex(src[at-1])), 3
+	}
+	if at >= 5 && string(src[at-5:at-2]) == "%25" && isHex(src[at-2]) && isHex(src[at-1]) {
+		return rune(unhex(src[at-2])<<4 | unhex(src[at-1])), 5
+	}
+	if at >= 6 && src[at-6] == '\\' && src[at-5] == 'u' && isHex(src[at-1]) && isHex(src[at-2]) && isHex(src[at-3]) && isHex(src[at-4]) {
+		return rune(unhex(src[at-4])<<12 | unhex(src[at-3])<<8 | unhex(src[at-2])<<4 | unhex(src[at-1])), 6
+	}
+	if at >= 2 && src[at-2] == '\\' && bytes.IndexByte([]byte("ntrfb"), src[at-1]) >= 0 {
+		return ' ', 2
+	}
+	return utf8.DecodeLastRune(src[:at])
+}
+
+func unhex(c byte) int {
+	switch {
+	case c <= '9':
+		return int(c - '0')
+	case c <= 'F':
+		return int(c-'A') + 10
+	}
+	return int(c-'a') + 10
+}
+
+func letter(r rune) bool {
+	return r < 0x80 && nameByte(byte(r)) || r >= 0x80 && r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r))
+}
+
+// wordBefore reports whether a letter or digit ends at src[:at].
+func wordBefore(src []byte, at int) bool {
+	r, _ := previous(src, at)
+	return letter(r) || r == '+' || r == '.'
+}
+
+// bareMayBegin reports whether a host standing at src[at:] is a name of its own: not the end of a longer
+// host, not the domain of a mail address, not a segment of some path.
+func bareMayBegin(src []byte, at int) bool {
+	r, size := previous(src, at)
+	switch {
+	case r == '@' || r == '/' || r == '\\' || letter(r):
+		return false
+	case r == '.': // a leading dot, as cookie domains have, is not a longer name
+		before, _ := previous(src, at-size)
+		return !letter(before)
+	}
+	return true
+}
+
+// nameGoesOn reports whether the name or path segment that ends at src[:at] in fact continues.
+func nameGoesOn(src []byte, at int) bool {
+	if at >= len(src) {
+		return false
+	}
+	c := src[at]
+	if nameByte(c) {
+		return true
+	}
+	if c >= 0x80 {
+		r, _ := utf8.DecodeRune(src[at:])
+		return letter(r)
+	}
+	if c == '.' && at+1 < len(src) {
+		return nameByte(src[at+1])
+	}
+	return c == '@' // host-like local part of a mail address
+}
+
+// pathNeedles compiles a folder on disk in each spelling it can have.
+func pathNeedles(p Pair) ([]needle, error) {
+	old, fresh := path.Clean(p.Old), path.Clean(p.New)
+	if !path.IsAbs(old) || !path.IsAbs(fresh) {
+		return nil, fmt.Errorf("folders to replace must be absolute: %q, %q", p.Old, p.New)
+	}
+	if strings.Count(old, "/") < 2 {
+		return nil, fmt.Errorf("folder %q is too short to be replaced safely; it needs at least two segments", old)
+	}
+	if old == fresh {
+		return nil, nil
+	}
+	var out []needle
+	for _, st := range styles {
+		text := []byte(strings.ReplaceAll(old, "/", st.slash))
+		with := []byte(strings.ReplaceAll(fresh, "/", st.slash))
+		out = append(out, needle{text, func(src []byte, at int) (hit, bool) {
+			end := at + len(text)
+			if r, _ := previous(src, at); letter(r) || r == '.' || r == '~' || r == '\\' || nameGoesOn(src, end) {
+				return hit{}, false
+			}
+			return hit{from: at, to: end, with: with, form: Folder}, true
+		}})
+	}
+	return out, nil
+}

@@ -1,0 +1,142 @@
+package rewrite
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"nestseed/internal/core/phpval"
+)
+
+func rewriter(t require.TestingT, old, fresh string) *Rewriter {
+	r, err := New(Rules{
+		Addresses: []Pair{{old, fresh}},
+		Paths:     []Pair{{"/srv/www/base", "/srv/sites/alder"}},
+	})
+	require.NoError(t, err)
+	return r
+}
+
+func TestAddressesAreFoundInEveryDisguise(t *testing.T) {
+	w := rewriter(t, "http://base.localhost:8480", "https://alder.example").Worker()
+	for in, want := range map[string]string{
+		`http://base.localhost:8480`:                            `https://alder.example`,
+		`see http://base.localhost:8480/a?b#c, ok`:              `see https://alder.example/a?b#c, ok`,
+		`"//base.localhost:8480/a"`:                             `"//alder.example/a"`,
+		`{"u":"http:\/\/base.localhost:8480\/a"}`:               `{"u":"https:\/\/alder.example\/a"}`,
+		`{\"u\":\"http:\\\/\\\/base.localhost:8480\\\/a\"}`:     `{\"u\":\"https:\\\/\\\/alder.example\\\/a\"}`,
+		`?to=http%3A%2F%2Fbase.localhost%3A8480%2Fa`:            `?to=https%3A%2F%2Falder.example%2Fa`,
+		`?to=http%3a%2f%2fbase.localhost%3a8480%2fa`:            `?to=https%3a%2f%2falder.example%2fa`,
+		`?x=%3Fto%3Dhttp%253A%252F%252Fbase.localhost%253A8480`: `?x=%3Fto%3Dhttps%253A%252F%252Falder.example`,
+		`call base.localhost:8480 now.`:                         `call alder.example now.`,
+		`\u0022http://base.localhost:8480\u0022`:                `\u0022https://alder.example\u0022`,
+		`\nbase.localhost:8480`:                                 `\nalder.example`,
+		`HTTP://base.localhost:8480/`:                           `https://alder.example/`,
+		`file /srv/www/base/x.php and \/srv\/www\/base\/y`:      `file /srv/sites/alder/x.php and \/srv\/sites\/alder\/y`,
+		`ends /srv/www/base.`:                                   `ends /srv/sites/alder.`,
+	} {
+		require.Equal(t, want, string(w.Text(nil, []byte(in))), in)
+	}
+	require.Equal(t, int64(1), w.Tally().Forms["without scheme"])
+	require.Equal(t, int64(2), w.Tally().Forms["bare host"])
+}
+
+func TestWhatOnlyLooksLikeTheAddressIsLeftAlone(t *testing.T) {
+	w := rewriter(t, "http://base.localhost", "https://alder.example").Worker()
+	for _, in := range []string{
+		`http://base.localhost.example/`, `http://base.localhost.` + `x`, `http://mybase.localhost/`, `www.base.localhost`,
+		`http://base.localhost:9000/`, `office@base.localhost`, `mailto:office%40base.localhost`, `base.localhost@mail.example`,
+		`ftp://base.localhost/`, `http://other.example/base.localhost/`, `http://base.localhost-two/`, `übase.localhost`,
+		`/srv/www/base2/x`, `/home/srv/www/base`, `/srv/www/base.bak`, `base.localhostess`,
+	} {
+		require.Equal(t, in, string(w.Text(nil, []byte(in))))
+	}
+	require.Zero(t, w.Tally().Replaced)
+}
+
+func TestFoldersOfAnInstallMoveWithIt(t *testing.T) {
+	r, err := New(Rules{Addresses: []Pair{{"https://base.example/blog", "https://alder.example/news/"}}})
+	require.NoError(t, err)
+	w := r.Worker()
+	for in, want := range map[string]string{
+		`https://base.example/blog/a`:          `https://alder.example/news/a`,
+		`https://base.example/blogger`:         `https://base.example/blogger`,
+		`https://base.example/`:                `https://base.example/`,
+		`https:\/\/base.example\/blog\/`:       `https:\/\/alder.example\/news\/`,
+		`http://base.example:80/blog`:          `https://alder.example/news`,
+		`http://base.example:443/blog`:         `http://base.example:443/blog`,
+		`https%3A%2F%2Fbase.example%2Fblog%2F`: `https%3A%2F%2Falder.example%2Fnews%2F`,
+	} {
+		require.Equal(t, want, string(w.Text(nil, []byte(in))))
+	}
+}
+
+func TestSerialisedValuesNestAndStayReadable(t *testing.T) {
+	r := rewriter(t, "http://base.localhost", "https://alder-valley.example")
+	inner := phpval.AppendString(nil, `Schön: http://base.localhost/ü {"a":"http:\/\/base.localhost"}`)
+	outer := append(phpval.AppendString([]byte("a:1:{i:0;"), string(inner)), '}')
+	w := r.Worker()
+	out := w.Value(nil, outer)
+	require.True(t, phpval.Valid(out))
+	got, err := phpval.Lookup(out, "0")
+	require.NoError(t, err)
+	got, err = phpval.Lookup([]byte(got))
+	require.NoError(t, err)
+	require.Equal(t, `Schön: https://alder-valley.example/ü {"a":"https:\/\/alder-valley.example"}`, got)
+	require.Equal(t, int64(1), w.Tally().Values)
+
+	broken := []byte(`a:1:{i:0;s:99:"http://base.localhost";}`)
+	require.Equal(t, broken, w.Value(nil, broken))
+	require.Equal(t, int64(1), w.Tally().Broken)
+}
+
+func TestStatementRewritesStringsAndKeepsTheRest(t *testing.T) {
+	w := rewriter(t, "http://base.localhost", "http://a.localhost").Worker()
+	in := "INSERT INTO `base.localhost` VALUES (1,'it''s http:\\\\/\\\\/base.localhost','x'),(2,'s:21:\\\"http://base.localhost\\\";',NULL)"
+	var out bytes.Buffer
+	require.NoError(t, w.Script(&out, strings.NewReader(in)))
+	require.Equal(t, "INSERT INTO `base.localhost` VALUES (1,'it\\'s http:\\\\/\\\\/a.localhost','x'),(2,'s:18:\"http://a.localhost\";',NULL);\n", out.String())
+}
+
+func TestRewritingThereAndBackIsIdentity(t *testing.T) {
+	const a, b = "http://base.localhost:81", "http://alder.example/x"
+	there, back := rewriter(t, a, b), rewriter(t, b, a)
+	back.needles = append(back.needles[:1], mustPaths(t)...)
+	piece := rapid.SampledFrom([]string{a, "//base.localhost:81", `http:\/\/base.localhost:81\/`, "http%3A%2F%2Fbase.localhost%3A81%2F",
+		"base.localhost", ":81", ":", "/", "x@", " ", ".", "é", `\`, `"`, "%2F", "http", "/srv/www/base", "-", "a"})
+	rapid.Check(t, func(t *rapid.T) {
+		in := []byte(strings.Join(rapid.SliceOfN(piece, 0, 9).Draw(t, "pieces"), ""))
+		out := there.Worker().Text(nil, in)
+		n, _ := there.Leftovers(out)
+		require.Zero(t, n, "%q became %q, which still has the old address", in, out)
+		require.Equal(t, string(in), string(back.Worker().Text(nil, out)), "through %q", out)
+	})
+}
+
+func mustPaths(t require.TestingT) []needle {
+	n, err := pathNeedles(Pair{"/srv/sites/alder", "/srv/www/base"})
+	require.NoError(t, err)
+	return n
+}
+
+func TestBadRulesSayWhatToDo(t *testing.T) {
+	for _, bad := range []string{"base.localhost", "ftp://x", "http://", "http://a:b@c", "http://schön.example"} {
+		_, err := New(Rules{Addresses: []Pair{{bad, "http://x.example"}}})
+		require.Error(t, err, bad)
+	}
+	_, err := New(Rules{Paths: []Pair{{"/www", "/srv/x"}}})
+	require.ErrorContains(t, err, "two segments")
+}
+
+func FuzzValue(f *testing.F) {
+	f.Add([]byte(`a:1:{i:0;s:21:"http://base.localhost";}`))
+	f.Add([]byte(`http:\/\/base.localhost\/ //base.localhost %2Fbase.localhost%3A80`))
+	r := rewriter(f, "http://base.localhost", "https://alder.example")
+	f.Fuzz(func(t *testing.T, b []byte) {
+		out := r.Worker().Value(nil, b)
+		require.Equal(t, phpval.Valid(b), phpval.Valid(out) && phpval.Valid(b))
+	})
+}

@@ -1,0 +1,240 @@
+package sqltext
+
+import (
+	"bytes"
+	"fmt"
+)
+
+// Insert is an INSERT statement with its rows not yet taken apart.
+type Insert struct {
+	Table   string
+	Columns []string // empty when the statement does not name them
+	Rows    []byte   // the text after VALUES: (…),(…)
+	pos     int
+	err     error
+}
+
+// ParseInsert reads the head of INSERT INTO table [(columns)] VALUES … . The rows are read by Next.
+// A statement of another sort gives ErrSyntax.
+func ParseInsert(stmt []byte) (*Insert, error) {
+	p := head{src: stmt}
+	p.word("INSERT")
+	p.optional("IGNORE")
+	p.word("INTO")
+	ins := &Insert{Table: p.identifier()}
+	if p.peek() == '(' {
+		p.pos++
+		for p.err == nil {
+			ins.Columns = append(ins.Columns, p.identifier())
+			if p.peek() == ')' {
+				p.pos++
+				break
+			}
+			p.byte(',')
+		}
+	}
+	p.word("VALUES")
+	if p.err != nil {
+		return nil, p.err
+	}
+	p.space()
+	ins.Rows = stmt[p.pos:]
+	return ins, nil
+}
+
+// Next reads the next row into *row, reusing it, and reports whether there was one. The literals
+// point into the statement. After the last row, Err says whether all of it was understood.
+func (ins *Insert) Next(row *[]Literal) bool {
+	*row = (*row)[:0]
+	src, pos := ins.Rows, skipSpace(ins.Rows, ins.pos)
+	if pos < len(src) && src[pos] == ',' && ins.pos > 0 {
+		pos = skipSpace(src, pos+1)
+	}
+	if ins.err != nil || pos >= len(src) || src[pos] == ';' {
+		return false
+	}
+	if src[pos] != '(' {
+		return ins.fail(pos, "a row should begin with (")
+	}
+	pos++
+	for {
+		pos = skipSpace(src, pos)
+		start := pos
+		pos = literalEnd(src, pos)
+		if pos < 0 {
+			return ins.fail(start, "a string is not closed")
+		}
+		end := pos
+		for end > start && src[end-1] == ' ' {
+			end--
+		}
+		if end == start {
+			return ins.fail(start, "a value is missing")
+		}
+		*row = append(*row, Literal(src[start:end]))
+		pos = skipSpace(src, pos)
+		if pos >= len(src) {
+			return ins.fail(start, "a row is not closed")
+		}
+		pos++
+		if src[pos-1] == ')' {
+			ins.pos = pos
+			return true
+		}
+		if src[pos-1] != ',' {
+			return ins.fail(pos, "values should be separated by commas")
+		}
+	}
+}
+
+// Err returns what was wrong with the rows, if anything.
+func (ins *Insert) Err() error { return ins.err }
+
+func (ins *Insert) fail(pos int, why string) bool {
+	ins.err = fmt.Errorf("%w: in rows of %s at byte %d: %s", ErrSyntax, ins.Table, pos, why)
+	return false
+}
+
+// literalEnd returns the index after the literal that starts at pos, or -1 when a string is not closed.
+func literalEnd(src []byte, pos int) int {
+	for pos < len(src) {
+		switch src[pos] {
+		case '\'':
+			end := closing(src, pos+1, '\'', true)
+			if end < 0 {
+				return -1
+			}
+			pos = end
+		case ',', ')':
+			return pos
+		default:
+			pos++
+		}
+	}
+	return pos
+}
+
+// NextString finds the next quoted string at or after pos and returns where the text between its
+// quotes begins and ends. Without one, or when it is not closed, begin is -1.
+func NextString(src []byte, pos int) (begin, end int) {
+	q := bytes.IndexByte(src[pos:], '\'')
+	if q < 0 {
+		return -1, -1
+	}
+	begin = pos + q + 1
+	end = closing(src, begin, '\'', true)
+	if end < 0 {
+		return -1, -1
+	}
+	return begin, end - 1
+}
+
+func skipSpace(src []byte, pos int) int {
+	for pos < len(src) && (src[pos] == ' ' || src[pos] == '\n' || src[pos] == '\r' || src[pos] == '\t') {
+		pos++
+	}
+	return pos
+}
+
+// head reads the fixed words at the start of a statement.
+type head struct {
+	src []byte
+	pos int
+	err error
+}
+
+func (p *head) space() { p.pos = skipSpace(p.src, p.pos) }
+
+func (p *head) peek() byte {
+	p.space()
+	if p.pos >= len(p.src) {
+		return 0
+	}
+	return p.src[p.pos]
+}
+
+func (p *head) optional(word string) bool {
+	p.space()
+	end := p.pos + len(word)
+	if p.err == nil && end <= len(p.src) && bytes.EqualFold(p.src[p.pos:end], []byte(word)) {
+		p.pos = end
+		return true
+	}
+	return false
+}
+
+func (p *head) word(word string) {
+	if p.err == nil && !p.optional(word) {
+		p.fail(word)
+	}
+}
+
+func (p *head) byte(b byte) {
+	if p.err == nil && p.peek() != b {
+		p.fail(string(b))
+		return
+	}
+	p.pos++
+}
+
+func (p *head) fail(want string) {
+	if p.err == nil {
+		p.err = fmt.Errorf("%w: expected %s at byte %d of %q", ErrSyntax, want, p.pos, p.src[:min(60, len(p.src))])
+	}
+}
+
+func (p *head) identifier() string {
+	if p.err != nil {
+		return ""
+	}
+	if p.peek() == '`' {
+		end := closing(p.src, p.pos+1, '`', false)
+		if end < 0 {
+			p.fail("a closed identifier")
+			return ""
+		}
+		name := bytes.ReplaceAll(p.src[p.pos+1:end-1], []byte("``"), []byte("`"))
+		p.pos = end
+		return string(name)
+	}
+	start := p.pos
+	for p.pos < len(p.src) && identifierByte(p.src[p.pos]) {
+		p.pos++
+	}
+	if start == p.pos {
+		p.fail("a name")
+	}
+	return string(p.src[start:p.pos])
+}
+
+func identifierByte(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '$' || c >= 0x80
+}
+
+// RenameTables appends stmt to dst with every quoted identifier passed through rename. Strings and
+// comments are left alone. It is meant for CREATE TABLE and what follows it, where names are quoted.
+func RenameTables(dst, stmt []byte, rename func(name string) string) []byte {
+	for pos := 0; pos < len(stmt); {
+		switch c := stmt[pos]; c {
+		case '\'', '"':
+			end := closing(stmt, pos+1, c, true)
+			if end < 0 {
+				end = len(stmt)
+			}
+			dst = append(dst, stmt[pos:end]...)
+			pos = end
+		case '`':
+			end := closing(stmt, pos+1, '`', false)
+			if end < 0 {
+				return append(dst, stmt[pos:]...)
+			}
+			name := string(bytes.ReplaceAll(stmt[pos+1:end-1], []byte("``"), []byte("`")))
+			dst = append(dst, Quote(rename(name))...)
+			pos = end
+		default:
+			dst = append(dst, c)
+			pos++
+		}
+	}
+	return dst
+}

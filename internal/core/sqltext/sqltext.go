@@ -1,0 +1,178 @@
+// Package sqltext reads and writes SQL scripts as text: statements, literals, identifiers.
+//
+// It is what stands between a site's rows and an archive. The writer side quotes values so that
+// the database's own client restores the file by hand; the reader side takes scripts apart again
+// without a database, so that rows can be rewritten and loaded in bulk and so that nothing from
+// outside is ever piped to a client.
+//
+//	sc := sqltext.NewScanner(r, 64<<20)
+//	for sc.Scan() {
+//		ins, err := sqltext.ParseInsert(sc.Statement())
+//		for ins.Next(&row) { … }
+//	}
+//
+// Dialect: MySQL/MariaDB with backslash escapes on (no NO_BACKSLASH_ESCAPES), as their reference
+// manuals describe under "String Literals" and "Comments". A script read here is text only; the
+// package never talks to a server.
+package sqltext
+
+import (
+	"bytes"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"unicode/utf8"
+)
+
+// ErrSyntax says that a statement is not of the form the caller asked for.
+var ErrSyntax = errors.New("SQL not understood")
+
+// escapes maps a byte to the letter that follows the backslash when it is quoted, or 0.
+var escapes = [256]byte{0: '0', '\n': 'n', '\r': 'r', 0x1a: 'Z', '\'': '\'', '\\': '\\'}
+
+// unescapes maps the letter after a backslash to the byte it means ("String Literals", table 9.1).
+var unescapes = func() (t [256]byte) {
+	for i := range t {
+		t[i] = byte(i)
+	}
+	t['0'], t['n'], t['r'], t['t'], t['b'], t['Z'] = 0, '\n', '\r', '\t', '\b', 0x1a
+	return t
+}()
+
+// AppendString appends b as a quoted literal.
+func AppendString(dst, b []byte) []byte {
+	dst = append(dst, '\'')
+	dst = appendEscaped(dst, b, &escapes)
+	return append(dst, '\'')
+}
+
+// AppendBinary appends b as a literal that no character set is applied to.
+func AppendBinary(dst, b []byte) []byte {
+	return AppendString(append(dst, "_binary "...), b)
+}
+
+// AppendText appends b as a string literal, with the binary introducer when it is not UTF-8: a row
+// must come back byte for byte even where the source holds bytes its own character set forbids.
+func AppendText(dst, b []byte) []byte {
+	if !utf8.Valid(b) {
+		return AppendBinary(dst, b)
+	}
+	return AppendString(dst, b)
+}
+
+func appendEscaped(dst, b []byte, table *[256]byte) []byte {
+	from := 0
+	for i, c := range b {
+		if table[c] != 0 {
+			dst = append(dst, b[from:i]...)
+			dst = append(dst, '\\', table[c])
+			from = i + 1
+		}
+	}
+	return append(dst, b[from:]...)
+}
+
+// Quote returns an identifier in backticks.
+func Quote(name string) string {
+	return "`" + string(bytes.ReplaceAll([]byte(name), []byte("`"), []byte("``"))) + "`"
+}
+
+// String returns a Go string as a quoted literal.
+func String(s string) string { return string(AppendString(nil, []byte(s))) }
+
+// Literal is one value of a row as it stands in the script.
+type Literal []byte
+
+// IsNull reports whether the literal is NULL.
+func (l Literal) IsNull() bool { return len(l) == 4 && (l[0]|0x20) == 'n' && l[3]|0x20 == 'l' }
+
+// Quoted returns the text between the quotes, still escaped, and whether the literal is a plain
+// or introduced quoted string.
+func (l Literal) Quoted() ([]byte, bool) {
+	if len(l) >= 2 && l[0] == '\'' {
+		return l[1 : len(l)-1], true
+	}
+	if len(l) > 3 && l[0] == '_' {
+		if i := bytes.IndexByte(l, '\''); i > 0 {
+			return l[i+1 : len(l)-1], true
+		}
+	}
+	return nil, false
+}
+
+// AppendValue appends the bytes that the literal means; numbers as they are written, hexadecimal
+// literals (0x… and X'…') as bytes, NULL as nothing.
+func (l Literal) AppendValue(dst []byte) ([]byte, error) {
+	switch body, quoted := l.Quoted(); {
+	case quoted:
+		return AppendUnescaped(dst, body), nil
+	case l.IsNull():
+		return dst, nil
+	case len(l) > 2 && l[0] == '0' && l[1]|0x20 == 'x':
+		return appendHex(dst, l[2:])
+	case len(l) > 2 && l[0]|0x20 == 'x' && l[1] == '\'':
+		return appendHex(dst, l[2:len(l)-1])
+	}
+	return append(dst, l...), nil
+}
+
+func appendHex(dst, digits []byte) ([]byte, error) {
+	out, err := hex.AppendDecode(dst, digits)
+	if err != nil {
+		return dst, fmt.Errorf("%w: hexadecimal literal: %v", ErrSyntax, err)
+	}
+	return out, nil
+}
+
+// AppendUnescaped appends what the text between quotes means.
+func AppendUnescaped(dst, body []byte) []byte {
+	for {
+		i := bytes.IndexByte(body, '\\')
+		q := bytes.IndexByte(body, '\'')
+		if i < 0 && q < 0 {
+			return append(dst, body...)
+		}
+		if i < 0 || (q >= 0 && q < i) {
+			dst = append(dst, body[:q+1]...)
+			body = body[min(q+2, len(body)):]
+			continue
+		}
+		dst = append(dst, body[:i]...)
+		if i+1 == len(body) {
+			return append(dst, '\\')
+		}
+		// \% and \_ keep their backslash outside patterns (same table, note).
+		if c := body[i+1]; c == '%' || c == '_' {
+			dst = append(dst, '\\')
+		}
+		dst = append(dst, unescapes[body[i+1]])
+		body = body[i+2:]
+	}
+}
+
+// closing returns the index just past the quote that ends the string whose text starts at pos, or -1.
+// A doubled quote is part of the string. With escapes, so is one behind an odd run of backslashes.
+func closing(src []byte, pos int, quote byte, escaped bool) int {
+	for i := pos; ; {
+		q := bytes.IndexByte(src[i:], quote)
+		if q < 0 {
+			return -1
+		}
+		q += i
+		if escaped {
+			slashes := 0
+			for q-1-slashes >= pos && src[q-1-slashes] == '\\' {
+				slashes++
+			}
+			if slashes%2 == 1 {
+				i = q + 1
+				continue
+			}
+		}
+		if q+1 < len(src) && src[q+1] == quote {
+			i, pos = q+2, q+2
+			continue
+		}
+		return q + 1
+	}
+}
