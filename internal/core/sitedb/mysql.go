@@ -179,7 +179,9 @@ type mysqlDB struct {
 
 func (d *mysqlDB) Close() error { return d.pool.Close() }
 
-func (d *mysqlDB) Version(ctx context.Context) (Version, error) { return versionOf(ctx, d.server, d.pool) }
+func (d *mysqlDB) Version(ctx context.Context) (Version, error) {
+	return versionOf(ctx, d.server, d.pool)
+}
 
 func (d *mysqlDB) Exec(ctx context.Context, statement string, args ...any) (int64, error) {
 	res, err := d.pool.ExecContext(ctx, statement, args...)

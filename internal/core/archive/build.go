@@ -1,0 +1,546 @@
+package archive
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"io/fs"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
+	"nestseed/internal/core/phpval"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sitedb"
+)
+
+// Input is what a release is built from.
+type Input struct {
+	FS       hostfs.FS
+	Root     string // the web root, relative to the FS
+	DB       sitedb.DB
+	Identity *kind.Identity
+	List     *packing.List
+	// Manifest brings what only the caller knows: id, starter, number, time, person, note, parent,
+	// source and the origin's address. The rest is filled in.
+	Manifest Manifest
+}
+
+// Build writes an archive to out and returns its manifest. The source is only read. On an error, what
+// is in out is worthless and the caller's to remove.
+func Build(ctx context.Context, out Target, in Input, report progress.Reporter) (*Manifest, error) {
+	match, err := in.List.Compile(in.Identity.Kind, in.Identity.Prefix)
+	if err != nil {
+		return nil, err
+	}
+	b := &builder{in: in, match: match, report: report, m: in.Manifest}
+	b.secrets = secretsOf(in.Identity)
+	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
+	b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
+	b.m.Origin.Prefix, b.m.List = in.Identity.Prefix, in.List
+	b.m.Settings = path.Base(in.Identity.SettingsPath)
+
+	report.Step("Look at the source", progress.Amount{})
+	files, err := b.walk(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := b.openDatabase(ctx); err != nil {
+		return nil, err
+	}
+	if b.snapshot != nil {
+		defer b.snapshot.Close()
+	}
+	b.w = newWriter(ctx, out)
+	if err := b.write(ctx, files); err != nil {
+		b.w.abandon()
+		return nil, err
+	}
+	b.finishManifest()
+	err = b.w.finish(b.reserved, b.m.Made, func() ([]byte, error) {
+		b.finishManifest()
+		return b.fit()
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &b.m, nil
+}
+
+type builder struct {
+	in       Input
+	match    *packing.Matcher
+	report   progress.Reporter
+	secrets  []secret
+	snapshot sitedb.Snapshot
+	tables   []sitedb.Table
+	w        *writer
+	reserved *reserved
+
+	mu      sync.Mutex // over m, which workers note things in
+	m       Manifest
+	areas   map[string]*AreaTotal
+	leftOut map[string]*LeftOut
+	blanked map[string]int64
+}
+
+// secret is a value of the source that must not be in the archive, and the part of it that is searched for.
+type secret struct {
+	name   string
+	needle []byte
+}
+
+// secretsOf collects the password, keys and salts that the settings file holds.
+func secretsOf(id *kind.Identity) []secret {
+	var out []secret
+	for _, name := range append([]string{id.Kind.Settings.Database.Password}, id.Kind.Settings.Salts...) {
+		v, _ := id.Settings.Get(name)
+		if n := longestPlain(v); len(n) >= 6 {
+			out = append(out, secret{name, []byte(n)})
+		}
+	}
+	return out
+}
+
+// longestPlain returns the longest run of characters that no quoting changes.
+func longestPlain(v string) string {
+	var best string
+	for run := range strings.FieldsFuncSeq(v, func(r rune) bool { return strings.ContainsRune("'\"\\\n\r\x00<>&/%", r) }) {
+		if len(run) > len(best) {
+			best = run
+		}
+	}
+	return best
+}
+
+func (b *builder) holdsSecret(text []byte) (name string, found bool) {
+	for _, s := range b.secrets {
+		if bytes.Contains(text, s.needle) {
+			return s.name, true
+		}
+	}
+	return "", false
+}
+
+func (b *builder) note(format string, args ...any) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	sentence := fmt.Sprintf(format, args...)
+	b.m.Notes = append(b.m.Notes, sentence)
+	b.report.Note(sentence)
+}
+
+func (b *builder) leaveOut(rule string, bytes int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	l := b.leftOut[rule]
+	if l == nil {
+		l = &LeftOut{Rule: rule}
+		b.leftOut[rule] = l
+	}
+	l.Files++
+	l.Bytes += bytes
+}
+
+func (b *builder) blank(what string, times int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.blanked[what] += times
+}
+
+// walk lists what goes in, sorted, and counts what stays out.
+func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
+	b.areas, b.leftOut, b.blanked = map[string]*AreaTotal{}, map[string]*LeftOut{}, map[string]int64{}
+	var files []hostfs.Entry
+	err := b.in.FS.Walk(ctx, b.in.Root, func(e hostfs.Entry) error {
+		if !e.Mode.IsRegular() && !e.Mode.IsDir() && e.Mode&fs.ModeSymlink == 0 {
+			b.note("%s is neither file, folder nor link; left out", e.Path)
+			return nil
+		}
+		if rule, out := b.match.LeavesOut(e.Path, e.SizeBytes); out {
+			if !e.Mode.IsDir() {
+				b.leaveOut(rule, e.SizeBytes)
+			}
+			return nil
+		}
+		files = append(files, e)
+		return nil
+	}, func(p string, err error) { b.note("%s cannot be read and is not in the release: %v", p, err) })
+	if err != nil {
+		return nil, fmt.Errorf("read the source's files: %w", err)
+	}
+	// A settings file that lies above the web root travels inside it.
+	if dir := path.Dir(b.in.Identity.SettingsPath); dir != path.Clean(b.in.Root) && b.match.List().Only != "database" {
+		e, err := b.in.FS.Stat(b.in.Identity.SettingsPath)
+		if err != nil {
+			return nil, err
+		}
+		e.Path = b.m.Settings
+		files = append(files, e)
+	}
+	slices.SortFunc(files, func(x, y hostfs.Entry) int { return strings.Compare(x.Path, y.Path) })
+	return files, nil
+}
+
+func (b *builder) openDatabase(ctx context.Context) error {
+	if b.match.List().Only == "files" {
+		return nil
+	}
+	v, err := b.in.DB.Version(ctx)
+	if err != nil {
+		return err
+	}
+	b.m.Database = v
+	if b.snapshot, err = b.in.DB.Snapshot(ctx); err != nil {
+		return err
+	}
+	all, err := b.in.DB.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range all {
+		if rule, out := b.match.LeavesOutTable(t.Name); out {
+			b.leaveOut("table "+t.Name+": "+rule, t.DataBytes)
+			continue
+		}
+		b.tables = append(b.tables, t)
+	}
+	return b.readDefaults(ctx)
+}
+
+// readDefaults notes what the fields hold in the source; secrets are not noted.
+func (b *builder) readDefaults(ctx context.Context) error {
+	o := b.in.Identity.Kind.Options
+	for _, f := range b.in.List.Fields {
+		t := f.To[0]
+		if f.Secret || slices.Contains(b.in.List.Blank.Options, t.Option) {
+			continue
+		}
+		var v string
+		if t.Setting != "" {
+			v, _ = b.in.Identity.Settings.Get(t.Setting)
+		} else {
+			raw, found, err := b.in.DB.Lookup(ctx, b.in.Identity.Prefix+o.Table, o.Key, t.Option, o.Value)
+			if err != nil {
+				return err
+			}
+			if v = raw; found && len(t.Path) > 0 {
+				if v, err = phpval.Lookup([]byte(raw), t.Path...); err != nil {
+					b.note("field %s: %s cannot be found in the source: %v", f.Key, t, err)
+				}
+			}
+		}
+		b.m.Defaults = append(b.m.Defaults, Default{f.Key, v})
+	}
+	return nil
+}
+
+// write puts everything in order: manifest, read-me, files, database.
+func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
+	var expected progress.Amount
+	for _, e := range files {
+		expected = expected.Plus(progress.Amount{Files: 1, Bytes: e.SizeBytes})
+	}
+	for _, t := range b.tables {
+		if !b.match.Empties(t.Name) {
+			expected.Rows += t.Rows
+			expected.Bytes += t.DataBytes
+		}
+	}
+	body, err := b.placeholder(files)
+	if err != nil {
+		return err
+	}
+	if b.reserved, err = b.w.reserve(ManifestName, b.m.Made, body); err != nil {
+		return err
+	}
+	note := ""
+	if b.m.Note != "" {
+		note = " by " + b.m.By + ": " + b.m.Note
+	}
+	text := fmt.Sprintf(readMe, b.m.Ref(), strings.Repeat("=", len(b.m.Ref())+19), b.in.Identity.Kind.Title, b.m.Version, b.m.Made.UTC().Format("2 January 2006"), note, b.m.Settings)
+	if err := b.text(ReadMeName, text); err != nil {
+		return err
+	}
+	b.report.Step("Pack files", expected)
+	for _, e := range files {
+		if err := b.file(e); err != nil {
+			return err
+		}
+	}
+	if b.snapshot == nil {
+		return nil
+	}
+	b.report.Step("Pack the database", progress.Amount{})
+	return b.database(ctx)
+}
+
+func (b *builder) text(name, text string) error {
+	return b.w.small(header(name, 0o644, b.m.Made), int64(len(text)), func(buf []byte) ([]byte, error) {
+		return append(buf[:0], text...), nil
+	})
+}
+
+// file adds one entry of the tree.
+func (b *builder) file(e hostfs.Entry) error {
+	name := FilesDir + e.Path
+	switch {
+	case e.Mode.IsDir():
+		b.m.Totals.Folders++
+		return b.empty(header(name+"/", e.Mode, e.ModTime))
+	case e.Mode&fs.ModeSymlink != 0 && !linkStays(e.Path, e.Target):
+		b.leaveOut("link that leaves the site", 0)
+		b.note("%s is a link to %s, outside the site, and was left out", e.Path, e.Target)
+		return nil
+	case e.Mode&fs.ModeSymlink != 0:
+		b.m.Totals.Links++
+		return b.link(header(name, e.Mode, e.ModTime), e.Target)
+	case e.Path == b.m.Settings:
+		return b.settings(e)
+	case e.SizeBytes > smallBytes:
+		return b.large(e)
+	}
+	return b.w.small(header(name, e.Mode, e.ModTime), e.SizeBytes, func(buf []byte) ([]byte, error) {
+		raw, err := b.readStable(e, buf)
+		if raw == nil || err != nil {
+			return nil, err
+		}
+		if rewrite.IsText(raw[:min(len(raw), 8<<10)]) {
+			if name, found := b.holdsSecret(raw); found {
+				b.leaveOut("holds the source's "+name, e.SizeBytes)
+				b.note("%s holds the source's %s and was left out", e.Path, name)
+				return nil, nil
+			}
+		}
+		b.count(e.Path, int64(len(raw)))
+		return raw, nil
+	})
+}
+
+// readStable reads a small file, again if it changed meanwhile. A file that is gone gives nil.
+func (b *builder) readStable(e hostfs.Entry, buf []byte) ([]byte, error) {
+	p := path.Join(b.in.Root, e.Path)
+	for try := 0; ; try++ {
+		raw, err := readInto(b.in.FS, p, buf)
+		if errors.Is(err, fs.ErrNotExist) {
+			b.note("%s vanished while the release was built", e.Path)
+			return nil, nil
+		}
+		if errors.Is(err, fs.ErrPermission) {
+			b.note("%s cannot be read and is not in the release: %v", e.Path, err)
+			return nil, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("read %s: %w", e.Path, err)
+		}
+		if int64(len(raw)) == e.SizeBytes || try == 3 {
+			if try > 0 {
+				b.note("%s changed while it was read; it was read again", e.Path)
+			}
+			return raw, nil
+		}
+		if e, err = b.in.FS.Stat(p); err != nil {
+			continue
+		}
+		e.Path = strings.TrimPrefix(p, path.Clean(b.in.Root)+"/")
+		buf = raw
+	}
+}
+
+func readInto(fsys hostfs.FS, p string, buf []byte) ([]byte, error) {
+	f, err := fsys.Open(p)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	buf = buf[:0]
+	for {
+		if len(buf) == cap(buf) {
+			buf = append(buf, 0)[:len(buf)]
+		}
+		n, err := f.Read(buf[len(buf):cap(buf)])
+		buf = buf[:len(buf)+n]
+		if err == io.EOF {
+			return buf, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
+func (b *builder) count(p string, bytes int64) {
+	area := b.in.Identity.Kind.AreaOf(p)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.addArea(area, 1, bytes)
+	b.m.Totals.Files++
+	b.m.Totals.Bytes += bytes
+	b.report.Add(progress.Amount{Files: 1, Bytes: bytes})
+}
+
+func (b *builder) addArea(area string, files, bytes int64) {
+	a := b.areas[area]
+	if a == nil {
+		a = &AreaTotal{Area: area}
+		b.areas[area] = a
+	}
+	a.Files += files
+	a.Bytes += bytes
+}
+
+// large streams a file that is not held whole. A large text that holds a secret is found before it is packed.
+func (b *builder) large(e hostfs.Entry) error {
+	p := path.Join(b.in.Root, e.Path)
+	name, found, err := b.scanLarge(p)
+	if err == nil && found {
+		b.leaveOut("holds the source's "+name, e.SizeBytes)
+		b.note("%s holds the source's %s and was left out", e.Path, name)
+		return nil
+	}
+	f, openErr := b.in.FS.Open(p)
+	if err = errors.Join(err, openErr); err != nil {
+		b.note("%s cannot be read and is not in the release: %v", e.Path, err)
+		return nil
+	}
+	defer f.Close()
+	s, err := b.w.stream(header(FilesDir+e.Path, e.Mode, e.ModTime))
+	if err != nil {
+		return err
+	}
+	if _, err := s.ReadFrom(f); err != nil {
+		return fmt.Errorf("read %s: %w", e.Path, err)
+	}
+	size, err := s.Close()
+	if err != nil {
+		return err
+	}
+	if now, err := b.in.FS.Stat(p); err != nil || !now.ModTime.Equal(e.ModTime) || size != e.SizeBytes {
+		b.note("%s changed while it was packed", e.Path)
+	}
+	b.count(e.Path, size)
+	return nil
+}
+
+func (b *builder) scanLarge(p string) (name string, found bool, err error) {
+	f, err := b.in.FS.Open(p)
+	if err != nil {
+		return "", false, err
+	}
+	defer f.Close()
+	buf := take(blockBytes)[:blockBytes]
+	defer giveBack(buf)
+	const overlap = 256
+	kept := 0
+	for first := true; ; first = false {
+		n, err := io.ReadFull(f, buf[kept:])
+		text := buf[:kept+n]
+		if first && !rewrite.IsText(text[:min(len(text), 8<<10)]) {
+			return "", false, nil
+		}
+		if name, found := b.holdsSecret(text); found {
+			return name, true, nil
+		}
+		if err == io.EOF || err == io.ErrUnexpectedEOF {
+			return "", false, nil
+		}
+		if err != nil {
+			return "", false, err
+		}
+		kept = copy(buf, text[len(text)-overlap:])
+	}
+}
+
+// settings adds the settings file with the values that the list blanks emptied.
+func (b *builder) settings(e hostfs.Entry) error {
+	s := kind.ReadSettings(slices.Clone(b.in.Identity.Settings.Bytes()), "")
+	for _, name := range b.in.List.Blank.Settings {
+		if v, err := s.Get(name); err == nil && v != "" {
+			s.Set(name, "")
+			b.blank("setting "+name, 1)
+		}
+	}
+	text := s.Bytes()
+	if left, found := b.holdsSecret(text); found && slices.Contains(b.in.List.Blank.Settings, left) {
+		return fmt.Errorf("the settings file %s holds the value of %s a second time, outside its definition; remove it there and build again", e.Path, left)
+	}
+	b.count(e.Path, int64(len(text)))
+	return b.w.small(header(FilesDir+e.Path, e.Mode, e.ModTime), int64(len(text)), func(buf []byte) ([]byte, error) {
+		return append(buf[:0], text...), nil
+	})
+}
+
+func (b *builder) empty(h *zip.FileHeader) error {
+	return b.link(h, "")
+}
+
+// link adds an entry that sums do not cover: a folder, or a symbolic link, whose content is its target.
+func (b *builder) link(h *zip.FileHeader, target string) error {
+	blk := &block{ready: make(chan struct{}), out: []byte(target)}
+	close(blk.ready)
+	e := &entry{header: h, blocks: make(chan *block, 1)}
+	e.blocks <- blk
+	close(e.blocks)
+	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE([]byte(target)), uint64(len(target))
+	return b.w.queue(e)
+}
+
+// placeholder returns a manifest at least as long as the finished one will be: counts at their widest,
+// and room for notes that are still to come.
+func (b *builder) placeholder(files []hostfs.Entry) ([]byte, error) {
+	b.finishManifest()
+	m, err := b.m.encode()
+	room := 16<<10 + 220*(len(b.tables)+len(b.in.List.Blank.Settings)+len(b.in.List.Blank.Options)+len(b.in.List.Blank.Columns)+len(b.in.List.DropRows)+len(b.in.List.Empty)) + 120*len(b.in.Identity.Kind.Areas)
+	return append(m, bytes.Repeat([]byte(" "), room)...), err
+}
+
+// fit encodes the manifest, and when notes do not fit, keeps as many as do and says how many there were.
+func (b *builder) fit() ([]byte, error) {
+	for {
+		body, err := b.m.encode()
+		if err != nil || len(body) <= b.reserved.size || len(b.m.Notes) < 2 {
+			return body, err
+		}
+		half := len(b.m.Notes) / 2
+		b.m.Notes = append(b.m.Notes[:half:half], "more notes are in the log of the build")
+	}
+}
+
+func (b *builder) finishManifest() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.m.Areas, b.m.LeftOut, b.m.Blanked = []AreaTotal{}, []LeftOut{}, []Blanked{}
+	for _, a := range b.areas {
+		b.m.Areas = append(b.m.Areas, *a)
+	}
+	slices.SortFunc(b.m.Areas, func(x, y AreaTotal) int { return strings.Compare(x.Area, y.Area) })
+	for _, l := range b.leftOut {
+		b.m.LeftOut = append(b.m.LeftOut, *l)
+	}
+	slices.SortFunc(b.m.LeftOut, func(x, y LeftOut) int { return strings.Compare(x.Rule, y.Rule) })
+	for what, n := range b.blanked {
+		b.m.Blanked = append(b.m.Blanked, Blanked{what, n})
+	}
+	slices.SortFunc(b.m.Blanked, func(x, y Blanked) int { return strings.Compare(x.What, y.What) })
+	slices.Sort(b.m.Notes)
+}
+
+// rowsName returns the name of a table's n-th entry of rows. Characters that file names cannot have
+// everywhere are percent-encoded.
+func rowsName(table string, n int) string {
+	safe := strings.ReplaceAll(url.PathEscape(table), ".", "%2E")
+	if n == 0 {
+		return RowsDir + safe + ".sql"
+	}
+	return fmt.Sprintf("%s%s.%04d.sql", RowsDir, safe, n)
+}

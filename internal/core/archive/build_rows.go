@@ -1,0 +1,246 @@
+package archive
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"strings"
+
+	"nestseed/internal/core/packing"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
+)
+
+const (
+	statementBytes = 1 << 20  // of one INSERT
+	rowsEntryBytes = 64 << 20 // of one entry of rows
+)
+
+const schemaHead = `-- %s: tables of %s, without rows
+SET NAMES utf8mb4;
+SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO';
+SET SESSION foreign_key_checks = 0, SESSION unique_checks = 0, SESSION time_zone = '+00:00';
+
+`
+
+// database adds schema, rows and what comes after them.
+func (b *builder) database(ctx context.Context) error {
+	var schema, after bytes.Buffer
+	fmt.Fprintf(&schema, schemaHead, b.m.Ref(), b.m.Source)
+	for i := range b.tables {
+		t := &b.tables[i]
+		if t.View {
+			continue
+		}
+		create, constraints, err := b.snapshot.Schema(ctx, t)
+		if err != nil {
+			return err
+		}
+		if b.match.Empties(t.Name) {
+			create = withoutCounter(create)
+		}
+		schema.WriteString(create + ";\n\n")
+		for _, c := range constraints {
+			after.WriteString(c + ";\n")
+		}
+	}
+	if err := b.text(SchemaName, schema.String()); err != nil {
+		return err
+	}
+	for i := range b.tables {
+		if !b.tables[i].View {
+			if err := b.rows(ctx, &b.tables[i]); err != nil {
+				return err
+			}
+		}
+	}
+	objects, err := b.snapshot.Objects(ctx, b.tables)
+	if err != nil {
+		return err
+	}
+	after.WriteString("SET SESSION foreign_key_checks = 1, SESSION unique_checks = 1;\n")
+	if len(objects) > 0 {
+		after.WriteString("DELIMITER ;;\n" + strings.Join(objects, ";;\n") + ";;\nDELIMITER ;\n")
+	}
+	return b.text(AfterName, after.String())
+}
+
+// withoutCounter takes the next automatic number out of a table definition, so that numbers begin at 1.
+func withoutCounter(create string) string {
+	head, tail, found := strings.Cut(create, " AUTO_INCREMENT=")
+	if !found {
+		return create
+	}
+	return head + strings.TrimLeft(tail, "0123456789")
+}
+
+// rows adds a table's rows as INSERT statements, in entries of bounded size.
+func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
+	total := TableTotal{Name: t.Name, Wide: wide(t)}
+	defer func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		b.m.Tables = append(b.m.Tables, total)
+		b.m.Totals.Tables++
+		b.m.Totals.Rows += total.Rows
+		b.m.Totals.SQLByte += total.Bytes
+		b.addArea("database", 0, total.Bytes)
+	}()
+	if b.match.Empties(t.Name) {
+		if t.Rows > 0 {
+			b.blank("rows of table "+t.Name, t.Rows)
+		}
+		return nil
+	}
+	w := &rowWriter{b: b, t: t, total: &total, editor: b.match.Editor(t)}
+	w.head = "INSERT INTO " + sqltext.Quote(t.Name) + " ("
+	for i, name := range t.Stored() {
+		w.head += []string{"", ","}[min(i, 1)] + sqltext.Quote(name)
+	}
+	w.head += ") VALUES\n"
+	for _, c := range t.Columns {
+		if !c.Generated {
+			w.numeric = append(w.numeric, c.Numeric)
+			w.names = append(w.names, c.Name)
+		}
+	}
+	if err := b.snapshot.Rows(ctx, t, w.row); err != nil {
+		return err
+	}
+	if err := w.close(); err != nil {
+		return err
+	}
+	if w.editor != nil {
+		for what, n := range w.editor.Blanked {
+			b.blank(what, n)
+		}
+		if w.editor.Dropped > 0 {
+			b.mu.Lock()
+			b.leftOut["rows of "+t.Name] = &LeftOut{Rule: "rows of " + t.Name, Rows: w.editor.Dropped}
+			b.mu.Unlock()
+		}
+	}
+	return nil
+}
+
+// wide reports whether every text column is UTF-8 (or bytes), so that its rows need no conversion.
+func wide(t *sitedb.Table) bool {
+	for _, c := range t.Columns {
+		switch c.Charset {
+		case "", "utf8mb4", "utf8mb3", "utf8", "ascii", "binary":
+		default:
+			return false
+		}
+	}
+	return true
+}
+
+// rowWriter turns rows into statements and statements into entries.
+type rowWriter struct {
+	b       *builder
+	t       *sitedb.Table
+	total   *TableTotal
+	editor  *packing.RowEditor
+	head    string
+	numeric []bool
+	names   []string
+	stmt    []byte
+	inStmt  int64
+	out     *stream
+	size    int64
+}
+
+func (w *rowWriter) row(row [][]byte) error {
+	if w.editor != nil && !w.editor.Edit(row) {
+		return nil
+	}
+	if len(w.stmt) == 0 {
+		w.stmt = append(w.stmt, w.head...)
+	} else {
+		w.stmt = append(w.stmt, ",\n"...)
+	}
+	at := len(w.stmt)
+	w.appendRow(row)
+	if name, found := w.b.holdsSecret(w.stmt[at:]); found {
+		w.blankSecret(row, name)
+		w.stmt = w.stmt[:at]
+		w.appendRow(row)
+	}
+	w.inStmt++
+	if len(w.stmt) >= statementBytes-64<<10 {
+		return w.flush()
+	}
+	return nil
+}
+
+func (w *rowWriter) appendRow(row [][]byte) {
+	dst := append(w.stmt, '(')
+	for i, cell := range row {
+		if i > 0 {
+			dst = append(dst, ',')
+		}
+		switch {
+		case cell == nil:
+			dst = append(dst, "NULL"...)
+		case w.numeric[i] && len(cell) > 0:
+			dst = append(dst, cell...)
+		default:
+			dst = sqltext.AppendText(dst, cell)
+		}
+	}
+	w.stmt = append(dst, ')')
+}
+
+// blankSecret empties the cells of a row that hold a secret of the settings file.
+func (w *rowWriter) blankSecret(row [][]byte, name string) {
+	for i, cell := range row {
+		if _, found := w.b.holdsSecret(cell); found {
+			row[i] = []byte{}
+			w.b.blank(fmt.Sprintf("value in %s.%s that held the source's %s", w.t.Name, w.names[i], name), 1)
+		}
+	}
+}
+
+func (w *rowWriter) flush() error {
+	if len(w.stmt) == 0 {
+		return nil
+	}
+	if w.out != nil && w.size+int64(len(w.stmt)) > rowsEntryBytes {
+		if err := w.closeEntry(); err != nil {
+			return err
+		}
+	}
+	if w.out == nil {
+		s, err := w.b.w.stream(header(rowsName(w.t.Name, w.total.Entries), 0o644, w.b.m.Made))
+		if err != nil {
+			return err
+		}
+		w.out, w.size = s, 0
+		w.total.Entries++
+	}
+	w.stmt = append(w.stmt, ";\n"...)
+	if _, err := w.out.Write(w.stmt); err != nil {
+		return err
+	}
+	n := int64(len(w.stmt))
+	w.size += n
+	w.total.Bytes += n
+	w.total.Rows += w.inStmt
+	w.b.report.Add(progress.Amount{Rows: w.inStmt, Bytes: n})
+	w.stmt, w.inStmt = w.stmt[:0], 0
+	return nil
+}
+
+func (w *rowWriter) closeEntry() error {
+	_, err := w.out.Close()
+	w.out = nil
+	return err
+}
+
+func (w *rowWriter) close() error {
+	if err := w.flush(); err != nil || w.out == nil {
+		return err
+	}
+	return w.closeEntry()
+}

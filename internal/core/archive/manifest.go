@@ -1,0 +1,149 @@
+// Package archive writes and reads the archive of a release: one ordinary ZIP file.
+//
+// Build streams a site into an archive: files, then rows of one consistent snapshot, each entry
+// compressed and hashed in one pass on all cores, with a manifest in front and SHA-256 sums at the end.
+// Open reads one by ranges: contents, single files and tables come out without reading the rest.
+//
+//	m, err := archive.Build(ctx, file, archive.Input{…}, reporter)
+//	a, err := archive.Open(file, size)
+//	err = a.Verify(ctx, reporter)
+//
+// Format: APPNOTE.TXT 6.3 with ZIP64 where needed, UTF-8 names, methods store and deflate; the layout
+// is described in docs/archive.md. Writing the same input gives the same bytes.
+//
+// An archive that is read is not trusted: names are judged before they are used (see CheckName), sizes
+// and sums are enforced while reading, and nothing here writes to disk by a name from an archive
+// except through a hostfs.FS, which cannot be left.
+package archive
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"nestseed/internal/core/packing"
+	"nestseed/internal/core/sitedb"
+)
+
+// Format is the version of the format that this package writes.
+const Format = 1
+
+// Names of the fixed entries.
+const (
+	ManifestName = "nestseed.json"
+	ReadMeName   = "READ-ME.txt"
+	SumsName     = "SHA256SUMS"
+	SchemaName   = "database/schema.sql"
+	AfterName    = "database/after.sql"
+	FilesDir     = "files/"
+	RowsDir      = "database/rows/"
+)
+
+// Manifest describes a release. Fields it does not know are ignored by a reader.
+type Manifest struct {
+	Format   int            `json:"format"`
+	ID       string         `json:"id"`
+	Starter  string         `json:"starter"`
+	Number   int            `json:"number"`
+	Made     time.Time      `json:"made"`
+	By       string         `json:"by"`
+	Note     string         `json:"note,omitempty"`
+	Parent   string         `json:"parent,omitempty"`
+	Source   string         `json:"source"`
+	Kind     string         `json:"kind"`
+	Version  string         `json:"version"` // of the CMS
+	Runtime  string         `json:"runtime"` // least version of what runs it
+	Database sitedb.Version `json:"database"`
+	Origin   Origin         `json:"origin"`
+	List     *packing.List  `json:"packing_list"`
+	Defaults []Default      `json:"defaults,omitempty"` // what the fields hold in this release
+	Totals   Totals         `json:"totals"`
+	Areas    []AreaTotal    `json:"areas"`
+	Tables   []TableTotal   `json:"tables"`
+	LeftOut  []LeftOut      `json:"left_out"`
+	Blanked  []Blanked      `json:"blanked"`
+	Notes    []string       `json:"notes,omitempty"` // what happened while it was built
+	Settings string         `json:"settings_file"`   // relative to files/
+}
+
+// Origin is where the site stood, so that its traces can be replaced.
+type Origin struct {
+	Address string `json:"address"`
+	WebRoot string `json:"web_root"`
+	Prefix  string `json:"prefix"`
+}
+
+// Default is the value of a field in the release.
+type Default struct {
+	Key   string `json:"key"`
+	Value string `json:"value"`
+}
+
+// Totals are sums over the archive; bytes are of content, not compressed.
+type Totals struct {
+	Files   int64 `json:"files"`
+	Folders int64 `json:"folders"`
+	Links   int64 `json:"links"`
+	Bytes   int64 `json:"bytes"` // of files
+	Tables  int64 `json:"tables"`
+	Rows    int64 `json:"rows"`
+	SQLByte int64 `json:"sql_bytes"`
+}
+
+// AreaTotal is the share of one area; the database is one.
+type AreaTotal struct {
+	Area  string `json:"area"`
+	Files int64  `json:"files"`
+	Bytes int64  `json:"bytes"`
+}
+
+// TableTotal is one table: its rows, their SQL, and the entries that hold them.
+type TableTotal struct {
+	Name    string `json:"name"`
+	Rows    int64  `json:"rows"`
+	Bytes   int64  `json:"bytes"`
+	Entries int    `json:"entries"`
+	Wide    bool   `json:"wide"` // all text columns are UTF-8
+}
+
+// LeftOut is what one rule of the packing list kept out.
+type LeftOut struct {
+	Rule  string `json:"rule"`
+	Files int64  `json:"files"`
+	Rows  int64  `json:"rows,omitempty"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Blanked is a value, or the rows of a table, that was emptied.
+type Blanked struct {
+	What  string `json:"what"`
+	Times int64  `json:"times"`
+}
+
+// Ref returns the release as it is written: name@3.
+func (m *Manifest) Ref() string { return fmt.Sprintf("%s@%d", m.Starter, m.Number) }
+
+func (m *Manifest) encode() ([]byte, error) {
+	b, err := json.MarshalIndent(m, "", "  ")
+	return append(b, '\n'), err
+}
+
+const readMe = `%s: a starter package
+%s
+
+This is a release of a website, %s %s, packed by Nest Seed on %s%s.
+
+  files/                the site's files, as they lie in its web root
+  database/schema.sql   its tables
+  database/rows/        their rows
+  database/after.sql    what belongs after the rows: foreign keys, views, triggers
+  nestseed.json         what this is, where it came from, what was left out and blanked
+  SHA256SUMS            check after unpacking with: sha256sum -c SHA256SUMS
+
+To put the database back by hand, into an empty database called NAME:
+
+  cat database/schema.sql database/rows/*.sql database/after.sql | mariadb NAME
+
+Passwords, keys and people's accounts of the site it was made from are not in here unless
+nestseed.json says so. The settings file, files/%s, needs values of your own.
+`

@@ -1,0 +1,253 @@
+package archive
+
+import (
+	"archive/zip"
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+	"sync"
+
+	"github.com/klauspost/compress/flate"
+)
+
+// Errors that callers decide on.
+var (
+	ErrNotOurs = errors.New("not an archive of a release")
+	ErrHostile = errors.New("refused")
+	ErrDamaged = errors.New("damaged")
+	ErrNoEntry = errors.New("not in the archive")
+)
+
+// Limits on what an archive may declare; far above any real site, far below what would hurt.
+const (
+	maxEntries       = 5_000_000
+	maxManifestBytes = 64 << 20
+	maxSumsBytes     = 1 << 30
+)
+
+// Archive is an open archive. It reads by ranges and may be used by several goroutines.
+type Archive struct {
+	Manifest Manifest
+
+	zip    *zip.Reader
+	byName map[string]*zip.File
+
+	treeOnce sync.Once
+	tree     *Node
+}
+
+// Open reads the directory and the manifest of an archive, and refuses one whose names or links would
+// lead out of a folder it is unpacked in. Errors: ErrNotOurs, ErrHostile, ErrDamaged.
+func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
+	z, err := zip.NewReader(r, sizeBytes)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %v", ErrDamaged, err)
+	}
+	z.RegisterDecompressor(zip.Deflate, inflate)
+	if len(z.File) > maxEntries {
+		return nil, fmt.Errorf("%w: %d entries, more than any site has", ErrHostile, len(z.File))
+	}
+	a := &Archive{zip: z, byName: make(map[string]*zip.File, len(z.File))}
+	for _, f := range z.File {
+		if err := judge(f); err != nil {
+			return nil, err
+		}
+		name := strings.TrimSuffix(f.Name, "/")
+		if a.byName[name] != nil {
+			return nil, fmt.Errorf("%w: entry %q is there twice", ErrHostile, f.Name)
+		}
+		a.byName[name] = f
+	}
+	text, err := a.read(ManifestName, maxManifestBytes)
+	if errors.Is(err, ErrNoEntry) {
+		return nil, fmt.Errorf("%w: it has no %s", ErrNotOurs, ManifestName)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(text, &a.Manifest); err != nil {
+		return nil, fmt.Errorf("%w: manifest: %v", ErrDamaged, err)
+	}
+	if a.Manifest.Format > Format || a.Manifest.Format < 1 {
+		return nil, fmt.Errorf("the archive has format %d and this version reads up to %d; use a newer Nest Seed", a.Manifest.Format, Format)
+	}
+	return a, nil
+}
+
+// judge refuses what no honest archive has.
+func judge(f *zip.File) error {
+	if err := CheckName(strings.TrimSuffix(f.Name, "/")); err != nil {
+		return fmt.Errorf("%w: entry %q: %v", ErrHostile, f.Name, err)
+	}
+	if f.Flags&1 != 0 {
+		return fmt.Errorf("%w: entry %q is encrypted", ErrHostile, f.Name)
+	}
+	mode := f.Mode()
+	if mode&(fs.ModeDevice|fs.ModeNamedPipe|fs.ModeSocket|fs.ModeIrregular) != 0 {
+		return fmt.Errorf("%w: entry %q is a device or pipe", ErrHostile, f.Name)
+	}
+	if mode&fs.ModeSymlink != 0 {
+		if f.UncompressedSize64 > 4096 {
+			return fmt.Errorf("%w: link %q is too long", ErrHostile, f.Name)
+		}
+		target, err := readAll(f, 4096)
+		if err != nil {
+			return err
+		}
+		if p, in := strings.CutPrefix(f.Name, FilesDir); !in || !linkStays(p, string(target)) {
+			return fmt.Errorf("%w: link %q leads out of the site, to %q", ErrHostile, f.Name, target)
+		}
+	}
+	return nil
+}
+
+// CheckName reports why a name must not be used as a path, or nil.
+func CheckName(name string) error {
+	switch {
+	case name == "":
+		return errors.New("it has no name")
+	case strings.HasPrefix(name, "/") || strings.HasPrefix(name, `\`) || len(name) > 1 && name[1] == ':':
+		return errors.New("its name is absolute")
+	case strings.ContainsRune(name, 0):
+		return errors.New("its name has a NUL character")
+	case len(name) > 4096:
+		return errors.New("its name is too long")
+	}
+	for part := range strings.SplitSeq(name, "/") {
+		if part == "" || part == "." || part == ".." || strings.HasPrefix(part, `..\`) || strings.Contains(part, `\..`) {
+			return errors.New("its name leads elsewhere")
+		}
+		if len(part) > 255 {
+			return errors.New("a part of its name is longer than 255 bytes")
+		}
+	}
+	return nil
+}
+
+// linkStays reports whether a link at path p in the tree points into the tree.
+func linkStays(p, target string) bool {
+	if target == "" || path.IsAbs(target) || strings.ContainsAny(target, "\x00\\") {
+		return false
+	}
+	at := path.Join(path.Dir(p), target)
+	return at != ".." && !strings.HasPrefix(at, "../")
+}
+
+var inflaters sync.Pool
+
+// inflate is a deflate reader whose large tables are used again.
+func inflate(r io.Reader) io.ReadCloser {
+	if z, ok := inflaters.Get().(io.ReadCloser); ok {
+		z.(flate.Resetter).Reset(r, nil)
+		return &inflater{z}
+	}
+	return &inflater{flate.NewReader(r)}
+}
+
+type inflater struct{ io.ReadCloser }
+
+func (z *inflater) Close() error {
+	if z.ReadCloser == nil {
+		return nil
+	}
+	err := z.ReadCloser.Close()
+	inflaters.Put(z.ReadCloser)
+	z.ReadCloser = nil
+	return err
+}
+
+// File opens an entry by its full name. Reading to the end checks its size and CRC.
+func (a *Archive) File(name string) (io.ReadCloser, error) {
+	f := a.byName[name]
+	if f == nil || f.Mode().IsDir() {
+		return nil, fmt.Errorf("%s: %w", name, ErrNoEntry)
+	}
+	return openEntry(f)
+}
+
+func openEntry(f *zip.File) (io.ReadCloser, error) {
+	r, err := f.Open()
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %v", f.Name, ErrDamaged, err)
+	}
+	return r, nil
+}
+
+func (a *Archive) read(name string, maxBytes int64) ([]byte, error) {
+	f := a.byName[name]
+	if f == nil {
+		return nil, fmt.Errorf("%s: %w", name, ErrNoEntry)
+	}
+	return readAll(f, maxBytes)
+}
+
+func readAll(f *zip.File, maxBytes int64) ([]byte, error) {
+	if f.UncompressedSize64 > uint64(maxBytes) {
+		return nil, fmt.Errorf("%w: %s is larger than %d bytes", ErrHostile, f.Name, maxBytes)
+	}
+	r, err := openEntry(f)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	b, err := io.ReadAll(io.LimitReader(r, maxBytes+1))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %v", f.Name, ErrDamaged, err)
+	}
+	return b, nil
+}
+
+// Schema returns the statements of schema.sql or after.sql, whole; they are small.
+func (a *Archive) Schema(name string) ([]byte, error) {
+	b, err := a.read(name, 256<<20)
+	if errors.Is(err, ErrNoEntry) {
+		return nil, nil
+	}
+	return b, err
+}
+
+// Rows returns the names of the entries that hold a table's rows.
+func (a *Archive) Rows(t TableTotal) []string {
+	names := make([]string, t.Entries)
+	for i := range names {
+		names[i] = rowsName(t.Name, i)
+	}
+	return names
+}
+
+// Sums returns the SHA-256 of each entry by name, in hexadecimal.
+func (a *Archive) Sums() (map[string]string, error) {
+	f := a.byName[SumsName]
+	if f == nil {
+		return nil, fmt.Errorf("%s: %w", SumsName, ErrNoEntry)
+	}
+	if f.UncompressedSize64 > maxSumsBytes {
+		return nil, fmt.Errorf("%w: %s is too large", ErrHostile, SumsName)
+	}
+	r, err := openEntry(f)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	sums := make(map[string]string, len(a.byName))
+	lines := bufio.NewScanner(r)
+	lines.Buffer(nil, 64<<10)
+	for lines.Scan() {
+		line := lines.Text()
+		escaped := strings.HasPrefix(line, `\`)
+		sum, name, ok := strings.Cut(strings.TrimPrefix(line, `\`), "  ")
+		if !ok || len(sum) != 64 {
+			return nil, fmt.Errorf("%s: %w: line %q", SumsName, ErrDamaged, line)
+		}
+		if escaped {
+			name = strings.NewReplacer(`\\`, `\`, `\n`, "\n").Replace(name)
+		}
+		sums[name] = sum
+	}
+	return sums, lines.Err()
+}
