@@ -58,7 +58,7 @@ type Kind struct {
 	SiteTitle  string     `yaml:"site-title"`
 	SiteEmail  string     `yaml:"site-email"`
 	Visibility Visibility `yaml:"visibility"`
-	Prefixed   []Column   `yaml:"prefixed"` // columns whose values may begin with the table prefix
+	Prefixed   []Rows     `yaml:"prefixed"` // values that follow the table prefix in these columns
 	Forget     []Rows     `yaml:"forget"`   // rows the CMS makes anew, wrong on a new site
 	Admin      Admin      `yaml:"administrator"`
 	Login      Login      `yaml:"login"`

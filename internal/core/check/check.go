@@ -1,0 +1,196 @@
+// Package check visits a live site and judges what people look at.
+//
+// Run opens pages, follows their links and images within bounds, looks for traces of the address the
+// site came from in pages, rows and text files, logs in, and asks for what must not be public. Each
+// judgement is a Check: pass, warn or fail, with evidence and a remedy.
+//
+//	report, err := check.Run(ctx, check.Site{Address: "https://alder-valley.example", …}, reporter)
+//	for _, c := range report.Checks { … }
+//
+// Requests go to the host itself where Connect names it, whatever DNS says. The package only reads;
+// the one thing it sends is a login.
+package check
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"strings"
+	"time"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sitedb"
+)
+
+// Site is what is checked. Parts that are nil or empty are not judged.
+type Site struct {
+	Address  string
+	Connect  string // host[:port] to connect to in place of the address's own
+	Kind     *kind.Kind
+	Title    string
+	Visible  bool
+	Login    string
+	Password string
+	Origin   rewrite.Rules // what must not be found any more
+	DB       sitedb.DB
+	Prefix   string
+	FS       hostfs.FS
+	Folder   string
+	MaxPages int // 0 means 40
+}
+
+// Verdict of a check.
+type Verdict string
+
+// The verdicts.
+const (
+	Pass Verdict = "pass"
+	Warn Verdict = "warn"
+	Fail Verdict = "fail"
+)
+
+// Check is one judgement.
+type Check struct {
+	Name     string   `json:"name"`
+	Verdict  Verdict  `json:"verdict" enum:"pass,warn,fail"`
+	Sentence string   `json:"sentence"`
+	Evidence []string `json:"evidence,omitempty"`
+	Remedy   string   `json:"remedy,omitempty"`
+}
+
+// Report is everything that Run judged.
+type Report struct {
+	Address    string    `json:"address"`
+	At         time.Time `json:"at"`
+	TookMillis int64     `json:"took_ms"`
+	Pages      int       `json:"pages"`
+	Requests   int       `json:"requests"`
+	Checks     []Check   `json:"checks"`
+}
+
+// Faults counts the checks that failed.
+func (r *Report) Faults() (n int) {
+	for _, c := range r.Checks {
+		if c.Verdict == Fail {
+			n++
+		}
+	}
+	return n
+}
+
+// Warnings counts the checks that warn.
+func (r *Report) Warnings() (n int) {
+	for _, c := range r.Checks {
+		if c.Verdict == Warn {
+			n++
+		}
+	}
+	return n
+}
+
+const (
+	defaultPages  = 40
+	maxBodyBytes  = 8 << 20
+	requestLimit  = 400
+	evidenceLines = 8
+)
+
+// Run checks a site. An error means that the checks could not be made, not that they found faults.
+func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, error) {
+	start := time.Now()
+	address, err := rewrite.ParseAddress(site.Address)
+	if err != nil {
+		return nil, err
+	}
+	origin, err := rewrite.New(site.Origin)
+	if err != nil {
+		return nil, err
+	}
+	if site.MaxPages == 0 {
+		site.MaxPages = defaultPages
+	}
+	r := &runner{
+		site: site, base: address, origin: origin, client: client(address, site.Connect),
+		report: &Report{Address: site.Address, At: start.UTC()}, progress: report,
+	}
+	report.Step("Open pages", progress.Amount{})
+	r.crawl(ctx)
+	r.judgePages()
+	r.visibility(ctx)
+	r.private(ctx)
+	if site.DB != nil {
+		report.Step("Read rows", progress.Amount{})
+		if err := r.rows(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if site.FS != nil {
+		report.Step("Read text files", progress.Amount{})
+		if err := r.files(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if site.Login != "" {
+		report.Step("Log in", progress.Amount{})
+		r.login(ctx)
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	r.report.TookMillis = time.Since(start).Milliseconds()
+	return r.report, nil
+}
+
+type runner struct {
+	site     Site
+	base     *url.URL
+	origin   *rewrite.Rewriter
+	client   *http.Client
+	report   *Report
+	progress progress.Reporter
+	pages    []*page
+	assets   map[string]*asset
+}
+
+func (r *runner) judge(c Check) {
+	if len(c.Evidence) > evidenceLines {
+		c.Evidence = append(c.Evidence[:evidenceLines:evidenceLines], fmt.Sprintf("and %d more", len(c.Evidence)-evidenceLines))
+	}
+	r.report.Checks = append(r.report.Checks, c)
+}
+
+// client connects to the host itself: to Connect where it is given, to this machine for names under
+// .localhost (RFC 6761 section 6.3), else where DNS says. It keeps cookies and does not follow redirects.
+func client(address *url.URL, connect string) *http.Client {
+	dialer := &net.Dialer{Timeout: 10 * time.Second}
+	jar, _ := cookiejar.New(nil)
+	return &http.Client{
+		Timeout: 30 * time.Second,
+		Jar:     jar,
+		Transport: &http.Transport{
+			MaxIdleConnsPerHost: 8,
+			DialContext: func(ctx context.Context, network, addr string) (net.Conn, error) {
+				host, port, err := net.SplitHostPort(addr)
+				if err != nil {
+					return nil, err
+				}
+				switch {
+				case host == address.Hostname() && connect != "":
+					if addr = connect; !strings.Contains(connect, ":") {
+						addr = net.JoinHostPort(connect, port)
+					}
+				case host == "localhost" || strings.HasSuffix(host, ".localhost"):
+					addr = net.JoinHostPort("127.0.0.1", port)
+				}
+				return dialer.DialContext(ctx, network, addr)
+			},
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+}

@@ -1,0 +1,280 @@
+package check
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/net/html"
+	"golang.org/x/sync/errgroup"
+
+	"nestseed/internal/core/progress"
+)
+
+// page is one address that was opened, with what was found in it.
+type page struct {
+	address  string
+	from     string
+	status   int
+	err      error
+	body     []byte
+	title    string
+	robots   string
+	redirect string
+	links    []string
+	assets   []string
+}
+
+// asset is an image, style or script of a page.
+type asset struct {
+	address, from string
+	status        int
+	kind          string
+	err           error
+}
+
+// crawl opens pages breadth first, from the kind's own and the home page, then asks for their assets.
+func (r *runner) crawl(ctx context.Context) {
+	seen := map[string]bool{}
+	var queue []*page
+	add := func(address, from string) {
+		u, err := r.base.Parse(address)
+		if err != nil || !r.ours(u) || skip(u) {
+			return
+		}
+		u.Fragment = ""
+		if s := u.String(); !seen[s] && len(seen) < r.site.MaxPages {
+			seen[s] = true
+			queue = append(queue, &page{address: s, from: from})
+		}
+	}
+	for _, p := range r.site.Kind.Pages {
+		add(r.base.String()+"/"+p, "the kind's list of pages")
+	}
+	for len(queue) > 0 && ctx.Err() == nil {
+		batch := queue
+		queue = nil
+		group := errgroup.Group{}
+		group.SetLimit(4)
+		for _, p := range batch {
+			group.Go(func() error { r.open(ctx, p); return nil })
+		}
+		group.Wait()
+		r.pages = append(r.pages, batch...)
+		r.progress.Add(progress.Amount{Files: int64(len(batch))})
+		for _, p := range batch {
+			if p.redirect != "" {
+				add(p.redirect, p.address)
+			}
+			for _, l := range p.links {
+				add(l, p.address)
+			}
+		}
+	}
+	r.report.Pages = len(r.pages)
+	r.openAssets(ctx)
+}
+
+// ours reports whether an address belongs to the site.
+func (r *runner) ours(u *url.URL) bool {
+	return u.Host == r.base.Host && (u.Scheme == "http" || u.Scheme == "https") &&
+		(u.Path == r.base.Path || strings.HasPrefix(u.Path, r.base.Path+"/"))
+}
+
+// skip passes over what a visitor does not open by following links: actions, and what logs out.
+func skip(u *url.URL) bool {
+	return strings.Contains(u.RawQuery, "action=") || strings.Contains(u.RawQuery, "replytocom=") || strings.HasSuffix(u.Path, "/xmlrpc.php")
+}
+
+// get asks for one address and reads at most maxBodyBytes.
+func (r *runner) get(ctx context.Context, address string) (*http.Response, []byte, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	req.Header.Set("User-Agent", "Nest Seed check")
+	return r.send(req)
+}
+
+func (r *runner) send(req *http.Request) (*http.Response, []byte, error) {
+	res, err := r.client.Do(req)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer res.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(res.Body, maxBodyBytes))
+	return res, body, err
+}
+
+func (r *runner) open(ctx context.Context, p *page) {
+	res, body, err := r.get(ctx, p.address)
+	if err != nil {
+		p.err = err
+		return
+	}
+	p.status, p.body = res.StatusCode, body
+	if l := res.Header.Get("Location"); l != "" && res.StatusCode/100 == 3 {
+		p.redirect = l
+	}
+	if strings.Contains(res.Header.Get("Content-Type"), "html") {
+		p.parse()
+	}
+}
+
+func (p *page) parse() {
+	z := html.NewTokenizer(bytes.NewReader(p.body))
+	inTitle := false
+	for {
+		switch z.Next() {
+		case html.ErrorToken:
+			return
+		case html.TextToken:
+			if inTitle && p.title == "" {
+				p.title = strings.TrimSpace(string(z.Text()))
+				p.title = html.UnescapeString(p.title)
+			}
+		case html.StartTagToken, html.SelfClosingTagToken:
+			t := z.Token()
+			inTitle = t.Data == "title"
+			p.tag(t)
+		case html.EndTagToken:
+			inTitle = false
+		}
+	}
+}
+
+func (p *page) tag(t html.Token) {
+	attr := map[string]string{}
+	for _, a := range t.Attr {
+		attr[a.Key] = a.Val
+	}
+	switch t.Data {
+	case "a":
+		if h := attr["href"]; h != "" && !strings.HasPrefix(h, "#") {
+			p.links = append(p.links, h)
+		}
+	case "img", "script", "source", "iframe":
+		if s := attr["src"]; s != "" && !strings.HasPrefix(s, "data:") {
+			p.assets = append(p.assets, s)
+		}
+		for part := range strings.SplitSeq(attr["srcset"], ",") {
+			if f := strings.Fields(part); len(f) > 0 {
+				p.assets = append(p.assets, f[0])
+			}
+		}
+	case "link":
+		if rel := attr["rel"]; (rel == "stylesheet" || strings.Contains(rel, "icon")) && attr["href"] != "" {
+			p.assets = append(p.assets, attr["href"])
+		}
+	case "meta":
+		if strings.EqualFold(attr["name"], "robots") {
+			p.robots = attr["content"]
+		}
+	}
+}
+
+func (r *runner) openAssets(ctx context.Context) {
+	r.assets = map[string]*asset{}
+	for _, p := range r.pages {
+		at, err := url.Parse(p.address)
+		if err != nil {
+			continue
+		}
+		for _, a := range p.assets {
+			if u, err := at.Parse(a); err == nil && r.ours(u) && len(r.assets) < requestLimit {
+				if s := u.String(); r.assets[s] == nil {
+					r.assets[s] = &asset{address: s, from: p.address}
+				}
+			}
+		}
+	}
+	var mu sync.Mutex
+	group := errgroup.Group{}
+	group.SetLimit(4)
+	for _, a := range r.assets {
+		group.Go(func() error {
+			res, _, err := r.get(ctx, a.address)
+			mu.Lock()
+			defer mu.Unlock()
+			if a.err = err; err == nil {
+				a.status, a.kind = res.StatusCode, res.Header.Get("Content-Type")
+			}
+			return nil
+		})
+	}
+	group.Wait()
+	r.report.Requests = len(r.pages) + len(r.assets)
+}
+
+// judgePages turns what the crawl found into checks.
+func (r *runner) judgePages() {
+	var bad, empty, elsewhere, leftovers, mixed []string
+	for _, p := range r.pages {
+		switch {
+		case p.err != nil:
+			bad = append(bad, fmt.Sprintf("%s: %v", p.address, p.err))
+		case p.status >= 400:
+			bad = append(bad, fmt.Sprintf("%s: %d, linked from %s", p.address, p.status, p.from))
+		case p.redirect != "":
+			if u, err := r.base.Parse(p.redirect); err == nil && !r.ours(u) {
+				elsewhere = append(elsewhere, p.address+" leads to "+p.redirect)
+			}
+		case len(p.body) == 0:
+			empty = append(empty, p.address)
+		case bytes.Contains(p.body, []byte("There has been a critical error")) || bytes.Contains(p.body, []byte("Fatal error</b>")):
+			bad = append(bad, p.address+": shows a program error")
+		}
+		if n, first := r.origin.Leftovers(p.body); n > 0 {
+			leftovers = append(leftovers, fmt.Sprintf("%s: %d times, …%s…", p.address, n, first))
+		}
+		if r.base.Scheme == "https" {
+			for _, a := range p.assets {
+				if strings.HasPrefix(a, "http:") {
+					mixed = append(mixed, p.address+" loads "+a)
+				}
+			}
+		}
+	}
+	r.verdict("pages", fmt.Sprintf("%d pages open", len(r.pages)), "pages do not open", "open them in a browser and look at the server's error log", append(bad, empty...))
+	r.verdict("redirects", "no page leads to another site", "pages lead to another address", "look for the old address in the settings file and in redirection rules", elsewhere)
+	var assets []string
+	for _, a := range r.assets {
+		switch {
+		case a.err != nil:
+			assets = append(assets, fmt.Sprintf("%s: %v", a.address, a.err))
+		case a.status >= 400:
+			assets = append(assets, fmt.Sprintf("%s: %d, on %s", a.address, a.status, a.from))
+		}
+	}
+	slices.Sort(assets)
+	r.verdict("images and styles", fmt.Sprintf("%d images, styles and scripts load from the site's own address", len(r.assets)), "images, styles or scripts do not load", "see whether the files are in the release: nestseed release contents", assets)
+	if len(r.site.Origin.Addresses) > 0 {
+		r.verdict("old address in pages", "no page names the address the site came from", "pages name the old address", "the value stands where rewriting does not reach; search for it in the database", leftovers)
+	}
+	if r.base.Scheme == "https" {
+		r.verdict("mixed content", "all parts of pages come over https", "pages load parts over http", "correct the addresses in the content", mixed)
+	}
+	if r.site.Title != "" && len(r.pages) > 0 {
+		home := r.pages[0]
+		var wrong []string
+		if !strings.Contains(home.title, r.site.Title) {
+			wrong = []string{fmt.Sprintf("%s is titled %q, not %q", home.address, home.title, r.site.Title)}
+		}
+		r.verdict("title", fmt.Sprintf("the home page is titled %q", home.title), "the home page does not show the site's title", "see whether the theme shows the site title", wrong)
+	}
+}
+
+// verdict judges by whether there is evidence against.
+func (r *runner) verdict(name, good, bad, remedy string, evidence []string) {
+	if len(evidence) == 0 {
+		r.judge(Check{Name: name, Verdict: Pass, Sentence: good})
+		return
+	}
+	r.judge(Check{Name: name, Verdict: Fail, Sentence: fmt.Sprintf("%s (%d)", bad, len(evidence)), Evidence: evidence, Remedy: remedy})
+}

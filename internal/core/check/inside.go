@@ -1,0 +1,189 @@
+package check
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"net/url"
+	"path"
+	"strings"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/phpval"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/rewrite"
+)
+
+// visibility compares what pages tell search engines with what was asked.
+func (r *runner) visibility(ctx context.Context) {
+	home := r.base.String() + "/"
+	hidden := false
+	if len(r.pages) > 0 {
+		hidden = strings.Contains(r.pages[0].robots, "noindex")
+	}
+	if res, body, err := r.get(ctx, home+"robots.txt"); err == nil && res.StatusCode == 200 {
+		for line := range strings.SplitSeq(string(body), "\n") {
+			if strings.TrimSpace(strings.ToLower(line)) == "disallow: /" {
+				hidden = true
+			}
+		}
+	}
+	state := map[bool]string{true: "kept out", false: "let in"}
+	if hidden == !r.site.Visible {
+		r.judge(Check{Name: "search engines", Verdict: Pass, Sentence: "search engines are " + state[hidden] + ", as asked"})
+		return
+	}
+	r.judge(Check{Name: "search engines", Verdict: Fail, Sentence: fmt.Sprintf("search engines are %s, and should be %s", state[hidden], state[!hidden]),
+		Remedy: "set the option " + r.site.Kind.Visibility.Option + " in the site's reading settings"})
+}
+
+// private asks for files that must not be readable over the web.
+func (r *runner) private(ctx context.Context) {
+	var open []string
+	for _, p := range r.site.Kind.Private {
+		res, body, err := r.get(ctx, r.base.String()+"/"+p)
+		if err == nil && res.StatusCode == 200 && (bytes.Contains(body, []byte("<?php")) || bytes.Contains(body, []byte("DB_PASSWORD")) || strings.HasSuffix(p, "config") && bytes.Contains(body, []byte("[core]"))) {
+			open = append(open, r.base.String()+"/"+p)
+		}
+	}
+	r.verdict("private files", "settings and working files are not readable over the web", "anyone can read private files", "deny these paths in the web server and change the passwords in them", open)
+}
+
+// rows looks at every value of the site's tables: traces of the origin, and serialised values that PHP would refuse.
+func (r *runner) rows(ctx context.Context) error {
+	tables, err := r.site.DB.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	snap, err := r.site.DB.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	defer snap.Close()
+	var leftovers, broken []string
+	var rows int64
+	for i := range tables {
+		t := &tables[i]
+		if t.View || !strings.HasPrefix(t.Name, r.site.Prefix) {
+			continue
+		}
+		columns := t.Stored()
+		err := snap.Rows(ctx, t, func(row [][]byte) error {
+			rows++
+			for j, v := range row {
+				if n, first := r.origin.Leftovers(v); n > 0 {
+					leftovers = append(leftovers, fmt.Sprintf("%s.%s of row %s: …%s…", t.Name, columns[j], row[0], first))
+				}
+				if phpval.Looks(v) && !phpval.Valid(v) {
+					broken = append(broken, fmt.Sprintf("%s.%s of row %s: %.60s", t.Name, columns[j], row[0], v))
+				}
+			}
+			return ctx.Err()
+		})
+		if err != nil {
+			return err
+		}
+	}
+	r.progress.Add(progress.Amount{Rows: rows})
+	r.verdict("old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows), "rows name the old address", "these values were broken before, or were added since; correct them by hand", leftovers)
+	if len(broken) > 0 {
+		r.judge(Check{Name: "serialised values", Verdict: Warn, Sentence: fmt.Sprintf("%d values look like serialised PHP and cannot be read", len(broken)), Evidence: broken,
+			Remedy: "they were broken in the source too; correct them there"})
+		return nil
+	}
+	r.judge(Check{Name: "serialised values", Verdict: Pass, Sentence: "every serialised value can be read"})
+	return nil
+}
+
+const maxTextBytes = 8 << 20
+
+// files looks for traces of the origin in the site's text files.
+func (r *runner) files(ctx context.Context) error {
+	var found []string
+	var read int64
+	buf := make([]byte, 0, 1<<20)
+	err := r.site.FS.Walk(ctx, r.site.Folder, func(e hostfs.Entry) error {
+		if !e.Mode.IsRegular() || e.SizeBytes > maxTextBytes || e.Mode&fs.ModeSymlink != 0 {
+			return nil
+		}
+		text, err := readText(r.site.FS, path.Join(r.site.Folder, e.Path), buf)
+		if err != nil || text == nil {
+			return err
+		}
+		read++
+		if n, first := r.origin.Leftovers(text); n > 0 {
+			found = append(found, fmt.Sprintf("%s: %d times, …%s…", e.Path, n, first))
+		}
+		return nil
+	}, func(string, error) {})
+	if err != nil {
+		return fmt.Errorf("read the site's files: %w", err)
+	}
+	r.verdict("old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read), "text files name the old address", "correct it in these files", found)
+	return nil
+}
+
+// readText reads a file if it looks like text; nil if not.
+func readText(fsys hostfs.FS, name string, buf []byte) ([]byte, error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	head := buf[:8<<10]
+	n, err := io.ReadFull(f, head)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		return nil, err
+	}
+	if !rewrite.IsText(head[:n]) {
+		return nil, nil
+	}
+	out := bytes.NewBuffer(head[:n])
+	_, err = out.ReadFrom(f)
+	return out.Bytes(), err
+}
+
+// login logs in as the administrator and opens a page only those inside can see.
+func (r *runner) login(ctx context.Context) {
+	l := r.site.Kind.Login
+	form := url.Values{}
+	fill := strings.NewReplacer("{login}", r.site.Login, "{password}", r.site.Password)
+	for k, v := range l.Fields {
+		form.Set(k, fill.Replace(v))
+	}
+	fail := func(sentence string) {
+		r.judge(Check{Name: "login", Verdict: Fail, Sentence: sentence, Remedy: "set a new password for " + r.site.Login + ", and see whether an extension moved the login page"})
+	}
+	address := r.base.String() + "/" + l.Path
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(form.Encode()))
+	if err != nil {
+		fail(err.Error())
+		return
+	}
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	for k, v := range l.Cookies {
+		req.AddCookie(&http.Cookie{Name: k, Value: v})
+	}
+	res, _, err := r.send(req)
+	if err != nil {
+		fail(fmt.Sprintf("the login page does not answer: %v", err))
+		return
+	}
+	proof := false
+	for _, c := range res.Cookies() {
+		proof = proof || strings.HasPrefix(c.Name, l.ProofCookie) && c.Value != ""
+	}
+	if !proof {
+		fail(fmt.Sprintf("logging in as %s at %s does not work (%d)", r.site.Login, address, res.StatusCode))
+		return
+	}
+	inside, _, err := r.get(ctx, r.base.String()+"/"+l.Inside)
+	if err != nil || inside.StatusCode != 200 {
+		fail(fmt.Sprintf("logged in as %s, but %s is not open to it", r.site.Login, l.Inside))
+		return
+	}
+	r.judge(Check{Name: "login", Verdict: Pass, Sentence: fmt.Sprintf("logging in as %s works", r.site.Login)})
+}

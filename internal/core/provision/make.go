@@ -1,0 +1,419 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
+	"nestseed/internal/core/phpval"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
+)
+
+// Made is something that was made on a host, and that undo takes away.
+type Made struct {
+	Sort string `json:"sort"` // "database", "user" or "folder"
+	Name string `json:"name"`
+}
+
+// Journal remembers what is being made, so that another process can take it back.
+type Journal interface {
+	// Making is called before a thing is made. It must not return before the record is safe.
+	Making(ctx context.Context, m Made) error
+	// NotOurs is called when the thing turned out to be there before.
+	NotOurs(ctx context.Context, m Made) error
+}
+
+// Result is what came of it.
+type Result struct {
+	Admin         string        `json:"admin"`
+	AdminPassword string        `json:"-"`
+	Database      string        `json:"database"`
+	User          string        `json:"user"`
+	UserPassword  string        `json:"-"`
+	Files         int64         `json:"files"`
+	Rows          int64         `json:"rows"`
+	Rewritten     rewrite.Tally `json:"rewritten"`
+	Steps         []StepTime    `json:"steps"`
+}
+
+// StepTime is how long a step took. Files and rows are placed side by side.
+type StepTime struct {
+	Name   string `json:"name"`
+	Millis int64  `json:"ms"`
+}
+
+// Make carries out a plan. On an error everything it made is taken away again before it returns.
+func Make(ctx context.Context, req Request, p *Plan, journal Journal, report progress.Reporter) (*Result, error) {
+	if !p.Ready() {
+		return nil, fmt.Errorf("%w: %s", ErrPlan, strings.Join(append(slices.Clone(p.Problems), missingSentence(p)...), "; "))
+	}
+	r, err := rewrite.New(p.Rules)
+	if err != nil {
+		return nil, err
+	}
+	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, result: &Result{
+		Admin: p.Admin, AdminPassword: Password(20), Database: p.Database, User: p.User, UserPassword: Password(28),
+	}}
+	err = mk.all(ctx)
+	if mk.db != nil {
+		mk.db.Close()
+	}
+	if err != nil {
+		report.Step("Take back what was made", progress.Amount{})
+		// The caller's context may be why we are here; taking back must not be cut short by it.
+		undoCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Minute)
+		defer cancel()
+		if undoErr := Undo(undoCtx, req.FS, req.Server, mk.made); undoErr != nil {
+			return nil, errors.Join(err, fmt.Errorf("taking back what was made did not work either: %w", undoErr))
+		}
+		return nil, err
+	}
+	return mk.result, nil
+}
+
+func missingSentence(p *Plan) []string {
+	if len(p.Missing) == 0 {
+		return nil
+	}
+	return []string{"these values are missing or do not fit: " + strings.Join(p.Missing, ", ")}
+}
+
+// Undo takes away what was made, last first. What is not there any more is no error, so it can be
+// called again after it was interrupted.
+func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made) error {
+	var errs []error
+	for _, m := range slices.Backward(made) {
+		switch m.Sort {
+		case "database":
+			errs = append(errs, server.DropDatabase(ctx, m.Name))
+		case "user":
+			errs = append(errs, server.DropUser(ctx, m.Name))
+		case "folder":
+			if err := fsys.RemoveAll(m.Name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				errs = append(errs, fmt.Errorf("remove folder %s: %w", m.Name, err))
+			}
+		}
+	}
+	return errors.Join(errs...)
+}
+
+type maker struct {
+	req      Request
+	plan     *Plan
+	journal  Journal
+	report   progress.Reporter
+	rewriter *rewrite.Rewriter
+	db       sitedb.DB
+	staging  string // folder that the site is prepared in
+
+	mu     sync.Mutex // over made and result
+	made   []Made
+	result *Result
+}
+
+func (mk *maker) making(ctx context.Context, sort, name string) error {
+	m := Made{sort, name}
+	if err := mk.journal.Making(ctx, m); err != nil {
+		return fmt.Errorf("write the journal: %w", err)
+	}
+	mk.mu.Lock()
+	defer mk.mu.Unlock()
+	mk.made = append(mk.made, m)
+	return nil
+}
+
+func (mk *maker) notOurs(ctx context.Context, sort, name string) error {
+	m := Made{sort, name}
+	mk.mu.Lock()
+	mk.made = slices.DeleteFunc(mk.made, func(x Made) bool { return x == m })
+	mk.mu.Unlock()
+	return mk.journal.NotOurs(ctx, m)
+}
+
+// all runs the steps in order.
+func (mk *maker) all(ctx context.Context) error {
+	for _, s := range []struct {
+		name string
+		do   func(context.Context) error
+	}{
+		{"Check the host", mk.check},
+		{"Make the database", mk.makeDatabase},
+		{"Place files and load rows", mk.placeAndLoad},
+		{"Set values", mk.setValues},
+		{"Write the settings file", mk.writeSettings},
+		{"Make the administrator", mk.makeAdministrator},
+		{"Refresh", mk.refresh},
+		{"Swap in", mk.swapIn},
+	} {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		start := time.Now()
+		if s.name != "Place files and load rows" {
+			mk.report.Step(s.name, progress.Amount{})
+		}
+		if err := s.do(ctx); err != nil {
+			return fmt.Errorf("%s: %w", strings.ToLower(s.name[:1])+s.name[1:], err)
+		}
+		if s.name != "Place files and load rows" {
+			mk.took(s.name, start)
+		}
+	}
+	return nil
+}
+
+func (mk *maker) took(name string, start time.Time) {
+	mk.mu.Lock()
+	defer mk.mu.Unlock()
+	mk.result.Steps = append(mk.result.Steps, StepTime{name, time.Since(start).Milliseconds()})
+}
+
+// check looks once more at what the plan was made for: it may have been agreed to long ago.
+func (mk *maker) check(ctx context.Context) error {
+	fresh, err := Prepare(ctx, mk.req)
+	if err != nil {
+		return err
+	}
+	if !fresh.Ready() {
+		return fmt.Errorf("%w: %s", ErrPlan, strings.Join(append(fresh.Problems, missingSentence(fresh)...), "; "))
+	}
+	if fresh.Folder != mk.plan.Folder || fresh.Database != mk.plan.Database || fresh.Release != mk.plan.Release {
+		return fmt.Errorf("%w: it is out of date; look at a new plan", ErrPlan)
+	}
+	return nil
+}
+
+func (mk *maker) makeDatabase(ctx context.Context) error {
+	if err := mk.making(ctx, "database", mk.plan.Database); err != nil {
+		return err
+	}
+	if err := mk.req.Server.CreateDatabase(ctx, mk.plan.Database); err != nil {
+		if errors.Is(err, sitedb.ErrExists) {
+			err = errors.Join(err, mk.notOurs(ctx, "database", mk.plan.Database))
+		}
+		return err
+	}
+	if err := mk.making(ctx, "user", mk.plan.User); err != nil {
+		return err
+	}
+	err := mk.req.Server.CreateUser(ctx, mk.plan.User, mk.result.UserPassword, mk.plan.Database)
+	if errors.Is(err, sitedb.ErrExists) {
+		err = errors.Join(err, mk.notOurs(ctx, "user", mk.plan.User))
+	}
+	return err
+}
+
+// placeAndLoad does the two long steps side by side.
+func (mk *maker) placeAndLoad(ctx context.Context) error {
+	db, err := mk.req.Server.Open(ctx, mk.plan.Database)
+	if err != nil {
+		return err
+	}
+	mk.db = db
+	mk.report.Step("Place files and load rows", progress.Amount{Files: mk.plan.Files, Bytes: mk.plan.Bytes + mk.req.Archive.Manifest.Totals.SQLByte, Rows: mk.plan.Rows})
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		defer mk.took("Place files", time.Now())
+		return mk.placeFiles(ctx)
+	})
+	group.Go(func() error {
+		defer mk.took("Load rows", time.Now())
+		return mk.loadRows(ctx)
+	})
+	return group.Wait()
+}
+
+// table returns a table's name on the new site.
+func (mk *maker) table(bare string) string { return mk.plan.Prefix + bare }
+
+func (mk *maker) setOption(ctx context.Context, name, value string) error {
+	o := mk.req.Kind.Options
+	_, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, name, o.Value)
+	if err != nil {
+		return err
+	}
+	stmt := fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", sqltext.Quote(mk.table(o.Table)), sqltext.Quote(o.Value), sqltext.Quote(o.Key))
+	if !found {
+		stmt = fmt.Sprintf("INSERT INTO %s (%s, %s) VALUES (?, ?)", sqltext.Quote(mk.table(o.Table)), sqltext.Quote(o.Value), sqltext.Quote(o.Key))
+	}
+	_, err = mk.db.Exec(ctx, stmt, value, name)
+	return err
+}
+
+// setValues puts the fields where they belong in the database. Those for the settings file follow with it.
+func (mk *maker) setValues(ctx context.Context) error {
+	for _, f := range mk.req.Archive.Manifest.List.Fields {
+		value, give := mk.valueOf(f)
+		if !give {
+			continue
+		}
+		for _, t := range f.To {
+			if t.Option == "" {
+				continue
+			}
+			if err := mk.setTarget(ctx, t, value); err != nil {
+				return fmt.Errorf("field %s, %s: %w", f.Key, t, err)
+			}
+		}
+	}
+	k := mk.req.Kind
+	visibility := k.Visibility.Hidden
+	if mk.plan.Visible {
+		visibility = k.Visibility.Visible
+	}
+	return mk.setOption(ctx, k.Visibility.Option, visibility)
+}
+
+// valueOf returns the value of a field and whether it must be written: the release's own is there already.
+func (mk *maker) valueOf(f packing.Field) (string, bool) {
+	if g, ok := mk.req.Values[f.Key]; ok && g.Value != "" {
+		return g.Value, true
+	}
+	for _, v := range mk.plan.Values {
+		if v.Key == f.Key && v.Origin == fromField {
+			return f.Default, true
+		}
+	}
+	return "", false
+}
+
+func (mk *maker) setTarget(ctx context.Context, t packing.Target, value string) error {
+	if len(t.Path) == 0 {
+		return mk.setOption(ctx, t.Option, value)
+	}
+	o := mk.req.Kind.Options
+	raw, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, t.Option, o.Value)
+	if err != nil {
+		return err
+	}
+	if !found {
+		return errors.New("the release has no such option; correct the field in the packing list and build again")
+	}
+	fresh, err := phpval.Set([]byte(raw), value, t.Path...)
+	if err != nil {
+		return err
+	}
+	return mk.setOption(ctx, t.Option, string(fresh))
+}
+
+func (mk *maker) writeSettings(context.Context) error {
+	name := path.Join(mk.staging, mk.req.Archive.Manifest.Settings)
+	text, err := hostfs.ReadFile(mk.req.FS, name, 1<<20)
+	if err != nil {
+		return err
+	}
+	e, err := mk.req.FS.Stat(name)
+	if err != nil {
+		return err
+	}
+	ks := mk.req.Kind.Settings
+	s := kind.ReadSettings(text, mk.plan.Folder)
+	s.Set(ks.Database.Name, mk.plan.Database)
+	s.Set(ks.Database.User, mk.plan.User)
+	s.Set(ks.Database.Password, mk.result.UserPassword)
+	s.Set(ks.Database.Host, mk.req.Server.SiteAddress())
+	s.Set(ks.Prefix, mk.plan.Prefix)
+	for _, salt := range ks.Salts {
+		s.Set(salt, Password(64))
+	}
+	for _, f := range mk.req.Archive.Manifest.List.Fields {
+		for _, t := range f.To {
+			if value, give := mk.valueOf(f); give && t.Setting != "" {
+				s.Set(t.Setting, value)
+			}
+		}
+	}
+	return hostfs.WriteFile(mk.req.FS, name, s.Bytes(), e.Mode.Perm()&^0o007|0o600)
+}
+
+// makeAdministrator inserts the rows of the kind's recipe and gives the content to the new account.
+func (mk *maker) makeAdministrator(ctx context.Context) error {
+	a := mk.req.Kind.Admin
+	hash, err := Hash(a.Hash, mk.result.AdminPassword)
+	if err != nil {
+		return err
+	}
+	email := mk.req.Values["email"].Value
+	fill := strings.NewReplacer("{login}", mk.plan.Admin, "{email}", email, "{hash}", hash, "{now}", now(), "{prefix}", mk.plan.Prefix)
+	var id int64
+	for i, row := range a.Rows {
+		var columns, marks []string
+		var args []any
+		for column, value := range row.Values {
+			columns = append(columns, sqltext.Quote(column))
+			marks = append(marks, "?")
+			args = append(args, strings.ReplaceAll(fill.Replace(value), "{id}", fmt.Sprint(id)))
+		}
+		last, err := mk.db.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", sqltext.Quote(mk.table(row.Table)), strings.Join(columns, ","), strings.Join(marks, ",")), args...)
+		if err != nil {
+			return err
+		}
+		if i == 0 {
+			id = last
+		}
+	}
+	if !slices.Contains(mk.req.Archive.Manifest.List.Empty, a.Rows[0].Table) {
+		return nil // the release keeps its accounts, and content stays theirs
+	}
+	for _, c := range a.Authors {
+		if !mk.hasTable(c.Table) {
+			continue
+		}
+		if _, err := mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = ?", sqltext.Quote(mk.table(c.Table)), sqltext.Quote(c.Column)), id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (mk *maker) hasTable(bare string) bool {
+	for _, t := range mk.req.Archive.Manifest.Tables {
+		if t.Name == mk.plan.OldPrefix+bare {
+			return true
+		}
+	}
+	return false
+}
+
+// refresh removes what the CMS makes anew: compiled routes, caches, transients.
+func (mk *maker) refresh(ctx context.Context) error {
+	for _, r := range mk.req.Kind.Forget {
+		for _, v := range r.Values {
+			like := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`, "*", "%").Replace(v)
+			if _, err := mk.db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s LIKE ?", sqltext.Quote(mk.table(r.Table)), sqltext.Quote(r.Column)), like); err != nil {
+				return err
+			}
+		}
+	}
+	for _, c := range mk.req.Kind.Caches {
+		if err := mk.req.FS.RemoveAll(path.Join(mk.staging, c)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// swapIn makes the prepared folder the site's folder.
+func (mk *maker) swapIn(ctx context.Context) error {
+	if _, err := mk.req.FS.Stat(mk.req.Folder); err == nil {
+		return fmt.Errorf("%w: %s appeared meanwhile", ErrPlan, mk.plan.Folder)
+	}
+	if err := mk.making(ctx, "folder", mk.req.Folder); err != nil {
+		return err
+	}
+	return mk.req.FS.Rename(mk.staging, mk.req.Folder)
+}

@@ -1,0 +1,154 @@
+package provision
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"runtime"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/rewrite"
+)
+
+// textBytes is the largest text file that is rewritten; it is held in memory while that is done.
+const textBytes = 8 << 20
+
+var copyBuffers = sync.Pool{New: func() any { return new([1 << 20]byte) }}
+
+// placeFiles unpacks the tree into a folder beside the site's, on all cores, with text rewritten on the way.
+func (mk *maker) placeFiles(ctx context.Context) error {
+	dir, base := path.Split(path.Clean(mk.req.Folder))
+	mk.staging = path.Join(dir, "."+base+".nestseed-"+mk.req.RunID)
+	if err := mk.making(ctx, "folder", mk.firstMissing(mk.staging)); err != nil {
+		return err
+	}
+	if err := mk.req.FS.Mkdir(mk.staging, 0o755); err != nil {
+		return err
+	}
+	entries := make(chan *zip.File, 64)
+	group, ctx := errgroup.WithContext(ctx)
+	for range max(2, runtime.GOMAXPROCS(0)) {
+		group.Go(func() error {
+			w := mk.rewriter.Worker()
+			defer mk.merge(w)
+			for f := range entries {
+				if err := mk.placeFile(f, w); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	group.Go(func() error {
+		defer close(entries)
+		return mk.req.Archive.Regular(func(f *zip.File, _ string) error {
+			select {
+			case entries <- f:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	})
+	return group.Wait()
+}
+
+// firstMissing returns the topmost folder that making p will make: what undo has to remove.
+func (mk *maker) firstMissing(p string) string {
+	for {
+		parent := path.Dir(p)
+		if parent == "." || parent == "/" {
+			return p
+		}
+		if _, err := mk.req.FS.Stat(parent); !errors.Is(err, fs.ErrNotExist) {
+			return p
+		}
+		p = parent
+	}
+}
+
+func (mk *maker) merge(w *rewrite.Worker) {
+	mk.mu.Lock()
+	defer mk.mu.Unlock()
+	mk.result.Rewritten.Merge(w.Tally())
+}
+
+func (mk *maker) placeFile(f *zip.File, w *rewrite.Worker) error {
+	p := f.Name[len(archive.FilesDir):]
+	name := path.Join(mk.staging, p)
+	if err := archive.CheckName(p); err != nil {
+		return fmt.Errorf("%s: %w", f.Name, err)
+	}
+	r, err := f.Open()
+	if err != nil {
+		return fmt.Errorf("%s: %w", f.Name, err)
+	}
+	defer r.Close()
+	if f.Mode()&fs.ModeSymlink != 0 {
+		target, err := io.ReadAll(io.LimitReader(r, 4096))
+		if err != nil {
+			return fmt.Errorf("%s: %w", f.Name, err)
+		}
+		mk.placed(0)
+		return mk.req.FS.Symlink(string(target), name)
+	}
+	out, err := mk.req.FS.Create(name, f.Mode().Perm()|0o600)
+	if err != nil {
+		return err
+	}
+	if err := mk.fill(out, r, f, w); err != nil {
+		out.Close()
+		return fmt.Errorf("place %s: %w", p, err)
+	}
+	if err := out.Close(); err != nil {
+		return fmt.Errorf("place %s: %w", p, err)
+	}
+	mk.placed(int64(f.UncompressedSize64))
+	return mk.req.FS.Chtimes(name, f.Modified)
+}
+
+func (mk *maker) placed(bytes int64) {
+	mk.mu.Lock()
+	mk.result.Files++
+	mk.mu.Unlock()
+	mk.report.Add(progress.Amount{Files: 1, Bytes: bytes})
+}
+
+// fill copies an entry, and rewrites it when it is text of moderate size that has something to rewrite.
+func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, w *rewrite.Worker) error {
+	buf := copyBuffers.Get().(*[1 << 20]byte)
+	defer copyBuffers.Put(buf)
+	n, err := io.ReadFull(r, buf[:])
+	head := buf[:n]
+	whole := err == io.EOF || err == io.ErrUnexpectedEOF
+	if err != nil && !whole {
+		return err
+	}
+	if !rewrite.IsText(head[:min(n, 8<<10)]) || f.UncompressedSize64 > textBytes {
+		if _, err := out.Write(head); err != nil || whole {
+			return err
+		}
+		_, err = io.CopyBuffer(struct{ io.Writer }{out}, struct{ io.Reader }{r}, buf[:])
+		return err
+	}
+	text := head
+	if !whole {
+		rest, err := io.ReadAll(r)
+		if err != nil {
+			return err
+		}
+		text = append(bytes.Clone(head), rest...)
+	}
+	w.Where = f.Name
+	_, err = out.Write(w.Value(nil, text))
+	return err
+}

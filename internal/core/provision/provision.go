@@ -1,0 +1,294 @@
+// Package provision makes a site from a release: plan, steps, undo.
+//
+// Prepare looks at a release, a host and the values for a client, and says what would be made; it
+// touches nothing. Make does it: files are placed beside where the site will be, rows are loaded into
+// a database of its own with old addresses, paths and table prefix replaced on the way, settings and
+// an administrator are made, and the folder is swapped in by one rename.
+//
+//	plan, err := provision.Prepare(ctx, req)
+//	result, err := provision.Make(ctx, req, plan, journal, reporter)
+//
+// Before anything is made, the Journal hears of it. If a step fails, Make takes back what it had made;
+// if the program is killed, whoever reads the journal calls Undo and gets the same. Passwords are made
+// here and leave only in the Result.
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"net/url"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
+	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sitedb"
+)
+
+// Request is what somebody asks for.
+type Request struct {
+	Archive *archive.Archive
+	Kind    *kind.Kind
+	FS      hostfs.FS
+	Server  sitedb.Server
+
+	Name    string // of the site: letters, digits, dashes
+	Folder  string // where it goes, relative to the FS
+	Address string
+	Values  map[string]Given // by field key
+	Visible bool             // to search engines
+	RunID   string           // names what is made on the way
+}
+
+// Given is a value with where it comes from.
+type Given struct {
+	Value  string `json:"value"`
+	Origin string `json:"origin"`
+}
+
+// Plan is what a provisioning will do.
+type Plan struct {
+	Release        string        `json:"release"`
+	Name           string        `json:"name"`
+	Address        string        `json:"address"`
+	Folder         string        `json:"folder"` // absolute, on the host
+	Database       string        `json:"database"`
+	User           string        `json:"user"`
+	Prefix         string        `json:"prefix"`
+	OldPrefix      string        `json:"old_prefix"`
+	Admin          string        `json:"admin"`
+	Files          int64         `json:"files"`
+	Bytes          int64         `json:"bytes"`
+	Tables         int64         `json:"tables"`
+	Rows           int64         `json:"rows"`
+	Rules          rewrite.Rules `json:"rules"`
+	Values         []Value       `json:"values"`
+	Generated      []string      `json:"generated"` // credentials that will be made
+	Visible        bool          `json:"visible"`
+	FreeBytes      int64         `json:"free_bytes"`
+	Server         string        `json:"server"`
+	Steps          []Step        `json:"steps"`
+	Missing        []string      `json:"missing"`  // keys of fields without a value they need
+	Problems       []string      `json:"problems"` // sentences; with any, it cannot be done
+	ExpectedMillis int64         `json:"expected_ms"`
+}
+
+// Value is a field with the value it will have.
+type Value struct {
+	Key     string   `json:"key"`
+	Label   string   `json:"label"`
+	Value   string   `json:"value"` // of secrets, dots
+	Origin  string   `json:"origin"`
+	To      []string `json:"to"`
+	Secret  bool     `json:"secret,omitempty"`
+	Problem string   `json:"problem,omitempty"`
+}
+
+// Step is one line of the plan.
+type Step struct {
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Amount string `json:"amount,omitempty"`
+}
+
+// Ready reports whether nothing stands in the way.
+func (p *Plan) Ready() bool { return len(p.Missing) == 0 && len(p.Problems) == 0 }
+
+// ErrPlan says that a plan cannot be carried out; the sentence says why.
+var ErrPlan = errors.New("cannot be done as planned")
+
+// origins of values that nobody gave
+const (
+	fromRelease = "release"
+	fromField   = "default of the field"
+)
+
+var nameForm = regexp.MustCompile(`^[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?$`)
+
+// Prepare makes the plan.
+func Prepare(ctx context.Context, req Request) (*Plan, error) {
+	m := &req.Archive.Manifest
+	p := &Plan{
+		Release: m.Ref(), Name: req.Name, Folder: path.Join(req.FS.Root(), req.Folder),
+		Files: m.Totals.Files + m.Totals.Links, Bytes: m.Totals.Bytes, Tables: m.Totals.Tables, Rows: m.Totals.Rows,
+		OldPrefix: m.Origin.Prefix, Visible: req.Visible, Missing: []string{}, Problems: []string{},
+	}
+	if !nameForm.MatchString(req.Name) {
+		return nil, fmt.Errorf("%q is not a site's name; use small letters, digits and dashes, at most 63", req.Name)
+	}
+	address, err := rewrite.ParseAddress(req.Address)
+	if err != nil {
+		return nil, err
+	}
+	p.Address = address.String()
+	compact := strings.ReplaceAll(req.Name, "-", "")
+	p.Database = "ns_" + compact[:min(len(compact), 50)]
+	p.User = "ns_" + compact[:min(len(compact), 28)]
+	p.Prefix = prefixFor(req.Name)
+	p.Admin = req.Name + "-admin"
+	p.Rules = rulesFor(m, p)
+	if _, err := rewrite.New(p.Rules); err != nil {
+		return nil, err
+	}
+	p.values(req, m)
+	p.Generated = []string{"password of database user " + p.User, "password of administrator " + p.Admin}
+	if n := len(req.Kind.Settings.Salts); n > 0 {
+		p.Generated = append(p.Generated, fmt.Sprintf("%d keys and salts", n))
+	}
+	if err := p.facts(ctx, req); err != nil {
+		return nil, err
+	}
+	p.ExpectedMillis = 200 + p.Bytes/(300<<10) + m.Totals.SQLByte/(40<<10)
+	p.steps(req, m)
+	return p, nil
+}
+
+// prefixFor makes a table prefix from the first letters of a name's parts.
+func prefixFor(name string) string {
+	var out strings.Builder
+	for part := range strings.SplitSeq(name, "-") {
+		if part != "" && part[0] >= 'a' {
+			out.WriteByte(part[0])
+		}
+	}
+	if out.Len() == 0 {
+		return "s_"
+	}
+	return out.String() + "_"
+}
+
+func rulesFor(m *archive.Manifest, p *Plan) rewrite.Rules {
+	r := rewrite.Rules{Addresses: []rewrite.Pair{{Old: m.Origin.Address, New: p.Address}}}
+	if strings.Count(path.Clean(m.Origin.WebRoot), "/") >= 2 {
+		r.Paths = []rewrite.Pair{{Old: m.Origin.WebRoot, New: p.Folder}}
+	}
+	return r
+}
+
+// values decides the value of each field: what was given, else the release's own, else the field's default.
+func (p *Plan) values(req Request, m *archive.Manifest) {
+	inRelease := map[string]string{}
+	for _, d := range m.Defaults {
+		inRelease[d.Key] = d.Value
+	}
+	for _, f := range m.List.Fields {
+		v := Value{Key: f.Key, Label: f.Label, Secret: f.Secret}
+		for _, t := range f.To {
+			v.To = append(v.To, t.String())
+		}
+		given, ok := req.Values[f.Key]
+		switch {
+		case ok && given.Value != "":
+			v.Value, v.Origin = given.Value, given.Origin
+		case inRelease[f.Key] != "" && !f.Required:
+			v.Value, v.Origin = inRelease[f.Key], fromRelease
+		case f.Default != "":
+			v.Value, v.Origin = f.Default, fromField
+		}
+		if err := f.Check(v.Value); err != nil && v.Origin != fromRelease {
+			v.Problem = err.Error()
+			p.Missing = append(p.Missing, f.Key)
+		}
+		if f.Secret && v.Value != "" {
+			v.Value = "••••••••"
+		}
+		p.Values = append(p.Values, v)
+	}
+	for key := range req.Values {
+		if !slices.ContainsFunc(m.List.Fields, func(f packing.Field) bool { return f.Key == key }) && req.Values[key].Origin == "given" {
+			p.Problems = append(p.Problems, fmt.Sprintf("%s asks for no field %q; it has %s", m.Ref(), key, fieldKeys(m.List.Fields)))
+		}
+	}
+	slices.Sort(p.Problems)
+}
+
+func fieldKeys(fields []packing.Field) string {
+	keys := make([]string, len(fields))
+	for i, f := range fields {
+		keys[i] = f.Key
+	}
+	return strings.Join(keys, ", ")
+}
+
+// facts looks at the target: what stands there, what room there is, what the server is.
+func (p *Plan) facts(ctx context.Context, req Request) error {
+	problem := func(format string, args ...any) { p.Problems = append(p.Problems, fmt.Sprintf(format, args...)) }
+	switch _, err := req.FS.Stat(req.Folder); {
+	case err == nil:
+		problem("%s exists already; choose another name, or retire the site that is there", p.Folder)
+	case !errors.Is(err, fs.ErrNotExist):
+		problem("%s cannot be looked at: %v", p.Folder, err)
+	}
+	free, err := req.FS.FreeBytes()
+	if err != nil {
+		return err
+	}
+	if p.FreeBytes = free; free < p.Bytes+64<<20 {
+		problem("the host has %d MB free and the site needs %d MB; make room first", free>>20, p.Bytes>>20+64)
+	}
+	if p.Tables == 0 && req.Archive.Manifest.List.Only == "files" {
+		problem("%s holds files only; a new site needs a release with its database", p.Release)
+	}
+	v, err := req.Server.Version(ctx)
+	if err != nil {
+		problem("%v", err)
+		return nil
+	}
+	p.Server = v.Engine + " " + v.Number
+	if exists, err := req.Server.DatabaseExists(ctx, p.Database); err != nil {
+		problem("%v", err)
+	} else if exists {
+		problem("database %s exists already on the host's server", p.Database)
+	}
+	if exists, err := req.Server.UserExists(ctx, p.User); err != nil {
+		problem("%v", err)
+	} else if exists {
+		problem("database user %s exists already on the host's server", p.User)
+	}
+	return nil
+}
+
+func (p *Plan) steps(req Request, m *archive.Manifest) {
+	origins := map[string]int{}
+	for _, v := range p.Values {
+		if v.Origin != "" {
+			origins[v.Origin]++
+		}
+	}
+	var parts []string
+	for _, o := range slices.Sorted(maps.Keys(origins)) {
+		parts = append(parts, fmt.Sprintf("%d from the %s", origins[o], strings.TrimPrefix(o, "the ")))
+	}
+	if len(p.Missing) > 0 {
+		parts = append(parts, fmt.Sprintf("%d missing", len(p.Missing)))
+	}
+	old, _ := url.Parse(m.Origin.Address)
+	fresh, _ := url.Parse(p.Address)
+	visible := "kept from search engines"
+	if p.Visible {
+		visible = "open to search engines"
+	}
+	p.Steps = []Step{
+		{"Check the host", fmt.Sprintf("%s, %d GB free", p.Server, p.FreeBytes>>30), ""},
+		{"Make database " + p.Database, "and its own user " + p.User + ", with rights in this database only", ""},
+		{"Place files", "beside " + p.Folder + ", then swapped in", fmt.Sprintf("%d files", p.Files)},
+		{"Load rows", fmt.Sprintf("in %d tables, prefix %s becomes %s", p.Tables, p.OldPrefix, p.Prefix), fmt.Sprintf("%d rows", p.Rows)},
+		{"Replace the address", old.Host + old.Path + " → " + fresh.Host + fresh.Path + ", in rows and text files, inside serialised values too", ""},
+		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
+		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},
+		{"Make administrator " + p.Admin, "password generated, kept in the vault; " + visible, ""},
+		{"Swap in and check", "pages, links, images, leftovers of the old address, login", ""},
+	}
+}
+
+// now is the time that rows get.
+func now() string { return time.Now().UTC().Format("2006-01-02 15:04:05") }
