@@ -1,0 +1,256 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/survey"
+)
+
+// world is a real WordPress on real servers, a release of it, and a host for new sites.
+type world struct {
+	stack   *stack.Stack
+	fs      hostfs.FS
+	server  sitedb.Server
+	kind    *kind.Kind
+	archive *archive.Archive
+	file    string
+}
+
+func newWorld(t *testing.T) *world {
+	ctx := context.Background()
+	w := &world{stack: stack.ForTest(t)}
+	require.NoError(t, w.stack.StartMariaDB(ctx))
+	require.NoError(t, w.stack.StartWeb(ctx))
+	require.NoError(t, scenario.InstallBase(ctx, w.stack))
+
+	var err error
+	w.fs, err = hostfs.Open("file://" + w.stack.Sites() + "?owner=www-data")
+	require.NoError(t, err)
+	w.server, err = sitedb.Connect(w.stack.DatabaseURL())
+	require.NoError(t, err)
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	id, err := kind.Identify(w.fs, "base", kinds)
+	require.NoError(t, err)
+	w.kind = id.Kind
+
+	reader, err := sitedb.Connect(fmt.Sprintf("mysql://lad_reader:%s@127.0.0.1:%d/", scenario.BaseDatabasePassword, w.stack.DatabasePort))
+	require.NoError(t, err)
+	db, err := reader.Open(ctx, id.Database.Name)
+	require.NoError(t, err)
+	sv, err := survey.Take(ctx, survey.Input{FS: w.fs, Root: "base", DB: db, Identity: id}, progress.Discard)
+	require.NoError(t, err)
+	require.Equal(t, w.stack.Address("base"), sv.Address)
+	require.Equal(t, "Loom & Ladder base site", strings.ReplaceAll(sv.Title, "&amp;", "&"))
+	require.Len(t, sv.Largest, 20)
+
+	list, err := packing.Parse([]byte(id.Kind.Lists["starter"]))
+	require.NoError(t, err)
+	list.Fields = append(list.Fields, scenario.Fields()...)
+	w.file = filepath.Join(t.TempDir(), "music-base.zip")
+	f, err := os.Create(w.file)
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = archive.Build(ctx, f, archive.Input{FS: w.fs, Root: "base", DB: db, Identity: id, List: list, Manifest: archive.Manifest{
+		ID: "t", Starter: "music-base", Number: 1, Made: time.Unix(1700000000, 0), By: "ines", Source: "base", Origin: archive.Origin{Address: sv.Address}}}, progress.Discard)
+	require.NoError(t, err)
+	in, err := os.Open(w.file)
+	require.NoError(t, err)
+	t.Cleanup(func() { in.Close() })
+	info, _ := in.Stat()
+	w.archive, err = archive.Open(in, info.Size())
+	require.NoError(t, err)
+	return w
+}
+
+func (w *world) request(school scenario.School) Request {
+	values := map[string]Given{}
+	for k, v := range school.Settings {
+		values[k] = Given{v, "client"}
+	}
+	return Request{Archive: w.archive, Kind: w.kind, FS: w.fs, Server: w.server, Name: school.Name, Folder: school.Name,
+		Address: w.stack.Address(school.Name), Values: values, RunID: "1"}
+}
+
+// ledger is a journal that can fail at its n-th entry.
+type ledger struct {
+	made   []Made
+	failAt int
+	hook   func()
+}
+
+var errJournal = errors.New("journal is gone")
+
+func (l *ledger) Making(_ context.Context, m Made) error {
+	l.made = append(l.made, m)
+	if l.hook != nil {
+		l.hook()
+	}
+	if len(l.made) == l.failAt {
+		return errJournal
+	}
+	return nil
+}
+func (l *ledger) NotOurs(context.Context, Made) error { return nil }
+
+func (w *world) nothingLeft(t *testing.T, name string) {
+	t.Helper()
+	left, err := filepath.Glob(filepath.Join(w.stack.Sites(), "*"+name+"*"))
+	require.NoError(t, err)
+	hidden, err := filepath.Glob(filepath.Join(w.stack.Sites(), ".*"+name+"*"))
+	require.NoError(t, err)
+	require.Empty(t, append(left, hidden...))
+	db := "ns_" + strings.ReplaceAll(name, "-", "")
+	exists, err := w.server.DatabaseExists(context.Background(), db)
+	require.NoError(t, err)
+	require.False(t, exists)
+	exists, err = w.server.UserExists(context.Background(), db)
+	require.NoError(t, err)
+	require.False(t, exists)
+}
+
+// One world serves all claims: installing WordPress takes longer than everything that is tested on it.
+func TestARealSiteBecomesARelease(t *testing.T) {
+	ctx := context.Background()
+	w := newWorld(t)
+
+	t.Run("whose archive restores by hand and holds no secret", func(t *testing.T) {
+		dir := t.TempDir()
+		out, err := exec.Command("unzip", "-q", w.file, "-d", dir).CombinedOutput()
+		require.NoError(t, err, string(out))
+		require.NoError(t, w.stack.MakeDatabase(ctx, "by_hand", "pw", ""))
+		cmd := exec.Command("sh", "-c", fmt.Sprintf("cat database/schema.sql database/rows/*.sql database/after.sql | mariadb -h127.0.0.1 -P%d -uby_hand -ppw by_hand", w.stack.DatabasePort))
+		cmd.Dir = dir
+		out, err = cmd.CombinedOutput()
+		require.NoError(t, err, string(out))
+		db, err := w.server.Open(ctx, "by_hand")
+		require.NoError(t, err)
+		defer db.Close()
+		v, found, err := db.Lookup(ctx, "lad_options", "option_name", "loom_broken", "option_value")
+		require.NoError(t, err)
+		require.True(t, found)
+		require.Equal(t, `a:1:{s:3:"url";s:99:"kept as it is";}`, v)
+
+		base, err := w.server.Open(ctx, "lad_base")
+		require.NoError(t, err)
+		defer base.Close()
+		hash, found, err := base.Lookup(ctx, "lad_users", "ID", "1", "user_pass")
+		require.NoError(t, err)
+		require.True(t, found)
+		for _, secret := range []string{scenario.BaseDatabasePassword, scenario.BaseAdminPassword, scenario.BaseSalt, hash, "ines@loomandladder.example", "parent1@home.example"} {
+			out, _ := exec.Command("grep", "-rlF", secret, dir).Output()
+			require.Empty(t, string(out), "found %q", secret)
+		}
+	})
+
+	t.Run("from which a site is made that passes every check", func(t *testing.T) {
+		req := w.request(scenario.Schools(1)[0])
+		plan, err := Prepare(ctx, req)
+		require.NoError(t, err)
+		require.True(t, plan.Ready(), plan.Problems)
+		w.nothingLeft(t, "alder-valley")
+		journal := &ledger{}
+		res, err := Make(ctx, req, plan, journal, progress.Discard)
+		require.NoError(t, err)
+		require.Zero(t, res.Rewritten.Broken)
+		require.Positive(t, res.Rewritten.Serialised)
+		require.Positive(t, res.Rewritten.Forms["percent-encoded"])
+		require.Positive(t, res.Rewritten.Forms["escaped slashes"])
+
+		db, err := w.server.Open(ctx, plan.Database)
+		require.NoError(t, err)
+		defer db.Close()
+		rep, err := check.Run(ctx, check.Site{Address: plan.Address, Kind: w.kind, Title: "Alder Valley Music School", Login: res.Admin, Password: res.AdminPassword,
+			Origin: plan.Rules, DB: db, Prefix: plan.Prefix, FS: w.fs, Folder: "alder-valley"}, progress.Discard)
+		require.NoError(t, err)
+		require.Zero(t, rep.Faults(), "%+v", rep.Checks)
+		require.Greater(t, rep.Pages, 12)
+
+		t.Log(rep.TookMillis, res.Steps)
+		out, err := w.stack.RunPHP(ctx, "alder-valley", `<?php require 'wp-load.php'; $o = get_option('loom_school'); $n = unserialize($o['cached']);
+			echo json_encode([$o['contact']['email'], $o['tracking']['measurement_id'], $n['home'], $n['mail'], $o['share'], get_option('admin_email'), get_option('blog_public'), count_users()['total_users']], JSON_UNESCAPED_SLASHES);`)
+		require.NoError(t, err)
+		require.Equal(t, fmt.Sprintf(`["office@alder-valley.example","M-7K2P4D","%[1]s/","office@base.localhost","https://share.example/?u=http%%3A%%2F%%2Falder-valley.localhost%%3A%[2]d%%2Fconcerts%%2F","office@alder-valley.example","0",1]`,
+			plan.Address, w.stack.WebPort), out)
+
+		every, err := w.stack.RunPHP(ctx, "alder-valley", `<?php require 'wp-load.php'; global $wpdb; $n = 0;
+			foreach (['options' => 'option_value', 'postmeta' => 'meta_value', 'usermeta' => 'meta_value'] as $t => $c)
+				foreach ($wpdb->get_col("SELECT $c FROM {$wpdb->$t}") as $v)
+					if (is_serialized($v) && !str_contains($v, 'kept as it is') && ++$n && @unserialize($v) === false && $v !== 'b:0;') die("broken: $v");
+			echo $n > 20 ? 'all readable' : "only $n";`)
+		require.NoError(t, err)
+		require.Equal(t, "all readable", every)
+
+		again, err := Prepare(ctx, req)
+		require.NoError(t, err)
+		require.Contains(t, strings.Join(again.Problems, " "), "exists already")
+		_, err = Make(ctx, req, again, journal, progress.Discard)
+		require.ErrorIs(t, err, ErrPlan)
+		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
+		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made), "undoing twice is no error")
+		w.nothingLeft(t, "alder-valley")
+	})
+
+	t.Run("and whatever fails on the way leaves nothing behind", func(t *testing.T) {
+		req := w.request(scenario.Schools(2)[1])
+		plan, err := Prepare(ctx, req)
+		require.NoError(t, err)
+		for at := 1; at <= 4; at++ {
+			_, err := Make(ctx, req, plan, &ledger{failAt: at}, progress.Discard)
+			require.ErrorIs(t, err, errJournal)
+			w.nothingLeft(t, "brook-lane")
+		}
+		for at := 1; at <= 4; at++ {
+			cut, cancel := context.WithCancel(ctx)
+			l := &ledger{}
+			l.hook = func() {
+				if len(l.made) == at {
+					time.AfterFunc(30*time.Millisecond, cancel)
+				}
+			}
+			if _, err := Make(cut, req, plan, l, progress.Discard); err == nil {
+				require.NoError(t, Undo(ctx, w.fs, w.server, l.made)) // it was quicker than the cancellation
+			}
+			cancel()
+			w.nothingLeft(t, "brook-lane")
+		}
+	})
+
+	t.Run("whose fields must fit before anything starts", func(t *testing.T) {
+		req := w.request(scenario.Schools(3)[2])
+		req.Values["measurement"] = Given{"nonsense", "client"}
+		delete(req.Values, "title")
+		req.Values["colour"] = Given{"green", "given"}
+		plan, err := Prepare(ctx, req)
+		require.NoError(t, err)
+		require.Equal(t, []string{"title", "measurement"}, plan.Missing)
+		require.Contains(t, strings.Join(plan.Problems, " "), `no field "colour"`)
+		for _, v := range plan.Values {
+			require.NotContains(t, v.Value, "LB-", "a secret is masked")
+		}
+		_, err = Make(ctx, req, plan, &ledger{}, progress.Discard)
+		require.ErrorIs(t, err, ErrPlan)
+		req.Name = "../evil"
+		_, err = Prepare(ctx, req)
+		require.Error(t, err)
+	})
+}
