@@ -78,7 +78,7 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 		undoCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Minute)
 		defer cancel()
 		if undoErr := Undo(undoCtx, req.FS, req.Server, mk.made); undoErr != nil {
-			return nil, errors.Join(err, fmt.Errorf("taking back what was made did not work either: %w", undoErr))
+			return nil, errors.Join(err, fmt.Errorf("%w: %w", ErrLeftBehind, undoErr))
 		}
 		return nil, err
 	}

@@ -106,6 +106,9 @@ func (p *Plan) Ready() bool { return len(p.Missing) == 0 && len(p.Problems) == 0
 // ErrPlan says that a plan cannot be carried out; the sentence says why.
 var ErrPlan = errors.New("cannot be done as planned")
 
+// ErrLeftBehind says that taking back did not work; the journal says what may still be there.
+var ErrLeftBehind = errors.New("taking back what was made did not work either")
+
 // origins of values that nobody gave
 const (
 	fromRelease = "release"

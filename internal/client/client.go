@@ -1,0 +1,384 @@
+// Package client speaks the service's HTTP interface, for the command line and the tests.
+//
+//	c := client.New("http://127.0.0.1:8470", token)
+//	run, err := c.BuildRelease(ctx, "music-base", wire.NewRelease{Note: "first"})
+//	run, err = c.Wait(ctx, run.ID, nil)
+//
+// What the service refuses is a *Problem, with its status, its stable type and its sentence.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"nestseed/internal/wire"
+)
+
+// Client is a connection to a service.
+type Client struct {
+	server string
+	token  string
+	http   *http.Client
+}
+
+// New returns a client of a service.
+func New(server, token string) *Client {
+	return &Client{server: strings.TrimRight(server, "/"), token: token, http: &http.Client{}}
+}
+
+// Problem is a problem document (RFC 9457).
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+// Error returns the sentence.
+func (p *Problem) Error() string {
+	if len(p.Errors) == 0 {
+		return p.Detail
+	}
+	parts := make([]string, len(p.Errors))
+	for i, e := range p.Errors {
+		parts[i] = strings.TrimPrefix(e.Location, "body.") + ": " + e.Message
+	}
+	return p.Detail + ": " + strings.Join(parts, "; ")
+}
+
+// do sends a request; in and out are JSON, or nil.
+func (c *Client) do(ctx context.Context, method, path string, in, out any) error {
+	var send io.Reader
+	if in != nil {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		send = bytes.NewReader(text)
+	}
+	res, err := c.send(ctx, method, path, send, nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if out == nil || res.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	return json.NewDecoder(res.Body).Decode(out)
+}
+
+// send returns an answer that is not a problem.
+func (c *Client) send(ctx context.Context, method, path string, body io.Reader, header http.Header) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.server+"/api/v1"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	for k, v := range header {
+		req.Header[k] = v
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		var op interface{ Timeout() bool }
+		if errors.As(err, &op) && ctx.Err() == nil {
+			return nil, fmt.Errorf("no service answers at %s; start it with nestseed serve, or name another with --server", c.server)
+		}
+		return nil, err
+	}
+	if res.StatusCode < 400 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	p := &Problem{Status: res.StatusCode, Title: res.Status, Detail: res.Status}
+	if err := json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(p); err != nil {
+		p.Detail = fmt.Sprintf("%s answered %s", c.server, res.Status)
+	}
+	return nil, p
+}
+
+func get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
+	return out, c.do(ctx, http.MethodGet, path, nil, &out)
+}
+
+func post[T any](ctx context.Context, c *Client, path string, in any) (out T, err error) {
+	return out, c.do(ctx, http.MethodPost, path, in, &out)
+}
+
+func seg(s string) string { return url.PathEscape(s) }
+
+// Me returns who the token belongs to.
+func (c *Client) Me(ctx context.Context) (wire.Me, error) { return get[wire.Me](ctx, c, "/me") }
+
+// AddToken makes a token.
+func (c *Client) AddToken(ctx context.Context, name string) (wire.Token, error) {
+	return post[wire.Token](ctx, c, "/tokens", wire.NewToken{Name: name})
+}
+
+// Users lists users.
+func (c *Client) Users(ctx context.Context) ([]wire.User, error) {
+	return get[[]wire.User](ctx, c, "/users")
+}
+
+// AddUser makes a user.
+func (c *Client) AddUser(ctx context.Context, u wire.NewUser) (wire.User, error) {
+	return post[wire.User](ctx, c, "/users", u)
+}
+
+// Remove removes a thing: a host, source, starter, client or user.
+func (c *Client) Remove(ctx context.Context, plural, name string) error {
+	return c.do(ctx, http.MethodDelete, "/"+plural+"/"+seg(name), nil, nil)
+}
+
+// Today returns what there is and what needs attention.
+func (c *Client) Today(ctx context.Context) (wire.Today, error) {
+	return get[wire.Today](ctx, c, "/today")
+}
+
+// Kinds lists kinds.
+func (c *Client) Kinds(ctx context.Context) ([]wire.Kind, error) {
+	return get[[]wire.Kind](ctx, c, "/kinds")
+}
+
+// Hosts lists hosts.
+func (c *Client) Hosts(ctx context.Context) ([]wire.Host, error) {
+	return get[[]wire.Host](ctx, c, "/hosts")
+}
+
+// Host shows a host.
+func (c *Client) Host(ctx context.Context, name string) (wire.Host, error) {
+	return get[wire.Host](ctx, c, "/hosts/"+seg(name))
+}
+
+// AddHost makes a host.
+func (c *Client) AddHost(ctx context.Context, h wire.NewHost) (wire.Host, error) {
+	return post[wire.Host](ctx, c, "/hosts", h)
+}
+
+// TestHost asks a host for its facts.
+func (c *Client) TestHost(ctx context.Context, name string) (wire.HostTest, error) {
+	return post[wire.HostTest](ctx, c, "/hosts/"+seg(name)+"/test", nil)
+}
+
+// Sources lists sources.
+func (c *Client) Sources(ctx context.Context) ([]wire.Source, error) {
+	return get[[]wire.Source](ctx, c, "/sources")
+}
+
+// Source shows a source with its survey.
+func (c *Client) Source(ctx context.Context, name string) (wire.Source, error) {
+	return get[wire.Source](ctx, c, "/sources/"+seg(name))
+}
+
+// AddSource makes a source.
+func (c *Client) AddSource(ctx context.Context, s wire.NewSource) (wire.Source, error) {
+	return post[wire.Source](ctx, c, "/sources", s)
+}
+
+// SurveySource starts a survey.
+func (c *Client) SurveySource(ctx context.Context, name string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sources/"+seg(name)+"/survey", nil)
+}
+
+// Starters lists starters.
+func (c *Client) Starters(ctx context.Context) ([]wire.Starter, error) {
+	return get[[]wire.Starter](ctx, c, "/starters")
+}
+
+// Starter shows a starter.
+func (c *Client) Starter(ctx context.Context, name string) (wire.Starter, error) {
+	return get[wire.Starter](ctx, c, "/starters/"+seg(name))
+}
+
+// CreateStarter makes a starter.
+func (c *Client) CreateStarter(ctx context.Context, s wire.NewStarter) (wire.Starter, error) {
+	return post[wire.Starter](ctx, c, "/starters", s)
+}
+
+// Packing shows a packing list.
+func (c *Client) Packing(ctx context.Context, starter string) (wire.Packing, error) {
+	return get[wire.Packing](ctx, c, "/starters/"+seg(starter)+"/packing")
+}
+
+// SetPacking replaces a packing list.
+func (c *Client) SetPacking(ctx context.Context, starter, text string) (out wire.Packing, err error) {
+	return out, c.do(ctx, http.MethodPut, "/starters/"+seg(starter)+"/packing", wire.PackingText{Text: text}, &out)
+}
+
+// EditPacking edits a packing list.
+func (c *Client) EditPacking(ctx context.Context, starter string, e wire.PackingEdit) (wire.Packing, error) {
+	return post[wire.Packing](ctx, c, "/starters/"+seg(starter)+"/packing", e)
+}
+
+// BuildRelease starts a build.
+func (c *Client) BuildRelease(ctx context.Context, starter string, r wire.NewRelease) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/starters/"+seg(starter)+"/releases", r)
+}
+
+// Releases lists releases; of one starter unless its name is empty.
+func (c *Client) Releases(ctx context.Context, starter string) ([]wire.Release, error) {
+	return get[[]wire.Release](ctx, c, "/releases?"+url.Values{"starter": {starter}}.Encode())
+}
+
+// Release shows a release.
+func (c *Client) Release(ctx context.Context, ref string) (wire.Release, error) {
+	return get[wire.Release](ctx, c, "/releases/"+seg(ref))
+}
+
+// VerifyRelease starts verifying.
+func (c *Client) VerifyRelease(ctx context.Context, ref string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/releases/"+seg(ref)+"/verify", nil)
+}
+
+// Contents lists a folder of a release, or its largest files, or what a pattern finds.
+func (c *Client) Contents(ctx context.Context, ref, path string, largest int, find string) (wire.Contents, error) {
+	q := url.Values{"path": {path}}
+	if largest > 0 {
+		q.Set("largest", fmt.Sprint(largest))
+	}
+	if find != "" {
+		q.Set("find", find)
+	}
+	return get[wire.Contents](ctx, c, "/releases/"+seg(ref)+"/contents?"+q.Encode())
+}
+
+// Clients lists clients.
+func (c *Client) Clients(ctx context.Context) ([]wire.Client, error) {
+	return get[[]wire.Client](ctx, c, "/clients")
+}
+
+// Client shows a client.
+func (c *Client) Client(ctx context.Context, name string) (wire.Client, error) {
+	return get[wire.Client](ctx, c, "/clients/"+seg(name))
+}
+
+// AddClient makes a client.
+func (c *Client) AddClient(ctx context.Context, n wire.NewClient) (wire.Client, error) {
+	return post[wire.Client](ctx, c, "/clients", n)
+}
+
+// SetClient sets settings of a client.
+func (c *Client) SetClient(ctx context.Context, name string, s wire.Settings) (out wire.Client, err error) {
+	return out, c.do(ctx, http.MethodPatch, "/clients/"+seg(name)+"/settings", s, &out)
+}
+
+// Sites lists sites.
+func (c *Client) Sites(ctx context.Context) ([]wire.Site, error) {
+	return get[[]wire.Site](ctx, c, "/sites")
+}
+
+// Site shows a site.
+func (c *Client) Site(ctx context.Context, name string) (wire.Site, error) {
+	return get[wire.Site](ctx, c, "/sites/"+seg(name))
+}
+
+// PlanSite makes a plan.
+func (c *Client) PlanSite(ctx context.Context, s wire.NewSite) (wire.Plan, error) {
+	return post[wire.Plan](ctx, c, "/sites/plan", s)
+}
+
+// ProvisionSite starts making a site.
+func (c *Client) ProvisionSite(ctx context.Context, s wire.NewSite) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sites", s)
+}
+
+// CheckSite starts checking a site.
+func (c *Client) CheckSite(ctx context.Context, name string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/check", nil)
+}
+
+// Vault lists secrets by name.
+func (c *Client) Vault(ctx context.Context) ([]wire.Secret, error) {
+	return get[[]wire.Secret](ctx, c, "/vault")
+}
+
+// Reveal reveals a secret.
+func (c *Client) Reveal(ctx context.Context, r wire.Reveal) (string, error) {
+	out, err := post[wire.Revealed](ctx, c, "/vault/reveal", r)
+	return out.Secret, err
+}
+
+// Runs lists the newest runs.
+func (c *Client) Runs(ctx context.Context, limit int) ([]wire.Run, error) {
+	return get[[]wire.Run](ctx, c, fmt.Sprintf("/runs?limit=%d", limit))
+}
+
+// Run shows a run.
+func (c *Client) Run(ctx context.Context, id int64) (wire.Run, error) {
+	return get[wire.Run](ctx, c, fmt.Sprintf("/runs/%d", id))
+}
+
+// Log reads a run's log.
+func (c *Client) Log(ctx context.Context, id int64) ([]wire.LogLine, error) {
+	return get[[]wire.LogLine](ctx, c, fmt.Sprintf("/runs/%d/log", id))
+}
+
+// CancelRun cancels a run.
+func (c *Client) CancelRun(ctx context.Context, id int64) (wire.Run, error) {
+	return post[wire.Run](ctx, c, fmt.Sprintf("/runs/%d/cancel", id), nil)
+}
+
+// Wait follows a run to its end and returns it; each, unless nil, is told of every change. A stream
+// that breaks, as when the service is restarted, is taken up again.
+func (c *Client) Wait(ctx context.Context, id int64, each func(wire.Run)) (wire.Run, error) {
+	var last wire.Run
+	for breaks := 0; ; breaks++ {
+		run, err := c.follow(ctx, id, each)
+		if err == nil && run.Ended() {
+			return run, nil
+		}
+		var p *Problem
+		if ctx.Err() != nil || errors.As(err, &p) && p.Status < 500 || breaks > 20 {
+			if err == nil {
+				err = errors.New("the run's events ended early")
+			}
+			return last, errors.Join(ctx.Err(), err)
+		}
+		select {
+		case <-time.After(500 * time.Millisecond):
+		case <-ctx.Done():
+			return last, ctx.Err()
+		}
+	}
+}
+
+func (c *Client) follow(ctx context.Context, id int64, each func(wire.Run)) (run wire.Run, err error) {
+	res, err := c.send(ctx, http.MethodGet, fmt.Sprintf("/runs/%d/events", id), nil, http.Header{"Accept": {"text/event-stream"}})
+	if err != nil {
+		return run, err
+	}
+	defer res.Body.Close()
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		run = wire.Run{}
+		if err := json.Unmarshal([]byte(data), &run); err != nil {
+			return run, err
+		}
+		if each != nil {
+			each(run)
+		}
+	}
+	return run, lines.Err()
+}

@@ -1,0 +1,311 @@
+// Package httpapi is the service's HTTP interface: Gin routes, one file per noun, described by OpenAPI.
+//
+// Operations are declared once, with huma, as typed functions; the document at /api/openapi.json, the
+// validation of what comes in and the problem documents (RFC 9457) follow from the types. Gin carries
+// what is not JSON: downloads with ranges, events, the console, health.
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"path"
+	"reflect"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/service/vault"
+)
+
+// Config is what the interface serves from.
+type Config struct {
+	Works   *runs.Works
+	Runner  *runs.Runner
+	Log     *slog.Logger
+	Console fs.FS
+	Version string
+}
+
+type api struct {
+	Config
+	db    *records.DB
+	slow  *slowdown
+	cache archiveCache
+}
+
+// New returns the handler of everything the service answers.
+func New(cfg Config) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	router := gin.New()
+	router.HandleMethodNotAllowed = true
+	a := &api{Config: cfg, db: cfg.Works.DB, slow: newSlowdown()}
+	a.cache.works = cfg.Works
+	router.Use(gin.CustomRecovery(a.recovered), headers, a.observe)
+	group := router.Group("/api/v1", a.authenticate)
+	described := a.describe(router, group)
+	a.operations(described)
+	a.streams(group)
+	router.GET("/livez", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	router.GET("/readyz", a.ready)
+	router.GET("/metrics", gin.WrapH(promhttp.Handler()))
+	router.NoRoute(a.console)
+	return router
+}
+
+// Description returns the OpenAPI document without a service behind it.
+func Description(version string) ([]byte, error) {
+	router := gin.New()
+	a := &api{Config: Config{Version: version}}
+	d := a.describe(router, router.Group("/api/v1"))
+	a.operations(d)
+	return d.OpenAPI().MarshalJSON()
+}
+
+func (a *api) describe(router *gin.Engine, group *gin.RouterGroup) huma.API {
+	cfg := huma.DefaultConfig("Nest Seed", a.Version)
+	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", ""
+	cfg.CreateHooks = nil // no $schema links in answers
+	cfg.Servers = []*huma.Server{{URL: "/api/v1"}}
+	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	cfg.Security = []map[string][]string{{"token": {}}}
+	described := humagin.NewWithGroup(router, group, cfg)
+	router.GET("/api/openapi.json", func(c *gin.Context) {
+		doc, err := described.OpenAPI().MarshalJSON()
+		if err != nil {
+			c.AbortWithStatus(http.StatusInternalServerError)
+			return
+		}
+		c.Data(http.StatusOK, "application/openapi+json", doc)
+	})
+	return described
+}
+
+// schemaName tells types of the same name in different packages apart.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	switch pkg := path.Base(t.PkgPath()); pkg {
+	case "survey", "archive", "provision", "check", "packing", "rewrite", "sitedb", "kind", "progress":
+		if !strings.EqualFold(name, pkg) {
+			return strings.ToUpper(pkg[:1]) + pkg[1:] + name
+		}
+	case "records":
+		return "Record" + name
+	}
+	return name
+}
+
+// operations declares every operation, noun by noun.
+func (a *api) operations(h huma.API) {
+	a.userOperations(h)
+	a.hostOperations(h)
+	a.sourceOperations(h)
+	a.starterOperations(h)
+	a.releaseOperations(h)
+	a.clientOperations(h)
+	a.siteOperations(h)
+	a.runOperations(h)
+	a.vaultOperations(h)
+}
+
+// streams are what is not JSON.
+func (a *api) streams(g *gin.RouterGroup) {
+	g.GET("/releases/:ref/archive", a.download)
+	g.HEAD("/releases/:ref/archive", a.download)
+	g.GET("/releases/:ref/file", a.oneFile)
+	g.GET("/runs/:id/events", a.runEvents)
+	g.GET("/events", a.allEvents)
+}
+
+// body is an answer with a JSON body.
+type body[T any] struct {
+	Body T
+}
+
+// put is a request with a JSON body.
+type put[T any] struct {
+	Body T
+}
+
+// named is a request for one thing by its name.
+type named struct {
+	Name string `path:"name"`
+}
+
+type nothing struct{}
+
+// operation declares one: its method and path, what it is called, and the function that does it.
+func operation[I, O any](h huma.API, method, path, id, summary string, do func(context.Context, *I) (*O, error)) {
+	status := 0
+	if strings.HasPrefix(summary, "Start ") {
+		status = http.StatusAccepted
+	}
+	huma.Register(h, huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, DefaultStatus: status}, func(ctx context.Context, in *I) (*O, error) {
+		out, err := do(ctx, in)
+		return out, problem(err)
+	})
+}
+
+func list[R, T any](rows []R, err error, convert func(R) T) (*body[[]T], error) {
+	out := &body[[]T]{Body: make([]T, 0, len(rows))}
+	for _, r := range rows {
+		out.Body = append(out.Body, convert(r))
+	}
+	return out, err
+}
+
+func single[R, T any](row R, err error, convert func(R) T) (*body[T], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &body[T]{convert(row)}, nil
+}
+
+// problems give errors that callers decide on a status and a stable type.
+var problems = []struct {
+	err    error
+	status int
+	name   string
+}{
+	{records.ErrNotFound, http.StatusNotFound, "not-found"},
+	{archive.ErrNoEntry, http.StatusNotFound, "not-found"},
+	{records.ErrTaken, http.StatusConflict, "taken"},
+	{records.ErrInUse, http.StatusConflict, "in-use"},
+	{records.ErrChanged, http.StatusConflict, "changed-meanwhile"},
+	{provision.ErrPlan, http.StatusConflict, "plan-does-not-fit"},
+	{kind.ErrUnknown, http.StatusUnprocessableEntity, "unknown-kind"},
+	{hostfs.ErrUnsupported, http.StatusUnprocessableEntity, "unsupported"},
+	{sitedb.ErrUnsupported, http.StatusUnprocessableEntity, "unsupported"},
+	{sitedb.ErrDenied, http.StatusUnprocessableEntity, "database-denied"},
+	{vault.ErrKey, http.StatusConflict, "vault-key"},
+	{errForbidden, http.StatusForbidden, "forbidden"},
+	{errWrong, http.StatusUnprocessableEntity, "wrong"},
+}
+
+var (
+	errForbidden = errors.New("your role does not allow this; ask an owner")
+	errWrong     = errors.New("cannot be done")
+)
+
+// wrong marks a sentence as the caller's mistake.
+func wrong(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%w%.0w", err, errWrong)
+}
+
+const problemPrefix = "urn:nestseed:problem:"
+
+// problem turns an error into a problem document.
+func problem(err error) error {
+	if err == nil {
+		return nil
+	}
+	var already huma.StatusError
+	if errors.As(err, &already) {
+		return err
+	}
+	m := &huma.ErrorModel{Status: http.StatusInternalServerError, Type: problemPrefix + "failed", Detail: err.Error()}
+	for _, p := range problems {
+		if errors.Is(err, p.err) {
+			m.Status, m.Type = p.status, problemPrefix+p.name
+			break
+		}
+	}
+	m.Title = http.StatusText(m.Status)
+	return m
+}
+
+// refuse answers with a problem outside huma.
+func refuse(c *gin.Context, status int, name, detail string) {
+	c.Header("Content-Type", "application/problem+json")
+	c.AbortWithStatusJSON(status, huma.ErrorModel{Status: status, Type: problemPrefix + name, Title: http.StatusText(status), Detail: detail})
+}
+
+func refuseError(c *gin.Context, err error) {
+	var m *huma.ErrorModel
+	if errors.As(problem(err), &m) {
+		c.Header("Content-Type", "application/problem+json")
+		c.AbortWithStatusJSON(m.Status, m)
+	}
+}
+
+func (a *api) recovered(c *gin.Context, err any) {
+	a.Log.Error("a request panicked", "path", c.Request.URL.Path, "panic", err)
+	refuse(c, http.StatusInternalServerError, "failed", "a fault in Nest Seed itself; its log has more")
+}
+
+// headers keep the console to itself.
+func headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "same-origin")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+}
+
+// observe logs requests and counts them. Addresses are logged without their query.
+func (a *api) observe(c *gin.Context) {
+	start := time.Now()
+	c.Next()
+	route := c.FullPath()
+	if route == "" {
+		route = "console"
+	}
+	requestSeconds.WithLabelValues(c.Request.Method, route, fmt.Sprint(c.Writer.Status())).Observe(time.Since(start).Seconds())
+	if c.Writer.Status() >= 500 {
+		a.Log.Warn("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status())
+	}
+}
+
+func (a *api) ready(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c, 2*time.Second)
+	defer cancel()
+	if err := a.db.Pool.Ping(ctx); err != nil {
+		c.String(http.StatusServiceUnavailable, "the records do not answer\n")
+		return
+	}
+	c.String(http.StatusOK, "ok\n")
+}
+
+// console serves the built console; paths that are not files are its own routes.
+func (a *api) console(c *gin.Context) {
+	p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	if strings.HasPrefix(p, "api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		refuse(c, http.StatusNotFound, "not-found", "there is nothing at "+c.Request.URL.Path+"; the operations are listed in /api/openapi.json")
+		return
+	}
+	if info, err := fs.Stat(a.Console, p); err == nil && !info.IsDir() {
+		if strings.HasPrefix(p, "assets/") {
+			c.Header("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		c.FileFromFS(p, http.FS(a.Console))
+		return
+	}
+	page, err := fs.ReadFile(a.Console, "index.html")
+	if err != nil {
+		c.String(http.StatusNotFound, "This nestseed was built without its console; build it with: make build\n")
+		return
+	}
+	c.Header("Cache-Control", "no-cache")
+	c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+}

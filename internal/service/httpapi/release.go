@@ -1,0 +1,217 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+func (a *api) releaseOut(r records.Release) wire.Release {
+	m := r.Manifest
+	title := m.Kind
+	if k, err := kind.Named(a.Works.Kinds, m.Kind); err == nil {
+		title = k.Title
+	}
+	return wire.Release{Ref: r.Ref(), Starter: r.Starter, Number: r.Number, Made: m.Made, By: m.By, Note: m.Note, Source: m.Source, KindTitle: title, Version: m.Version,
+		ArchiveBytes: r.ArchiveBytes, Sha256: r.ArchiveSha256, Kept: r.Archive != "", Totals: m.Totals, Areas: m.Areas, VerifiedAt: r.VerifiedAt, Faults: r.Faults,
+		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID}
+}
+
+// referred is a request for one release.
+type referred struct {
+	Ref string `path:"ref" doc:"like music-base@3, or music-base for the newest"`
+}
+
+func (a *api) releaseOperations(h huma.API) {
+	operation(h, "GET", "/releases", "list-releases", "List releases, newest first", func(ctx context.Context, in *struct {
+		Starter string `query:"starter"`
+	}) (*body[[]wire.Release], error) {
+		if in.Starter != "" {
+			if _, err := a.db.Starter(ctx, in.Starter); err != nil {
+				return nil, err
+			}
+		}
+		releases, err := a.db.Releases(ctx, in.Starter)
+		return list(releases, err, a.releaseOut)
+	})
+	operation(h, "GET", "/releases/{ref}", "show-release", "Show a release with its manifest", func(ctx context.Context, in *referred) (*body[wire.Release], error) {
+		r, err := a.db.Release(ctx, in.Ref)
+		return single(r, err, func(r records.Release) wire.Release {
+			out := a.releaseOut(r)
+			out.Manifest = r.Manifest
+			return out
+		})
+	})
+	operation(h, "POST", "/releases/{ref}/verify", "verify-release", "Start verifying a release", func(ctx context.Context, in *referred) (*body[wire.Run], error) {
+		r, err := a.db.Release(ctx, in.Ref)
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Sort: "verify", Title: "Verify " + r.Ref(), Target: runs.Target("release", r.Ref())}, runs.VerifyArgs{ReleaseID: r.ID})
+	})
+	operation(h, "GET", "/releases/{ref}/contents", "release-contents", "List a folder, the largest files, or what matches a pattern", a.contents)
+	operation(h, "GET", "/releases/{ref}/map", "release-map", "Sizes by folder down to a depth, for a size map", func(ctx context.Context, in *struct {
+		referred
+		Path  string `query:"path"`
+		Depth int    `query:"depth" default:"4" minimum:"1" maximum:"8"`
+	}) (*body[*archive.MapNode], error) {
+		_, tree, err := a.tree(ctx, in.Ref)
+		if err != nil {
+			return nil, err
+		}
+		m, err := tree.Map(in.Path, in.Depth)
+		return &body[*archive.MapNode]{m}, err
+	})
+}
+
+func (a *api) contents(ctx context.Context, in *struct {
+	referred
+	Path    string `query:"path"`
+	Largest int    `query:"largest" maximum:"10000"`
+	Find    string `query:"find"`
+	Limit   int    `query:"limit" default:"1000" maximum:"100000"`
+}) (*body[wire.Contents], error) {
+	r, tree, err := a.tree(ctx, in.Ref)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Contents{Ref: r.Ref(), Path: in.Path, Bytes: tree.Bytes}
+	switch {
+	case in.Largest > 0:
+		out.Nodes = tree.Largest(in.Largest)
+	case in.Find != "":
+		if out.Nodes, err = tree.Find(in.Find, in.Limit); err != nil {
+			err = wrong(err)
+		}
+	default:
+		out.Nodes, err = tree.Children(in.Path)
+		out.Nodes = out.Nodes[:min(len(out.Nodes), in.Limit)]
+	}
+	return &body[wire.Contents]{out}, err
+}
+
+func (a *api) tree(ctx context.Context, ref string) (records.Release, *archive.Node, error) {
+	r, err := a.db.Release(ctx, ref)
+	if err != nil {
+		return r, nil, err
+	}
+	k, err := kind.Named(a.Works.Kinds, r.Manifest.Kind)
+	if err != nil {
+		return r, nil, err
+	}
+	ar, err := a.cache.get(r)
+	if err != nil {
+		return r, nil, err
+	}
+	return r, ar.Tree(k), nil
+}
+
+// archiveCache keeps the archives that were looked at last open, so that their directory is read once.
+type archiveCache struct {
+	works *runs.Works
+	mu    sync.Mutex
+	open  []cachedArchive
+}
+
+type cachedArchive struct {
+	id      int64
+	archive *archive.Archive
+	file    *os.File
+}
+
+const cachedArchives = 3
+
+func (c *archiveCache) get(r records.Release) (*archive.Archive, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, o := range c.open {
+		if o.id == r.ID {
+			return o.archive, nil
+		}
+	}
+	ar, f, err := c.works.OpenArchive(r)
+	if err != nil {
+		return nil, err
+	}
+	if len(c.open) == cachedArchives {
+		// Whoever still reads from it keeps it alive; the file is closed with the last of them.
+		c.open = c.open[1:]
+	}
+	c.open = append(c.open, cachedArchive{r.ID, ar, f})
+	return ar, nil
+}
+
+// download serves an archive, whole or by ranges (RFC 9110 section 14), with its sum as entity tag.
+func (a *api) download(c *gin.Context) {
+	r, err := a.db.Release(c, c.Param("ref"))
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	if r.Archive == "" {
+		refuse(c, http.StatusGone, "discarded", "the archive of "+r.Ref()+" was discarded; only its record is left")
+		return
+	}
+	f, _, err := a.Works.Store.Open(r.Archive)
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	defer f.Close()
+	c.Header("Content-Type", "application/zip")
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d.zip"`, r.Starter, r.Number))
+	c.Header("ETag", `"`+r.ArchiveSha256+`"`)
+	http.ServeContent(c.Writer, c.Request, "", time.Time{}, f)
+}
+
+// oneFile serves one file from within an archive. Nothing of it is run: text is text, pictures are
+// pictures, and everything else is a download.
+func (a *api) oneFile(c *gin.Context) {
+	r, err := a.db.Release(c, c.Param("ref"))
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	ar, err := a.cache.get(r)
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	p := c.Query("path")
+	f, err := ar.File(archive.FilesDir + p)
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	defer f.Close()
+	c.Header("Content-Security-Policy", "sandbox; default-src 'none'")
+	head := make([]byte, 512)
+	n, _ := io.ReadFull(f, head)
+	sniffed := http.DetectContentType(head[:n])
+	switch sniffed {
+	case "image/png", "image/jpeg", "image/gif", "image/webp":
+		c.Header("Content-Type", sniffed)
+	case "text/plain; charset=utf-8", "text/html; charset=utf-8", "text/xml; charset=utf-8":
+		c.Header("Content-Type", "text/plain; charset=utf-8")
+	default:
+		c.Header("Content-Type", "application/octet-stream")
+		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", path.Base(p)))
+	}
+	c.Status(http.StatusOK)
+	c.Writer.Write(head[:n])
+	io.Copy(c.Writer, f)
+}

@@ -1,0 +1,154 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"nestseed/internal/service/records"
+	"nestseed/internal/wire"
+)
+
+func runOut(r records.Run) wire.Run {
+	if r.Progress.Steps == nil {
+		r.Progress.Steps = []records.StepTime{}
+	}
+	return wire.Run{ID: r.ID, Sort: r.Sort, Title: r.Title, Status: r.Status, Who: r.Who, Progress: r.Progress, Result: r.Result, Error: r.Error,
+		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
+}
+
+// start records a run in the name of who asks.
+func (a *api) start(ctx context.Context, r records.Run, args any) (*body[wire.Run], error) {
+	r.Who = who(ctx).Name
+	r, err := a.Runner.Start(ctx, r, args)
+	return single(r, err, runOut)
+}
+
+type numbered struct {
+	ID int64 `path:"id"`
+}
+
+func (a *api) runOperations(h huma.API) {
+	operation(h, "GET", "/runs", "list-runs", "List runs, newest first", func(ctx context.Context, in *struct {
+		Before int64 `query:"before" doc:"only runs before this number: the last one of the page before"`
+		Limit  int   `query:"limit" default:"50" maximum:"500"`
+	}) (*body[[]wire.Run], error) {
+		rs, err := a.db.Runs(ctx, in.Before, in.Limit)
+		return list(rs, err, runOut)
+	})
+	operation(h, "GET", "/runs/{id}", "show-run", "Show a run", func(ctx context.Context, in *numbered) (*body[wire.Run], error) {
+		r, err := a.db.Run(ctx, in.ID)
+		return single(r, err, runOut)
+	})
+	operation(h, "GET", "/runs/{id}/log", "run-log", "Read a run's log", func(ctx context.Context, in *struct {
+		numbered
+		After int64 `query:"after"`
+	}) (*body[[]wire.LogLine], error) {
+		if _, err := a.db.Run(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		lines, err := a.db.Log(ctx, in.ID, in.After, 1000)
+		return list(lines, err, func(l records.LogLine) wire.LogLine { return wire.LogLine(l) })
+	})
+	operation(h, "POST", "/runs/{id}/cancel", "cancel-run", "Cancel a run", func(ctx context.Context, in *numbered) (*body[wire.Run], error) {
+		r, err := a.db.Run(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if r.Status != records.Waiting && r.Status != records.Working {
+			return nil, wrong(fmt.Errorf("run %d is over (%s); there is nothing to cancel", r.ID, r.Status))
+		}
+		if err := a.Runner.Cancel(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		r, err = a.db.Run(ctx, in.ID)
+		return single(r, err, runOut)
+	})
+}
+
+// events writes server-sent events (WHATWG HTML, section 9.2) until send says it is over or the reader leaves.
+func (a *api) events(c *gin.Context, send func(changed int64) (over bool, err error)) {
+	changed, stop := a.Runner.Listen()
+	defer stop()
+	h := c.Writer.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-store")
+	h.Set("X-Accel-Buffering", "no")
+	c.Status(http.StatusOK)
+	alive := time.NewTicker(5 * time.Second)
+	defer alive.Stop()
+	for id := int64(0); ; {
+		over, err := send(id)
+		if over || err != nil {
+			return
+		}
+		c.Writer.Flush()
+		select {
+		case id = <-changed:
+		case <-alive.C: // also finds out what a lost notification did not tell
+			id = 0
+			fmt.Fprint(c.Writer, ": alive\n\n")
+		case <-c.Request.Context().Done():
+			return
+		}
+	}
+}
+
+func writeEvent(c *gin.Context, v any) error {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(c.Writer, "data: %s\n\n", text)
+	return err
+}
+
+// runEvents streams one run until it is over.
+func (a *api) runEvents(c *gin.Context) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err == nil {
+		_, err = a.db.Run(c, id)
+	}
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	a.events(c, func(changed int64) (bool, error) {
+		if changed != 0 && changed != id {
+			return false, nil
+		}
+		r, err := a.db.Run(c, id)
+		if err != nil {
+			return true, err
+		}
+		out := runOut(r)
+		return out.Ended(), writeEvent(c, out)
+	})
+}
+
+// allEvents streams every run that changes, beginning with those that work.
+func (a *api) allEvents(c *gin.Context) {
+	a.events(c, func(changed int64) (bool, error) {
+		var rs []records.Run
+		var err error
+		if changed == 0 {
+			rs, err = a.db.RunsIn(c, records.Waiting, records.Working)
+		} else {
+			var r records.Run
+			r, err = a.db.Run(c, changed)
+			rs = []records.Run{r}
+		}
+		for _, r := range rs {
+			if err == nil {
+				err = writeEvent(c, runOut(r))
+			}
+		}
+		return err != nil, err
+	})
+}

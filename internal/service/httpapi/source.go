@@ -1,0 +1,92 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/survey"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+func sourceOut(s records.Source) wire.Source {
+	return wire.Source{Name: s.Name, Host: s.Host, Path: s.Path, Kind: s.Kind, Version: s.Version, Address: s.Address, Survey: s.Survey}
+}
+
+func (a *api) sourceOperations(h huma.API) {
+	operation(h, "GET", "/sources", "list-sources", "List sources", func(ctx context.Context, _ *nothing) (*body[[]wire.Source], error) {
+		sources, err := a.db.Sources(ctx)
+		return list(sources, err, func(s records.Source) wire.Source {
+			out := sourceOut(s)
+			if out.Survey != nil {
+				out.Survey.Folders, out.Survey.Largest, out.Survey.Tables = []survey.Folder{}, []survey.File{}, nil
+			}
+			return out
+		})
+	})
+	operation(h, "GET", "/sources/{name}", "show-source", "Show a source with its newest survey", func(ctx context.Context, in *named) (*body[wire.Source], error) {
+		s, err := a.db.Source(ctx, in.Name)
+		return single(s, err, sourceOut)
+	})
+	operation(h, "POST", "/sources", "add-source", "Add a source", a.addSource)
+	operation(h, "DELETE", "/sources/{name}", "remove-source", "Remove a source; the site itself is not touched", func(ctx context.Context, in *named) (*nothing, error) {
+		if err := a.db.RemoveSource(ctx, in.Name); err != nil {
+			return nil, err
+		}
+		return nil, a.db.RemoveSecrets(ctx, "source", in.Name)
+	})
+	operation(h, "POST", "/sources/{name}/survey", "survey-source", "Start a survey", func(ctx context.Context, in *named) (*body[wire.Run], error) {
+		s, err := a.db.Source(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Sort: "survey", Title: "Survey " + s.Name, Target: runs.Target("source", s.Name)}, runs.SurveyArgs{SourceID: s.ID})
+	})
+	operation(h, "GET", "/kinds", "list-kinds", "List kinds", func(_ context.Context, _ *nothing) (*body[[]wire.Kind], error) {
+		return list(a.Works.Kinds, nil, func(k *kind.Kind) wire.Kind {
+			return wire.Kind{Name: k.Name, Title: k.Title, Lists: slices.Sorted(maps.Keys(k.Lists))}
+		})
+	})
+}
+
+// addSource looks at the source at once: kind, settings, database and address are found out here.
+func (a *api) addSource(ctx context.Context, in *put[wire.NewSource]) (*body[wire.Source], error) {
+	b := in.Body
+	host, err := a.db.Host(ctx, b.Host)
+	if err != nil {
+		return nil, err
+	}
+	database, password := "", ""
+	if b.Database != "" {
+		if database, password, err = splitPassword(b.Database, b.DatabasePassword); err != nil {
+			return nil, err
+		}
+		if password != "" {
+			if err := a.Works.Vault.Put(ctx, "source", b.Name, "database", password); err != nil {
+				return nil, err
+			}
+		}
+	}
+	open, err := a.Works.OpenSourceAt(ctx, host, b.Name, b.Path, database)
+	if err != nil {
+		return nil, wrong(err)
+	}
+	defer open.Close()
+	if b.Kind != "" && b.Kind != open.Identity.Kind.Name {
+		return nil, wrong(fmt.Errorf("%s holds %s, not %s", b.Path, open.Identity.Kind.Name, b.Kind))
+	}
+	address := b.Address
+	if address == "" {
+		if address, err = survey.Address(ctx, open.DB, open.Identity); err != nil {
+			return nil, wrong(err)
+		}
+	}
+	s, err := a.db.AddSource(ctx, records.Source{Name: b.Name, HostID: host.ID, Path: b.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version, Address: address, Database: database})
+	return single(s, err, sourceOut)
+}

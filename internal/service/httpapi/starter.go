@@ -1,0 +1,181 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+func starterOut(t records.Starter) wire.Starter {
+	out := wire.Starter{Name: t.Name, Source: t.Source, Kind: t.Kind, Releases: t.Releases, CreatedAt: t.CreatedAt}
+	if t.Newest != nil {
+		out.Newest = *t.Newest
+	}
+	return out
+}
+
+func (a *api) starterOperations(h huma.API) {
+	operation(h, "GET", "/starters", "list-starters", "List starters", func(ctx context.Context, _ *nothing) (*body[[]wire.Starter], error) {
+		starters, err := a.db.Starters(ctx)
+		return list(starters, err, starterOut)
+	})
+	operation(h, "GET", "/starters/{name}", "show-starter", "Show a starter", func(ctx context.Context, in *named) (*body[wire.Starter], error) {
+		t, err := a.db.Starter(ctx, in.Name)
+		return single(t, err, starterOut)
+	})
+	operation(h, "POST", "/starters", "create-starter", "Create a starter", a.createStarter)
+	operation(h, "DELETE", "/starters/{name}", "remove-starter", "Remove a starter without releases", func(ctx context.Context, in *named) (*nothing, error) {
+		return nil, a.db.RemoveStarter(ctx, in.Name)
+	})
+	operation(h, "GET", "/starters/{name}/packing", "show-packing", "Show a packing list with what it would take", func(ctx context.Context, in *named) (*body[wire.Packing], error) {
+		t, err := a.db.Starter(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return a.packing(ctx, t)
+	})
+	operation(h, "PUT", "/starters/{name}/packing", "set-packing", "Replace a packing list", func(ctx context.Context, in *struct {
+		named
+		put[wire.PackingText]
+	}) (*body[wire.Packing], error) {
+		return a.changeList(ctx, in.Name, func(string) (string, error) {
+			_, err := packing.Parse([]byte(in.Body.Text))
+			return in.Body.Text, err
+		})
+	})
+	operation(h, "POST", "/starters/{name}/packing", "edit-packing", "Edit a packing list", func(ctx context.Context, in *struct {
+		named
+		put[wire.PackingEdit]
+	}) (*body[wire.Packing], error) {
+		return a.changeList(ctx, in.Name, func(text string) (string, error) { return edited(text, in.Body) })
+	})
+	operation(h, "POST", "/starters/{name}/releases", "build-release", "Start a build of a release", func(ctx context.Context, in *struct {
+		named
+		put[wire.NewRelease]
+	}) (*body[wire.Run], error) {
+		t, err := a.db.Starter(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		number, err := a.db.NextNumber(ctx, t.ID)
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Sort: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number), Target: runs.Target("starter", t.Name)},
+			runs.BuildArgs{Starter: t.Name, Note: in.Body.Note})
+	})
+}
+
+func (a *api) createStarter(ctx context.Context, in *put[wire.NewStarter]) (*body[wire.Starter], error) {
+	src, err := a.db.Source(ctx, in.Body.Source)
+	if err != nil {
+		return nil, err
+	}
+	k, err := kind.Named(a.Works.Kinds, src.Kind)
+	if err != nil {
+		return nil, err
+	}
+	name := in.Body.List
+	if name == "" {
+		name = "starter"
+	}
+	text, ok := k.Lists[name]
+	if !ok {
+		return nil, wrong(fmt.Errorf("%s has no stock list %q; it has %s", k.Title, name, strings.Join(slices.Sorted(maps.Keys(k.Lists)), ", ")))
+	}
+	if len(in.Body.Fields) > 0 {
+		parsed, err := packing.Parse([]byte(text))
+		if err != nil {
+			return nil, err
+		}
+		parsed.Fields = append(parsed.Fields, in.Body.Fields...)
+		if err := parsed.Valid(); err != nil {
+			return nil, wrong(err)
+		}
+		out, err := parsed.Text()
+		if err != nil {
+			return nil, err
+		}
+		text = string(out)
+	}
+	t, err := a.db.AddStarter(ctx, in.Body.Name, src.ID, text)
+	return single(t, err, starterOut)
+}
+
+func (a *api) changeList(ctx context.Context, name string, change func(text string) (string, error)) (*body[wire.Packing], error) {
+	t, err := a.db.Starter(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	text, err := change(t.List)
+	if err != nil {
+		return nil, wrong(err)
+	}
+	if err := a.db.SetList(ctx, name, t.List, text); err != nil {
+		return nil, err
+	}
+	t.List = text
+	return a.packing(ctx, t)
+}
+
+func edited(text string, e wire.PackingEdit) (string, error) {
+	l, err := packing.Parse([]byte(text))
+	if err != nil {
+		return "", err
+	}
+	l.Leave(e.LeaveOut...)
+	if unknown := l.PutBack(e.PutBack...); len(unknown) > 0 {
+		return "", fmt.Errorf("%s: not left out, so it cannot be put back; the list leaves out %s", strings.Join(unknown, ", "), strings.Join(l.LeaveOut.Paths, ", "))
+	}
+	l.EmptyTables(e.Empty...)
+	if err := l.Valid(); err != nil {
+		return "", err
+	}
+	out, err := l.Text()
+	return string(out), err
+}
+
+// packing totals a list against the source's newest survey.
+func (a *api) packing(ctx context.Context, t records.Starter) (*body[wire.Packing], error) {
+	l, err := packing.Parse([]byte(t.List))
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Packing{Text: t.List, List: l, Problems: []packing.Problem{}}
+	s, err := a.db.SurveyWithFiles(ctx, t.SourceID)
+	if errors.Is(err, records.ErrNotFound) {
+		return &body[wire.Packing]{out}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	m, err := a.Works.Matcher(t, s.Prefix)
+	if err != nil {
+		return nil, err
+	}
+	out.Surveyed = true
+	out.In, out.Out, out.Saved = s.Total(m)
+	tables := make([]string, len(s.Tables))
+	for i, tb := range s.Tables {
+		tables[i] = tb.Name
+	}
+	out.Problems = append(out.Problems, m.Check(func(yield func(string, int64) bool) {
+		for _, f := range s.Files {
+			if !yield(f.Path, f.Bytes) {
+				return
+			}
+		}
+	}, tables)...)
+	return &body[wire.Packing]{out}, nil
+}

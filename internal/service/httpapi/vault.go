@@ -1,0 +1,27 @@
+package httpapi
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nestseed/internal/service/records"
+	"nestseed/internal/wire"
+)
+
+func (a *api) vaultOperations(h huma.API) {
+	operation(h, "GET", "/vault", "list-vault", "List secrets by name", func(ctx context.Context, _ *nothing) (*body[[]wire.Secret], error) {
+		secrets, err := a.db.Secrets(ctx)
+		return list(secrets, err, func(s records.Secret) wire.Secret {
+			return wire.Secret{Noun: s.Noun, Owner: s.Owner, Name: s.Name, CreatedAt: s.CreatedAt}
+		})
+	})
+	operation(h, "POST", "/vault/reveal", "reveal", "Reveal a secret; this is recorded", func(ctx context.Context, in *put[wire.Reveal]) (*body[wire.Revealed], error) {
+		secret, err := a.Works.Vault.Reveal(ctx, who(ctx).Name, in.Body.Noun, in.Body.Owner, in.Body.Name)
+		return &body[wire.Revealed]{wire.Revealed{Secret: secret}}, err
+	})
+	operation(h, "GET", "/audit", "audit-log", "Who did what", func(ctx context.Context, _ *nothing) (*body[[]wire.AuditEntry], error) {
+		entries, err := a.db.AuditLog(ctx, 200)
+		return list(entries, err, func(e records.AuditEntry) wire.AuditEntry { return wire.AuditEntry(e) })
+	})
+}

@@ -1,0 +1,47 @@
+package records
+
+import (
+	"context"
+	"time"
+)
+
+// Host is a place with files and a database server. Database is its address without the password,
+// which is in the vault.
+type Host struct {
+	ID        int64
+	Name      string
+	Files     string
+	WebRoot   string
+	Address   string
+	Database  string
+	Connect   string
+	CreatedAt time.Time
+}
+
+const hostColumns = "id, name, files, web_root, address, database, connect, created_at"
+
+// Hosts lists all hosts.
+func (db *DB) Hosts(ctx context.Context) ([]Host, error) {
+	return many[Host](ctx, db, "SELECT "+hostColumns+" FROM hosts ORDER BY name")
+}
+
+// Host returns a host by name.
+func (db *DB) Host(ctx context.Context, name string) (Host, error) {
+	return one[Host](ctx, db, "host", name, "SELECT "+hostColumns+" FROM hosts WHERE name = $1", name)
+}
+
+// HostByID returns a host.
+func (db *DB) HostByID(ctx context.Context, id int64) (Host, error) {
+	return one[Host](ctx, db, "host", "", "SELECT "+hostColumns+" FROM hosts WHERE id = $1", id)
+}
+
+// AddHost makes a host.
+func (db *DB) AddHost(ctx context.Context, h Host) (Host, error) {
+	return one[Host](ctx, db, "host", h.Name, "INSERT INTO hosts (name, files, web_root, address, database, connect) VALUES ($1, $2, $3, $4, $5, $6) RETURNING "+hostColumns,
+		h.Name, h.Files, h.WebRoot, h.Address, h.Database, h.Connect)
+}
+
+// RemoveHost removes a host that nothing uses.
+func (db *DB) RemoveHost(ctx context.Context, name string) error {
+	return db.exec(ctx, "host", name, "DELETE FROM hosts WHERE name = $1", name)
+}

@@ -1,0 +1,152 @@
+// Package records keeps what the service knows, in PostgreSQL through pgx: one file per noun.
+//
+// A DB is a pool of connections with the queries of all nouns as methods. Rows are plain structs whose
+// fields are the columns; documents that the core defines (surveys, manifests, plans, reports) are kept
+// as JSON. Names are unique, and what people type is a name, so most look-ups are by name and give
+// ErrNotFound with a sentence.
+package records
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+)
+
+// Errors that callers decide on.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrTaken    = errors.New("taken")
+	ErrInUse    = errors.New("in use")
+	ErrChanged  = errors.New("somebody else changed it meanwhile; look at it again and repeat your change")
+)
+
+// DB is the records.
+type DB struct {
+	Pool *pgxpool.Pool
+}
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Open connects to the records at a PostgreSQL address and brings their tables up to date.
+func Open(ctx context.Context, address string) (*DB, error) {
+	cfg, err := pgxpool.ParseConfig(address)
+	if err != nil {
+		return nil, fmt.Errorf("address of the records: %w", err)
+	}
+	cfg.MaxConns = 24
+	pool, err := pgxpool.NewWithConfig(ctx, cfg)
+	if err != nil {
+		return nil, err
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("the records' PostgreSQL does not answer; start it or correct NESTSEED_RECORDS: %w", err)
+	}
+	db := &DB{pool}
+	if err := db.Migrate(ctx); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return db, nil
+}
+
+// Migrate brings the tables of records and queues up to date. Several services may do so at once.
+func (db *DB) Migrate(ctx context.Context) error {
+	conn, err := db.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	const everyone = 0x6e657374 // any number, the same for all
+	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock($1)", everyone); err != nil {
+		return err
+	}
+	defer conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", everyone)
+	std := stdlib.OpenDBFromPool(db.Pool)
+	defer std.Close()
+	sub, err := goose.NewProvider(goose.DialectPostgres, std, mustSub())
+	if err != nil {
+		return err
+	}
+	if _, err := sub.Up(ctx); err != nil {
+		return fmt.Errorf("bring the records up to date: %w", err)
+	}
+	queues, err := rivermigrate.New(riverpgxv5.New(db.Pool), nil)
+	if err != nil {
+		return err
+	}
+	if _, err := queues.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("bring the queues up to date: %w", err)
+	}
+	return nil
+}
+
+// Close ends all connections.
+func (db *DB) Close() { db.Pool.Close() }
+
+// many reads all rows of a query into structs by column name.
+func many[T any](ctx context.Context, db *DB, query string, args ...any) ([]T, error) {
+	rows, err := db.Pool.Query(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByName[T])
+}
+
+// one reads the one row of a query; noun and name say what was not found.
+func one[T any](ctx context.Context, db *DB, noun, name, query string, args ...any) (T, error) {
+	rows, err := db.Pool.Query(ctx, query, args...)
+	if err != nil {
+		var zero T
+		return zero, err
+	}
+	v, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = fmt.Errorf("there is no %s %q: %w; see nestseed %s list", noun, name, ErrNotFound, noun)
+	}
+	return v, explain(noun, name, err)
+}
+
+// exec runs a statement that must touch a row.
+func (db *DB) exec(ctx context.Context, noun, name, query string, args ...any) error {
+	tag, err := db.Pool.Exec(ctx, query, args...)
+	if err == nil && tag.RowsAffected() == 0 {
+		return fmt.Errorf("there is no %s %q: %w; see nestseed %s list", noun, name, ErrNotFound, noun)
+	}
+	return explain(noun, name, err)
+}
+
+// explain makes sentences of what the constraints of tables refuse.
+func explain(noun, name string, err error) error {
+	var e *pgconn.PgError
+	if !errors.As(err, &e) {
+		return err
+	}
+	switch e.Code {
+	case "23505":
+		return fmt.Errorf("there is a %s %q already: %w; choose another name", noun, name, ErrTaken)
+	case "23503":
+		return fmt.Errorf("%s %q cannot be removed, %s still need it: %w; remove those first", noun, name, strings.ReplaceAll(e.TableName, "_", " "), ErrInUse)
+	}
+	return err
+}
+
+func mustSub() fs.FS {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		panic(err) // embedded
+	}
+	return sub
+}

@@ -1,0 +1,87 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"nestseed/internal/core/archive"
+)
+
+// Release is one build of a starter.
+type Release struct {
+	ID            int64
+	StarterID     int64
+	Starter       string
+	Number        int
+	Archive       string // its name in the store; empty when it was discarded
+	ArchiveBytes  int64
+	ArchiveSha256 string
+	Manifest      *archive.Manifest
+	RunID         *int64
+	VerifiedAt    *time.Time
+	Faults        int
+	Sites         int
+	BeforeBytes   *int64 // size of the release before
+}
+
+// Ref returns the release as it is written.
+func (r Release) Ref() string { return fmt.Sprintf("%s@%d", r.Starter, r.Number) }
+
+const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.archive_sha256, r.manifest, r.run_id, r.verified_at, r.faults,
+	(SELECT count(*) FROM sites s WHERE s.release_id = r.id)::int AS sites,
+	(SELECT p.archive_bytes FROM releases p WHERE p.starter_id = r.starter_id AND p.number < r.number ORDER BY p.number DESC LIMIT 1) AS before_bytes
+	FROM releases r JOIN starters t ON t.id = r.starter_id `
+
+// Releases lists releases, newest first; of one starter unless its name is empty.
+func (db *DB) Releases(ctx context.Context, starter string) ([]Release, error) {
+	return many[Release](ctx, db, releaseQuery+"WHERE $1 = '' OR t.name = $1 ORDER BY t.name, r.number DESC", starter)
+}
+
+// Release returns a release by reference: name@3, or name for the newest.
+func (db *DB) Release(ctx context.Context, ref string) (Release, error) {
+	name, number, numbered := strings.Cut(ref, "@")
+	n := 0
+	if numbered {
+		var err error
+		if n, err = strconv.Atoi(number); err != nil || n < 1 {
+			return Release{}, fmt.Errorf("%q is not a release: %w; write it like music-base@3, or music-base for the newest", ref, ErrNotFound)
+		}
+	}
+	return one[Release](ctx, db, "release", ref, releaseQuery+"WHERE t.name = $1 AND ($2 = 0 OR r.number = $2) ORDER BY r.number DESC LIMIT 1", name, n)
+}
+
+// ReleaseByID returns a release.
+func (db *DB) ReleaseByID(ctx context.Context, id int64) (Release, error) {
+	return one[Release](ctx, db, "release", "", releaseQuery+"WHERE r.id = $1", id)
+}
+
+// NextNumber returns the number that a starter's next release will have.
+func (db *DB) NextNumber(ctx context.Context, starterID int64) (n int, err error) {
+	err = db.Pool.QueryRow(ctx, "SELECT COALESCE(max(number), 0) + 1 FROM releases WHERE starter_id = $1", starterID).Scan(&n)
+	return n, err
+}
+
+// AddRelease keeps a release whose archive is in the store.
+func (db *DB) AddRelease(ctx context.Context, r Release) error {
+	return db.exec(ctx, "release", fmt.Sprintf("%s@%d", r.Starter, r.Number), `INSERT INTO releases (starter_id, number, archive, archive_bytes, archive_sha256, manifest, run_id)
+		VALUES ($1, $2, $3, $4, $5, $6, $7)`, r.StarterID, r.Number, r.Archive, r.ArchiveBytes, r.ArchiveSha256, r.Manifest, r.RunID)
+}
+
+// SetVerified notes that a release was verified, and how many faults there were.
+func (db *DB) SetVerified(ctx context.Context, id int64, faults int) error {
+	return db.exec(ctx, "release", "", "UPDATE releases SET verified_at = now(), faults = $2 WHERE id = $1", id, faults)
+}
+
+// Archives returns the names of all archives that releases have.
+func (db *DB) Archives(ctx context.Context) (map[string]bool, error) {
+	type row struct{ Archive string }
+	rows, err := many[row](ctx, db, "SELECT archive FROM releases WHERE archive <> ''")
+	names := map[string]bool{}
+	for _, r := range rows {
+		names[r.Archive] = true
+	}
+	return names, err
+}

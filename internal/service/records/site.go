@@ -1,0 +1,71 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/provision"
+)
+
+// Site is something that was provisioned.
+type Site struct {
+	ID        int64
+	Name      string
+	ClientID  int64
+	Client    string
+	HostID    int64
+	Host      string
+	ReleaseID int64
+	Release   string
+	RunID     int64
+	Address   string
+	Folder    string
+	Plan      *provision.Plan
+	Result    *provision.Result
+	Report    *check.Report
+	MadeAt    time.Time
+}
+
+const siteQuery = `SELECT s.id, s.name, s.client_id, c.name AS client, s.host_id, h.name AS host, s.release_id, t.name || '@' || r.number AS release, s.run_id,
+	s.address, s.folder, s.plan, s.result, s.report, s.made_at
+	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id JOIN starters t ON t.id = r.starter_id `
+
+// Sites lists all sites.
+func (db *DB) Sites(ctx context.Context) ([]Site, error) {
+	return many[Site](ctx, db, siteQuery+"ORDER BY s.name")
+}
+
+// Site returns a site by name or address.
+func (db *DB) Site(ctx context.Context, name string) (Site, error) {
+	return one[Site](ctx, db, "site", name, siteQuery+"WHERE s.name = $1 OR s.address = $1", name)
+}
+
+// AddSite keeps a site that was made.
+func (db *DB) AddSite(ctx context.Context, s Site) error {
+	return db.exec(ctx, "site", s.Name, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+		s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result)
+}
+
+// SiteOfRun reports whether a run has made its site.
+func (db *DB) SiteOfRun(ctx context.Context, runID int64) (found bool, err error) {
+	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM sites WHERE run_id = $1)", runID).Scan(&found)
+	return found, err
+}
+
+// SetReport keeps the newest report of checks of a site.
+func (db *DB) SetReport(ctx context.Context, name string, r *check.Report) error {
+	return db.exec(ctx, "site", name, "UPDATE sites SET report = $2 WHERE name = $1", name, r)
+}
+
+// SiteCounts is how many there are of each noun, for the navigation.
+type SiteCounts struct {
+	Sources, Starters, Clients, Sites, Working, Hosts int
+}
+
+// Counts returns the counts.
+func (db *DB) Counts(ctx context.Context) (SiteCounts, error) {
+	return one[SiteCounts](ctx, db, "count", "", `SELECT (SELECT count(*) FROM sources)::int AS sources, (SELECT count(*) FROM starters)::int AS starters,
+		(SELECT count(*) FROM clients)::int AS clients, (SELECT count(*) FROM sites)::int AS sites, (SELECT count(*) FROM hosts)::int AS hosts,
+		(SELECT count(*) FROM runs WHERE status IN ('waiting', 'working'))::int AS working`)
+}

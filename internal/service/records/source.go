@@ -1,0 +1,98 @@
+package records
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"nestseed/internal/core/survey"
+)
+
+// Source is a site that starters are built from.
+type Source struct {
+	ID        int64
+	Name      string
+	HostID    int64
+	Host      string
+	Path      string
+	Kind      string
+	Version   string
+	Address   string
+	Database  string
+	CreatedAt time.Time
+	Survey    *survey.Survey // the newest, without its list of files
+}
+
+const sourceQuery = `SELECT s.id, s.name, s.host_id, h.name AS host, s.path, s.kind, s.version, s.address, s.database, s.created_at,
+	(SELECT v.survey FROM surveys v WHERE v.source_id = s.id ORDER BY v.taken_at DESC LIMIT 1) AS survey
+	FROM sources s JOIN hosts h ON h.id = s.host_id `
+
+// Sources lists all sources.
+func (db *DB) Sources(ctx context.Context) ([]Source, error) {
+	return many[Source](ctx, db, sourceQuery+"ORDER BY s.name")
+}
+
+// Source returns a source by name.
+func (db *DB) Source(ctx context.Context, name string) (Source, error) {
+	return one[Source](ctx, db, "source", name, sourceQuery+"WHERE s.name = $1", name)
+}
+
+// SourceByID returns a source.
+func (db *DB) SourceByID(ctx context.Context, id int64) (Source, error) {
+	return one[Source](ctx, db, "source", "", sourceQuery+"WHERE s.id = $1", id)
+}
+
+// AddSource makes a source.
+func (db *DB) AddSource(ctx context.Context, s Source) (Source, error) {
+	err := db.exec(ctx, "source", s.Name, "INSERT INTO sources (name, host_id, path, kind, version, address, database) VALUES ($1, $2, $3, $4, $5, $6, $7)",
+		s.Name, s.HostID, s.Path, s.Kind, s.Version, s.Address, s.Database)
+	if err != nil {
+		return Source{}, err
+	}
+	return db.Source(ctx, s.Name)
+}
+
+// RemoveSource removes a source that no starter uses. The site itself is not touched.
+func (db *DB) RemoveSource(ctx context.Context, name string) error {
+	return db.exec(ctx, "source", name, "DELETE FROM sources WHERE name = $1", name)
+}
+
+// AddSurvey keeps a survey; its list of files is kept beside it, compressed.
+func (db *DB) AddSurvey(ctx context.Context, sourceID int64, s *survey.Survey) error {
+	var packed bytes.Buffer
+	z, err := zstd.NewWriter(&packed)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(json.NewEncoder(z).Encode(s.Files), z.Close()); err != nil {
+		return err
+	}
+	summary := *s
+	summary.Files = nil
+	_, err = db.Pool.Exec(ctx, `WITH u AS (UPDATE sources SET version = $5, address = $6 WHERE id = $1)
+		INSERT INTO surveys (source_id, taken_at, survey, files) VALUES ($1, $2, $3, $4)`,
+		sourceID, s.TakenAt, summary, packed.Bytes(), s.Version, s.Address)
+	return err
+}
+
+// SurveyWithFiles returns the newest survey of a source with all its files.
+func (db *DB) SurveyWithFiles(ctx context.Context, sourceID int64) (*survey.Survey, error) {
+	type row struct {
+		Survey *survey.Survey
+		Files  []byte
+	}
+	r, err := one[row](ctx, db, "survey", "", "SELECT survey, files FROM surveys WHERE source_id = $1 ORDER BY taken_at DESC LIMIT 1", sourceID)
+	if err != nil {
+		return nil, err
+	}
+	z, err := zstd.NewReader(bytes.NewReader(r.Files))
+	if err != nil {
+		return nil, err
+	}
+	defer z.Close()
+	return r.Survey, json.NewDecoder(z).Decode(&r.Survey.Files)
+}

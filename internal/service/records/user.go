@@ -1,0 +1,90 @@
+package records
+
+import (
+	"context"
+	"time"
+)
+
+// User is somebody who may use the service.
+type User struct {
+	ID           int64
+	Name         string
+	Role         string
+	PasswordHash string
+	CreatedAt    time.Time
+}
+
+const userColumns = "id, name, role, password_hash, created_at"
+
+// Users lists all users.
+func (db *DB) Users(ctx context.Context) ([]User, error) {
+	return many[User](ctx, db, "SELECT "+userColumns+" FROM users ORDER BY name")
+}
+
+// User returns a user by name.
+func (db *DB) User(ctx context.Context, name string) (User, error) {
+	return one[User](ctx, db, "user", name, "SELECT "+userColumns+" FROM users WHERE name = $1", name)
+}
+
+// AddUser makes a user.
+func (db *DB) AddUser(ctx context.Context, name, role, passwordHash string) (User, error) {
+	return one[User](ctx, db, "user", name, "INSERT INTO users (name, role, password_hash) VALUES ($1, $2, $3) RETURNING "+userColumns, name, role, passwordHash)
+}
+
+// RemoveUser removes a user with their tokens and sessions.
+func (db *DB) RemoveUser(ctx context.Context, name string) error {
+	return db.exec(ctx, "user", name, "DELETE FROM users WHERE name = $1", name)
+}
+
+// SetPassword replaces a user's password and ends their sessions.
+func (db *DB) SetPassword(ctx context.Context, name, passwordHash string) error {
+	return db.exec(ctx, "user", name, `WITH u AS (UPDATE users SET password_hash = $2 WHERE name = $1 RETURNING id),
+		gone AS (DELETE FROM sessions WHERE user_id IN (SELECT id FROM u)) SELECT id FROM u`, name, passwordHash)
+}
+
+// AddToken keeps the hash of a token.
+func (db *DB) AddToken(ctx context.Context, userID int64, name string, hash []byte) error {
+	_, err := db.Pool.Exec(ctx, "INSERT INTO tokens (user_id, name, hash) VALUES ($1, $2, $3)", userID, name, hash)
+	return err
+}
+
+// UserOfToken returns whose token this is.
+func (db *DB) UserOfToken(ctx context.Context, hash []byte) (User, error) {
+	return one[User](ctx, db, "token", "", `WITH t AS (UPDATE tokens SET used_at = now() WHERE hash = $1 RETURNING user_id)
+		SELECT `+userColumns+` FROM users WHERE id = (SELECT user_id FROM t)`, hash)
+}
+
+// AddSession keeps the hash of a session.
+func (db *DB) AddSession(ctx context.Context, userID int64, hash []byte, expires time.Time) error {
+	_, err := db.Pool.Exec(ctx, "WITH old AS (DELETE FROM sessions WHERE expires_at < now()) INSERT INTO sessions (user_id, hash, expires_at) VALUES ($1, $2, $3)", userID, hash, expires)
+	return err
+}
+
+// UserOfSession returns whose session this is.
+func (db *DB) UserOfSession(ctx context.Context, hash []byte) (User, error) {
+	return one[User](ctx, db, "session", "", "SELECT "+userColumns+" FROM users WHERE id = (SELECT user_id FROM sessions WHERE hash = $1 AND expires_at > now())", hash)
+}
+
+// EndSession removes a session.
+func (db *DB) EndSession(ctx context.Context, hash []byte) error {
+	_, err := db.Pool.Exec(ctx, "DELETE FROM sessions WHERE hash = $1", hash)
+	return err
+}
+
+// Audit notes who did what.
+func (db *DB) Audit(ctx context.Context, who, what string) error {
+	_, err := db.Pool.Exec(ctx, "INSERT INTO audit (who, what) VALUES ($1, $2)", who, what)
+	return err
+}
+
+// AuditEntry is a line of the audit log.
+type AuditEntry struct {
+	At   time.Time
+	Who  string
+	What string
+}
+
+// AuditLog returns the newest entries.
+func (db *DB) AuditLog(ctx context.Context, limit int) ([]AuditEntry, error) {
+	return many[AuditEntry](ctx, db, "SELECT at, who, what FROM audit ORDER BY id DESC LIMIT $1", limit)
+}

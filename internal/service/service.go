@@ -1,0 +1,258 @@
+// Package service puts the service together: records, vault, store, runs, HTTP interface.
+//
+//	s, err := service.Open(ctx, service.Settings{Data: "./.nestseed", Listen: "127.0.0.1:8470"})
+//	fmt.Println(s.Address(), s.OwnerPassword)
+//	err = s.Serve(ctx)   // until ctx ends, then runs are finished or put back
+//
+// With the zero Settings everything is private and local: a PostgreSQL cluster and a folder of archives
+// below Data, on loopback.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+	"syscall"
+	"time"
+
+	"nestseed/internal/core/kind"
+	"nestseed/internal/service/httpapi"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/service/store"
+	"nestseed/internal/service/vault"
+	"nestseed/web"
+)
+
+// Settings of the service. Empty fields have the defaults that the documents name.
+type Settings struct {
+	Data     string // folder of everything the service keeps
+	Listen   string
+	Records  string // address of a PostgreSQL server; empty for the private one
+	Store    string // folder of archives
+	VaultKey string
+	Log      *slog.Logger
+	Version  string
+}
+
+// MemoryLimit is what the Go runtime is told to stay within, so that the whole service, which has
+// buffers outside the runtime's count, stays within 256 MiB.
+const MemoryLimit = 200 << 20
+
+// Service is a service that is ready to serve.
+type Service struct {
+	// OwnerPassword is the owner's one-time password, on the first start only.
+	OwnerPassword string
+
+	settings Settings
+	lock     *os.File
+	cluster  *records.Cluster
+	db       *records.DB
+	runner   *runs.Runner
+	listener net.Listener
+	http     *http.Server
+}
+
+// Open makes the service ready: takes its folder, starts its PostgreSQL, brings tables up to date, makes
+// the owner the first time, and listens. What cannot be had is an error of one sentence that says what to do.
+func Open(ctx context.Context, set Settings) (s *Service, err error) {
+	if set.Log == nil {
+		set.Log = slog.New(slog.DiscardHandler)
+	}
+	if set.Data, err = filepath.Abs(set.Data); err != nil {
+		return nil, err
+	}
+	s = &Service{settings: set}
+	defer func() {
+		if err != nil {
+			s.close()
+		}
+	}()
+	if err := s.takeFolder(); err != nil {
+		return nil, err
+	}
+	// Listening comes before all that takes long, so that a busy port is told at once.
+	if s.listener, err = net.Listen("tcp", set.Listen); err != nil {
+		return nil, fmt.Errorf("cannot listen on %s: %w; stop what listens there, or set NESTSEED_LISTEN to another address", set.Listen, errors.Unwrap(err))
+	}
+	address := set.Records
+	if address == "" {
+		if s.cluster, err = records.StartCluster(ctx, set.Data); err != nil {
+			return nil, err
+		}
+		address = s.cluster.Address()
+	}
+	if s.db, err = records.Open(ctx, address); err != nil {
+		return nil, err
+	}
+	return s, s.assemble(ctx)
+}
+
+func (s *Service) assemble(ctx context.Context) error {
+	v, err := vault.Open(s.db, s.settings.VaultKey, filepath.Join(s.settings.Data, "vault-key"))
+	if err != nil {
+		return err
+	}
+	if s.settings.Store == "" {
+		s.settings.Store = filepath.Join(s.settings.Data, "archives")
+	}
+	if strings.Contains(s.settings.Store, "://") {
+		return fmt.Errorf("NESTSEED_STORE: %s: this version keeps archives in a folder; give one", s.settings.Store)
+	}
+	st, err := store.Open(s.settings.Store)
+	if err != nil {
+		return err
+	}
+	kinds, err := kind.Stock()
+	if err != nil {
+		return err
+	}
+	works := &runs.Works{DB: s.db, Vault: v, Store: st, Kinds: kinds}
+	if s.runner, err = runs.New(s.db, s.settings.Log, works.Sorts()); err != nil {
+		return err
+	}
+	if err := s.sweep(ctx, st); err != nil {
+		return err
+	}
+	if err := s.makeOwner(ctx); err != nil {
+		return err
+	}
+	console, err := fs.Sub(web.Dist, "dist")
+	if err != nil {
+		return err
+	}
+	handler := httpapi.New(httpapi.Config{Works: works, Runner: s.runner, Log: s.settings.Log, Console: console, Version: s.settings.Version})
+	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
+	return nil
+}
+
+// takeFolder makes the service's folder and locks it. The lock ends with the process, so a killed
+// service leaves none behind.
+func (s *Service) takeFolder() error {
+	dir := s.settings.Data
+	err := os.MkdirAll(dir, 0o755)
+	if err == nil {
+		s.lock, err = os.OpenFile(filepath.Join(dir, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("cannot write to %s: %w; make it writable, or set NESTSEED_DATA to another folder", dir, err)
+	}
+	if err := syscall.Flock(int(s.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		pid, _ := os.ReadFile(s.lock.Name())
+		return fmt.Errorf("another nestseed serve (process %s) uses %s; stop it, or set NESTSEED_DATA to another folder", strings.TrimSpace(string(pid)), dir)
+	}
+	s.lock.Truncate(0)
+	_, err = s.lock.WriteAt(fmt.Appendln(nil, os.Getpid()), 0)
+	if err != nil {
+		return fmt.Errorf("cannot write to %s: %w; make room, or set NESTSEED_DATA to another folder", dir, err)
+	}
+	return nil
+}
+
+// sweep removes what killed builds have left in the store.
+func (s *Service) sweep(ctx context.Context, st *store.Store) error {
+	known, err := s.db.Archives(ctx)
+	if err != nil {
+		return err
+	}
+	// Other copies of the service that share the store hold the locks of their runs; a run that is
+	// working for one of them keeps its draft.
+	works := map[int64]bool{}
+	if s.settings.Records != "" {
+		rs, err := s.db.RunsIn(ctx, records.Working)
+		if err != nil {
+			return err
+		}
+		for _, r := range rs {
+			works[r.ID] = true
+		}
+	}
+	return st.Sweep(func(id int64) bool { return works[id] }, known)
+}
+
+// makeOwner makes the first user: a token in a file that only this user can read, and a password.
+func (s *Service) makeOwner(ctx context.Context) error {
+	users, err := s.db.Users(ctx)
+	if err != nil || len(users) > 0 {
+		return err
+	}
+	password := strings.ToLower(rand.Text()[:16])
+	hash, err := httpapi.HashPassword(password)
+	if err != nil {
+		return err
+	}
+	token, sum := httpapi.NewSecret()
+	file := filepath.Join(s.settings.Data, "owner-token")
+	if err := os.WriteFile(file, []byte(token+"\n"), 0o600); err != nil {
+		return err
+	}
+	u, err := s.db.AddUser(ctx, "owner", "owner", hash)
+	if err != nil {
+		return err
+	}
+	s.OwnerPassword = password
+	return s.db.AddToken(ctx, u.ID, "owner-token", sum)
+}
+
+// Address is where the service answers.
+func (s *Service) Address() string { return "http://" + s.listener.Addr().String() }
+
+// TokenFile is where the owner's token is.
+func (s *Service) TokenFile() string { return filepath.Join(s.settings.Data, "owner-token") }
+
+const endTime = 40 * time.Second
+
+// Serve works until ctx ends. Then it stops listening, gives runs a moment to finish, puts back those that
+// do not, and stops what it started.
+func (s *Service) Serve(ctx context.Context) error {
+	debug.SetMemoryLimit(MemoryLimit)
+	debug.SetGCPercent(50)
+	defer s.close()
+	if err := s.runner.Begin(ctx); err != nil {
+		return err
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- s.http.Serve(s.listener) }()
+	var err error
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+	}
+	s.settings.Log.Info("stopping")
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), endTime)
+	defer cancel()
+	ended := s.runner.End(end)
+	// Streams of events do not end by themselves.
+	soft, cancelSoft := context.WithTimeout(end, time.Second)
+	defer cancelSoft()
+	if s.http.Shutdown(soft) != nil {
+		s.http.Close()
+	}
+	return errors.Join(err, ended)
+}
+
+func (s *Service) close() {
+	if s.listener != nil {
+		s.listener.Close()
+	}
+	if s.db != nil {
+		s.db.Close()
+	}
+	if s.cluster != nil {
+		if err := s.cluster.Stop(); err != nil {
+			s.settings.Log.Error("stop PostgreSQL", "error", err)
+		}
+	}
+	if s.lock != nil {
+		s.lock.Close()
+	}
+}

@@ -1,0 +1,121 @@
+// Package store is where archives are kept: a folder.
+//
+// An archive is written to a scratch name and becomes visible by one rename, so a name in the store is
+// always a whole archive. What a killed build left behind has a scratch name with its run's number and
+// is swept away.
+package store
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+)
+
+// Store is a folder of archives.
+type Store struct{ dir string }
+
+const scratchPrefix = ".scratch-"
+
+// Open opens the folder, and makes it.
+func Open(dir string) (*Store, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("folder of archives: %w", err)
+	}
+	return &Store{dir}, nil
+}
+
+// Draft is an archive that is being written.
+type Draft struct {
+	*os.File
+	store *Store
+}
+
+// Create begins an archive for a run.
+func (s *Store) Create(runID int64) (*Draft, error) {
+	f, err := os.OpenFile(s.scratch(runID), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("begin an archive: %w", err)
+	}
+	return &Draft{f, s}, nil
+}
+
+func (s *Store) scratch(runID int64) string {
+	return filepath.Join(s.dir, scratchPrefix+strconv.FormatInt(runID, 10))
+}
+
+// Keep makes the draft an archive of the store, on disk for good, and returns its size and SHA-256.
+func (d *Draft) Keep(name string) (sizeBytes int64, sum string, err error) {
+	h := sha256.New()
+	if _, err := d.Seek(0, io.SeekStart); err != nil {
+		return 0, "", err
+	}
+	if sizeBytes, err = io.Copy(h, d.File); err != nil {
+		return 0, "", err
+	}
+	if err := errors.Join(d.Sync(), d.Close()); err != nil {
+		return 0, "", err
+	}
+	if err := os.Rename(d.Name(), d.store.path(name)); err != nil {
+		return 0, "", err
+	}
+	return sizeBytes, hex.EncodeToString(h.Sum(nil)), d.store.sync()
+}
+
+// Drop throws the draft away. After Keep it does nothing.
+func (d *Draft) Drop() {
+	d.Close()
+	os.Remove(d.Name())
+}
+
+// sync makes a rename last through a loss of power.
+func (s *Store) sync() error {
+	dir, err := os.Open(s.dir)
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return dir.Sync()
+}
+
+func (s *Store) path(name string) string { return filepath.Join(s.dir, filepath.Base(name)) }
+
+// Open opens an archive to read.
+func (s *Store) Open(name string) (*os.File, int64, error) {
+	f, err := os.Open(s.path(name))
+	if err != nil {
+		return nil, 0, fmt.Errorf("open archive %s: %w", name, err)
+	}
+	info, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	return f, info.Size(), nil
+}
+
+// Remove removes an archive.
+func (s *Store) Remove(name string) error { return os.Remove(s.path(name)) }
+
+// Sweep removes drafts of runs that no longer work, and archives that no record names.
+func (s *Store) Sweep(works func(runID int64) bool, known map[string]bool) error {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		id, draft := strings.CutPrefix(e.Name(), scratchPrefix)
+		run, _ := strconv.ParseInt(id, 10, 64)
+		if draft && !works(run) || !draft && strings.HasSuffix(e.Name(), ".zip") && !known[e.Name()] {
+			if err := os.Remove(s.path(e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,133 @@
+// Package vault keeps secrets: sealed with one key, tied to the record they belong to, opened on request.
+//
+// The key comes from NESTSEED_VAULT_KEY or from a file that only the service can read. What is stored is
+// AES-256-GCM (NIST SP 800-38D) made by Tink, with the record's noun, name and the secret's name as
+// associated data: a sealed value moved to another record does not open.
+//
+//	err := v.Put(ctx, "site", "alder-valley", "administrator", password)
+//	password, err := v.Get(ctx, "site", "alder-valley", "administrator")
+//
+// Get is for the service's own work. Reveal is for people, and writes to the audit log first.
+package vault
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/tink-crypto/tink-go/v2/aead"
+	"github.com/tink-crypto/tink-go/v2/insecurecleartextkeyset"
+	"github.com/tink-crypto/tink-go/v2/keyset"
+	"github.com/tink-crypto/tink-go/v2/tink"
+
+	"nestseed/internal/service/records"
+)
+
+// Vault seals and opens secrets.
+type Vault struct {
+	db  *records.DB
+	key tink.AEAD
+}
+
+// ErrKey says that the key does not open what is in the vault.
+var ErrKey = errors.New("the vault's key does not open this secret; was the key file or NESTSEED_VAULT_KEY changed?")
+
+// Open reads the key: from text (base64 of a Tink keyset) unless that is empty, else from the file,
+// which is made the first time.
+func Open(db *records.DB, text, file string) (*Vault, error) {
+	raw := []byte(nil)
+	if text != "" {
+		b, err := base64.StdEncoding.DecodeString(text)
+		if err != nil {
+			return nil, errors.New("NESTSEED_VAULT_KEY is not base64 of a key; copy the content of a vault-key file, encoded with base64 -w0")
+		}
+		raw = b
+	} else {
+		b, err := os.ReadFile(file)
+		if errors.Is(err, os.ErrNotExist) {
+			b, err = newKey(file)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("key of the vault: %w", err)
+		}
+		raw = b
+	}
+	handle, err := insecurecleartextkeyset.Read(keyset.NewJSONReader(bytes.NewReader(raw)))
+	if err != nil {
+		return nil, fmt.Errorf("key of the vault: %w", err)
+	}
+	key, err := aead.New(handle)
+	if err != nil {
+		return nil, err
+	}
+	return &Vault{db, key}, nil
+}
+
+func newKey(file string) ([]byte, error) {
+	handle, err := keyset.NewHandle(aead.AES256GCMKeyTemplate())
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	if err := insecurecleartextkeyset.Write(handle, keyset.NewJSONWriter(&out)); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), os.WriteFile(file, out.Bytes(), 0o600)
+}
+
+func tie(noun, owner, name string) []byte { return []byte(noun + "\x00" + owner + "\x00" + name) }
+
+// Put seals a secret.
+func (v *Vault) Put(ctx context.Context, noun, owner, name, secret string) error {
+	sealed, err := v.key.Encrypt([]byte(secret), tie(noun, owner, name))
+	if err != nil {
+		return err
+	}
+	return v.db.PutSecret(ctx, noun, owner, name, sealed)
+}
+
+// Get opens a secret. Errors: records.ErrNotFound, ErrKey.
+func (v *Vault) Get(ctx context.Context, noun, owner, name string) (string, error) {
+	s, err := v.db.Secret(ctx, noun, owner, name)
+	if err != nil {
+		return "", err
+	}
+	plain, err := v.key.Decrypt(s.Sealed, tie(noun, owner, name))
+	if err != nil {
+		return "", ErrKey
+	}
+	return string(plain), nil
+}
+
+// Reveal opens a secret for a person, and records that first.
+func (v *Vault) Reveal(ctx context.Context, who, noun, owner, name string) (string, error) {
+	if _, err := v.db.Secret(ctx, noun, owner, name); err != nil {
+		return "", err
+	}
+	if err := v.db.Audit(ctx, who, fmt.Sprintf("revealed %s of %s %s", name, noun, owner)); err != nil {
+		return "", err
+	}
+	return v.Get(ctx, noun, owner, name)
+}
+
+// Seal seals a text that is kept outside the vault, tied to a purpose.
+func (v *Vault) Seal(purpose, text string) (string, error) {
+	sealed, err := v.key.Encrypt([]byte(text), []byte(purpose))
+	return base64.StdEncoding.EncodeToString(sealed), err
+}
+
+// Unseal opens what Seal sealed for the same purpose.
+func (v *Vault) Unseal(purpose, sealed string) (string, error) {
+	raw, err := base64.StdEncoding.DecodeString(sealed)
+	if err != nil {
+		return "", ErrKey
+	}
+	plain, err := v.key.Decrypt(raw, []byte(purpose))
+	if err != nil {
+		return "", ErrKey
+	}
+	return string(plain), nil
+}

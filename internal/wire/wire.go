@@ -1,0 +1,321 @@
+// Package wire has the nouns as they travel over HTTP. The OpenAPI document, the console's types and the
+// Go client all follow from these structs. What the core defines (surveys, manifests, plans, reports)
+// travels as it is.
+package wire
+
+import (
+	"encoding/json"
+	"time"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/packing"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/survey"
+	"nestseed/internal/service/records"
+)
+
+// Me is who is asking.
+type Me struct {
+	Name string `json:"name"`
+	Role string `json:"role" enum:"owner,builder,viewer"`
+}
+
+// Credentials log somebody in.
+type Credentials struct {
+	Name     string `json:"name" minLength:"1"`
+	Password string `json:"password" minLength:"1"`
+}
+
+// User is somebody who may use the service.
+type User struct {
+	Name      string    `json:"name"`
+	Role      string    `json:"role"`
+	CreatedAt time.Time `json:"created_at"`
+}
+
+// NewUser makes a user.
+type NewUser struct {
+	Name     string `json:"name" pattern:"^[a-z0-9][a-z0-9._-]*$" maxLength:"60"`
+	Role     string `json:"role" enum:"owner,builder,viewer"`
+	Password string `json:"password" minLength:"10"`
+}
+
+// NewToken asks for a token for oneself.
+type NewToken struct {
+	Name string `json:"name" minLength:"1"`
+}
+
+// Token is shown once.
+type Token struct {
+	Token string `json:"token"`
+}
+
+// Today is the first page: how many there are, and what needs attention.
+type Today struct {
+	Sources   int         `json:"sources"`
+	Starters  int         `json:"starters"`
+	Clients   int         `json:"clients"`
+	Sites     int         `json:"sites"`
+	Hosts     int         `json:"hosts"`
+	Working   int         `json:"working"`
+	Attention []Attention `json:"attention"`
+}
+
+// Attention is something that somebody should look at.
+type Attention struct {
+	Severity string `json:"severity" enum:"fault,warning,note"`
+	Sentence string `json:"sentence"`
+	Link     string `json:"link"`
+}
+
+// Host is a place with files and a database server.
+type Host struct {
+	Name     string `json:"name"`
+	Files    string `json:"files"`
+	WebRoot  string `json:"web_root"`
+	Address  string `json:"address"`
+	Database string `json:"database"`
+	Connect  string `json:"connect,omitempty"`
+}
+
+// NewHost makes a host. The password of the database account is kept in the vault.
+type NewHost struct {
+	Name             string `json:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
+	Files            string `json:"files" doc:"where its files are, like file:///srv/www?owner=www-data"`
+	WebRoot          string `json:"web_root" doc:"folder of a site below files, with {name} or {host}"`
+	Address          string `json:"address" doc:"address of a site, with {name}"`
+	Database         string `json:"database" doc:"database server with an account that may make databases and users, like mysql://admin@127.0.0.1:3306/"`
+	DatabasePassword string `json:"database_password,omitempty"`
+	Connect          string `json:"connect,omitempty" doc:"host or host:port that checks connect to, whatever DNS says"`
+}
+
+// HostTest is what a host answered.
+type HostTest struct {
+	FreeBytes int64  `json:"free_bytes"`
+	Writable  bool   `json:"writable"`
+	Server    string `json:"server"`
+}
+
+// Source is a site that starters are built from.
+type Source struct {
+	Name    string         `json:"name"`
+	Host    string         `json:"host"`
+	Path    string         `json:"path"`
+	Kind    string         `json:"kind"`
+	Version string         `json:"version"`
+	Address string         `json:"address"`
+	Survey  *survey.Survey `json:"survey,omitempty"`
+}
+
+// NewSource makes a source. Kind and database are found out unless they are given.
+type NewSource struct {
+	Name             string `json:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
+	Host             string `json:"host"`
+	Path             string `json:"path" doc:"its web root, below the host's files"`
+	Kind             string `json:"kind,omitempty"`
+	Address          string `json:"address,omitempty"`
+	Database         string `json:"database,omitempty"`
+	DatabasePassword string `json:"database_password,omitempty"`
+}
+
+// Starter is a named line of releases.
+type Starter struct {
+	Name      string    `json:"name"`
+	Source    string    `json:"source"`
+	Kind      string    `json:"kind"`
+	Releases  int       `json:"releases"`
+	Newest    int       `json:"newest,omitempty"`
+	CreatedAt time.Time `json:"created_at"`
+}
+
+// NewStarter makes a starter with a stock packing list, and perhaps further fields.
+type NewStarter struct {
+	Name   string          `json:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
+	Source string          `json:"source"`
+	List   string          `json:"list,omitempty" doc:"stock list; starter unless given"`
+	Fields []packing.Field `json:"fields,omitempty"`
+}
+
+// Packing is a starter's packing list with what it would take.
+type Packing struct {
+	Text     string                  `json:"text"`
+	List     *packing.List           `json:"list"`
+	Surveyed bool                    `json:"surveyed"` // without a survey there are no totals
+	In       survey.Share            `json:"in"`
+	Out      survey.Share            `json:"out"`
+	Saved    map[string]survey.Share `json:"saved"`
+	Problems []packing.Problem       `json:"problems"`
+}
+
+// PackingText replaces a packing list.
+type PackingText struct {
+	Text string `json:"text"`
+}
+
+// PackingEdit changes a packing list.
+type PackingEdit struct {
+	LeaveOut []string `json:"leave_out,omitempty"`
+	PutBack  []string `json:"put_back,omitempty"`
+	Empty    []string `json:"empty,omitempty"`
+}
+
+// NewRelease asks for a build.
+type NewRelease struct {
+	Note string `json:"note,omitempty" maxLength:"500"`
+}
+
+// Release is one build of a starter.
+type Release struct {
+	Ref          string              `json:"ref"`
+	Starter      string              `json:"starter"`
+	Number       int                 `json:"number"`
+	Made         time.Time           `json:"made"`
+	By           string              `json:"by"`
+	Note         string              `json:"note"`
+	Source       string              `json:"source"`
+	KindTitle    string              `json:"kind_title"`
+	Version      string              `json:"version"`
+	ArchiveBytes int64               `json:"archive_bytes"`
+	Sha256       string              `json:"sha256"`
+	Kept         bool                `json:"kept"` // its archive is there
+	Totals       archive.Totals      `json:"totals"`
+	Areas        []archive.AreaTotal `json:"areas"`
+	VerifiedAt   *time.Time          `json:"verified_at,omitempty"`
+	Faults       int                 `json:"faults"`
+	Sites        int                 `json:"sites"`
+	BeforeBytes  *int64              `json:"before_bytes,omitempty"` // size of the release before
+	RunID        *int64              `json:"run_id,omitempty"`
+	Manifest     *archive.Manifest   `json:"manifest,omitempty"` // of one release, not in lists
+}
+
+// Contents is a part of what is in an archive, largest first.
+type Contents struct {
+	Ref   string          `json:"ref"`
+	Path  string          `json:"path"`
+	Bytes int64           `json:"bytes"`
+	Nodes []*archive.Node `json:"nodes"`
+}
+
+// Client is a customer of the agency.
+type Client struct {
+	Name      string                     `json:"name"`
+	Settings  map[string]records.Setting `json:"settings"`
+	Sites     int                        `json:"sites"`
+	CreatedAt time.Time                  `json:"created_at"`
+}
+
+// NewClient makes a client.
+type NewClient struct {
+	Name     string            `json:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"63"`
+	Settings map[string]string `json:"settings,omitempty"`
+}
+
+// Settings are values to set; an empty one is removed.
+type Settings struct {
+	Settings map[string]string `json:"settings"`
+	Secret   []string          `json:"secret,omitempty" doc:"keys whose values are secret; licences, passwords, keys and tokens are so without being named"`
+}
+
+// NewSite asks for a site, or for its plan.
+type NewSite struct {
+	Client  string            `json:"client" minLength:"1"`
+	From    string            `json:"from" minLength:"1" doc:"release, like music-base@3 or music-base for the newest"`
+	Host    string            `json:"host" minLength:"1"`
+	Name    string            `json:"name,omitempty" doc:"the client's name unless given"`
+	Address string            `json:"address,omitempty" doc:"by the host's pattern unless given"`
+	Set     map[string]string `json:"set,omitempty"`
+	Visible bool              `json:"visible,omitempty" doc:"to search engines"`
+}
+
+// Plan is what making a site will do.
+type Plan struct {
+	provision.Plan
+	Fields []packing.Field `json:"fields"`
+	Ready  bool            `json:"ready"`
+}
+
+// Site is something that was provisioned.
+type Site struct {
+	Name      string               `json:"name"`
+	Client    string               `json:"client"`
+	Host      string               `json:"host"`
+	Release   string               `json:"release"`
+	Address   string               `json:"address"`
+	Title     string               `json:"title"`
+	Folder    string               `json:"folder"`
+	Database  string               `json:"database"`
+	Prefix    string               `json:"prefix"`
+	Admin     string               `json:"admin"`
+	LoginAt   string               `json:"login_at"`
+	Visible   bool                 `json:"visible"`
+	Files     int64                `json:"files"`
+	Rows      int64                `json:"rows"`
+	Bytes     int64                `json:"bytes"`
+	Values    []provision.Value    `json:"values"`
+	Rewritten rewrite.Tally        `json:"rewritten"`
+	Steps     []provision.StepTime `json:"steps"`
+	MadeAt    time.Time            `json:"made_at"`
+	RunID     int64                `json:"run_id"`
+	Report    *check.Report        `json:"report,omitempty"`
+}
+
+// Run is background work.
+type Run struct {
+	ID        int64            `json:"id"`
+	Sort      string           `json:"sort" enum:"survey,build,verify,provision,check"`
+	Title     string           `json:"title"`
+	Status    string           `json:"status" enum:"waiting,working,done,failed,cancelled"`
+	Who       string           `json:"who"`
+	Progress  records.Progress `json:"progress"`
+	Result    json.RawMessage  `json:"result,omitempty"`
+	Error     string           `json:"error,omitempty"`
+	CreatedAt time.Time        `json:"created_at"`
+	StartedAt *time.Time       `json:"started_at,omitempty"`
+	EndedAt   *time.Time       `json:"ended_at,omitempty"`
+}
+
+// Ended reports whether the run is over.
+func (r Run) Ended() bool { return r.Status != records.Waiting && r.Status != records.Working }
+
+// LogLine is a sentence in a run's log.
+type LogLine struct {
+	ID       int64     `json:"id"`
+	At       time.Time `json:"at"`
+	Sentence string    `json:"sentence"`
+}
+
+// Secret names a secret without telling it.
+type Secret struct {
+	Noun      string    `json:"noun"`
+	Owner     string    `json:"owner"`
+	Name      string    `json:"name"`
+	CreatedAt time.Time `json:"created_at"`
+}
+
+// Reveal asks for a secret.
+type Reveal struct {
+	Noun  string `json:"noun"`
+	Owner string `json:"owner"`
+	Name  string `json:"name"`
+}
+
+// Revealed is a secret in the open.
+type Revealed struct {
+	Secret string `json:"secret"`
+}
+
+// Kind is a CMS family.
+type Kind struct {
+	Name  string   `json:"name"`
+	Title string   `json:"title"`
+	Lists []string `json:"lists"`
+}
+
+// AuditEntry is a line of the audit log.
+type AuditEntry struct {
+	At   time.Time `json:"at"`
+	Who  string    `json:"who"`
+	What string    `json:"what"`
+}
