@@ -64,37 +64,42 @@ type Service struct {
 
 // Open makes the service ready: takes its folder, starts its PostgreSQL, brings tables up to date, makes
 // the owner the first time, and listens. What cannot be had is an error of one sentence that says what to do.
-func Open(ctx context.Context, set Settings) (s *Service, err error) {
+func Open(ctx context.Context, set Settings) (*Service, error) {
 	if set.Log == nil {
 		set.Log = slog.New(slog.DiscardHandler)
 	}
-	if set.Data, err = filepath.Abs(set.Data); err != nil {
+	dir, err := filepath.Abs(set.Data)
+	if err != nil {
 		return nil, err
 	}
-	s = &Service{settings: set}
-	defer func() {
-		if err != nil {
-			s.close()
-		}
-	}()
-	if err := s.takeFolder(); err != nil {
+	set.Data = dir
+	s := &Service{settings: set}
+	if err := s.open(ctx); err != nil {
+		s.close()
 		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Service) open(ctx context.Context) (err error) {
+	if err := s.takeFolder(); err != nil {
+		return err
 	}
 	// Listening comes before all that takes long, so that a busy port is told at once.
-	if s.listener, err = net.Listen("tcp", set.Listen); err != nil {
-		return nil, fmt.Errorf("cannot listen on %s: %w; stop what listens there, or set NESTSEED_LISTEN to another address", set.Listen, errors.Unwrap(err))
+	if s.listener, err = net.Listen("tcp", s.settings.Listen); err != nil {
+		return fmt.Errorf("cannot listen on %s: %w; stop what listens there, or set NESTSEED_LISTEN to another address", s.settings.Listen, errors.Unwrap(err))
 	}
-	address := set.Records
+	address := s.settings.Records
 	if address == "" {
-		if s.cluster, err = records.StartCluster(ctx, set.Data); err != nil {
-			return nil, err
+		if s.cluster, err = records.StartCluster(ctx, s.settings.Data); err != nil {
+			return err
 		}
 		address = s.cluster.Address()
 	}
 	if s.db, err = records.Open(ctx, address); err != nil {
-		return nil, err
+		return err
 	}
-	return s, s.assemble(ctx)
+	return s.assemble(ctx)
 }
 
 func (s *Service) assemble(ctx context.Context) error {

@@ -79,8 +79,17 @@ func (c *Cluster) ready(ctx context.Context, dir string) error {
 	if err := os.WriteFile(secret, []byte(c.password), 0o600); err != nil {
 		return err
 	}
-	cmd := c.command(ctx, "initdb", "-D", filepath.Join(c.dir, "data"), "-U", "nestseed", "-E", "UTF8", "--locale=C.UTF-8", "-A", "scram-sha-256", "--pwfile=/dev/stdin")
-	cmd.Stdin = strings.NewReader(c.password + "\n")
+	given := filepath.Join(c.dir, "first-password")
+	if err := os.WriteFile(given, []byte(c.password), 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(given)
+	if c.as != nil {
+		if err := os.Chown(given, int(c.as.Uid), int(c.as.Gid)); err != nil {
+			return err
+		}
+	}
+	cmd := c.command(ctx, "initdb", "-D", filepath.Join(c.dir, "data"), "-U", "nestseed", "-E", "UTF8", "--locale=C.UTF-8", "-A", "scram-sha-256", "--pwfile="+given)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		os.Remove(secret)
 		if errors.Is(err, os.ErrPermission) || strings.Contains(string(out), "ermission denied") {

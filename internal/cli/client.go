@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"nestseed/internal/wire"
+)
+
+func (a *app) client() *cli.Command {
+	return noun("client", "customers of the agency: settings and sites",
+		verb("add", "NAME", "add a client", []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE, any number of times"}}, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			set, err := pairs(c.StringSlice("set"))
+			if err != nil {
+				return err
+			}
+			cl, err := svc.AddClient(ctx, wire.NewClient{Name: args[0], Settings: set})
+			if err != nil {
+				return err
+			}
+			return a.print(c, cl, func() { fmt.Fprintf(a.out, "client %s added with %d settings\n", cl.Name, len(cl.Settings)) })
+		}),
+		verb("list", "", "list clients", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			clients, err := svc.Clients(ctx)
+			if err != nil {
+				return err
+			}
+			return a.print(c, clients, func() {
+				var rows [][]string
+				for _, cl := range clients {
+					rows = append(rows, []string{cl.Name, cl.Settings["title"].Value, fmt.Sprint(len(cl.Settings)), fmt.Sprint(cl.Sites)})
+				}
+				table(a.out, []string{"client", "title", ">settings", ">sites"}, rows)
+			})
+		}),
+		verb("show", "NAME", "show a client; secrets are not shown", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			cl, err := svc.Client(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(c, cl, func() { a.printClient(cl) })
+		}),
+		verb("set", "NAME KEY=VALUE…", "set settings; KEY= removes one", []cli.Flag{&cli.StringSliceFlag{Name: "secret", Usage: "KEY whose value is secret; licences, passwords, keys and tokens are so by their names"}},
+			func(ctx context.Context, c *cli.Command, args []string) error {
+				svc, err := a.service(c)
+				if err != nil {
+					return err
+				}
+				set, err := pairs(args[1:])
+				if err != nil {
+					return err
+				}
+				cl, err := svc.SetClient(ctx, args[0], wire.Settings{Settings: set, Secret: c.StringSlice("secret")})
+				if err != nil {
+					return err
+				}
+				return a.print(c, cl, func() { a.printClient(cl) })
+			}),
+		verb("import", "FILE", "add clients from a CSV table: a column name, and one for each setting", nil, a.clientImport),
+		a.remove("clients", "client"))
+}
+
+func (a *app) printClient(cl wire.Client) {
+	fmt.Fprintf(a.out, "%s: %d sites\n\n", cl.Name, cl.Sites)
+	var rows [][]string
+	for _, k := range slices.Sorted(maps.Keys(cl.Settings)) {
+		v := cl.Settings[k].Value
+		if cl.Settings[k].Secret {
+			v = "••••••••, in the vault"
+		}
+		rows = append(rows, []string{k, v})
+	}
+	table(a.out, []string{"setting", "value"}, rows)
+}
+
+func (a *app) readFile(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(a.in)
+	}
+	return os.ReadFile(name)
+}
+
+// clientImport reads the whole table before it adds the first client.
+func (a *app) clientImport(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	text, err := a.readFile(args[0])
+	if err != nil {
+		return err
+	}
+	rows, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(string(text), "\ufeff"))).ReadAll()
+	if err != nil {
+		return usage("%s: %v", args[0], err)
+	}
+	if len(rows) < 2 {
+		return usage("%s has no rows; the first line names the columns, each further one is a client", args[0])
+	}
+	name := slices.Index(rows[0], "name")
+	if name < 0 {
+		return usage("%s has no column name; it has %s", args[0], strings.Join(rows[0], ", "))
+	}
+	var added []wire.Client
+	for _, row := range rows[1:] {
+		n := wire.NewClient{Name: row[name], Settings: map[string]string{}}
+		for i, v := range row {
+			if i != name && v != "" {
+				n.Settings[rows[0][i]] = v
+			}
+		}
+		cl, err := svc.AddClient(ctx, n)
+		if err != nil {
+			return fmt.Errorf("%s: %w; %d of %d clients were added", row[name], err, len(added), len(rows)-1)
+		}
+		added = append(added, cl)
+	}
+	return a.print(c, added, func() { fmt.Fprintf(a.out, "%d clients added\n", len(added)) })
+}

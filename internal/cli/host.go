@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"nestseed/internal/wire"
+)
+
+func (a *app) host() *cli.Command {
+	add := verb("add", "NAME", "add a host", []cli.Flag{
+		&cli.StringFlag{Name: "files", Required: true, Usage: "where its files are: file:///srv/www, with ?owner=USER for the files' owner"},
+		&cli.StringFlag{Name: "web-root", Value: "{name}", Usage: "folder of a site below files"},
+		&cli.StringFlag{Name: "address", Required: true, Usage: "address of a site, with {name} in it"},
+		&cli.StringFlag{Name: "database", Required: true, Usage: "database server: mysql://admin@127.0.0.1:3306/"},
+		databasePassword,
+		&cli.StringFlag{Name: "connect", Usage: "host or host:port that checks connect to, whatever DNS says"},
+	}, func(ctx context.Context, c *cli.Command, args []string) error {
+		svc, err := a.service(c)
+		if err != nil {
+			return err
+		}
+		password, err := a.passwordFrom(c)
+		if err != nil {
+			return err
+		}
+		h, err := svc.AddHost(ctx, wire.NewHost{Name: args[0], Files: c.String("files"), WebRoot: c.String("web-root"), Address: c.String("address"),
+			Database: c.String("database"), DatabasePassword: password, Connect: c.String("connect")})
+		if err != nil {
+			return err
+		}
+		return a.print(c, h, func() { fmt.Fprintf(a.out, "host %s added\n", h.Name) })
+	})
+	show := func(h wire.Host) {
+		fmt.Fprintf(a.out, "host      %s\nfiles     %s\nweb root  %s\naddress   %s\ndatabase  %s\n", h.Name, h.Files, h.WebRoot, h.Address, h.Database)
+		if h.Connect != "" {
+			fmt.Fprintf(a.out, "connect   %s\n", h.Connect)
+		}
+	}
+	return noun("host", "places with files and database servers", add,
+		verb("list", "", "list hosts", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			hosts, err := svc.Hosts(ctx)
+			if err != nil {
+				return err
+			}
+			return a.print(c, hosts, func() {
+				var rows [][]string
+				for _, h := range hosts {
+					rows = append(rows, []string{h.Name, h.Files, h.Address, h.Database})
+				}
+				table(a.out, []string{"host", "files", "address", "database"}, rows)
+			})
+		}),
+		verb("show", "NAME", "show a host", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			h, err := svc.Host(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(c, h, func() { show(h) })
+		}),
+		verb("test", "NAME", "ask a host for its facts", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			t, err := svc.TestHost(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(c, t, func() {
+				writable := "files can be written"
+				if !t.Writable {
+					writable = "files cannot be written"
+				}
+				fmt.Fprintf(a.out, "%s: %s free, %s, %s answers\n", args[0], size(t.FreeBytes), writable, t.Server)
+			})
+		}),
+		a.remove("hosts", "host"))
+}
+
+// remove is the verb that removes a thing by its name.
+func (a *app) remove(plural, noun string) *cli.Command {
+	return verb("remove", "NAME", "remove a "+noun+" that nothing uses", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+		svc, err := a.service(c)
+		if err != nil {
+			return err
+		}
+		if err := svc.Remove(ctx, plural, args[0]); err != nil {
+			return err
+		}
+		return a.print(c, map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "%s %s removed\n", noun, args[0]) })
+	})
+}

@@ -1,0 +1,345 @@
+package cli
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"archive/zip"
+
+	"github.com/urfave/cli/v3"
+
+	"nestseed/internal/client"
+	"nestseed/internal/core/archive"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+func (a *app) release() *cli.Command {
+	return noun("release", "builds of starters, written NAME@NUMBER; NAME alone is the newest",
+		verb("build", "STARTER", "build a release", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what is new in it"}, detach}, a.releaseBuild),
+		verb("list", "[STARTER]", "list releases", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			releases, err := svc.Releases(ctx, at(args, 0))
+			if err != nil {
+				return err
+			}
+			return a.print(c, releases, func() { a.printReleases(releases) })
+		}),
+		verb("show", "REF", "show a release", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			r, err := svc.Release(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(c, r, func() { a.printRelease(r) })
+		}),
+		verb("contents", "REF [PATH]", "list what is in a release, largest first", []cli.Flag{
+			&cli.IntFlag{Name: "largest", Usage: "the N largest files of all"},
+			&cli.StringFlag{Name: "find", Usage: "what matches a pattern, like *.jpg or uploads/2026/**"},
+		}, a.releaseContents),
+		verb("extract", "REF PATH…", "take files or folders out; only what is taken is fetched", []cli.Flag{
+			&cli.StringFlag{Name: "to", Required: true, Usage: "folder to put them in"}}, a.releaseExtract),
+		verb("verify", "REF", "read everything and check every sum", []cli.Flag{detach}, a.releaseVerify),
+		verb("download", "REF", "copy the archive; a partial copy is taken up where it ends", []cli.Flag{
+			&cli.StringFlag{Name: "to", Required: true, Usage: "file to write"}}, a.releaseDownload))
+}
+
+func (a *app) releaseBuild(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	run, err := svc.BuildRelease(ctx, args[0], wire.NewRelease{Note: c.String("note")})
+	if err != nil {
+		return err
+	}
+	ended, ok, err := a.follow(ctx, c, svc, run)
+	if err != nil || !ok {
+		return err
+	}
+	var res runs.BuildResult
+	if err := json.Unmarshal(ended.Result, &res); err != nil {
+		return err
+	}
+	r, err := svc.Release(ctx, res.Release)
+	if err != nil {
+		return err
+	}
+	return a.print(c, r, func() {
+		fmt.Fprintf(a.out, "%s built in %s\n", r.Ref, millis(ended.EndedAt.Sub(*ended.StartedAt).Milliseconds()))
+		a.printRelease(r)
+	})
+}
+
+func (a *app) printReleases(releases []wire.Release) {
+	var rows [][]string
+	for _, r := range releases {
+		verified := "not verified"
+		if r.VerifiedAt != nil {
+			verified = "verified"
+			if r.Faults > 0 {
+				verified = fmt.Sprintf("%d faults", r.Faults)
+			}
+		}
+		rows = append(rows, []string{r.Ref, day(r.Made), r.By, size(r.ArchiveBytes), difference(r), count(r.Totals.Files), count(r.Totals.Rows), fmt.Sprint(r.Sites), verified, r.Note})
+	}
+	table(a.out, []string{"release", "made", "by", ">archive", ">change", ">files", ">rows", ">sites", "sums", "note"}, rows)
+}
+
+// difference says how the archive's size differs from that of the release before.
+func difference(r wire.Release) string {
+	if r.BeforeBytes == nil {
+		return "first"
+	}
+	d := r.ArchiveBytes - *r.BeforeBytes
+	if d < 0 {
+		return "-" + size(-d)
+	}
+	return "+" + size(d)
+}
+
+func (a *app) printRelease(r wire.Release) {
+	fmt.Fprintf(a.out, "%s: %s %s from %s, made %s by %s", r.Ref, r.KindTitle, r.Version, r.Source, day(r.Made), r.By)
+	if r.Note != "" {
+		fmt.Fprintf(a.out, ": %s", r.Note)
+	}
+	fmt.Fprintf(a.out, "\narchive %s (%s unpacked), %s files, %s rows in %d tables; change to the one before: %s\n\n", size(r.ArchiveBytes), size(r.Totals.Bytes+r.Totals.SQLByte),
+		count(r.Totals.Files), count(r.Totals.Rows), r.Totals.Tables, difference(r))
+	var most int64
+	for _, x := range r.Areas {
+		most = max(most, x.Bytes)
+	}
+	var rows [][]string
+	for _, x := range r.Areas {
+		rows = append(rows, []string{x.Area, size(x.Bytes), bar(x.Bytes, most), count(x.Files)})
+	}
+	table(a.out, []string{"area", ">size", "", ">files"}, rows)
+	if r.Manifest == nil {
+		return
+	}
+	fmt.Fprintln(a.out)
+	rows = nil
+	for _, l := range r.Manifest.LeftOut {
+		rows = append(rows, []string{size(l.Bytes), count(l.Files + l.Rows), l.Rule})
+	}
+	table(a.out, []string{">left out", ">files or rows", "rule"}, rows)
+	fmt.Fprintln(a.out)
+	rows = nil
+	for _, b := range r.Manifest.Blanked {
+		rows = append(rows, []string{b.What, count(b.Times)})
+	}
+	table(a.out, []string{"blanked", ">values or rows"}, rows)
+	for _, n := range r.Manifest.Notes {
+		fmt.Fprintln(a.out, "note:", n)
+	}
+}
+
+func (a *app) releaseContents(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	out, err := svc.Contents(ctx, args[0], at(args, 1), int(c.Int("largest")), c.String("find"))
+	if err != nil {
+		return err
+	}
+	return a.print(c, out, func() {
+		var rows [][]string
+		for _, n := range out.Nodes {
+			name, things := n.Path, count(n.Files)+" files"
+			switch {
+			case n.Folder:
+				name += "/"
+			case n.Rows > 0:
+				things = count(n.Rows) + " rows"
+			case n.Link != "":
+				name += " -> " + n.Link
+				things = ""
+			default:
+				things = ""
+			}
+			rows = append(rows, []string{size(n.Bytes), bar(n.Bytes, out.Nodes[0].Bytes), size(n.Packed), things, n.Area, name})
+		}
+		if len(rows) == 0 {
+			fmt.Fprintln(a.out, "nothing there")
+		}
+		table(a.out, []string{">size", "", ">packed", ">holds", "area", out.Ref}, rows)
+	})
+}
+
+// releaseExtract reads the archive where it is, by ranges.
+func (a *app) releaseExtract(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	ar, err := svc.OpenArchive(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	to := c.String("to")
+	if err := os.MkdirAll(to, 0o755); err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(to)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	var taken []string
+	for _, want := range args[1:] {
+		want = strings.Trim(path.Clean(want), "/")
+		before := len(taken)
+		err := ar.Regular(func(f *zip.File, p string) error {
+			if p != want && !strings.HasPrefix(p, want+"/") {
+				return nil
+			}
+			taken = append(taken, p)
+			return extract(root, ar, f, p)
+		})
+		if err != nil {
+			return err
+		}
+		if len(taken) == before {
+			return &client.Problem{Status: 404, Detail: fmt.Sprintf("%s has no file or folder %s; see nestseed release contents %s", args[0], want, args[0])}
+		}
+	}
+	return a.print(c, taken, func() { fmt.Fprintf(a.out, "%s files put into %s\n", count(int64(len(taken))), to) })
+}
+
+// extract writes one file below root, which cannot be left.
+func extract(root *os.Root, ar *archive.Archive, f *zip.File, p string) error {
+	if err := root.MkdirAll(path.Dir(p), 0o755); err != nil {
+		return err
+	}
+	if err := root.Remove(p); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	r, err := ar.File(f.Name)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	if f.Mode()&os.ModeSymlink != 0 {
+		target, err := io.ReadAll(r)
+		if err != nil {
+			return err
+		}
+		return root.Symlink(string(target), p)
+	}
+	out, err := root.OpenFile(p, os.O_CREATE|os.O_WRONLY|os.O_EXCL, f.Mode().Perm())
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, r)
+	return errors.Join(err, out.Close(), root.Chtimes(p, f.Modified, f.Modified))
+}
+
+func (a *app) releaseVerify(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	run, err := svc.VerifyRelease(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	ended, ok, err := a.follow(ctx, c, svc, run)
+	if err != nil || !ok {
+		return err
+	}
+	var v archive.Verdict
+	if err := json.Unmarshal(ended.Result, &v); err != nil {
+		return err
+	}
+	err = a.print(c, v, func() {
+		if len(v.Faults) == 0 {
+			fmt.Fprintf(a.out, "%s is whole: %s entries, %s, every sum holds\n", args[0], count(v.Entries), size(v.Bytes))
+			return
+		}
+		for _, f := range v.Faults {
+			fmt.Fprintf(a.out, "✗ %s %s\n", f.Entry, f.What)
+		}
+		for _, u := range v.Usable {
+			fmt.Fprintln(a.out, u)
+		}
+	})
+	if err == nil && len(v.Faults) > 0 {
+		return errFaults
+	}
+	return err
+}
+
+// releaseDownload writes to a .part file, so that the file that was asked for is always whole.
+func (a *app) releaseDownload(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	r, err := svc.Release(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	to := c.String("to")
+	if info, err := os.Stat(to); err == nil && info.IsDir() {
+		to = filepath.Join(to, fmt.Sprintf("%s-%d.zip", r.Starter, r.Number))
+	}
+	part := to + ".part"
+	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	from, err := f.Seek(0, io.SeekEnd)
+	if err != nil {
+		return err
+	}
+	if from > r.ArchiveBytes {
+		from = 0
+		if err := errors.Join(f.Truncate(0), rewind(f)); err != nil {
+			return err
+		}
+	}
+	if from < r.ArchiveBytes {
+		if _, _, err := svc.Download(ctx, r.Ref, from, f); err != nil {
+			return fmt.Errorf("%w; what has come is kept in %s, and the same command goes on from there", err, part)
+		}
+	}
+	h := sha256.New()
+	if err := rewind(f); err != nil {
+		return err
+	}
+	if _, err := io.Copy(h, f); err != nil {
+		return err
+	}
+	if got := hex.EncodeToString(h.Sum(nil)); got != r.Sha256 {
+		os.Remove(part)
+		return fmt.Errorf("what came of %s is damaged and was removed; run the same command again", r.Ref)
+	}
+	if err := errors.Join(f.Close(), os.Rename(part, to)); err != nil {
+		return err
+	}
+	return a.print(c, map[string]any{"file": to, "bytes": r.ArchiveBytes, "sha256": r.Sha256}, func() {
+		fmt.Fprintf(a.out, "%s is in %s: %s, its sum holds\n", r.Ref, to, size(r.ArchiveBytes))
+	})
+}
+
+func rewind(f *os.File) error {
+	_, err := f.Seek(0, io.SeekStart)
+	return err
+}

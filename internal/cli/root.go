@@ -1,0 +1,237 @@
+// Package cli is the command line: nestseed NOUN VERB, one file per noun.
+//
+// Commands talk to a service through its client; only serve, migrate and doctor look at this machine.
+// Each prints what a person wants to read, or with --json what a program does: the same documents the
+// HTTP interface returns. Errors are one sentence on stderr, and the exit code says of which sort.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/urfave/cli/v3"
+
+	"nestseed/internal/client"
+)
+
+// Exit codes.
+const (
+	exitDone     = 0
+	exitFailed   = 1
+	exitUsage    = 2
+	exitNotFound = 3
+	exitRefused  = 4
+	exitFaults   = 5
+)
+
+// errUsage marks wrong usage; errFaults says that checks found faults, which were printed already.
+var (
+	errUsage  = errors.New("wrong usage")
+	errFaults = errors.New("checks found faults")
+)
+
+func usage(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", errUsage, fmt.Sprintf(format, args...))
+}
+
+// app is what commands share: where they print, and the service they talk to.
+type app struct {
+	version string
+	in      io.Reader
+	out     io.Writer
+	err     io.Writer
+}
+
+// Run runs one command and returns its exit code.
+func Run(ctx context.Context, version string, args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{version: version, in: in, out: out, err: errOut}
+	root := a.root()
+	err := root.Run(ctx, args)
+	if err == nil {
+		return exitDone
+	}
+	code := exitCode(err)
+	if code != exitFaults {
+		sentence := strings.TrimPrefix(err.Error(), errUsage.Error()+": ")
+		fmt.Fprintln(errOut, "nestseed:", sentence)
+	}
+	return code
+}
+
+func exitCode(err error) int {
+	var p *client.Problem
+	switch {
+	case errors.Is(err, errFaults):
+		return exitFaults
+	case errors.Is(err, errUsage):
+		return exitUsage
+	case errors.As(err, &p):
+		switch p.Status {
+		case 404, 410:
+			return exitNotFound
+		case 400, 422:
+			return exitUsage
+		case 401, 403, 409, 429:
+			return exitRefused
+		}
+	}
+	return exitFailed
+}
+
+func (a *app) root() *cli.Command {
+	root := &cli.Command{
+		Name:      "nestseed",
+		Usage:     "build starter packages from configured sites, and make client sites from them",
+		Version:   a.version,
+		Writer:    a.out,
+		ErrWriter: a.err,
+		Reader:    a.in,
+		// Errors are printed by Run, once.
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError: func(_ context.Context, c *cli.Command, err error, _ bool) error {
+			return usage("%v; see %s --help", err, c.FullName())
+		},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "server", Usage: "address of the service", Sources: cli.EnvVars("NESTSEED_SERVER")},
+			&cli.StringFlag{Name: "token", Usage: "token for the service", Sources: cli.EnvVars("NESTSEED_TOKEN")},
+			&cli.BoolFlag{Name: "json", Usage: "print the answer as JSON"},
+		},
+		Commands: []*cli.Command{
+			a.serve(), a.migrate(), a.doctor(), a.login(), a.versionCommand(), a.openapi(),
+			a.host(), a.source(), a.packing(), a.starter(), a.release(), a.client(), a.site(), a.run(), a.vault(), a.kind(), a.user(), a.token(),
+		},
+	}
+	root.Action = func(_ context.Context, c *cli.Command) error {
+		if c.Args().Present() {
+			return usage("there is no command %q; see nestseed --help", c.Args().First())
+		}
+		return cli.ShowRootCommandHelp(c)
+	}
+	return root
+}
+
+// wrongUsage is what the parser of flags found, as one sentence.
+func wrongUsage(_ context.Context, c *cli.Command, err error, _ bool) error {
+	return usage("%s%s; see %s --help", strings.ToLower(err.Error()[:1]), err.Error()[1:], c.FullName())
+}
+
+// noun is a command that only has verbs.
+func noun(name, about string, verbs ...*cli.Command) *cli.Command {
+	return &cli.Command{Name: name, Usage: about, Commands: verbs, OnUsageError: wrongUsage, Action: func(_ context.Context, c *cli.Command) error {
+		if c.Args().Present() {
+			return usage("there is no nestseed %s %s; see nestseed %s --help", name, c.Args().First(), name)
+		}
+		return cli.ShowSubcommandHelp(c)
+	}}
+}
+
+// verb is a command with a fixed number of arguments; words names them, a last one with … takes any number.
+func verb(name, words, about string, flags []cli.Flag, do func(ctx context.Context, c *cli.Command, args []string) error) *cli.Command {
+	return &cli.Command{Name: name, Usage: about, ArgsUsage: words, Flags: flags, OnUsageError: wrongUsage, Action: func(ctx context.Context, c *cli.Command) error {
+		args, want := c.Args().Slice(), strings.Fields(words)
+		least, most := 0, len(want)
+		for _, w := range want {
+			if !strings.HasPrefix(w, "[") {
+				least++
+			}
+			if strings.HasSuffix(strings.Trim(w, "[]"), "…") {
+				most = 1 << 20
+			}
+		}
+		if len(args) < least || len(args) > most {
+			return usage("%s takes %s; it was given %d words", c.FullName(), orNothing(words), len(args))
+		}
+		return do(ctx, c, args)
+	}}
+}
+
+func orNothing(words string) string {
+	if words == "" {
+		return "no words"
+	}
+	return words
+}
+
+// at returns args[i], or "".
+func at(args []string, i int) string {
+	if i < len(args) {
+		return args[i]
+	}
+	return ""
+}
+
+// access is what login keeps: the server and token commands use by default.
+type access struct {
+	Server string `yaml:"server"`
+	Token  string `yaml:"token"`
+}
+
+func accessFile() (string, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("no folder for settings: %w; give --server and --token", err)
+	}
+	return filepath.Join(dir, "nestseed", "access.yaml"), nil
+}
+
+const defaultServer = "http://127.0.0.1:8470"
+
+// service returns a client of the service: from flags or environment, else from login, else the one whose
+// owner token lies in ./.nestseed.
+func (a *app) service(c *cli.Command) (*client.Client, error) {
+	server, token := c.String("server"), c.String("token")
+	if file, err := accessFile(); err == nil && (server == "" || token == "") {
+		var kept access
+		if text, err := os.ReadFile(file); err == nil && yaml.Unmarshal(text, &kept) == nil && (server == "" || server == kept.Server) {
+			server = kept.Server
+			if token == "" {
+				token = kept.Token
+			}
+		}
+	}
+	if server == "" {
+		server = defaultServer
+	}
+	if token == "" {
+		data := os.Getenv("NESTSEED_DATA")
+		if data == "" {
+			data = defaultData
+		}
+		if b, err := os.ReadFile(filepath.Join(data, "owner-token")); err == nil {
+			token = strings.TrimSpace(string(b))
+		}
+	}
+	return client.New(server, token), nil
+}
+
+// print writes v as JSON when asked to, else lets human write it.
+func (a *app) print(c *cli.Command, v any, human func()) error {
+	if !c.Bool("json") {
+		human()
+		return nil
+	}
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// pairs reads K=V words.
+func pairs(words []string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, w := range words {
+		k, v, ok := strings.Cut(w, "=")
+		if !ok || k == "" {
+			return nil, usage("%q should be KEY=VALUE", w)
+		}
+		out[k] = v
+	}
+	return out, nil
+}

@@ -1,0 +1,154 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"nestseed/internal/core/survey"
+	"nestseed/internal/wire"
+)
+
+func (a *app) source() *cli.Command {
+	add := verb("add", "NAME", "add a site that starters are built from", []cli.Flag{
+		&cli.StringFlag{Name: "host", Required: true, Usage: "the host it lies on"},
+		&cli.StringFlag{Name: "path", Required: true, Usage: "its web root, below the host's files"},
+		&cli.StringFlag{Name: "kind", Usage: "what it must be; found out unless given"},
+		&cli.StringFlag{Name: "address", Usage: "its address; read from its database unless given"},
+		&cli.StringFlag{Name: "database", Usage: "its database: mysql://user@host:port/name; read from its settings file unless given"},
+		databasePassword,
+	}, func(ctx context.Context, c *cli.Command, args []string) error {
+		svc, err := a.service(c)
+		if err != nil {
+			return err
+		}
+		password, err := a.passwordFrom(c)
+		if err != nil {
+			return err
+		}
+		s, err := svc.AddSource(ctx, wire.NewSource{Name: args[0], Host: c.String("host"), Path: c.String("path"), Kind: c.String("kind"),
+			Address: c.String("address"), Database: c.String("database"), DatabasePassword: password})
+		if err != nil {
+			return err
+		}
+		return a.print(c, s, func() {
+			fmt.Fprintf(a.out, "source %s added: %s %s at %s\n", s.Name, s.Kind, s.Version, s.Address)
+		})
+	})
+	return noun("source", "configured sites that starters are built from", add,
+		verb("list", "", "list sources", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			sources, err := svc.Sources(ctx)
+			if err != nil {
+				return err
+			}
+			return a.print(c, sources, func() {
+				var rows [][]string
+				for _, s := range sources {
+					files, bytes, found := "-", "not surveyed", "-"
+					if s.Survey != nil {
+						files, bytes, found = count(s.Survey.Totals.Files), size(s.Survey.Totals.Bytes+s.Survey.Totals.DatabaseBytes), fmt.Sprint(len(s.Survey.Findings))
+					}
+					rows = append(rows, []string{s.Name, s.Kind + " " + s.Version, s.Address, files, bytes, found})
+				}
+				table(a.out, []string{"source", "kind", "address", ">files", ">size", ">findings"}, rows)
+			})
+		}),
+		verb("show", "NAME", "show a source with its newest survey", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			s, err := svc.Source(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(c, s, func() { a.printSource(s) })
+		}),
+		verb("survey", "NAME", "read a source once and say what is there", []cli.Flag{detach}, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			run, err := svc.SurveySource(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if _, ok, err := a.follow(ctx, c, svc, run); err != nil || !ok {
+				return err
+			}
+			s, err := svc.Source(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(c, s.Survey, func() { a.printSource(s) })
+		}),
+		a.remove("sources", "source"))
+}
+
+func (a *app) printSource(s wire.Source) {
+	fmt.Fprintf(a.out, "%s: %s %s at %s, on host %s in %s\n", s.Name, s.Kind, s.Version, s.Address, s.Host, s.Path)
+	v := s.Survey
+	if v == nil {
+		fmt.Fprintf(a.out, "not surveyed yet; run: nestseed source survey %s\n", s.Name)
+		return
+	}
+	fmt.Fprintf(a.out, "surveyed %s in %s: needs PHP %s, has %s %s, table prefix %s\n", day(v.TakenAt), millis(v.TookMillis), v.Runtime, v.Database.Engine, v.Database.Number, v.Prefix)
+	fmt.Fprintf(a.out, "%s in %s files and %s folders; %s in %d tables\n\n", size(v.Totals.Bytes), count(v.Totals.Files), count(v.Totals.Folders), size(v.Totals.DatabaseBytes), v.Totals.Tables)
+	a.printAreas(v)
+	a.printFolders(v)
+	fmt.Fprintln(a.out)
+	var rows [][]string
+	for _, f := range v.Largest[:min(len(v.Largest), 20)] {
+		rows = append(rows, []string{size(f.Bytes), bar(f.Bytes, v.Largest[0].Bytes), f.Path})
+	}
+	table(a.out, []string{">size", "", "largest files"}, rows)
+	fmt.Fprintln(a.out)
+	rows = nil
+	for _, t := range v.Tables {
+		rows = append(rows, []string{size(t.DataBytes), count(t.Rows), t.Name})
+	}
+	table(a.out, []string{">size", ">rows, about", "tables"}, rows)
+	fmt.Fprintln(a.out)
+	if len(v.Findings) == 0 {
+		fmt.Fprintln(a.out, "no findings")
+	}
+	for _, f := range v.Findings {
+		fmt.Fprintf(a.out, "%-8s %s: %s", f.Severity, f.What, f.Where)
+		if f.Bytes > 0 {
+			fmt.Fprintf(a.out, " (%s)", size(f.Bytes))
+		}
+		fmt.Fprintf(a.out, "\n         %s\n", f.Why)
+		if f.Remedy != nil && len(f.Remedy.LeaveOut) > 0 {
+			fmt.Fprintf(a.out, "         remedy: nestseed packing leave-out STARTER '%s'\n", strings.Join(f.Remedy.LeaveOut, "' '"))
+		}
+	}
+}
+
+func (a *app) printAreas(v *survey.Survey) {
+	areas := append([]survey.Area{}, v.Areas...)
+	areas = append(areas, survey.Area{Area: "database", Bytes: v.Totals.DatabaseBytes})
+	var most int64
+	for _, x := range areas {
+		most = max(most, x.Bytes)
+	}
+	var rows [][]string
+	for _, x := range areas {
+		rows = append(rows, []string{x.Area, size(x.Bytes), bar(x.Bytes, most), count(x.Files)})
+	}
+	table(a.out, []string{"area", ">size", "", ">files"}, rows)
+}
+
+func (a *app) printFolders(v *survey.Survey) {
+	var rows [][]string
+	for _, f := range v.Folders[:min(len(v.Folders), 12)] {
+		rows = append(rows, []string{size(f.Bytes), bar(f.Bytes, v.Folders[0].Bytes), count(f.Files), f.Path})
+	}
+	fmt.Fprintln(a.out)
+	table(a.out, []string{">size", "", ">files", "largest folders"}, rows)
+}

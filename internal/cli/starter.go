@@ -1,0 +1,178 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/urfave/cli/v3"
+
+	"nestseed/internal/core/packing"
+	"nestseed/internal/wire"
+)
+
+func (a *app) starter() *cli.Command {
+	create := verb("create", "NAME", "create a starter: a named line of packages for reuse", []cli.Flag{
+		&cli.StringFlag{Name: "from", Required: true, Usage: "the source it is built from"},
+		&cli.StringFlag{Name: "list", Value: "starter", Usage: "stock packing list: starter or whole-site"},
+		&cli.StringFlag{Name: "fields", Usage: "YAML file of further fields", TakesFile: true},
+	}, func(ctx context.Context, c *cli.Command, args []string) error {
+		svc, err := a.service(c)
+		if err != nil {
+			return err
+		}
+		in := wire.NewStarter{Name: args[0], Source: c.String("from"), List: c.String("list")}
+		if f := c.String("fields"); f != "" {
+			if in.Fields, err = readFields(f); err != nil {
+				return err
+			}
+		}
+		t, err := svc.CreateStarter(ctx, in)
+		if err != nil {
+			return err
+		}
+		return a.print(c, t, func() {
+			fmt.Fprintf(a.out, "starter %s created from source %s; build its first release with: nestseed release build %s\n", t.Name, t.Source, t.Name)
+		})
+	})
+	return noun("starter", "named lines of packages for reuse", create,
+		verb("list", "", "list starters", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			starters, err := svc.Starters(ctx)
+			if err != nil {
+				return err
+			}
+			return a.print(c, starters, func() {
+				var rows [][]string
+				for _, t := range starters {
+					newest := "-"
+					if t.Newest > 0 {
+						newest = fmt.Sprintf("%s@%d", t.Name, t.Newest)
+					}
+					rows = append(rows, []string{t.Name, t.Source, t.Kind, fmt.Sprint(t.Releases), newest})
+				}
+				table(a.out, []string{"starter", "source", "kind", ">releases", "newest"}, rows)
+			})
+		}),
+		verb("show", "NAME", "show a starter and its releases", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			t, err := svc.Starter(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			releases, err := svc.Releases(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(c, t, func() {
+				fmt.Fprintf(a.out, "%s: a %s starter from source %s\n\n", t.Name, t.Kind, t.Source)
+				a.printReleases(releases)
+			})
+		}),
+		a.remove("starters", "starter"))
+}
+
+func readFields(file string) ([]packing.Field, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var fields []packing.Field
+	if err := yaml.UnmarshalWithOptions(text, &fields, yaml.Strict()); err != nil {
+		return nil, usage("%s: %v", file, err)
+	}
+	return fields, nil
+}
+
+func (a *app) packing() *cli.Command {
+	edit := func(name, words, about string, change func([]string) wire.PackingEdit) *cli.Command {
+		return verb(name, words, about, nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			p, err := svc.EditPacking(ctx, args[0], change(args[1:]))
+			if err != nil {
+				return err
+			}
+			return a.print(c, p, func() { a.printTotals(p) })
+		})
+	}
+	return noun("packing", "what goes into a starter's releases",
+		verb("show", "STARTER", "print a packing list", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			p, err := svc.Packing(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(c, p, func() { fmt.Fprint(a.out, p.Text) })
+		}),
+		verb("set", "STARTER FILE", "replace a packing list; FILE may be - for standard input", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			text, err := a.readFile(args[1])
+			if err != nil {
+				return err
+			}
+			p, err := svc.SetPacking(ctx, args[0], string(text))
+			if err != nil {
+				return err
+			}
+			return a.print(c, p, func() { a.printTotals(p) })
+		}),
+		edit("leave-out", "STARTER PATTERN…", "leave files out", func(w []string) wire.PackingEdit { return wire.PackingEdit{LeaveOut: w} }),
+		edit("put-back", "STARTER PATTERN…", "put files back that were left out", func(w []string) wire.PackingEdit { return wire.PackingEdit{PutBack: w} }),
+		edit("empty", "STARTER TABLE…", "take tables without their rows", func(w []string) wire.PackingEdit { return wire.PackingEdit{Empty: w} }),
+		verb("check", "STARTER", "say what a packing list would take, and which rules do nothing", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+			svc, err := a.service(c)
+			if err != nil {
+				return err
+			}
+			p, err := svc.Packing(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(c, p, func() {
+				a.printTotals(p)
+				for _, r := range p.Problems {
+					fmt.Fprintf(a.out, "note: %s: %s\n", r.Rule, r.Why)
+				}
+			})
+		}))
+}
+
+func (a *app) printTotals(p wire.Packing) {
+	if !p.Surveyed {
+		fmt.Fprintln(a.out, "the source was not surveyed yet, so there are no totals; run: nestseed source survey")
+		return
+	}
+	fmt.Fprintf(a.out, "goes in:  %s files, %s; about %s rows, %s\n", count(p.In.Files), size(p.In.Bytes), count(p.In.Rows), size(p.In.Data))
+	fmt.Fprintf(a.out, "stays out: %s files, %s; about %s rows, %s\n", count(p.Out.Files), size(p.Out.Bytes), count(p.Out.Rows), size(p.Out.Data))
+	var rows [][]string
+	rules := slices.SortedFunc(maps.Keys(p.Saved), func(x, y string) int {
+		if d := p.Saved[y].Bytes + p.Saved[y].Data - p.Saved[x].Bytes - p.Saved[x].Data; d != 0 {
+			return int(max(-1, min(1, d)))
+		}
+		return strings.Compare(x, y)
+	})
+	for _, rule := range rules {
+		s := p.Saved[rule]
+		rows = append(rows, []string{size(s.Bytes + s.Data), count(s.Files), rule})
+	}
+	table(a.out, []string{">saves", ">files", "rule"}, rows)
+}
