@@ -188,7 +188,7 @@ func (a *app) printReport(r *check.Report) {
 	}
 	fmt.Fprintf(a.out, "checks of %s, %d pages in %s\n", day(r.At), r.Pages, millis(r.TookMillis))
 	for _, k := range r.Checks {
-		fmt.Fprintf(a.out, "%s %-18s %s\n", map[check.Verdict]string{check.Pass: "✓", check.Warn: "!", check.Fail: "✗"}[k.Verdict], k.Name, k.Sentence)
+		fmt.Fprintf(a.out, "%s %-21s %s\n", map[check.Verdict]string{check.Pass: "✓", check.Warn: "!", check.Fail: "✗"}[k.Verdict], k.Name, k.Sentence)
 		for _, e := range k.Evidence {
 			fmt.Fprintf(a.out, "    %s\n", e)
 		}

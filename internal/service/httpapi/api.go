@@ -140,13 +140,13 @@ type body[T any] struct {
 	Body T
 }
 
-// put is a request with a JSON body.
-type put[T any] struct {
+// Put is a request with a JSON body.
+type Put[T any] struct {
 	Body T
 }
 
-// named is a request for one thing by its name.
-type named struct {
+// Named is a request for one thing by its name.
+type Named struct {
 	Name string `path:"name"`
 }
 

@@ -50,7 +50,7 @@ func (a *api) setSettings(ctx context.Context, name string, in wire.Settings) er
 }
 
 func (a *api) clientOperations(h huma.API) {
-	show := func(ctx context.Context, in *named) (*body[wire.Client], error) {
+	show := func(ctx context.Context, in *Named) (*body[wire.Client], error) {
 		c, err := a.db.Client(ctx, in.Name)
 		return single(c, err, clientOut)
 	}
@@ -59,18 +59,18 @@ func (a *api) clientOperations(h huma.API) {
 		return list(clients, err, clientOut)
 	})
 	operation(h, "GET", "/clients/{name}", "show-client", "Show a client; secrets are not shown", show)
-	operation(h, "POST", "/clients", "add-client", "Add a client", func(ctx context.Context, in *put[wire.NewClient]) (*body[wire.Client], error) {
+	operation(h, "POST", "/clients", "add-client", "Add a client", func(ctx context.Context, in *Put[wire.NewClient]) (*body[wire.Client], error) {
 		if _, err := a.db.AddClient(ctx, in.Body.Name); err != nil {
 			return nil, err
 		}
 		if err := a.setSettings(ctx, in.Body.Name, wire.Settings{Settings: in.Body.Settings}); err != nil {
 			return nil, errors.Join(err, a.db.RemoveClient(ctx, in.Body.Name))
 		}
-		return show(ctx, &named{in.Body.Name})
+		return show(ctx, &Named{in.Body.Name})
 	})
 	operation(h, "PATCH", "/clients/{name}/settings", "set-client", "Set settings of a client", func(ctx context.Context, in *struct {
-		named
-		put[wire.Settings]
+		Named
+		Put[wire.Settings]
 	}) (*body[wire.Client], error) {
 		if _, err := a.db.Client(ctx, in.Name); err != nil {
 			return nil, err
@@ -78,9 +78,9 @@ func (a *api) clientOperations(h huma.API) {
 		if err := a.setSettings(ctx, in.Name, in.Body); err != nil {
 			return nil, err
 		}
-		return show(ctx, &in.named)
+		return show(ctx, &in.Named)
 	})
-	operation(h, "DELETE", "/clients/{name}", "remove-client", "Remove a client without sites", func(ctx context.Context, in *named) (*nothing, error) {
+	operation(h, "DELETE", "/clients/{name}", "remove-client", "Remove a client without sites", func(ctx context.Context, in *Named) (*nothing, error) {
 		if err := a.db.RemoveClient(ctx, in.Name); err != nil {
 			return nil, err
 		}

@@ -70,11 +70,11 @@ func (a *api) hostOperations(h huma.API) {
 		hosts, err := a.db.Hosts(ctx)
 		return list(hosts, err, hostOut)
 	})
-	operation(h, "GET", "/hosts/{name}", "show-host", "Show a host", func(ctx context.Context, in *named) (*body[wire.Host], error) {
+	operation(h, "GET", "/hosts/{name}", "show-host", "Show a host", func(ctx context.Context, in *Named) (*body[wire.Host], error) {
 		host, err := a.db.Host(ctx, in.Name)
 		return single(host, err, hostOut)
 	})
-	operation(h, "POST", "/hosts", "add-host", "Add a host", func(ctx context.Context, in *put[wire.NewHost]) (*body[wire.Host], error) {
+	operation(h, "POST", "/hosts", "add-host", "Add a host", func(ctx context.Context, in *Put[wire.NewHost]) (*body[wire.Host], error) {
 		database, password, err := splitPassword(in.Body.Database, in.Body.DatabasePassword)
 		if err != nil {
 			return nil, err
@@ -90,7 +90,7 @@ func (a *api) hostOperations(h huma.API) {
 		return single(host, err, hostOut)
 	})
 	operation(h, "POST", "/hosts/{name}/test", "test-host", "Test a host", a.testHost)
-	operation(h, "DELETE", "/hosts/{name}", "remove-host", "Remove a host", func(ctx context.Context, in *named) (*nothing, error) {
+	operation(h, "DELETE", "/hosts/{name}", "remove-host", "Remove a host", func(ctx context.Context, in *Named) (*nothing, error) {
 		if err := a.db.RemoveHost(ctx, in.Name); err != nil {
 			return nil, err
 		}
@@ -98,7 +98,7 @@ func (a *api) hostOperations(h huma.API) {
 	})
 }
 
-func (a *api) testHost(ctx context.Context, in *named) (*body[wire.HostTest], error) {
+func (a *api) testHost(ctx context.Context, in *Named) (*body[wire.HostTest], error) {
 	host, err := a.db.Host(ctx, in.Name)
 	if err != nil {
 		return nil, err

@@ -31,8 +31,8 @@ func (a *api) releaseOut(r records.Release) wire.Release {
 		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID}
 }
 
-// referred is a request for one release.
-type referred struct {
+// Referred is a request for one release.
+type Referred struct {
 	Ref string `path:"ref" doc:"like music-base@3, or music-base for the newest"`
 }
 
@@ -48,7 +48,7 @@ func (a *api) releaseOperations(h huma.API) {
 		releases, err := a.db.Releases(ctx, in.Starter)
 		return list(releases, err, a.releaseOut)
 	})
-	operation(h, "GET", "/releases/{ref}", "show-release", "Show a release with its manifest", func(ctx context.Context, in *referred) (*body[wire.Release], error) {
+	operation(h, "GET", "/releases/{ref}", "show-release", "Show a release with its manifest", func(ctx context.Context, in *Referred) (*body[wire.Release], error) {
 		r, err := a.db.Release(ctx, in.Ref)
 		return single(r, err, func(r records.Release) wire.Release {
 			out := a.releaseOut(r)
@@ -56,7 +56,7 @@ func (a *api) releaseOperations(h huma.API) {
 			return out
 		})
 	})
-	operation(h, "POST", "/releases/{ref}/verify", "verify-release", "Start verifying a release", func(ctx context.Context, in *referred) (*body[wire.Run], error) {
+	operation(h, "POST", "/releases/{ref}/verify", "verify-release", "Start verifying a release", func(ctx context.Context, in *Referred) (*body[wire.Run], error) {
 		r, err := a.db.Release(ctx, in.Ref)
 		if err != nil {
 			return nil, err
@@ -65,7 +65,7 @@ func (a *api) releaseOperations(h huma.API) {
 	})
 	operation(h, "GET", "/releases/{ref}/contents", "release-contents", "List a folder, the largest files, or what matches a pattern", a.contents)
 	operation(h, "GET", "/releases/{ref}/map", "release-map", "Sizes by folder down to a depth, for a size map", func(ctx context.Context, in *struct {
-		referred
+		Referred
 		Path  string `query:"path"`
 		Depth int    `query:"depth" default:"4" minimum:"1" maximum:"8"`
 	}) (*body[*archive.MapNode], error) {
@@ -79,7 +79,7 @@ func (a *api) releaseOperations(h huma.API) {
 }
 
 func (a *api) contents(ctx context.Context, in *struct {
-	referred
+	Referred
 	Path    string `query:"path"`
 	Largest int    `query:"largest" maximum:"10000"`
 	Find    string `query:"find"`

@@ -30,7 +30,7 @@ func (a *api) start(ctx context.Context, r records.Run, args any) (*body[wire.Ru
 	return single(r, err, runOut)
 }
 
-type numbered struct {
+type Numbered struct {
 	ID int64 `path:"id"`
 }
 
@@ -42,12 +42,12 @@ func (a *api) runOperations(h huma.API) {
 		rs, err := a.db.Runs(ctx, in.Before, in.Limit)
 		return list(rs, err, runOut)
 	})
-	operation(h, "GET", "/runs/{id}", "show-run", "Show a run", func(ctx context.Context, in *numbered) (*body[wire.Run], error) {
+	operation(h, "GET", "/runs/{id}", "show-run", "Show a run", func(ctx context.Context, in *Numbered) (*body[wire.Run], error) {
 		r, err := a.db.Run(ctx, in.ID)
 		return single(r, err, runOut)
 	})
 	operation(h, "GET", "/runs/{id}/log", "run-log", "Read a run's log", func(ctx context.Context, in *struct {
-		numbered
+		Numbered
 		After int64 `query:"after"`
 	}) (*body[[]wire.LogLine], error) {
 		if _, err := a.db.Run(ctx, in.ID); err != nil {
@@ -56,7 +56,7 @@ func (a *api) runOperations(h huma.API) {
 		lines, err := a.db.Log(ctx, in.ID, in.After, 1000)
 		return list(lines, err, func(l records.LogLine) wire.LogLine { return wire.LogLine(l) })
 	})
-	operation(h, "POST", "/runs/{id}/cancel", "cancel-run", "Cancel a run", func(ctx context.Context, in *numbered) (*body[wire.Run], error) {
+	operation(h, "POST", "/runs/{id}/cancel", "cancel-run", "Cancel a run", func(ctx context.Context, in *Numbered) (*body[wire.Run], error) {
 		r, err := a.db.Run(ctx, in.ID)
 		if err != nil {
 			return nil, err

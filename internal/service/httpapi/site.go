@@ -60,11 +60,11 @@ func (a *api) siteOperations(h huma.API) {
 		sites, err := a.db.Sites(ctx)
 		return list(sites, err, a.siteOut)
 	})
-	operation(h, "GET", "/sites/{name}", "show-site", "Show a site", func(ctx context.Context, in *named) (*body[wire.Site], error) {
+	operation(h, "GET", "/sites/{name}", "show-site", "Show a site", func(ctx context.Context, in *Named) (*body[wire.Site], error) {
 		s, err := a.db.Site(ctx, in.Name)
 		return single(s, err, a.siteOut)
 	})
-	operation(h, "POST", "/sites/plan", "plan-site", "Plan a site; nothing is touched", func(ctx context.Context, in *put[wire.NewSite]) (*body[wire.Plan], error) {
+	operation(h, "POST", "/sites/plan", "plan-site", "Plan a site; nothing is touched", func(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.Plan], error) {
 		p, err := a.plan(ctx, argsOf(in.Body), in.Body.Set)
 		if err != nil {
 			return nil, err
@@ -72,7 +72,7 @@ func (a *api) siteOperations(h huma.API) {
 		return &body[wire.Plan]{*p}, nil
 	})
 	operation(h, "POST", "/sites", "provision-site", "Start making a site", a.provision)
-	operation(h, "POST", "/sites/{name}/check", "check-site", "Start checking a site", func(ctx context.Context, in *named) (*body[wire.Run], error) {
+	operation(h, "POST", "/sites/{name}/check", "check-site", "Start checking a site", func(ctx context.Context, in *Named) (*body[wire.Run], error) {
 		s, err := a.db.Site(ctx, in.Name)
 		if err != nil {
 			return nil, err
@@ -83,7 +83,7 @@ func (a *api) siteOperations(h huma.API) {
 }
 
 // provision refuses what the plan says cannot be done, before a run is started.
-func (a *api) provision(ctx context.Context, in *put[wire.NewSite]) (*body[wire.Run], error) {
+func (a *api) provision(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.Run], error) {
 	args := argsOf(in.Body)
 	p, err := a.plan(ctx, args, in.Body.Set)
 	if err != nil {

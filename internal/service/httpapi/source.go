@@ -30,18 +30,18 @@ func (a *api) sourceOperations(h huma.API) {
 			return out
 		})
 	})
-	operation(h, "GET", "/sources/{name}", "show-source", "Show a source with its newest survey", func(ctx context.Context, in *named) (*body[wire.Source], error) {
+	operation(h, "GET", "/sources/{name}", "show-source", "Show a source with its newest survey", func(ctx context.Context, in *Named) (*body[wire.Source], error) {
 		s, err := a.db.Source(ctx, in.Name)
 		return single(s, err, sourceOut)
 	})
 	operation(h, "POST", "/sources", "add-source", "Add a source", a.addSource)
-	operation(h, "DELETE", "/sources/{name}", "remove-source", "Remove a source; the site itself is not touched", func(ctx context.Context, in *named) (*nothing, error) {
+	operation(h, "DELETE", "/sources/{name}", "remove-source", "Remove a source; the site itself is not touched", func(ctx context.Context, in *Named) (*nothing, error) {
 		if err := a.db.RemoveSource(ctx, in.Name); err != nil {
 			return nil, err
 		}
 		return nil, a.db.RemoveSecrets(ctx, "source", in.Name)
 	})
-	operation(h, "POST", "/sources/{name}/survey", "survey-source", "Start a survey", func(ctx context.Context, in *named) (*body[wire.Run], error) {
+	operation(h, "POST", "/sources/{name}/survey", "survey-source", "Start a survey", func(ctx context.Context, in *Named) (*body[wire.Run], error) {
 		s, err := a.db.Source(ctx, in.Name)
 		if err != nil {
 			return nil, err
@@ -56,7 +56,7 @@ func (a *api) sourceOperations(h huma.API) {
 }
 
 // addSource looks at the source at once: kind, settings, database and address are found out here.
-func (a *api) addSource(ctx context.Context, in *put[wire.NewSource]) (*body[wire.Source], error) {
+func (a *api) addSource(ctx context.Context, in *Put[wire.NewSource]) (*body[wire.Source], error) {
 	b := in.Body
 	host, err := a.db.Host(ctx, b.Host)
 	if err != nil {

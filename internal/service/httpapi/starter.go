@@ -30,15 +30,15 @@ func (a *api) starterOperations(h huma.API) {
 		starters, err := a.db.Starters(ctx)
 		return list(starters, err, starterOut)
 	})
-	operation(h, "GET", "/starters/{name}", "show-starter", "Show a starter", func(ctx context.Context, in *named) (*body[wire.Starter], error) {
+	operation(h, "GET", "/starters/{name}", "show-starter", "Show a starter", func(ctx context.Context, in *Named) (*body[wire.Starter], error) {
 		t, err := a.db.Starter(ctx, in.Name)
 		return single(t, err, starterOut)
 	})
 	operation(h, "POST", "/starters", "create-starter", "Create a starter", a.createStarter)
-	operation(h, "DELETE", "/starters/{name}", "remove-starter", "Remove a starter without releases", func(ctx context.Context, in *named) (*nothing, error) {
+	operation(h, "DELETE", "/starters/{name}", "remove-starter", "Remove a starter without releases", func(ctx context.Context, in *Named) (*nothing, error) {
 		return nil, a.db.RemoveStarter(ctx, in.Name)
 	})
-	operation(h, "GET", "/starters/{name}/packing", "show-packing", "Show a packing list with what it would take", func(ctx context.Context, in *named) (*body[wire.Packing], error) {
+	operation(h, "GET", "/starters/{name}/packing", "show-packing", "Show a packing list with what it would take", func(ctx context.Context, in *Named) (*body[wire.Packing], error) {
 		t, err := a.db.Starter(ctx, in.Name)
 		if err != nil {
 			return nil, err
@@ -46,8 +46,8 @@ func (a *api) starterOperations(h huma.API) {
 		return a.packing(ctx, t)
 	})
 	operation(h, "PUT", "/starters/{name}/packing", "set-packing", "Replace a packing list", func(ctx context.Context, in *struct {
-		named
-		put[wire.PackingText]
+		Named
+		Put[wire.PackingText]
 	}) (*body[wire.Packing], error) {
 		return a.changeList(ctx, in.Name, func(string) (string, error) {
 			_, err := packing.Parse([]byte(in.Body.Text))
@@ -55,14 +55,14 @@ func (a *api) starterOperations(h huma.API) {
 		})
 	})
 	operation(h, "POST", "/starters/{name}/packing", "edit-packing", "Edit a packing list", func(ctx context.Context, in *struct {
-		named
-		put[wire.PackingEdit]
+		Named
+		Put[wire.PackingEdit]
 	}) (*body[wire.Packing], error) {
 		return a.changeList(ctx, in.Name, func(text string) (string, error) { return edited(text, in.Body) })
 	})
 	operation(h, "POST", "/starters/{name}/releases", "build-release", "Start a build of a release", func(ctx context.Context, in *struct {
-		named
-		put[wire.NewRelease]
+		Named
+		Put[wire.NewRelease]
 	}) (*body[wire.Run], error) {
 		t, err := a.db.Starter(ctx, in.Name)
 		if err != nil {
@@ -77,7 +77,7 @@ func (a *api) starterOperations(h huma.API) {
 	})
 }
 
-func (a *api) createStarter(ctx context.Context, in *put[wire.NewStarter]) (*body[wire.Starter], error) {
+func (a *api) createStarter(ctx context.Context, in *Put[wire.NewStarter]) (*body[wire.Starter], error) {
 	src, err := a.db.Source(ctx, in.Body.Source)
 	if err != nil {
 		return nil, err

@@ -154,7 +154,7 @@ func cookie(value string, age time.Duration) http.Cookie {
 // burn is checked when there is no such user, so that both cases take as long.
 var burn = sync.OnceValue(func() string { h, _ := HashPassword(rand.Text()); return h })
 
-func (a *api) login(ctx context.Context, in *put[wire.Credentials]) (*sessionAnswer, error) {
+func (a *api) login(ctx context.Context, in *Put[wire.Credentials]) (*sessionAnswer, error) {
 	key := in.Body.Name
 	if left := a.slow.wait(key); left > 0 {
 		return nil, &huma.ErrorModel{Status: http.StatusTooManyRequests, Type: problemPrefix + "slow-down", Title: "Too Many Requests",
@@ -203,7 +203,7 @@ func (a *api) userOperations(h huma.API) {
 		users, err := a.db.Users(ctx)
 		return list(users, err, func(u records.User) wire.User { return wire.User{Name: u.Name, Role: u.Role, CreatedAt: u.CreatedAt} })
 	})
-	operation(h, "POST", "/users", "add-user", "Add a user", func(ctx context.Context, in *put[wire.NewUser]) (*body[wire.User], error) {
+	operation(h, "POST", "/users", "add-user", "Add a user", func(ctx context.Context, in *Put[wire.NewUser]) (*body[wire.User], error) {
 		if err := owner(ctx); err != nil {
 			return nil, err
 		}
@@ -217,7 +217,7 @@ func (a *api) userOperations(h huma.API) {
 		}
 		return single(u, err, func(u records.User) wire.User { return wire.User{Name: u.Name, Role: u.Role, CreatedAt: u.CreatedAt} })
 	})
-	operation(h, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *named) (*nothing, error) {
+	operation(h, "DELETE", "/users/{name}", "remove-user", "Remove a user", func(ctx context.Context, in *Named) (*nothing, error) {
 		if err := owner(ctx); err != nil {
 			return nil, err
 		}
@@ -226,7 +226,7 @@ func (a *api) userOperations(h huma.API) {
 		}
 		return nil, errors.Join(a.db.RemoveUser(ctx, in.Name), a.db.Audit(ctx, who(ctx).Name, "removed user "+in.Name))
 	})
-	operation(h, "POST", "/tokens", "add-token", "Make a token for oneself", func(ctx context.Context, in *put[wire.NewToken]) (*body[wire.Token], error) {
+	operation(h, "POST", "/tokens", "add-token", "Make a token for oneself", func(ctx context.Context, in *Put[wire.NewToken]) (*body[wire.Token], error) {
 		secret, hash := NewSecret()
 		err := errors.Join(a.db.AddToken(ctx, who(ctx).ID, in.Body.Name, hash), a.db.Audit(ctx, who(ctx).Name, "made token "+in.Body.Name))
 		return &body[wire.Token]{wire.Token{Token: secret}}, err

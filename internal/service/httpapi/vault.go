@@ -16,7 +16,7 @@ func (a *api) vaultOperations(h huma.API) {
 			return wire.Secret{Noun: s.Noun, Owner: s.Owner, Name: s.Name, CreatedAt: s.CreatedAt}
 		})
 	})
-	operation(h, "POST", "/vault/reveal", "reveal", "Reveal a secret; this is recorded", func(ctx context.Context, in *put[wire.Reveal]) (*body[wire.Revealed], error) {
+	operation(h, "POST", "/vault/reveal", "reveal", "Reveal a secret; this is recorded", func(ctx context.Context, in *Put[wire.Reveal]) (*body[wire.Revealed], error) {
 		secret, err := a.Works.Vault.Reveal(ctx, who(ctx).Name, in.Body.Noun, in.Body.Owner, in.Body.Name)
 		return &body[wire.Revealed]{wire.Revealed{Secret: secret}}, err
 	})

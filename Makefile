@@ -1,0 +1,60 @@
+# Everything a new machine needs beyond Go, Node and apt is installed by these targets.
+SHELL := /bin/bash
+.SHELLFLAGS := -eu -o pipefail -c
+PACKAGES := postgresql mariadb-server mariadb-client php-fpm php-mysql php-gd php-xml php-mbstring nginx-light chromium \
+	wordpress wordpress-theme-twentytwentythree wordpress-theme-twentytwentytwo zip unzip
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+GO_SOURCES := $(shell find cmd internal web/web.go demo -name '*.go' -o -name '*.yaml' -o -name '*.sql' 2>/dev/null)
+WEB_SOURCES := $(shell find web/src web/index.html web/*.ts web/*.json -type f 2>/dev/null)
+
+.PHONY: build demo stop test bench shots types install clean
+
+build: bin/nestseed
+
+bin/nestseed: web/dist/index.html $(GO_SOURCES) go.mod go.sum
+	go build -trimpath -ldflags "-s -w -X main.version=$$(git describe --always --dirty 2>/dev/null || echo dev)" -o $@ ./cmd/nestseed
+
+web/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
+	cd web && npm run --silent build
+	touch web/dist/.gitkeep
+
+web/node_modules/.package-lock.json: web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+# Types of the console, from the interface's own description.
+types: web/node_modules/.package-lock.json
+	go run ./cmd/nestseed openapi > web/openapi.json
+	cd web && npx openapi-typescript openapi.json -o src/api/schema.d.ts
+
+# Debian's packages; asks apt only for what is missing, and keeps it from starting servers of its own.
+install:
+	missing=""; for p in $(PACKAGES); do dpkg-query -W -f '$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || missing="$$missing $$p"; done; \
+	if [ -n "$$missing" ]; then \
+		echo "installing$$missing"; \
+		$(SUDO) apt-get update -qq; \
+		policy=/usr/sbin/policy-rc.d; made=""; \
+		if [ ! -e $$policy ]; then printf '#!/bin/sh\nexit 101\n' | $(SUDO) tee $$policy >/dev/null; $(SUDO) chmod +x $$policy; made=1; fi; \
+		$(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; \
+		if [ -n "$$made" ]; then $(SUDO) rm -f $$policy; fi; \
+	fi
+
+demo: install build
+	go run ./demo up
+
+stop:
+	go run ./demo down
+
+test: install build
+	cd web && npm run --silent check
+	go vet ./...
+	go test -count=1 ./...
+
+bench: install build
+	go run ./bench
+
+shots: install build
+	go run ./docs/shots
+
+clean:
+	rm -rf bin web/node_modules web/dist/assets web/dist/index.html

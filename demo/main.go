@@ -1,0 +1,352 @@
+// Command demo fills in the scenario of Loom & Ladder on loopback servers and runs the main job: a real
+// site in, client sites out. It leaves everything running and can be run again.
+//
+//	demo up     install nothing, start everything, do the job, print every address
+//	demo down   stop what up started
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
+	"nestseed/internal/client"
+	"nestseed/internal/wire"
+)
+
+const (
+	servicePort  = 8470
+	webPort      = 8480
+	databasePort = 8481
+	schools      = 3
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	d, err := newDemo()
+	if err == nil {
+		switch {
+		case len(os.Args) == 2 && os.Args[1] == "up":
+			err = d.up(ctx)
+		case len(os.Args) == 2 && os.Args[1] == "down":
+			err = d.down()
+		default:
+			err = errors.New("say up or down")
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "demo:", err)
+		os.Exit(1)
+	}
+}
+
+type demo struct {
+	dir    string
+	binary string
+	stack  *stack.Stack
+}
+
+// newDemo chooses the folder: .demo here, or one under /var/tmp when other users, whom the servers run
+// as, cannot enter this one.
+func newDemo() (*demo, error) {
+	here, err := os.Getwd()
+	if err != nil {
+		return nil, err
+	}
+	d := &demo{dir: filepath.Join(here, ".demo"), binary: filepath.Join(here, "bin", "nestseed")}
+	if os.Geteuid() == 0 && !enterable(here) {
+		d.dir = "/var/tmp/nestseed-demo"
+	}
+	if v := os.Getenv("NESTSEED_DEMO"); v != "" {
+		d.dir = v
+	}
+	d.stack = stack.New(d.dir)
+	d.stack.WebPort, d.stack.DatabasePort = port("NESTSEED_DEMO_WEB_PORT", webPort), port("NESTSEED_DEMO_DATABASE_PORT", databasePort)
+	return d, os.MkdirAll(d.dir, 0o755)
+}
+
+func port(name string, fallback int) int {
+	if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
+		return n
+	}
+	return fallback
+}
+
+// enterable reports whether every folder down to dir may be entered by anyone.
+func enterable(dir string) bool {
+	for ; dir != "/"; dir = filepath.Dir(dir) {
+		if info, err := os.Stat(dir); err != nil || info.Mode().Perm()&0o001 == 0 {
+			return false
+		}
+	}
+	return true
+}
+
+func (d *demo) listen() string {
+	return fmt.Sprintf("127.0.0.1:%d", port("NESTSEED_DEMO_PORT", servicePort))
+}
+
+func (d *demo) data() string { return filepath.Join(d.dir, "nestseed") }
+
+func say(format string, args ...any) { fmt.Printf("\n── "+format+"\n", args...) }
+
+func (d *demo) up(ctx context.Context) error {
+	say("MariaDB, php-fpm and nginx on loopback, in %s", d.dir)
+	if err := d.stack.StartMariaDB(ctx); err != nil {
+		return err
+	}
+	if err := d.stack.StartWeb(ctx); err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(d.dir, "base-ready")); err != nil {
+		say("The agency's base site: a real WordPress at %s", d.stack.Address("base"))
+		if err := scenario.InstallBase(ctx, d.stack); err != nil {
+			return fmt.Errorf("%w; to begin anew: make stop, then remove %s", err, d.dir)
+		}
+		if err := os.WriteFile(filepath.Join(d.dir, "base-ready"), nil, 0o644); err != nil {
+			return err
+		}
+	}
+	say("The service")
+	if err := d.startService(); err != nil {
+		return err
+	}
+	if err := d.job(ctx); err != nil {
+		return err
+	}
+	return d.summary(ctx)
+}
+
+func (d *demo) startService() error {
+	if d.answers() {
+		fmt.Println("answers already")
+		return nil
+	}
+	log, err := os.OpenFile(filepath.Join(d.dir, "nestseed.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	cmd := exec.Command(d.binary, "serve")
+	cmd.Env = append(os.Environ(), "NESTSEED_DATA="+d.data(), "NESTSEED_LISTEN="+d.listen())
+	cmd.Stdout, cmd.Stderr = log, log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+		select {
+		case <-ended:
+			text, _ := os.ReadFile(log.Name())
+			return fmt.Errorf("the service ended: %s", text)
+		default:
+		}
+		if d.answers() {
+			return d.keepPassword(log.Name())
+		}
+	}
+	return fmt.Errorf("the service does not answer; see %s", log.Name())
+}
+
+func (d *demo) answers() bool {
+	res, err := http.Get("http://" + d.listen() + "/readyz")
+	if err != nil {
+		return false
+	}
+	res.Body.Close()
+	return res.StatusCode == http.StatusOK
+}
+
+// keepPassword keeps the owner's password, which the first start prints once, so that the demo can be
+// run again. It is the demo's alone.
+func (d *demo) keepPassword(log string) error {
+	text, err := os.ReadFile(log)
+	if err != nil {
+		return err
+	}
+	if _, rest, ok := strings.Cut(string(text), "with the password "); ok {
+		password, _, _ := strings.Cut(rest, ",")
+		return os.WriteFile(filepath.Join(d.dir, "console-password"), []byte(password), 0o600)
+	}
+	return nil
+}
+
+func (d *demo) client() *client.Client {
+	token, _ := os.ReadFile(filepath.Join(d.data(), "owner-token"))
+	return client.New("http://"+d.listen(), strings.TrimSpace(string(token)))
+}
+
+// nestseed runs a command as a person would, showing it first.
+func (d *demo) nestseed(ctx context.Context, args ...string) error {
+	shown := make([]string, len(args))
+	for i, a := range args {
+		shown[i] = a
+		if strings.ContainsAny(a, " '{}?*&|") {
+			shown[i] = strconv.Quote(a)
+		}
+	}
+	fmt.Println("\n$ nestseed", strings.Join(shown, " "))
+	cmd := exec.CommandContext(ctx, d.binary, args...)
+	cmd.Env = append(os.Environ(), "NESTSEED_SERVER=http://"+d.listen(), "NESTSEED_DATA="+d.data(), "NESTSEED_DATABASE_PASSWORD="+d.stack.AdminPassword)
+	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
+	return cmd.Run()
+}
+
+// job is the main job by command line. What was done by an earlier demo is not done again.
+func (d *demo) job(ctx context.Context) error {
+	svc := d.client()
+	fields := filepath.Join(d.dir, "music-base-fields.yaml")
+	text, err := yaml.Marshal(scenario.Fields())
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(fields, text, 0o644); err != nil {
+		return err
+	}
+	steps := []struct {
+		there func() error
+		args  []string
+	}{
+		{exists(svc.Host, ctx, "preview"), []string{"host", "add", "preview", "--files", "file://" + d.stack.Sites() + "?owner=www-data", "--web-root", "{name}",
+			"--address", d.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", d.stack.AdminUser, d.stack.DatabasePort)}},
+		{exists(svc.Source, ctx, "base"), []string{"source", "add", "base", "--host", "preview", "--path", "base"}},
+		{surveyed(svc, ctx), []string{"source", "survey", "base"}},
+		{exists(svc.Starter, ctx, "music-base"), []string{"starter", "create", "music-base", "--from", "base", "--fields", fields}},
+		{exists(svc.Release, ctx, "music-base"), []string{"release", "build", "music-base", "--note", "first release for the schools"}},
+	}
+	for _, s := range scenario.Schools(schools) {
+		add := []string{"client", "add", s.Name}
+		for k, v := range s.Settings {
+			add = append(add, "--set", k+"="+v)
+		}
+		steps = append(steps,
+			struct {
+				there func() error
+				args  []string
+			}{exists(svc.Client, ctx, s.Name), add},
+			struct {
+				there func() error
+				args  []string
+			}{exists(svc.Site, ctx, s.Name), []string{"site", "provision", s.Name, "--from", "music-base", "--host", "preview"}})
+	}
+	for _, s := range steps {
+		if err := s.there(); err == nil {
+			continue
+		} else if p := (*client.Problem)(nil); !errors.As(err, &p) || p.Status != http.StatusNotFound {
+			return err
+		}
+		if err := d.nestseed(ctx, s.args...); err != nil {
+			return fmt.Errorf("nestseed %s: %w", strings.Join(s.args[:2], " "), err)
+		}
+	}
+	return nil
+}
+
+func exists[T any](show func(context.Context, string) (T, error), ctx context.Context, name string) func() error {
+	return func() error {
+		_, err := show(ctx, name)
+		return err
+	}
+}
+
+func surveyed(svc *client.Client, ctx context.Context) func() error {
+	return func() error {
+		s, err := svc.Source(ctx, "base")
+		if err == nil && s.Survey == nil {
+			return &client.Problem{Status: http.StatusNotFound}
+		}
+		return err
+	}
+}
+
+func (d *demo) summary(ctx context.Context) error {
+	svc := d.client()
+	r, err := svc.Release(ctx, "music-base")
+	if err != nil {
+		return err
+	}
+	say("What is there now")
+	fmt.Printf("release  %s  %.1f MB archive, %.1f MB unpacked, %d files, %d rows\n", r.Ref, float64(r.ArchiveBytes)/1e6, float64(r.Totals.Bytes+r.Totals.SQLByte)/1e6, r.Totals.Files, r.Totals.Rows)
+	if r.RunID != nil {
+		if run, err := svc.Run(ctx, *r.RunID); err == nil {
+			fmt.Printf("         %s\n", steps(run))
+		}
+	}
+	sites, err := svc.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("base     %s  Loom & Ladder base site\n", d.stack.Address("base"))
+	for _, s := range sites {
+		run, err := svc.Run(ctx, s.RunID)
+		if err != nil {
+			return err
+		}
+		faults := "no checks"
+		if s.Report != nil {
+			faults = fmt.Sprintf("%d checks, %d faults", len(s.Report.Checks), s.Report.Faults())
+		}
+		fmt.Printf("site     %s  %s\n         %.1f MB, %d files, %d rows, %s\n         log in at %s as %s: nestseed vault reveal site %s administrator\n         %s\n",
+			s.Address, s.Title, float64(s.Bytes)/1e6, s.Files, s.Rows, faults, s.LoginAt, s.Admin, s.Name, steps(run))
+	}
+	password, _ := os.ReadFile(filepath.Join(d.dir, "console-password"))
+	fmt.Printf("\nconsole  http://%s  log in as owner with %s\n", d.listen(), password)
+	fmt.Printf("commands NESTSEED_SERVER=http://%s NESTSEED_DATA=%s bin/nestseed …\n", d.listen(), d.data())
+	fmt.Println("stop it with: make stop")
+	return nil
+}
+
+func steps(run wire.Run) string {
+	var parts []string
+	for _, s := range run.Progress.Steps {
+		parts = append(parts, fmt.Sprintf("%s %d ms", strings.ToLower(s.Name), s.Millis))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// down stops the service, gently, and the servers.
+func (d *demo) down() error {
+	if pid, ok := d.servicePID(); ok {
+		syscall.Kill(pid, syscall.SIGTERM)
+		for range 1200 {
+			if _, ok := d.servicePID(); !ok {
+				break
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+	}
+	return d.stack.Stop()
+}
+
+// servicePID reads the process from the service's lock file, and makes sure that it is our binary.
+func (d *demo) servicePID() (int, bool) {
+	f, err := os.Open(filepath.Join(d.data(), "lock"))
+	if err != nil {
+		return 0, false
+	}
+	defer f.Close()
+	line, _ := bufio.NewReader(f).ReadString('\n')
+	pid, err := strconv.Atoi(strings.TrimSpace(line))
+	if err != nil {
+		return 0, false
+	}
+	cmdline, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	return pid, err == nil && strings.Contains(string(cmdline), "nestseed\x00serve")
+}
