@@ -24,8 +24,8 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 
 # Types of the console, from the interface's own description.
 types: web/node_modules/.package-lock.json
-	go run ./cmd/nestseed openapi > web/openapi.json
-	cd web && npx openapi-typescript openapi.json -o src/api/schema.d.ts
+	go run ./cmd/nestseed openapi > bin/openapi.json
+	cd web && npx openapi-typescript ../bin/openapi.json -o src/api/schema.d.ts
 
 # Debian's packages; asks apt only for what is missing, and keeps it from starting servers of its own.
 install:

@@ -90,7 +90,7 @@ func (r *runner) rows(ctx context.Context) error {
 	r.progress.Add(progress.Amount{Rows: rows})
 	r.verdict("old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows), "rows name the old address", "these values were broken before, or were added since; correct them by hand", leftovers)
 	if len(broken) > 0 {
-		r.judge(Check{Name: "serialised values", Verdict: Warn, Sentence: fmt.Sprintf("%d values look like serialised PHP and cannot be read", len(broken)), Evidence: broken,
+		r.judge(Check{Name: "serialised values", Verdict: Warn, Sentence: fmt.Sprintf("%d of the values that look like serialised PHP cannot be read", len(broken)), Evidence: broken,
 			Remedy: "they were broken in the source too; correct them there"})
 		return nil
 	}

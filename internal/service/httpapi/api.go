@@ -69,6 +69,7 @@ func New(cfg Config) http.Handler {
 
 // Description returns the OpenAPI document without a service behind it.
 func Description(version string) ([]byte, error) {
+	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	a := &api{Config: Config{Version: version}}
 	d := a.describe(router, router.Group("/api/v1"))
@@ -78,7 +79,8 @@ func Description(version string) ([]byte, error) {
 
 func (a *api) describe(router *gin.Engine, group *gin.RouterGroup) huma.API {
 	cfg := huma.DefaultConfig("Nest Seed", a.Version)
-	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", ""
+	cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "", "", ""
+	huma.DefaultArrayNullable = false
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Servers = []*huma.Server{{URL: "/api/v1"}}
 	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)

@@ -1,0 +1,45 @@
+// Package browser drives headless Chromium from Debian's packages, for tests and for pictures.
+package browser
+
+import (
+	"context"
+	"os"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// New starts a browser with a profile of its own and a window of this size; stop ends it.
+func New(ctx context.Context, width, height int) (tab context.Context, stop func()) {
+	dir, err := os.MkdirTemp("", "nestseed-browser-")
+	if err != nil {
+		dir = ""
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(dir), chromedp.WindowSize(width, height),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true))
+	alloc, cancelAlloc := chromedp.NewExecAllocator(ctx, options...)
+	tab, cancelTab := chromedp.NewContext(alloc)
+	return tab, func() {
+		cancelTab()
+		cancelAlloc()
+		os.RemoveAll(dir)
+	}
+}
+
+// Login logs in to the console at its login page, and waits for the first page.
+func Login(tab context.Context, server, name, password string) error {
+	// The first run starts the browser and ties it to its context, which must outlive the login.
+	if err := chromedp.Run(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(tab, 30*time.Second)
+	defer cancel()
+	return chromedp.Run(ctx,
+		chromedp.Navigate(server+"/"),
+		chromedp.WaitVisible(`input[name=name]`, chromedp.ByQuery),
+		chromedp.SendKeys(`input[name=name]`, name, chromedp.ByQuery),
+		chromedp.SendKeys(`input[name=password]`, password, chromedp.ByQuery),
+		chromedp.Click(`button[type=submit]`, chromedp.ByQuery),
+		chromedp.WaitVisible(`nav[aria-label=Main]`, chromedp.ByQuery))
+}

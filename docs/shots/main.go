@@ -1,0 +1,140 @@
+// Command shots takes docs/screenshots anew: the console's pages in headless Chromium, and what the main
+// commands print, all from the running demo (make demo).
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"html"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"nestseed/demo/browser"
+)
+
+const to = "docs/screenshots"
+
+// pages of the console, with what must be on them before the picture is taken.
+var pages = []struct{ name, path, ready string }{
+	{"today", "/", "table"},
+	{"source", "/sources/base", "table"},
+	{"starter", "/starters/music-base", "textarea"},
+	{"release", "/releases/music-base@1", "[aria-label='Size map'] button"},
+	{"client", "/clients/alder-valley", "table"},
+	{"make-site", "/sites/new?client=dale-end", "ol li"},
+	{"sites", "/sites", "table"},
+	{"site", "/sites/alder-valley", "ul li"},
+	{"runs", "/runs", "table"},
+	{"vault", "/vault", "table"},
+}
+
+// commands whose output is shown.
+var commands = []struct {
+	name string
+	args []string
+}{
+	{"command-survey", []string{"source", "show", "base"}},
+	{"command-release", []string{"release", "show", "music-base"}},
+	{"command-contents", []string{"release", "contents", "music-base", "wp-content", "--largest", "24"}},
+	{"command-plan", []string{"site", "plan", "alder-valley", "--from", "music-base", "--host", "preview", "--name", "alder-valley-two"}},
+	{"command-site", []string{"site", "show", "alder-valley"}},
+}
+
+func main() {
+	only := os.Args[1:]
+	if err := run(only); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(only []string) error {
+	dir := ".demo"
+	if v := os.Getenv("NESTSEED_DEMO"); v != "" {
+		dir = v
+	} else if _, err := os.Stat("/var/tmp/nestseed-demo/console-password"); err == nil {
+		dir = "/var/tmp/nestseed-demo"
+	}
+	password, err := os.ReadFile(filepath.Join(dir, "console-password"))
+	if err != nil {
+		return fmt.Errorf("%w; run make demo first", err)
+	}
+	server := "http://127.0.0.1:8470"
+	if err := client(server, dir); err != nil {
+		return err
+	}
+	ctx, stop := browser.New(context.Background(), 1280, 800)
+	defer stop()
+	if err := browser.Login(ctx, server, "owner", string(password)); err != nil {
+		return err
+	}
+	for _, p := range pages {
+		if len(only) > 0 && !slices.Contains(only, p.name) {
+			continue
+		}
+		if err := shoot(ctx, p.name, server+p.path, p.ready); err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+	}
+	return terminals(ctx, server, dir, only)
+}
+
+// client makes the client that the page of making a site is shown with: its measurement id is missing.
+func client(server, dir string) error {
+	_, err := nestseed(server, dir, "client", "show", "dale-end")
+	if err != nil {
+		_, err = nestseed(server, dir, "client", "add", "dale-end", "--set", "title=Dale End Piano Studio", "--set", "email=office@dale-end.example", "--set", "booking_licence=LB-1H6R8C-1111")
+	}
+	return err
+}
+
+func nestseed(server, dir string, args ...string) ([]byte, error) {
+	cmd := exec.Command("bin/nestseed", args...)
+	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+server, "NESTSEED_DATA="+filepath.Join(dir, "nestseed"))
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	err := cmd.Run()
+	return out.Bytes(), err
+}
+
+func shoot(ctx context.Context, name, url, ready string) error {
+	var png []byte
+	err := chromedp.Run(ctx, chromedp.Navigate(url), chromedp.WaitVisible(ready, chromedp.ByQuery), chromedp.Sleep(700*time.Millisecond), chromedp.CaptureScreenshot(&png))
+	if err != nil {
+		return err
+	}
+	fmt.Println(filepath.Join(to, name+".png"))
+	return os.WriteFile(filepath.Join(to, name+".png"), png, 0o644)
+}
+
+const terminal = `<!doctype html><meta charset="utf-8"><style>body{margin:0;background:#101714;color:#dfe8e4;font:13px/1.42 "DejaVu Sans Mono","Liberation Mono",monospace}pre{margin:14px 18px}b{color:#7fd1a9}</style><pre><b>$ nestseed %s</b>
+%s</pre>`
+
+func terminals(ctx context.Context, server, dir string, only []string) error {
+	pages := map[string]string{}
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, pages[r.URL.Path]) }))
+	defer web.Close()
+	for _, c := range commands {
+		if len(only) > 0 && !slices.Contains(only, c.name) {
+			continue
+		}
+		out, err := nestseed(server, dir, c.args...)
+		if err != nil {
+			return fmt.Errorf("%s: %w\n%s", c.name, err, out)
+		}
+		pages["/"+c.name] = fmt.Sprintf(terminal, strings.Join(c.args, " "), html.EscapeString(string(out)))
+		if err := shoot(ctx, c.name, web.URL+"/"+c.name, "pre"); err != nil {
+			return err
+		}
+	}
+	return nil
+}

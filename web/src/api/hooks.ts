@@ -1,0 +1,79 @@
+// Data of the pages: one hook for each thing that is shown, one for each thing that is done.
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { body, http, type Run, type Schemas } from './client'
+
+export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => body(http.GET('/me')), retry: false, staleTime: 60_000 })
+export const useToday = () => useQuery({ queryKey: ['today'], queryFn: () => body(http.GET('/today')) })
+export const useHosts = () => useQuery({ queryKey: ['hosts'], queryFn: () => body(http.GET('/hosts')) })
+export const useSources = () => useQuery({ queryKey: ['sources'], queryFn: () => body(http.GET('/sources')) })
+export const useSource = (name: string) =>
+  useQuery({ queryKey: ['sources', name], queryFn: () => body(http.GET('/sources/{name}', { params: { path: { name } } })) })
+export const useStarters = () => useQuery({ queryKey: ['starters'], queryFn: () => body(http.GET('/starters')) })
+export const useStarter = (name: string) =>
+  useQuery({ queryKey: ['starters', name], queryFn: () => body(http.GET('/starters/{name}', { params: { path: { name } } })) })
+export const usePacking = (name: string) =>
+  useQuery({ queryKey: ['starters', name, 'packing'], queryFn: () => body(http.GET('/starters/{name}/packing', { params: { path: { name } } })) })
+export const useReleases = (starter?: string) =>
+  useQuery({ queryKey: ['releases', 'of', starter ?? ''], queryFn: () => body(http.GET('/releases', { params: { query: { starter } } })) })
+export const useRelease = (ref: string) =>
+  useQuery({ queryKey: ['releases', ref], queryFn: () => body(http.GET('/releases/{ref}', { params: { path: { ref } } })) })
+export const useContents = (ref: string, path: string, find: string, enabled = true) =>
+  useQuery({
+    queryKey: ['releases', ref, 'contents', path, find], enabled, placeholderData: find ? keepPreviousData : undefined, staleTime: Infinity,
+    queryFn: () => body(http.GET('/releases/{ref}/contents', { params: { path: { ref }, query: find ? { find, limit: 300 } : { path, limit: 1000 } } })),
+  })
+export const useMap = (ref: string, path: string) =>
+  useQuery({
+    queryKey: ['releases', ref, 'map', path], staleTime: Infinity, placeholderData: keepPreviousData,
+    queryFn: () => body(http.GET('/releases/{ref}/map', { params: { path: { ref }, query: { path, depth: 3 } } })),
+  })
+export const useClients = () => useQuery({ queryKey: ['clients'], queryFn: () => body(http.GET('/clients')) })
+export const useClient = (name: string) =>
+  useQuery({ queryKey: ['clients', name], queryFn: () => body(http.GET('/clients/{name}', { params: { path: { name } } })) })
+export const useSites = () => useQuery({ queryKey: ['sites'], queryFn: () => body(http.GET('/sites')) })
+export const useSite = (name: string) =>
+  useQuery({ queryKey: ['sites', name], queryFn: () => body(http.GET('/sites/{name}', { params: { path: { name } } })) })
+export const useRuns = () => useQuery({ queryKey: ['runs'], queryFn: () => body(http.GET('/runs', { params: { query: { limit: 100 } } })) })
+export const useRun = (id: number) =>
+  useQuery({ queryKey: ['runs', id], queryFn: () => body(http.GET('/runs/{id}', { params: { path: { id } } })) })
+export const useLog = (id: number, version: unknown) =>
+  useQuery({ queryKey: ['runs', id, 'log', version], queryFn: () => body(http.GET('/runs/{id}/log', { params: { path: { id } } })), placeholderData: keepPreviousData })
+export const useVault = () => useQuery({ queryKey: ['vault'], queryFn: () => body(http.GET('/vault')) })
+export const useAudit = () => useQuery({ queryKey: ['audit'], queryFn: () => body(http.GET('/audit')) })
+
+export const usePlan = (site: Schemas['NewSite'] | null) =>
+  useQuery({
+    queryKey: ['plan', site], enabled: site !== null, retry: false, gcTime: 0, placeholderData: keepPreviousData,
+    queryFn: () => body(http.POST('/sites/plan', { body: site! })),
+  })
+
+/** Does something that changes records, then has everything that is shown read anew. */
+export function useDo<I, O>(run: (input: I) => Promise<O>) {
+  const queries = useQueryClient()
+  return useMutation<O, Error, I>({ mutationFn: run, onSettled: () => queries.invalidateQueries() })
+}
+
+export const useLogin = () => useDo((c: Schemas['Credentials']) => body(http.POST('/login', { body: c })))
+export const useLogout = () => useDo(() => body(http.POST('/logout')))
+export const useAddHost = () => useDo((h: Schemas['NewHost']) => body(http.POST('/hosts', { body: h })))
+export const useTestHost = () => useDo((name: string) => body(http.POST('/hosts/{name}/test', { params: { path: { name } } })))
+export const useAddSource = () => useDo((s: Schemas['NewSource']) => body(http.POST('/sources', { body: s })))
+export const useSurvey = () => useDo((name: string) => body(http.POST('/sources/{name}/survey', { params: { path: { name } } })))
+export const useCreateStarter = () => useDo((s: Schemas['NewStarter']) => body(http.POST('/starters', { body: s })))
+export const useBuild = () =>
+  useDo(({ name, note }: { name: string; note: string }) => body(http.POST('/starters/{name}/releases', { params: { path: { name } }, body: { note } })))
+export const useSetPacking = () =>
+  useDo(({ name, text }: { name: string; text: string }) => body(http.PUT('/starters/{name}/packing', { params: { path: { name } }, body: { text } })))
+export const useEditPacking = () =>
+  useDo(({ name, edit }: { name: string; edit: Schemas['PackingEdit'] }) => body(http.POST('/starters/{name}/packing', { params: { path: { name } }, body: edit })))
+export const useVerify = () => useDo((ref: string) => body(http.POST('/releases/{ref}/verify', { params: { path: { ref } } })))
+export const useAddClient = () => useDo((c: Schemas['NewClient']) => body(http.POST('/clients', { body: c })))
+export const useSetClient = () =>
+  useDo(({ name, settings, secret }: { name: string; settings: Record<string, string>; secret?: string[] }) =>
+    body(http.PATCH('/clients/{name}/settings', { params: { path: { name } }, body: { settings, secret } })))
+export const useProvision = () => useDo((s: Schemas['NewSite']) => body(http.POST('/sites', { body: s })))
+export const useCheck = () => useDo((name: string) => body(http.POST('/sites/{name}/check', { params: { path: { name } } })))
+export const useCancel = () => useDo((id: number) => body(http.POST('/runs/{id}/cancel', { params: { path: { id } } })))
+export const useReveal = () => useDo((r: Schemas['Reveal']) => body(http.POST('/vault/reveal', { body: r })))
+
+export const ended = (r: Run) => r.status !== 'waiting' && r.status !== 'working'

@@ -1,0 +1,59 @@
+import { useParams } from 'react-router'
+import type { Run } from '../../api/client'
+import { ended, useCancel, useLog, useRun } from '../../api/hooks'
+import { Button, ButtonLink, Empty, Head, Loading, RunStatus, Sheet, SizeBar, Trouble } from '../../parts/parts'
+import { count, day, millis, size, took } from '../../parts/say'
+import { Meter, progressSentence } from '../../parts/WorkStrip'
+
+export function RunPage() {
+  const id = Number(useParams().id)
+  const run = useRun(id)
+  const cancel = useCancel()
+  const r = run.data
+  const log = useLog(id, r && [r.status, r.progress.steps?.length])
+  if (run.isPending) return <Loading />
+  if (!r) return <Trouble error={run.error} />
+  const p = r.progress
+  const steps = p.steps ?? []
+  const longest = Math.max(1, ...steps.map((s) => s.ms))
+  return (
+    <>
+      <Head title={r.title} beside={<RunStatus status={r.status} />} facts={<><span>run {r.id}</span><span>by {r.who}</span><span>{day(r.created_at)}</span>{r.ended_at && <span>took <b>{took(r.started_at, r.ended_at)}</b></span>}</>}>
+        {!ended(r) && <Button disabled={cancel.isPending} onClick={() => cancel.mutate(id)}>Cancel</Button>}
+        <Outcome run={r} />
+      </Head>
+      <Trouble error={cancel.error} />
+      {r.error && <p role="alert" className="text-clay bg-clay-wash rounded px-3 py-2 mb-4">{r.error}</p>}
+      {!ended(r) && <Sheet className="p-4 mb-4"><Meter run={r} /><p className="mt-2" role="status">{progressSentence(r)}</p><p className="text-faint mt-1">Leaving this page changes nothing.</p></Sheet>}
+      <div className="grid grid-cols-2 gap-4 items-start">
+        <Sheet title="Steps" aside={`${count(p.done?.files ?? 0)} files, ${count(p.done?.rows ?? 0)} rows, ${size(p.done?.bytes ?? 0)}`}>
+          {steps.length === 0 ? <Empty>It has not begun yet.</Empty> : (
+            <ol>{steps.map((s, i) => (
+              <li key={s.name + i} className="flex items-center gap-3 h-7 px-4 border-t border-line"><span className="text-faint font-mono w-5">{i + 1}</span><span className="flex-1">{s.name}</span>
+                <SizeBar bytes={s.ms} most={longest} /><span className="font-mono w-16 text-right">{s.ms ? millis(s.ms) : '…'}</span></li>
+            ))}</ol>
+          )}
+        </Sheet>
+        <Sheet title="Log">
+          {(log.data ?? []).length === 0 ? <Empty>Nothing out of the ordinary.</Empty> : (
+            <ul className="px-4 pb-3">{log.data!.map((l) => <li key={l.id} className="flex gap-3"><span className="font-mono text-faint">{new Date(l.at).toLocaleTimeString('en-GB')}</span><span className="break-words min-w-0">{l.sentence}</span></li>)}</ul>
+          )}
+        </Sheet>
+      </div>
+    </>
+  )
+}
+
+/** Leads to what came of it. */
+function Outcome({ run }: { run: Run }) {
+  if (run.status !== 'done') return null
+  const result = (run.result ?? {}) as { release?: string; site?: string }
+  const [, name = ''] = /^\w+ (?:site )?(\S+)$/.exec(run.title) ?? []
+  switch (run.sort) {
+    case 'build': return <ButtonLink primary to={`/releases/${result.release}`}>Open {result.release}</ButtonLink>
+    case 'provision': return <ButtonLink primary to={`/sites/${result.site}`}>Open {result.site}</ButtonLink>
+    case 'survey': return <ButtonLink primary to={`/sources/${name}`}>Open {name}</ButtonLink>
+    case 'verify': return <ButtonLink primary to={`/releases/${name}`}>Open {name}</ButtonLink>
+    case 'check': return <ButtonLink primary to={`/sites/${name}`}>Open {name}</ButtonLink>
+  }
+}

@@ -1,0 +1,69 @@
+import { useNavigate, useParams } from 'react-router'
+import { useCheck, useSite } from '../../api/hooks'
+import { Button, Bytes, Empty, Head, Loading, Out, Rows, Sheet, To, Trouble, Verdict } from '../../parts/parts'
+import { count, day, millis } from '../../parts/say'
+import { Reveal } from '../vault/Reveal'
+import { Checks } from './Checks'
+
+export function SitePage() {
+  const { name = '' } = useParams()
+  const site = useSite(name)
+  const check = useCheck()
+  const go = useNavigate()
+  if (site.isPending) return <Loading />
+  if (!site.data) return <Trouble error={site.error} />
+  const s = site.data
+  const r = s.rewritten
+  return (
+    <>
+      <Head title={s.title || s.name} beside={<Checks report={s.report} />}
+        facts={<><Out href={s.address} /><span>from <To to={`/releases/${s.release}`}>{s.release}</To></span><span>for <To to={`/clients/${s.client}`}>{s.client}</To></span><span>on {s.host}</span><span>made {day(s.made_at)} in <To to={`/runs/${s.run_id}`}>run {s.run_id}</To></span></>}>
+        <Button primary onClick={async () => go(`/runs/${(await check.mutateAsync(name)).id}`)}>Check it now</Button>
+      </Head>
+      <Trouble error={check.error} />
+      <div className="grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-4 items-start">
+        <Sheet title="Checks" aside={s.report && `${s.report.pages} pages, ${day(s.report.at)}, in ${millis(s.report.took_ms)}`}>
+          {!s.report ? <Empty>Not checked yet.</Empty> : (
+            <ul>
+              {s.report.checks.map((c) => (
+                <li key={c.name} className="px-4 py-1.5 border-t border-line grid grid-cols-[4.6rem_10.5rem_1fr] gap-2 items-baseline">
+                  <span><Verdict verdict={c.verdict} /></span><b>{c.name}</b>
+                  <div className="min-w-0">{c.sentence}
+                    {c.evidence?.map((e) => <p key={e} className="font-mono text-[0.9rem] text-soft break-all">{e}</p>)}
+                    {c.remedy && <p className="text-soft">Remedy: {c.remedy}</p>}
+                  </div>
+                </li>
+              ))}
+            </ul>
+          )}
+        </Sheet>
+        <div className="grid gap-4">
+          <Sheet title="Login">
+            <dl className="px-4 pb-3 grid grid-cols-[6.5rem_1fr] gap-y-1 items-center">
+              <dt className="text-soft">At</dt><dd><Out href={s.login_at} /></dd>
+              <dt className="text-soft">As</dt><dd className="font-mono">{s.admin}</dd>
+              <dt className="text-soft">Password</dt><dd><Reveal noun="site" owner={s.name} name="administrator" /></dd>
+            </dl>
+          </Sheet>
+          <Sheet title="What was set">
+            <Rows caption="Values" rows={s.values} by={(v) => v.key} columns={[
+              { head: 'Value', cell: (v) => v.label },
+              { head: '', grow: true, cell: (v) => <span className={v.secret ? 'text-soft' : ''}>{v.value}</span> },
+              { head: 'From', cell: (v) => <span className="text-soft">{v.origin}</span> },
+            ]} />
+          </Sheet>
+          <Sheet title="Where it is">
+            <dl className="px-4 pb-3 grid grid-cols-[6.5rem_1fr] gap-y-1">
+              <dt className="text-soft">Folder</dt><dd className="font-mono break-all">{s.folder}</dd>
+              <dt className="text-soft">Files</dt><dd>{count(s.files)}, <Bytes of={s.bytes} /></dd>
+              <dt className="text-soft">Database</dt><dd><span className="font-mono">{s.database}</span>, {count(s.rows)} rows, prefix <span className="font-mono">{s.prefix}</span></dd>
+              <dt className="text-soft">Search engines</dt><dd>{s.visible ? 'let in' : 'kept out'}</dd>
+              <dt className="text-soft">Rewritten</dt><dd>{count(r.replaced)} places: {Object.entries(r.forms ?? {}).map(([k, n]) => `${count(n)} ${k}`).join(', ')}; {count(r.serialised)} of them inside serialised values{r.broken > 0 && `; ${count(r.broken)} values were broken before and left as they are`}</dd>
+              <dt className="text-soft">Steps</dt><dd>{s.steps.map((t) => `${t.name.toLowerCase()} ${millis(t.ms)}`).join(', ')}</dd>
+            </dl>
+          </Sheet>
+        </div>
+      </div>
+    </>
+  )
+}

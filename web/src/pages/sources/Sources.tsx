@@ -1,0 +1,50 @@
+import { useNavigate } from 'react-router'
+import { useAddSource, useHosts, useSources } from '../../api/hooks'
+import { Ask, text } from '../../parts/Dialog'
+import { Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, To, Trouble } from '../../parts/parts'
+import { count, day } from '../../parts/say'
+
+export function Sources() {
+  const sources = useSources()
+  const rows = sources.data ?? []
+  const total = (s: (typeof rows)[number]) => (s.survey ? s.survey.totals.bytes + s.survey.totals.database_bytes : 0)
+  const most = Math.max(0, ...rows.map(total))
+  return (
+    <>
+      <Head title="Sources" facts="Configured sites that starters are built from. They are only read, never written to."><AddSource /></Head>
+      <Trouble error={sources.error} />
+      <Sheet>
+        {sources.isPending ? <Loading /> : rows.length === 0 ? <Empty>No sources yet. Add a host first, then a site on it.</Empty> : (
+          <Rows caption="Sources" rows={rows} by={(s) => s.name} columns={[
+            { head: 'Source', cell: (s) => <To to={`/sources/${s.name}`}>{s.name}</To> },
+            { head: 'Kind', cell: (s) => `${s.survey?.kind_title ?? s.kind} ${s.version}` },
+            { head: 'Address', grow: true, cell: (s) => <Out href={s.address} /> },
+            { head: 'Host', cell: (s) => s.host },
+            { head: '', cell: (s) => <SizeBar bytes={total(s)} most={most} /> },
+            { head: 'Size', right: true, cell: (s) => (s.survey ? <Bytes of={total(s)} /> : 'not surveyed') },
+            { head: 'Files', right: true, cell: (s) => (s.survey ? count(s.survey.totals.files) : '') },
+            { head: 'Findings', right: true, cell: (s) => s.survey?.findings.length ?? '' },
+            { head: 'Surveyed', right: true, cell: (s) => (s.survey ? day(s.survey.taken_at) : '') },
+          ]} />
+        )}
+      </Sheet>
+    </>
+  )
+}
+
+function AddSource() {
+  const hosts = useHosts().data ?? []
+  const add = useAddSource()
+  const go = useNavigate()
+  return (
+    <Ask button="Add a source" primary title="Add a source" about="Kind, settings and database are found out by reading its settings file; nothing is run or written." action="Add"
+      onSubmit={async (f) => {
+        const s = await add.mutateAsync({ name: text(f, 'name'), host: text(f, 'host'), path: text(f, 'path') })
+        go(`/sources/${s.name}`)
+      }}>
+      <Field label="Name" hint="small letters, digits, dashes">{(id) => <Input id={id} name="name" required pattern="[a-z0-9][a-z0-9\-]*" />}</Field>
+      <Field label="Host">{(id) => <Select id={id} name="host" required>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
+      <Field label="Web root" hint="its folder, below the host's files">{(id) => <Input id={id} name="path" required className="font-mono" />}</Field>
+    </Ask>
+  )
+}

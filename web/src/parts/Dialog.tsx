@@ -1,0 +1,48 @@
+import { Dialog as Radix } from 'radix-ui'
+import { useState, type FormEvent, type ReactNode } from 'react'
+import { Button, Trouble } from './parts'
+
+/** A question with a form: opened by its button, closed when what it asks for is done. */
+export function Ask({ button, primary, title, about, action, children, onSubmit }: {
+  button: ReactNode; primary?: boolean; title: string; about?: ReactNode; action: string
+  children?: ReactNode; onSubmit: (form: FormData) => Promise<unknown>
+}) {
+  const [open, setOpen] = useState(false)
+  const [busy, setBusy] = useState(false)
+  const [error, setError] = useState<Error | null>(null)
+  const submit = async (e: FormEvent<HTMLFormElement>) => {
+    e.preventDefault()
+    setBusy(true)
+    setError(null)
+    try {
+      await onSubmit(new FormData(e.currentTarget))
+      setOpen(false)
+    } catch (err) {
+      setError(err as Error)
+    } finally {
+      setBusy(false)
+    }
+  }
+  return (
+    <Radix.Root open={open} onOpenChange={(o) => { setOpen(o); setError(null) }}>
+      <Radix.Trigger asChild><Button primary={primary}>{button}</Button></Radix.Trigger>
+      <Radix.Portal>
+        <Radix.Overlay className="fixed inset-0 bg-black/40" />
+        <Radix.Content className="fixed left-1/2 top-[12vh] -translate-x-1/2 w-[min(34rem,92vw)] max-h-[80vh] overflow-auto bg-sheet border border-line-strong rounded-md p-5">
+          <Radix.Title className="text-[1.2rem] font-bold">{title}</Radix.Title>
+          <Radix.Description className="text-soft mt-1 mb-3">{about}</Radix.Description>
+          <form onSubmit={submit} className="grid gap-3">
+            {children}
+            <Trouble error={error} />
+            <div className="flex justify-end gap-2 pt-1">
+              <Radix.Close asChild><Button>Leave it</Button></Radix.Close>
+              <Button primary type="submit" disabled={busy}>{action}</Button>
+            </div>
+          </form>
+        </Radix.Content>
+      </Radix.Portal>
+    </Radix.Root>
+  )
+}
+
+export const text = (form: FormData, name: string) => String(form.get(name) ?? '').trim()

@@ -1,0 +1,28 @@
+// How the console says sizes, counts, times. Decimal units (SI), as the command line says them.
+const units = ['kB', 'MB', 'GB', 'TB']
+
+export function size(bytes: number): string {
+  if (Math.abs(bytes) < 1000) return `${bytes} B`
+  let v = bytes
+  for (const unit of units) {
+    v /= 1000
+    if (Math.abs(v) < 9.95) return `${v.toFixed(1)} ${unit}`
+    if (Math.abs(v) < 999.5) return `${v.toFixed(0)} ${unit}`
+  }
+  return `${(v / 1000).toFixed(0)} PB`
+}
+
+export const count = (n: number) => n.toLocaleString('en-GB')
+
+export function millis(ms: number): string {
+  if (ms < 1000) return `${Math.round(ms)} ms`
+  if (ms < 90_000) return `${(ms / 1000).toFixed(1)} s`
+  return `${Math.round(ms / 60_000)} min`
+}
+
+const dayTime = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit' })
+export const day = (iso: string) => dayTime.format(new Date(iso))
+
+export const took = (from?: string, to?: string) => (from && to ? millis(Date.parse(to) - Date.parse(from)) : '')
+
+export const plural = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`
