@@ -86,7 +86,9 @@ func FreePort() int {
 	return l.Addr().(*net.TCPAddr).Port
 }
 
-func (s *Stack) path(parts ...string) string { return filepath.Join(append([]string{s.Dir}, parts...)...) }
+func (s *Stack) path(parts ...string) string {
+	return filepath.Join(append([]string{s.Dir}, parts...)...)
+}
 
 // asUser gives a folder to a system user, when we are root and may.
 func asUser(name string, dirs ...string) {

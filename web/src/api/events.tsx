@@ -13,8 +13,8 @@ export function LiveRuns({ children }: { children: ReactNode }) {
   const queries = useQueryClient()
   const [live, setLive] = useState<Run[]>([])
   useEffect(() => {
-    const stream = new EventSource('/api/v1/events')
-    stream.onmessage = (e) => {
+    let stream: EventSource | null = null
+    const hear = (e: MessageEvent<string>) => {
       const run = JSON.parse(e.data) as Run
       queries.setQueryData(['runs', run.id], run)
       setLive((rest) => {
@@ -23,7 +23,33 @@ export function LiveRuns({ children }: { children: ReactNode }) {
       })
       if (ended(run)) queries.invalidateQueries()
     }
-    return () => stream.close()
+    // A browser opens six connections to a server at the most, so a page that is not looked at gives its
+    // one back, and reads everything anew when it is looked at again.
+    const listen = () => {
+      if (document.visibilityState === 'hidden') {
+        stream?.close()
+        stream = null
+      } else if (!stream) {
+        setLive([])
+        stream = new EventSource('/api/v1/events')
+        stream.onmessage = hear
+      }
+    }
+    const leave = () => { stream?.close(); stream = null }
+    const back = (e: PageTransitionEvent) => {
+      listen()
+      if (e.persisted) queries.invalidateQueries()
+    }
+    listen()
+    document.addEventListener('visibilitychange', listen)
+    window.addEventListener('pagehide', leave)
+    window.addEventListener('pageshow', back)
+    return () => {
+      leave()
+      document.removeEventListener('visibilitychange', listen)
+      window.removeEventListener('pagehide', leave)
+      window.removeEventListener('pageshow', back)
+    }
   }, [queries])
   return <Live value={live}>{children}</Live>
 }

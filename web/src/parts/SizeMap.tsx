@@ -18,14 +18,14 @@ export function SizeMap({ root, onOpen }: { root: Node; onOpen: (path: string) =
   }, [])
   const laid = width > 0 ? layOut(root, width, height) : []
   return (
-    <div ref={box} className="relative" style={{ height }} role="list" aria-label="Size map">
+    <div ref={box} className="relative" style={{ height }} role="group" aria-label="Size map">
       {laid.map((n) => {
         const w = n.x1 - n.x0
         const h = n.y1 - n.y0
         const group = n.children !== undefined
         const area = n.data.area || 'mixed'
         return (
-          <button key={n.data.path + n.depth} type="button" role="listitem" title={`${n.data.path || n.data.name}: ${size(n.data.bytes)}`} onClick={() => onOpen(n.data.path)}
+          <button key={n.data.path + n.depth} type="button" aria-label={w > 34 && h > 15 ? undefined : `${n.data.name} ${size(n.data.bytes)}`} title={`${n.data.path || n.data.name}: ${size(n.data.bytes)}`} onClick={() => onOpen(n.data.path)}
             className={cx('absolute overflow-hidden text-left leading-tight text-[0.82rem] rounded-[2px] border border-sheet hover:brightness-110 focus-visible:z-10', group ? 'bg-bench text-ink' : `area area-${area}`)}
             style={{ left: n.x0, top: n.y0, width: w, height: h }}>
             {w > 34 && h > 15 && (

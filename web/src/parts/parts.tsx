@@ -135,13 +135,16 @@ export function Rows<T>({ rows, columns, by, caption }: { rows: T[]; columns: Co
         <caption className="sr-only">{caption}</caption>
         <thead>
           <tr className="text-left text-faint border-b border-line">
-            {columns.map((c) => <th key={c.head} scope="col" className={cx('h-7 px-2 first:pl-4 last:pr-4', c.right && 'text-right', c.grow && 'w-full')}>{c.head}</th>)}
+            {columns.map((c, i) => {
+              const look = cx('h-7 px-2 first:pl-4 last:pr-4', c.right && 'text-right', c.grow && 'w-full')
+              return c.head ? <th key={i} scope="col" className={look}>{c.head}</th> : <td key={i} className={look} />
+            })}
           </tr>
         </thead>
         <tbody>
           {rows.map((r) => (
             <tr key={by(r)} className="border-b border-line last:border-0 hover:bg-leaf-wash/50">
-              {columns.map((c) => <td key={c.head} className={cx('h-7 px-2 first:pl-4 last:pr-4 align-middle', c.right ? 'text-right font-mono whitespace-nowrap' : '', !c.grow && !c.right && 'whitespace-nowrap')}>{c.cell(r)}</td>)}
+              {columns.map((c, i) => <td key={i} className={cx('h-7 px-2 first:pl-4 last:pr-4 align-middle', c.right ? 'text-right font-mono whitespace-nowrap' : '', !c.grow && !c.right && 'whitespace-nowrap')}>{c.cell(r)}</td>)}
             </tr>
           ))}
         </tbody>

@@ -1,0 +1,454 @@
+// Command bench measures what the design puts numbers on, beside plain system utilities in one run, on a
+// site it generates. It prints ratios; docs/benchmarks.md keeps the last ones.
+//
+//	go run ./bench            # 800 MB, 8,900 files, 100 MB of rows
+//	BENCH_MB=100 go run ./bench
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
+	"nestseed/internal/client"
+	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sqltext"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+func main() {
+	if err := run(context.Background()); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+type bench struct {
+	ctx     context.Context
+	dir     string
+	mb      int
+	stack   *stack.Stack
+	service *exec.Cmd
+	svc     *client.Client
+	site    string // folder of the generated site
+	dump    string
+}
+
+func run(ctx context.Context) (err error) {
+	b := &bench{ctx: ctx, mb: 800}
+	if n, err := strconv.Atoi(os.Getenv("BENCH_MB")); err == nil {
+		b.mb = n
+	}
+	if b.dir, err = os.MkdirTemp(os.Getenv("BENCH_DIR"), "nestseed-bench-"); err != nil {
+		return err
+	}
+	defer os.RemoveAll(b.dir)
+	if err := os.Chmod(b.dir, 0o755); err != nil {
+		return err
+	}
+	b.stack = stack.New(filepath.Join(b.dir, "stack"))
+	if err := os.Mkdir(b.stack.Dir, 0o755); err != nil {
+		return err
+	}
+	defer b.stack.Stop()
+	if err := errors.Join(b.stack.StartMariaDB(ctx), b.stack.StartWeb(ctx), scenario.InstallBase(ctx, b.stack)); err != nil {
+		return err
+	}
+	if err := b.startService(); err != nil {
+		return err
+	}
+	defer func() {
+		b.service.Process.Signal(syscall.SIGTERM)
+		b.service.Wait()
+	}()
+	fmt.Printf("%d cores; %s\n\n", runtime.NumCPU(), time.Now().Format("2 January 2006"))
+	if err := b.prepare(); err != nil {
+		return err
+	}
+	for _, step := range []func() error{b.bare, b.grow, b.build, b.provision, b.rewrite, b.memory} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *bench) startService() error {
+	listen := fmt.Sprintf("127.0.0.1:%d", stack.FreePort())
+	data := filepath.Join(b.dir, "data")
+	b.service = exec.Command("bin/nestseed", "serve")
+	b.service.Env = append(os.Environ(), "NESTSEED_DATA="+data, "NESTSEED_LISTEN="+listen)
+	if err := b.service.Start(); err != nil {
+		return err
+	}
+	for range 600 {
+		time.Sleep(100 * time.Millisecond)
+		if res, err := http.Get("http://" + listen + "/readyz"); err == nil {
+			res.Body.Close()
+			token, err := os.ReadFile(filepath.Join(data, "owner-token"))
+			b.svc = client.New("http://"+listen, strings.TrimSpace(string(token)))
+			return err
+		}
+	}
+	return errors.New("the service does not answer")
+}
+
+func (b *bench) prepare() error {
+	_, err := b.svc.AddHost(b.ctx, wire.NewHost{Name: "preview", Files: "file://" + b.stack.Sites() + "?owner=www-data", WebRoot: "{name}", Address: b.stack.Address("{name}"), Database: b.stack.DatabaseURL()})
+	if err != nil {
+		return err
+	}
+	if _, err = b.svc.AddSource(b.ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"}); err != nil {
+		return err
+	}
+	if _, err = b.svc.CreateStarter(b.ctx, wire.NewStarter{Name: "music-base", Source: "base", Fields: scenario.Fields()}); err != nil {
+		return err
+	}
+	for _, s := range scenario.Schools(3) {
+		if _, err := b.svc.AddClient(b.ctx, wire.NewClient{Name: s.Name, Settings: s.Settings}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wait follows a run and returns how long it took.
+func (b *bench) wait(run wire.Run, err error) (wire.Run, time.Duration, error) {
+	if err != nil {
+		return run, 0, err
+	}
+	if run, err = b.svc.Wait(b.ctx, run.ID, nil); err != nil {
+		return run, 0, err
+	}
+	if run.Status != "done" {
+		return run, 0, fmt.Errorf("%s %s: %s", run.Title, run.Status, run.Error)
+	}
+	return run, run.EndedAt.Sub(*run.StartedAt), nil
+}
+
+// bare provisions the CMS as it is, with all checks.
+func (b *bench) bare() error {
+	if _, _, err := b.wait(b.svc.BuildRelease(b.ctx, "music-base", wire.NewRelease{})); err != nil {
+		return err
+	}
+	run, took, err := b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "alder-valley", From: "music-base", Host: "preview"}))
+	if err != nil {
+		return err
+	}
+	report("provision a bare CMS, checks included", took, "", 0, "2 s")
+	fmt.Println("   ", steps(run))
+	return nil
+}
+
+// grow turns the base site into a large one: pictures that do not shrink, code and text that does, rows.
+func (b *bench) grow() error {
+	b.site = filepath.Join(b.stack.Sites(), "base")
+	noise := newNoise()
+	media, code := b.mb*74/100, b.mb*17/100 // MB; the CMS itself is the rest
+	pictures := 4100 * b.mb / 800
+	for i := range pictures {
+		size := media << 20 / pictures
+		size += size/2 - (i*7919)%size // from half to one and a half
+		name := fmt.Sprintf("wp-content/uploads/20%02d/%02d/picture-%04d.jpg", 20+i%7, i%12+1, i)
+		if err := b.put(name, append([]byte("\xff\xd8\xff\xe0\x00\x10JFIF\x00"), noise(size)...)); err != nil {
+			return err
+		}
+	}
+	texts := 2056 * b.mb / 800
+	line := []byte("<?php // lessons at http://base.localhost/lessons for everyone; $x['key'] = array( 'piano', 'strings', 'voice' );\n")
+	for i := range texts {
+		size := code << 20 / texts
+		var text bytes.Buffer
+		for text.Len() < size {
+			text.Write(line)
+			fmt.Fprintf(&text, "function part_%d_%d() { return '%x'; }\n", i, text.Len(), noise(24))
+		}
+		if err := b.put(fmt.Sprintf("wp-content/plugins/extension-%02d/inc/part-%04d.php", i%40, i), text.Bytes()); err != nil {
+			return err
+		}
+	}
+	if err := b.rows(); err != nil {
+		return err
+	}
+	return b.stack.Own(b.site)
+}
+
+func (b *bench) put(name string, content []byte) error {
+	p := filepath.Join(b.site, name)
+	if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(p, content, 0o644)
+}
+
+// newNoise returns bytes that do not shrink, quickly.
+func newNoise() func(n int) []byte {
+	state := uint64(88172645463325252)
+	return func(n int) []byte {
+		out := make([]byte, n+8)
+		for i := 0; i < n; i += 8 {
+			state ^= state << 13
+			state ^= state >> 7
+			state ^= state << 17
+			for k := range 8 {
+				out[i+k] = byte(state >> (8 * k))
+			}
+		}
+		return out[:n]
+	}
+}
+
+// rows adds posts with blocks and post metadata with serialised values, all naming the address.
+func (b *bench) rows() error {
+	db, err := b.stack.Admin()
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	address := b.stack.Address("base")
+	total := b.mb << 20 / 8
+	posts, meta := total*6/10/1500, total*4/10/420
+	insert := func(table, columns string, n int, row func(i int) string) error {
+		for i := 0; i < n; {
+			var stmt strings.Builder
+			stmt.WriteString("INSERT INTO lad_base." + table + " (" + columns + ") VALUES ")
+			for first := true; i < n && stmt.Len() < 1<<20; i++ {
+				if !first {
+					stmt.WriteByte(',')
+				}
+				first = false
+				stmt.WriteString(row(i))
+			}
+			if _, err := db.ExecContext(b.ctx, stmt.String()); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	para := strings.Repeat("Our learners play in ensembles from the first term on, and their teachers play with them. ", 11)
+	err = insert("lad_posts", "post_author,post_date,post_date_gmt,post_content,post_title,post_excerpt,post_status,post_name,to_ping,pinged,post_modified,post_modified_gmt,post_content_filtered,guid,post_type", posts, func(i int) string {
+		content := fmt.Sprintf("<!-- wp:image {\"id\":%d,\"url\":\"%s\"} -->\n<figure><img src=\"%s/wp-content/uploads/2026/09/p-%d.jpg\"/></figure>\n<p>%s It's <a href=\"%s/lessons/\">here</a>.</p>", i, strings.ReplaceAll(address, "/", `\/`), address, i, para, address)
+		return fmt.Sprintf("(1,'2026-01-01 10:00:00','2026-01-01 10:00:00',%s,'News %d','','draft','news-%d','','','2026-01-01 10:00:00','2026-01-01 10:00:00','','%s/?p=%d','post')", sqltext.String(content), i, i, address, i)
+	})
+	if err != nil {
+		return err
+	}
+	return insert("lad_postmeta", "post_id,meta_key,meta_value", meta, func(i int) string {
+		url := fmt.Sprintf("%s/wp-content/uploads/2026/09/p-%d-1024x683.jpg", address, i)
+		v := fmt.Sprintf(`a:4:{s:5:"width";i:1024;s:4:"file";s:%d:"%s";s:4:"look";a:2:{s:4:"wide";b:1;s:4:"note";s:24:"Grüße, played in a hall";}s:4:"text";s:180:"%s";}`, len(url), url, strings.Repeat("scale and arpeggio. ", 9))
+		return fmt.Sprintf("(%d,'_picture_data',%s)", i+1, sqltext.String(v))
+	})
+}
+
+// build beside zip and the database's own dump.
+func (b *bench) build() error {
+	run, took, err := b.wait(b.svc.BuildRelease(b.ctx, "music-base", wire.NewRelease{}))
+	if err != nil {
+		return err
+	}
+	var res runs.BuildResult
+	if err := json.Unmarshal(run.Result, &res); err != nil {
+		return err
+	}
+	fmt.Printf("\nthe site: %d files, %d MB; %d rows, %d MB of SQL; archive %d MB\n", res.Totals.Files, res.Totals.Bytes>>20, res.Totals.Rows, res.Totals.SQLByte>>20, res.ArchiveBytes>>20)
+	zip := filepath.Join(b.dir, "site.zip")
+	b.dump = filepath.Join(b.dir, "site.sql")
+	plain, err := b.shell(fmt.Sprintf("cd %s && zip -q -r -6 %s . && mariadb-dump %s lad_base > %s", b.site, zip, b.login(), b.dump))
+	if err != nil {
+		return err
+	}
+	report("build a release", took, "zip -r -6 and mariadb-dump", plain, "10 times")
+	fmt.Println("   ", steps(run))
+	return nil
+}
+
+func (b *bench) login() string {
+	return fmt.Sprintf("-h127.0.0.1 -P%d -u%s -p%s", b.stack.DatabasePort, b.stack.AdminUser, b.stack.AdminPassword)
+}
+
+func (b *bench) shell(script string) (time.Duration, error) {
+	start := time.Now()
+	out, err := exec.CommandContext(b.ctx, "sh", "-ec", script).CombinedOutput()
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w\n%s", script, err, out)
+	}
+	return time.Since(start), nil
+}
+
+// provision beside unzip, sed and the database's own client. Checks are left out on both sides.
+func (b *bench) provision() error {
+	run, _, err := b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "brook-lane", From: "music-base", Host: "preview"}))
+	if err != nil {
+		return err
+	}
+	var took time.Duration
+	for _, s := range run.Progress.Steps {
+		took += time.Duration(s.Millis) * time.Millisecond
+		if s.Name == "Swap in" {
+			break
+		}
+	}
+	plain, err := b.shell(fmt.Sprintf("mkdir %[1]s/by-hand && cd %[1]s/by-hand && unzip -q ../site.zip && sed 's#%[2]s#%[3]s#g' ../site.sql > ../new.sql && mariadb %[4]s -e 'CREATE DATABASE by_hand' && mariadb %[4]s by_hand < ../new.sql",
+		b.dir, b.stack.Address("base"), b.stack.Address("brook-lane"), b.login()))
+	if err != nil {
+		return err
+	}
+	report("provision it", took, "unzip, sed and mariadb", plain, "4 times")
+	fmt.Println("   ", steps(run))
+	var res runs.ProvisionResult
+	if err := json.Unmarshal(run.Result, &res); err != nil {
+		return err
+	}
+	for _, s := range res.Steps {
+		if s.Millis > 300 {
+			fmt.Printf("    %s %d ms\n", strings.ToLower(s.Name), s.Millis)
+		}
+	}
+	return nil
+}
+
+// rewrite the dump beside sed with the same address: one core, and all of them on pieces of the file.
+func (b *bench) rewrite() error {
+	old, fresh := b.stack.Address("base"), b.stack.Address("cedar-hill")
+	r, err := rewrite.New(rewrite.Rules{Addresses: []rewrite.Pair{{Old: old, New: fresh}}})
+	if err != nil {
+		return err
+	}
+	sed, err := b.shell(fmt.Sprintf("sed 's#%s#%s#g' %s > %s/sed.sql", old, fresh, b.dump, b.dir))
+	if err != nil {
+		return err
+	}
+	start := time.Now()
+	if err := b.rewriteFile(r, b.dump, filepath.Join(b.dir, "one.sql")); err != nil {
+		return err
+	}
+	one := time.Since(start)
+	pieces, err := b.split()
+	if err != nil {
+		return err
+	}
+	start = time.Now()
+	errs := make([]error, len(pieces))
+	var group sync.WaitGroup
+	for i, p := range pieces {
+		group.Go(func() { errs[i] = b.rewriteFile(r, p, p+".new") })
+	}
+	group.Wait()
+	all := time.Since(start)
+	if err := errors.Join(errs...); err != nil {
+		return err
+	}
+	report("rewrite SQL, one core", one, "sed", sed, "")
+	report("rewrite SQL, all cores", all, "sed", sed, "4 times")
+	return nil
+}
+
+func (b *bench) rewriteFile(r *rewrite.Rewriter, from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	w := bufio.NewWriterSize(out, 1<<20)
+	return errors.Join(r.Worker().Script(w, in), w.Flush())
+}
+
+// split cuts the dump at line ends into one piece a core.
+func (b *bench) split() ([]string, error) {
+	in, err := os.Open(b.dump)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return nil, err
+	}
+	n := runtime.NumCPU()
+	lines := bufio.NewReaderSize(in, 1<<20)
+	var names []string
+	for i := range n {
+		name := fmt.Sprintf("%s.%d", b.dump, i)
+		names = append(names, name)
+		out, err := os.Create(name)
+		if err != nil {
+			return nil, err
+		}
+		for written := int64(0); written < info.Size()/int64(n)+1; {
+			line, err := lines.ReadSlice('\n')
+			for err == bufio.ErrBufferFull {
+				m, _ := out.Write(line)
+				written += int64(m)
+				line, err = lines.ReadSlice('\n')
+			}
+			m, _ := out.Write(line)
+			written += int64(m)
+			if err == io.EOF {
+				break
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		if err := out.Close(); err != nil {
+			return nil, err
+		}
+	}
+	return names, nil
+}
+
+// memory is the most that the service has had resident (VmHWM of proc(5)).
+func (b *bench) memory() error {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.service.Process.Pid))
+	if err != nil {
+		return err
+	}
+	for line := range strings.Lines(string(text)) {
+		if rest, ok := strings.CutPrefix(line, "VmHWM:"); ok {
+			kb, _ := strconv.Atoi(strings.Fields(rest)[0])
+			fmt.Printf("\nmemory of the service at its peak: %d MiB (to reach: 256 MiB)\n", kb>>10)
+		}
+	}
+	return nil
+}
+
+func report(what string, took time.Duration, beside string, plain time.Duration, goal string) {
+	fmt.Printf("\n%-40s %6.2f s", what, took.Seconds())
+	if plain > 0 {
+		fmt.Printf("   %s %.2f s   %.1f times", beside, plain.Seconds(), plain.Seconds()/took.Seconds())
+	}
+	if goal != "" {
+		fmt.Printf("   (to reach: %s)", goal)
+	}
+	fmt.Println()
+}
+
+func steps(run wire.Run) string {
+	var parts []string
+	for _, s := range run.Progress.Steps {
+		parts = append(parts, fmt.Sprintf("%s %d ms", strings.ToLower(s.Name), s.Millis))
+	}
+	return strings.Join(parts, ", ")
+}

@@ -1,0 +1,111 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/browser"
+	"nestseed/demo/scenario"
+)
+
+const axeSource = "../web/node_modules/axe-core/axe.min.js"
+
+// awaitPromise waits for what the script promises.
+func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
+
+// console opens a browser that is logged in to the console.
+func console(t *testing.T) context.Context {
+	if _, err := os.Stat("../web/dist/index.html"); err != nil {
+		t.Fatal("the console is not built; run make build")
+	}
+	tab, stop := browser.New(context.Background(), 1280, 800)
+	t.Cleanup(stop)
+	require.NoError(t, browser.Login(tab, world.service.address(), "owner", world.password))
+	return tab
+}
+
+func do(t *testing.T, tab context.Context, actions ...chromedp.Action) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(tab, 40*time.Second)
+	defer cancel()
+	require.NoError(t, chromedp.Run(ctx, actions...))
+}
+
+func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
+	prepared(t)
+	school := scenario.Schools(7)[6].Name
+	addClient(t, scenario.Schools(7)[6])
+	must(t, "site", "provision", school, "--from", "music-base", "--host", "preview")
+	must(t, "source", "survey", "base")
+	axe, err := os.ReadFile(axeSource)
+	require.NoError(t, err)
+	tab := console(t)
+	for _, theme := range []string{"light", "dark"} {
+		for path, ready := range map[string]string{
+			"/": "table", "/sources": "table", "/sources/base": "table", "/starters": "table", "/starters/music-base": "textarea", "/releases/music-base@1": "[aria-label='Size map'] button",
+			"/clients": "table", "/clients/" + school: "table", "/sites": "table", "/sites/" + school: "section ul li", "/sites/new?client=" + school: "ol li", "/runs": "table", "/runs/1": "ol li",
+			"/hosts": "table", "/vault": "table",
+		} {
+			var faults []string
+			do(t, tab,
+				chromedp.Navigate(world.service.address()+path),
+				chromedp.Evaluate(fmt.Sprintf("localStorage.setItem('theme', %q); document.documentElement.dataset.theme = %q", theme, theme), nil),
+				chromedp.WaitVisible(ready, chromedp.ByQuery),
+				chromedp.Sleep(250*time.Millisecond),
+				chromedp.Evaluate(string(axe), nil),
+				chromedp.Evaluate(`axe.run().then(r => r.violations.map(v => v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160) + (n.any[0]?.message ?? '')).join(' | ')))`, &faults, awaitPromise))
+			assert.Empty(t, faults, "%s, %s theme", path, theme)
+		}
+	}
+}
+
+func TestASiteIsMadeOnOnePageByKeyboard(t *testing.T) {
+	prepared(t)
+	school := scenario.Schools(6)[5]
+	must(t, "client", "add", school.Name, "--set", "title="+school.Title, "--set", "email="+school.Settings["email"])
+	tab := console(t)
+	var missing, disabled, title string
+	var has bool
+	do(t, tab,
+		chromedp.Navigate(world.service.address()+"/sites/new?client="+school.Name),
+		chromedp.WaitVisible("ol li", chromedp.ByQuery),
+		chromedp.Text("#f-measurement-id-note", &missing, chromedp.ByQuery),
+		chromedp.AttributeValue(`section button.bg-leaf`, "disabled", &disabled, &has, chromedp.ByQuery),
+		chromedp.Focus("#f-measurement-id", chromedp.ByQuery),
+		chromedp.KeyEvent(school.Settings["measurement"]),
+		chromedp.WaitVisible(`section button.bg-leaf:enabled`, chromedp.ByQuery),
+		chromedp.Focus(`section button.bg-leaf`, chromedp.ByQuery),
+		chromedp.KeyEvent("\r"),
+		chromedp.WaitVisible(`a[href="/sites/`+school.Name+`"]`, chromedp.ByQuery),
+		chromedp.Click(`a[href="/sites/`+school.Name+`"]`, chromedp.ByQuery),
+		chromedp.WaitVisible("section ul li", chromedp.ByQuery),
+		chromedp.Text("h1", &title, chromedp.ByQuery))
+	require.Contains(t, missing, "is missing")
+	require.True(t, has, "the button waits for the missing value")
+	require.Equal(t, school.Title, title)
+}
+
+func TestTheWorkStripFollowsARun(t *testing.T) {
+	prepared(t)
+	slowSource(t)
+	tab := console(t)
+	var strip string
+	do(t, tab,
+		chromedp.Navigate(world.service.address()+"/starters/music-base"),
+		chromedp.WaitVisible("header button.bg-leaf", chromedp.ByQuery),
+		chromedp.Click("header button.bg-leaf", chromedp.ByQuery),
+		chromedp.SendKeys(`input[name=note]`, "from the console", chromedp.ByQuery),
+		chromedp.Click(`form button[type=submit]`, chromedp.ByQuery),
+		chromedp.WaitVisible(`footer [role=progressbar]`, chromedp.ByQuery),
+		chromedp.Text("footer", &strip, chromedp.ByQuery),
+		chromedp.WaitVisible(`header a.bg-leaf`, chromedp.ByQuery))
+	require.Contains(t, strip, "Build music-base@")
+}

@@ -1,0 +1,260 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
+	"nestseed/internal/client"
+	"nestseed/internal/service/records"
+	"nestseed/internal/wire"
+)
+
+// request sends JSON without a client's help.
+func request(t *testing.T, method, path, body string, header map[string]string) (*http.Response, map[string]any) {
+	req, err := http.NewRequest(method, world.service.address()+path, strings.NewReader(body))
+	require.NoError(t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	for k, v := range header {
+		req.Header.Set(k, v)
+	}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	var out map[string]any
+	json.NewDecoder(res.Body).Decode(&out)
+	return res, out
+}
+
+func TestRequestsWithoutATokenAreRefused(t *testing.T) {
+	for _, path := range []string{"/api/v1/hosts", "/api/v1/vault", "/api/v1/runs/1/events", "/api/v1/releases/x@1/archive"} {
+		for _, header := range []map[string]string{nil, {"Authorization": "Bearer nst_wrong"}, {"Cookie": "nestseed_session=nst_wrong"}} {
+			res, problem := request(t, http.MethodGet, path, "", header)
+			require.Equal(t, http.StatusUnauthorized, res.StatusCode, path)
+			require.Equal(t, "urn:nestseed:problem:not-logged-in", problem["type"])
+		}
+	}
+	res, _ := request(t, http.MethodGet, "/livez", "", nil)
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	res, doc := request(t, http.MethodGet, "/api/openapi.json", "", nil)
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	require.Equal(t, "3.1.0", doc["openapi"])
+	require.Contains(t, res.Header.Get("Content-Security-Policy"), "default-src 'self'")
+}
+
+func TestWrongPasswordsAreSlowedDown(t *testing.T) {
+	login := func(password string) int {
+		body, _ := json.Marshal(wire.Credentials{Name: "somebody", Password: password})
+		res, _ := request(t, http.MethodPost, "/api/v1/login", string(body), nil)
+		return res.StatusCode
+	}
+	for range 5 {
+		require.Equal(t, http.StatusUnauthorized, login("wrong"))
+	}
+	require.Equal(t, http.StatusTooManyRequests, login("wrong"))
+}
+
+func TestSessionsWorkAndCrossOriginWritesAreRefused(t *testing.T) {
+	body, _ := json.Marshal(wire.Credentials{Name: "owner", Password: world.password})
+	res, _ := request(t, http.MethodPost, "/api/v1/login", string(body), map[string]string{"Sec-Fetch-Site": "cross-site"})
+	require.Equal(t, http.StatusForbidden, res.StatusCode)
+	res, _ = request(t, http.MethodPost, "/api/v1/login", string(body), nil)
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	c := res.Cookies()[0]
+	require.True(t, c.Secure && c.HttpOnly && c.SameSite == http.SameSiteStrictMode)
+	cookie := map[string]string{"Cookie": c.Name + "=" + c.Value}
+	res, me := request(t, http.MethodGet, "/api/v1/me", "", cookie)
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	require.Equal(t, "owner", me["role"])
+
+	evil := map[string]string{"Cookie": cookie["Cookie"], "Origin": "https://evil.example"}
+	res, _ = request(t, http.MethodPost, "/api/v1/clients", `{"name":"evil"}`, evil)
+	require.Equal(t, http.StatusForbidden, res.StatusCode)
+
+	res, _ = request(t, http.MethodPost, "/api/v1/logout", "", cookie)
+	require.Equal(t, http.StatusOK, res.StatusCode)
+	res, _ = request(t, http.MethodGet, "/api/v1/me", "", cookie)
+	require.Equal(t, http.StatusUnauthorized, res.StatusCode)
+}
+
+func TestRolesAreKept(t *testing.T) {
+	ctx := context.Background()
+	svc := world.service.client(t)
+	for _, role := range []string{"viewer", "builder"} {
+		_, err := svc.AddUser(ctx, wire.NewUser{Name: "a-" + role, Role: role, Password: "long enough for " + role})
+		require.NoError(t, err)
+		body, _ := json.Marshal(wire.Credentials{Name: "a-" + role, Password: "long enough for " + role})
+		res, _ := request(t, http.MethodPost, "/api/v1/login", string(body), nil)
+		require.Equal(t, http.StatusOK, res.StatusCode)
+		cookie := map[string]string{"Cookie": res.Cookies()[0].Name + "=" + res.Cookies()[0].Value}
+		res, _ = request(t, http.MethodGet, "/api/v1/sites", "", cookie)
+		require.Equal(t, http.StatusOK, res.StatusCode)
+		want := map[string]int{"viewer": http.StatusForbidden, "builder": http.StatusOK}[role]
+		res, _ = request(t, http.MethodPost, "/api/v1/clients", `{"name":"by-`+role+`"}`, cookie)
+		require.Equal(t, want, res.StatusCode)
+		res, _ = request(t, http.MethodPost, "/api/v1/vault/reveal", `{"noun":"host","owner":"preview","name":"database"}`, cookie)
+		require.NotEqual(t, role == "viewer", res.StatusCode == http.StatusOK)
+		res, _ = request(t, http.MethodPost, "/api/v1/users", `{"name":"x","role":"owner","password":"0123456789ab"}`, cookie)
+		require.Equal(t, http.StatusForbidden, res.StatusCode)
+	}
+	_, err := svc.AddUser(ctx, wire.NewUser{Name: "short", Role: "viewer", Password: "short"})
+	require.ErrorContains(t, err, "password")
+}
+
+func TestAStartThatCannotSucceedSaysWhatToDo(t *testing.T) {
+	start := func(data, listen string) string {
+		p, err := serve(data, listen)
+		if err == nil {
+			p.stop()
+			t.Fatal("it started")
+		}
+		return err.Error()
+	}
+	free := fmt.Sprintf("127.0.0.1:%d", stack.FreePort())
+	require.Contains(t, start(world.service.data, free), "stop it, or set NESTSEED_DATA")
+	require.Contains(t, start(filepath.Join(world.dir, "other"), world.service.listen), "set NESTSEED_LISTEN")
+	require.Contains(t, start("/proc/nestseed", free), "set NESTSEED_DATA to another folder")
+	closed := filepath.Join(t.TempDir(), "closed")
+	require.NoError(t, os.Mkdir(closed, 0o700))
+	if os.Geteuid() == 0 {
+		require.Contains(t, start(closed, free), "other users may enter")
+	}
+}
+
+// working waits until a run has begun its work.
+func working(t *testing.T, svc *client.Client, id int64, enough func(wire.Run) bool) {
+	t.Helper()
+	for range 2000 {
+		r, err := svc.Run(context.Background(), id)
+		require.NoError(t, err)
+		require.False(t, r.Ended(), "run %d ended before it could be disturbed: %s %s", id, r.Status, r.Error)
+		if r.Status == records.Working && enough(r) {
+			return
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	t.Fatal("the run does not begin")
+}
+
+// slowSource puts enough into the base site that work on it can be disturbed, until the test ends.
+func slowSource(t *testing.T) {
+	dir := filepath.Join(world.stack.Sites(), "base/wp-content/uploads/slow")
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	text := bytes.Repeat([]byte("do re mi fa so la ti do, base.localhost, "), 90_000)
+	for i := range 90 {
+		copy(text[len(text)/2:], fmt.Sprint(i))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("score-%02d.txt", i)), text, 0o644))
+	}
+}
+
+func archives(t *testing.T) []string {
+	files, err := os.ReadDir(filepath.Join(world.service.data, "archives"))
+	require.NoError(t, err)
+	var names []string
+	for _, f := range files {
+		names = append(names, f.Name())
+	}
+	return names
+}
+
+func restart(t *testing.T) {
+	data, listen := world.service.data, world.service.listen
+	var err error
+	world.service, err = serve(data, listen)
+	require.NoError(t, err)
+}
+
+func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
+	prepared(t)
+	slowSource(t)
+	svc := world.service.client(t)
+	ctx := context.Background()
+	before := len(ask[[]wire.Release](t, "release", "list", "music-base"))
+	run, err := svc.BuildRelease(ctx, "music-base", wire.NewRelease{Note: "killed"})
+	require.NoError(t, err)
+	working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Done.Bytes > 1<<20 })
+	require.Contains(t, strings.Join(archives(t), " "), ".scratch-")
+	world.service.kill(t)
+	restart(t)
+	run, err = svc.Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, records.Done, run.Status, run.Error)
+	releases := ask[[]wire.Release](t, "release", "list", "music-base")
+	require.Len(t, releases, before+1)
+	require.Len(t, archives(t), len(releases), "no orphan is left in the store")
+	require.Contains(t, must(t, "release", "verify", releases[0].Ref), "every sum holds")
+}
+
+func TestABuildThatIsCancelledLeavesNothing(t *testing.T) {
+	prepared(t)
+	slowSource(t)
+	svc := world.service.client(t)
+	before := archives(t)
+	run, err := svc.BuildRelease(context.Background(), "music-base", wire.NewRelease{})
+	require.NoError(t, err)
+	working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Done.Bytes > 1<<20 })
+	must(t, "run", "cancel", fmt.Sprint(run.ID))
+	run, err = svc.Wait(context.Background(), run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, records.Cancelled, run.Status)
+	require.Equal(t, before, archives(t))
+	require.Equal(t, 2, nestseed(t, "run", "cancel", fmt.Sprint(run.ID)).code)
+}
+
+func TestAProvisioningThatIsKilledIsTakenBack(t *testing.T) {
+	prepared(t)
+	svc := world.service.client(t)
+	ctx := context.Background()
+	school := scenario.Schools(5)[4]
+	addClient(t, school)
+	for _, moment := range []func(wire.Run) bool{
+		func(wire.Run) bool { return true },
+		func(r wire.Run) bool { return r.Progress.Done.Files > 300 },
+		func(r wire.Run) bool { return len(r.Progress.Steps) > 3 },
+	} {
+		run, err := svc.ProvisionSite(ctx, wire.NewSite{Client: school.Name, From: "music-base@1", Host: "preview"})
+		require.NoError(t, err)
+		working(t, svc, run.ID, moment)
+		world.service.kill(t)
+		restart(t)
+		run, err = svc.Wait(ctx, run.ID, nil)
+		require.NoError(t, err)
+		if run.Status == records.Done { // it was killed after the site was recorded
+			require.Zero(t, nestseed(t, "site", "check", school.Name).code)
+			return
+		}
+		require.Equal(t, records.Failed, run.Status)
+		require.Contains(t, run.Error, "taken back")
+		nothingLeft(t, school.Name)
+	}
+	must(t, "site", "provision", school.Name, "--from", "music-base@1", "--host", "preview")
+}
+
+func TestAServiceThatIsStoppedPutsWorkBack(t *testing.T) {
+	prepared(t)
+	slowSource(t)
+	svc := world.service.client(t)
+	ctx := context.Background()
+	run, err := svc.BuildRelease(ctx, "music-base", wire.NewRelease{Note: "stopped"})
+	require.NoError(t, err)
+	working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Done.Bytes > 1<<20 })
+	require.NoError(t, world.service.stop())
+	restart(t)
+	run, err = svc.Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, records.Done, run.Status, run.Error)
+}
