@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,6 +17,7 @@ import (
 
 	"nestseed/internal/client"
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/progress"
 	"nestseed/internal/service/runs"
 	"nestseed/internal/wire"
 )
@@ -320,23 +319,32 @@ func (a *app) releaseDownload(ctx context.Context, c *cli.Command, args []string
 			return fmt.Errorf("%w; what has come is kept in %s, and the same command goes on from there", err, part)
 		}
 	}
-	h := sha256.New()
-	if err := rewind(f); err != nil {
-		return err
-	}
-	if _, err := io.Copy(h, f); err != nil {
-		return err
-	}
-	if got := hex.EncodeToString(h.Sum(nil)); got != r.Sha256 {
+	if err := wholeCopy(ctx, f, r); err != nil {
 		os.Remove(part)
-		return fmt.Errorf("what came of %s is damaged and was removed; run the same command again", r.Ref)
+		return fmt.Errorf("what came of %s is damaged (%w) and was removed; run the same command again", r.Ref, err)
 	}
 	if err := errors.Join(f.Close(), os.Rename(part, to)); err != nil {
 		return err
 	}
-	return a.print(c, map[string]any{"file": to, "bytes": r.ArchiveBytes, "sha256": r.Sha256}, func() {
-		fmt.Fprintf(a.out, "%s is in %s: %s, its sum holds\n", r.Ref, to, size(r.ArchiveBytes))
+	return a.print(c, map[string]any{"file": to, "bytes": r.ArchiveBytes, "sums_sha256": r.SumsSHA256}, func() {
+		fmt.Fprintf(a.out, "%s is in %s: %s, every sum holds\n", r.Ref, to, size(r.ArchiveBytes))
 	})
+}
+
+// wholeCopy checks that a copy has the sums the service recorded, and that they hold for all of it.
+func wholeCopy(ctx context.Context, f *os.File, r wire.Release) error {
+	ar, err := archive.Open(f, r.ArchiveBytes)
+	if err != nil {
+		return err
+	}
+	if pinned, err := ar.Pinned(); err != nil || pinned != r.SumsSHA256 {
+		return errors.Join(err, errors.New("its sums are not those of the release"))
+	}
+	v, err := ar.Verify(ctx, progress.Discard)
+	if err == nil && len(v.Faults) > 0 {
+		err = fmt.Errorf("%s %s", v.Faults[0].Entry, v.Faults[0].What)
+	}
+	return err
 }
 
 func rewind(f *os.File) error {

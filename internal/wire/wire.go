@@ -178,8 +178,8 @@ type Release struct {
 	KindTitle    string              `json:"kind_title"`
 	Version      string              `json:"version"`
 	ArchiveBytes int64               `json:"archive_bytes"`
-	Sha256       string              `json:"sha256"`
-	Kept         bool                `json:"kept"` // its archive is there
+	SumsSHA256   string              `json:"sums_sha256"` // of SHA256SUMS, which pins everything else
+	Kept         bool                `json:"kept"`        // its archive is there
 	Totals       archive.Totals      `json:"totals"`
 	Areas        []archive.AreaTotal `json:"areas"`
 	VerifiedAt   *time.Time          `json:"verified_at,omitempty"`

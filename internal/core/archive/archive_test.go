@@ -68,9 +68,12 @@ func build(t testing.TB, in Input, to string) *Manifest {
 	f, err := os.Create(to)
 	require.NoError(t, err)
 	defer f.Close()
-	m, err := Build(context.Background(), f, in, progress.Discard)
+	b, err := Build(context.Background(), f, in, progress.Discard)
 	require.NoError(t, err)
-	return m
+	pinned, err := open(t, to).Pinned()
+	require.NoError(t, err)
+	require.Equal(t, b.SumsSHA256, pinned)
+	return &b.Manifest
 }
 
 func open(t testing.TB, file string) *Archive {

@@ -36,9 +36,17 @@ type Input struct {
 	Manifest Manifest
 }
 
-// Build writes an archive to out and returns its manifest. The source is only read. On an error, what
-// is in out is worthless and the caller's to remove.
-func Build(ctx context.Context, out Target, in Input, report progress.Reporter) (*Manifest, error) {
+// Built is a finished archive.
+type Built struct {
+	Manifest Manifest
+	// SumsSHA256 is the SHA-256 of the entry SHA256SUMS, in hexadecimal. As that entry holds the sums of
+	// all others, this one pins the content of the whole archive.
+	SumsSHA256 string
+}
+
+// Build writes an archive to out. The source is only read. On an error, what is in out is worthless and
+// the caller's to remove.
+func Build(ctx context.Context, out Target, in Input, report progress.Reporter) (*Built, error) {
 	match, err := in.List.Compile(in.Identity.Kind, in.Identity.Prefix)
 	if err != nil {
 		return nil, err
@@ -66,15 +74,14 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 		b.w.abandon()
 		return nil, err
 	}
-	b.finishManifest()
-	err = b.w.finish(b.reserved, b.m.Made, func() ([]byte, error) {
+	pinned, err := b.w.finish(b.reserved, b.m.Made, func() ([]byte, error) {
 		b.finishManifest()
 		return b.fit()
 	})
 	if err != nil {
 		return nil, err
 	}
-	return &b.m, nil
+	return &Built{b.m, pinned}, nil
 }
 
 type builder struct {

@@ -3,6 +3,8 @@ package archive
 import (
 	"archive/zip"
 	"bufio"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -218,6 +220,16 @@ func (a *Archive) Rows(t TableTotal) []string {
 		names[i] = rowsName(t.Name, i)
 	}
 	return names
+}
+
+// Pinned returns the SHA-256 of SHA256SUMS, in hexadecimal: see Built.
+func (a *Archive) Pinned() (string, error) {
+	text, err := a.read(SumsName, maxSumsBytes)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:]), nil
 }
 
 // Sums returns the SHA-256 of each entry by name, in hexadecimal.

@@ -34,7 +34,7 @@ const (
 	blockBytes  = 1 << 20  // large entries are compressed in blocks of this size, independently
 	smallBytes  = 4 << 20  // files up to this size are read whole by one worker
 	flightBytes = 48 << 20 // content that may be read but not yet written
-	level       = 5        // of deflate: the knee of size over speed on real sites
+	level       = 3        // of deflate: the knee of size over speed on real sites
 )
 
 // writer compresses entries on all cores and writes them in the order they were added.
@@ -258,9 +258,17 @@ func (e *entry) finish(sum [32]byte, crc uint32, size int64) {
 	e.header.UncompressedSize64 = uint64(size)
 }
 
+// shrinks looks at samples of the beginning and the middle: what looks random in both is stored.
+func shrinks(raw []byte) bool {
+	const sample, random = 8 << 10, 0.1
+	middle := len(raw) / 2
+	return len(raw) >= 64 &&
+		(compress.Estimate(raw[:min(len(raw), sample)]) >= random || compress.Estimate(raw[middle:min(len(raw), middle+sample)]) >= random)
+}
+
 // deflateWhole compresses raw if that makes it smaller, and gives back the buffer that is not used.
 func deflateWhole(raw []byte) (out []byte, method uint16) {
-	if len(raw) < 64 || compress.Estimate(raw[:min(len(raw), 64<<10)]) < 0.1 && compress.Estimate(raw[len(raw)/2:min(len(raw), len(raw)/2+64<<10)]) < 0.1 {
+	if !shrinks(raw) {
 		return raw, zip.Store
 	}
 	packed := deflateBlock(raw, true)
@@ -350,7 +358,7 @@ func (s *stream) ReadFrom(r io.Reader) (n int64, err error) {
 func (s *stream) flush(last bool) error {
 	if !s.decided {
 		s.decided = true
-		s.store = compress.Estimate(s.buf) < 0.1
+		s.store = !shrinks(s.buf)
 		if !s.store {
 			s.e.header.Method = zip.Deflate
 		}
@@ -423,19 +431,19 @@ const (
 )
 
 // finish waits for everything that was added, lets last make the reserved body, writes the sums and the
-// directory, and fills the reserved body in.
-func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, error)) error {
+// directory, fills the reserved body in, and returns the sum of the sums.
+func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, error)) (sumsSHA256 string, err error) {
 	close(w.tasks)
 	close(w.order)
 	if err := w.group.Wait(); err != nil {
-		return err
+		return "", err
 	}
 	body, err := last()
 	if err != nil {
-		return err
+		return "", err
 	}
 	if len(body) > r.size {
-		return fmt.Errorf("the manifest needs %d bytes and only %d were kept for it", len(body), r.size)
+		return "", fmt.Errorf("the manifest needs %d bytes and only %d were kept for it", len(body), r.size)
 	}
 	body = append(body, bytes.Repeat([]byte(" "), r.size-len(body))...)
 	r.header.CRC32 = crc32.ChecksumIEEE(body)
@@ -444,24 +452,25 @@ func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, er
 
 	h := header(SumsName, 0o644, sumsTime)
 	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE(sums), uint64(len(sums))
+	pinned := sha256.Sum256(sums)
 	packed, method := deflateWhole(sums)
 	h.Method, h.CompressedSize64 = method, uint64(len(packed))
 	out, err := w.zip.CreateRaw(h)
 	if err != nil {
-		return err
+		return "", err
 	}
 	if _, err := out.Write(packed); err != nil {
-		return err
+		return "", err
 	}
 	if err := w.zip.Close(); err != nil {
-		return err
+		return "", err
 	}
 	crc := binary.LittleEndian.AppendUint32(nil, r.header.CRC32)
 	if _, err := w.out.WriteAt(crc, crcOffset); err != nil {
-		return err
+		return "", err
 	}
 	_, err = w.out.WriteAt(body, int64(localHeaderBytes+len(r.header.Name)+len(r.header.Extra)))
-	return err
+	return hex.EncodeToString(pinned[:]), err
 }
 
 // abandon ends the goroutines after an error.

@@ -34,25 +34,27 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 	if err := mk.req.FS.Mkdir(mk.staging, 0o755); err != nil {
 		return err
 	}
-	entries := make(chan *zip.File, 64)
+	batches := make(chan []*zip.File, 8)
 	group, ctx := errgroup.WithContext(ctx)
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		group.Go(func() error {
 			w := mk.rewriter.Worker()
 			defer mk.merge(w)
-			for f := range entries {
-				if err := mk.placeFile(f, w); err != nil {
-					return err
+			for batch := range batches {
+				for _, f := range batch {
+					if err := mk.placeFile(f, w); err != nil {
+						return err
+					}
 				}
 			}
 			return nil
 		})
 	}
 	group.Go(func() error {
-		defer close(entries)
-		return mk.req.Archive.Regular(func(f *zip.File, _ string) error {
+		defer close(batches)
+		return mk.byFolder(func(batch []*zip.File) error {
 			select {
-			case entries <- f:
+			case batches <- batch:
 				return nil
 			case <-ctx.Done():
 				return ctx.Err()
@@ -60,6 +62,27 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 		})
 	})
 	return group.Wait()
+}
+
+// byFolder hands out the files of the tree, those of a folder together: two workers that make files in
+// one folder wait for each other in the kernel.
+func (mk *maker) byFolder(hand func([]*zip.File) error) error {
+	const most = 64
+	var batch []*zip.File
+	err := mk.req.Archive.Regular(func(f *zip.File, _ string) error {
+		if len(batch) > 0 && (len(batch) == most || path.Dir(batch[0].Name) != path.Dir(f.Name)) {
+			if err := hand(batch); err != nil {
+				return err
+			}
+			batch = nil
+		}
+		batch = append(batch, f)
+		return nil
+	})
+	if err != nil || len(batch) == 0 {
+		return err
+	}
+	return hand(batch)
 }
 
 // firstMissing returns the topmost folder that making p will make: what undo has to remove.

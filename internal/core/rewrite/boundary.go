@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -93,7 +94,7 @@ func nameGoesOn(src []byte, at int) bool {
 }
 
 // pathNeedles compiles a folder on disk in each spelling it can have.
-func pathNeedles(p Pair) ([]needle, error) {
+func pathNeedles(p Pair, addresses []Pair) ([]needle, error) {
 	old, fresh := path.Clean(p.Old), path.Clean(p.New)
 	if !path.IsAbs(old) || !path.IsAbs(fresh) {
 		return nil, fmt.Errorf("folders to replace must be absolute: %q, %q", p.Old, p.New)
@@ -104,11 +105,12 @@ func pathNeedles(p Pair) ([]needle, error) {
 	if old == fresh {
 		return nil, nil
 	}
+	key := rareSegment(old, addresses)
 	var out []needle
 	for _, st := range styles {
 		text := []byte(strings.ReplaceAll(old, "/", st.slash))
 		with := []byte(strings.ReplaceAll(fresh, "/", st.slash))
-		out = append(out, needle{text, func(src []byte, at int) (hit, bool) {
+		out = append(out, needle{newPattern(text), newPattern([]byte(key)), len(out) == 0, func(src []byte, at int) (hit, bool) {
 			end := at + len(text)
 			if r, _ := previous(src, at); letter(r) || r == '.' || r == '~' || r == '\\' || nameGoesOn(src, end) {
 				return hit{}, false
@@ -117,4 +119,22 @@ func pathNeedles(p Pair) ([]needle, error) {
 		}})
 	}
 	return out, nil
+}
+
+// rareSegment returns a segment of a folder by which its spellings are looked for: the longest that no
+// address contains, since a site's folder is often called like its host.
+func rareSegment(folder string, addresses []Pair) string {
+	best, longest := "", ""
+	for part := range strings.SplitSeq(folder, "/") {
+		if len(part) > len(longest) {
+			longest = part
+		}
+		if len(part) > len(best) && !slices.ContainsFunc(addresses, func(a Pair) bool { return strings.Contains(a.Old, part) }) {
+			best = part
+		}
+	}
+	if best == "" {
+		return longest
+	}
+	return best
 }

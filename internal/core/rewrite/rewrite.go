@@ -47,7 +47,9 @@ type Rewriter struct {
 
 // needle is one thing to search for and the judge of each place it is found at.
 type needle struct {
-	text  []byte
+	pattern
+	key   pattern // a part that related needles share: where it is missing, so are they all
+	first bool    // the first of those that share it
 	match func(src []byte, at int) (hit, bool)
 }
 
@@ -86,59 +88,98 @@ func New(rules Rules) (*Rewriter, error) {
 			return nil, err
 		}
 		if !strings.EqualFold(strings.TrimSuffix(p.Old, "/"), strings.TrimSuffix(p.New, "/")) {
-			r.needles = append(r.needles, needle{[]byte(a.host), a.match})
+			r.needles = append(r.needles, needle{newPattern([]byte(a.host)), newPattern([]byte(a.host)), true, a.match})
 		}
 	}
 	for _, p := range rules.Paths {
-		needles, err := pathNeedles(p)
+		needles, err := pathNeedles(p, rules.Addresses)
 		if err != nil {
 			return nil, err
 		}
 		r.needles = append(r.needles, needles...)
+	}
+	if len(r.needles) > maxNeedles {
+		return nil, fmt.Errorf("%d addresses and %d folders are more than can be replaced at once", len(rules.Addresses), len(rules.Paths))
 	}
 	return r, nil
 }
 
 // Has reports whether src contains anything that might have to be replaced.
 func (r *Rewriter) Has(src []byte) bool {
-	for _, n := range r.needles {
-		if bytes.Contains(src, n.text) {
+	for i := range r.needles {
+		if n := &r.needles[i]; n.first && n.key.index(src, 0) >= 0 {
 			return true
 		}
 	}
 	return false
 }
 
-// next returns the first hit at or after from.
-func (r *Rewriter) next(src []byte, from int) (hit, bool) {
-	var best hit
-	found := false
-	limit := len(src)
-	for _, n := range r.needles {
-		for at := from; ; {
-			i := bytes.Index(src[at:limit], n.text)
-			if i < 0 {
-				break
-			}
-			at += i
-			if h, ok := n.match(src, at); ok && h.from >= from {
-				if !found || h.from < best.from {
-					best, found = h, true
-					limit = min(len(src), h.to+len(n.text))
-				}
-				break
-			}
-			at++
+// finder goes through a text once for each needle, however many hits there are.
+type finder struct {
+	r   *Rewriter
+	src []byte
+	at  [maxNeedles]int // where each needle is found next; len(src) when nowhere
+}
+
+// maxNeedles is enough for four addresses and four folders.
+const maxNeedles = 4 + 4*len(styles)
+
+func (r *Rewriter) finder(src []byte) *finder {
+	f := &finder{r: r, src: src}
+	missing := false
+	for i := range r.needles {
+		n := &r.needles[i]
+		if n.first {
+			missing = n.key.index(src, 0) < 0
+		}
+		if f.at[i] = -1; missing {
+			f.at[i] = len(src)
 		}
 	}
-	return best, found
+	return f
+}
+
+// raw returns the first place at or after from where some needle is, and which; len(src) when there is none.
+func (f *finder) raw(from int) (at, which int) {
+	at = len(f.src)
+	for i := range f.r.needles {
+		if f.at[i] < from {
+			if f.at[i] = f.r.needles[i].index(f.src, from); f.at[i] < 0 {
+				f.at[i] = len(f.src)
+			}
+		}
+		if f.at[i] < at {
+			at, which = f.at[i], i
+		}
+	}
+	return at, which
+}
+
+// next returns the first hit that begins at or after from.
+func (f *finder) next(from int) (hit, bool) {
+	for search := from; ; {
+		at, which := f.raw(search)
+		if at == len(f.src) {
+			return hit{}, false
+		}
+		if h, ok := f.r.needles[which].match(f.src, at); ok && h.from >= from {
+			return h, true
+		}
+		search = at + 1
+	}
 }
 
 // address is a compiled address pair.
 type address struct {
-	host, port, path          string // of the old one; port is empty for the scheme's own
-	newScheme, newHost        string
-	newPort, newPath, newSite string
+	host, port string              // of the old one; port is empty for the scheme's own
+	path       [len(styles)][]byte // of the old one, in each spelling
+	with       [len(styles)]replacements
+}
+
+// replacements are the new address as it stands in one spelling, with each sort of beginning.
+type replacements struct {
+	bare, rootless, scheme []byte
+	mixed                  []byte // with scheme, and a plain colon behind it, as in http:%2F%2F
 }
 
 func newAddress(p Pair) (*address, error) {
@@ -150,10 +191,26 @@ func newAddress(p Pair) (*address, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &address{
-		host: old.Hostname(), port: ownPort(old), path: old.Path,
-		newScheme: fresh.Scheme, newHost: fresh.Hostname(), newPort: ownPort(fresh), newPath: fresh.Path,
-	}, nil
+	a := &address{host: old.Hostname(), port: ownPort(old)}
+	for i, st := range styles {
+		a.path[i] = []byte(strings.ReplaceAll(old.Path, "/", st.slash))
+		a.with[i] = replacements{
+			bare:     []byte(spelled(fresh, st, st.colon)),
+			rootless: []byte(st.slash + st.slash + spelled(fresh, st, st.colon)),
+			scheme:   []byte(fresh.Scheme + st.colon + st.slash + st.slash + spelled(fresh, st, st.colon)),
+			mixed:    []byte(fresh.Scheme + ":" + st.slash + st.slash + spelled(fresh, st, ":")),
+		}
+	}
+	return a, nil
+}
+
+// spelled returns host, port and folder of an address in a style.
+func spelled(u *url.URL, st style, colon string) string {
+	out := u.Hostname()
+	if port := ownPort(u); port != "" {
+		out += colon + port
+	}
+	return out + strings.ReplaceAll(u.Path, "/", st.slash)
 }
 
 // ParseAddress reads a site's address: http or https, a host, perhaps a port and a folder, nothing
@@ -190,7 +247,7 @@ type style struct {
 	form         Form
 }
 
-var styles = []style{
+var styles = [...]style{
 	{`/`, `:`, Plain},
 	{`\/`, `:`, Escaped},
 	{`\\\/`, `:`, Escaped},
@@ -200,74 +257,107 @@ var styles = []style{
 	{`%252f`, `%253a`, Percent},
 }
 
+// begin is how an address begins.
+type begin uint8
+
+const (
+	bare begin = iota
+	rootless
+	withScheme
+	mixedScheme
+)
+
 // match judges the host found at src[at:].
 func (a *address) match(src []byte, at int) (hit, bool) {
 	h := hit{from: at, to: at + len(a.host)}
-	st, scheme, ok := a.before(src, &h)
-	if !ok {
+	st, how, scheme, ok := before(src, &h)
+	if !ok || !a.after(src, &h, &st, how, scheme) {
 		return h, false
 	}
-	if !a.after(src, &h, &st, scheme) {
-		return h, false
-	}
-	h.form = st.form
-	if st.form == Plain && scheme == "" {
-		h.form = Rootless
-		if h.from == at {
-			h.form = Bare
+	h.form = styles[st].form
+	switch how {
+	case bare:
+		h.with, h.form = a.with[st].bare, Bare
+		if st > 0 {
+			h.form = Percent
 		}
+	case rootless:
+		h.with = a.with[st].rootless
+		if st == 0 {
+			h.form = Rootless
+		}
+	case withScheme:
+		h.with = a.with[st].scheme
+	case mixedScheme:
+		h.with = a.with[st].mixed
 	}
-	if scheme != "" {
-		h.with = append(append(h.with, a.newScheme...), st.colon...)
-	}
-	if h.from != at {
-		h.with = append(append(h.with, st.slash...), st.slash...)
-	}
-	h.with = append(h.with, a.newHost...)
-	if a.newPort != "" {
-		h.with = append(append(h.with, st.colon...), a.newPort...)
-	}
-	h.with = append(h.with, strings.ReplaceAll(a.newPath, "/", st.slash)...)
 	return h, true
 }
 
 // before looks at what precedes the host: two slashes in some spelling, with or without a scheme,
 // or a place where a bare host may begin. It moves h.from to the start of what is replaced.
-func (a *address) before(src []byte, h *hit) (st style, scheme string, ok bool) {
+func before(src []byte, h *hit) (st int, how begin, scheme string, ok bool) {
 	at := h.from
-	for _, st := range styles {
-		two := len(st.slash) * 2
-		if at < two || string(src[at-two:at]) != st.slash+st.slash {
-			continue
-		}
-		// The longer spellings end like shorter ones; more backslashes mean a deeper wrapping.
-		if st.form == Escaped && at > two && src[at-two-1] == '\\' {
-			continue
-		}
-		h.from = at - two
-		for _, sch := range [...]string{"https", "http"} {
-			for _, colon := range [...]string{st.colon, ":"} {
-				lead := sch + colon
-				if bytes.HasSuffix(bytes.ToLower(src[max(0, h.from-len(lead)):h.from]), []byte(strings.ToLower(lead))) &&
-					!wordBefore(src, h.from-len(lead)) {
-					st.colon = colon
-					h.from -= len(lead)
-					return st, sch, true
-				}
-			}
-		}
-		// Some other scheme (ftp, ws, a stream) is somebody else's address.
-		if h.from > 0 && (src[h.from-1] == ':' || bytes.HasSuffix(src[:h.from], []byte(st.colon))) {
-			return st, "", false
-		}
-		return st, "", true
+	if st = slashesBefore(src, at); st < 0 {
+		return 0, bare, "", bareMayBegin(src, at)
 	}
-	return style{"/", ":", Plain}, "", bareMayBegin(src, at)
+	h.from = at - 2*len(styles[st].slash)
+	for i, colon := range [...]string{styles[st].colon, ":"} {
+		for _, sch := range [...]string{"http", "https"} {
+			from := h.from - len(sch) - len(colon)
+			if from < 0 || !foldEqual(src[from:h.from], sch, colon) || wordBefore(src, from) {
+				continue
+			}
+			h.from = from
+			if i == 1 && st > 2 {
+				return st, mixedScheme, sch, true
+			}
+			return st, withScheme, sch, true
+		}
+	}
+	// Some other scheme (ftp, ws, a stream) is somebody else's address.
+	if h.from > 0 && (src[h.from-1] == ':' || bytes.HasSuffix(src[:h.from], []byte(styles[st].colon))) {
+		return st, rootless, "", false
+	}
+	return st, rootless, "", true
+}
+
+// slashesBefore returns the style of the two slashes that end at src[:at], or -1.
+func slashesBefore(src []byte, at int) int {
+	if at < 2 {
+		return -1
+	}
+	switch last := src[at-1]; {
+	case last == '/' && src[at-2] == '/':
+		return 0
+	case last != '/' && last|0x20 != 'f':
+		return -1
+	}
+	for i := len(styles) - 1; i > 0; i-- { // the longer spellings end like shorter ones
+		n := len(styles[i].slash)
+		if at >= 2*n && string(src[at-n:at]) == styles[i].slash && string(src[at-2*n:at-n]) == styles[i].slash {
+			if styles[i].form == Escaped && at > 2*n && src[at-2*n-1] == '\\' {
+				return -1 // more backslashes: a wrapping deeper than any that is known
+			}
+			return i
+		}
+	}
+	return -1
+}
+
+// foldEqual reports whether b is the two words, the first in any case.
+func foldEqual(b []byte, word, rest string) bool {
+	for i := range len(word) {
+		if b[i]|0x20 != word[i] {
+			return false
+		}
+	}
+	return string(b[len(word):]) == rest
 }
 
 // after looks at what follows the host: the port must be the old one, then the old folder, then an
 // end. It moves h.to behind what is replaced and settles the spelling from the port when the host was bare.
-func (a *address) after(src []byte, h *hit, st *style, scheme string) bool {
+func (a *address) after(src []byte, h *hit, st *int, how begin, scheme string) bool {
 	port, end, spelled := portAt(src, h.to)
 	switch {
 	case port == a.port:
@@ -276,28 +366,28 @@ func (a *address) after(src []byte, h *hit, st *style, scheme string) bool {
 		return false
 	}
 	if port != "" {
-		if h.from == h.to-len(a.host) {
-			for _, s := range styles {
+		if how == bare && spelled != ":" {
+			for i, s := range styles {
 				if s.colon == spelled {
-					*st = s
+					*st = i
 					break
 				}
 			}
 		}
 		h.to = end
 	}
-	if a.path != "" {
-		folder := strings.ReplaceAll(a.path, "/", st.slash)
-		if !bytes.HasPrefix(src[h.to:], []byte(folder)) {
-			return false
-		}
-		h.to += len(folder)
+	if !bytes.HasPrefix(src[h.to:], a.path[*st]) {
+		return false
 	}
+	h.to += len(a.path[*st])
 	return !nameGoesOn(src, h.to)
 }
 
 // portAt reads a colon in any spelling and digits.
 func portAt(src []byte, at int) (port string, end int, colon string) {
+	if at >= len(src) || src[at] != ':' && src[at] != '%' {
+		return "", at, ""
+	}
 	for _, colon := range [...]string{":", "%3A", "%3a", "%253A", "%253a"} {
 		if !bytes.HasPrefix(src[at:], []byte(colon)) {
 			continue

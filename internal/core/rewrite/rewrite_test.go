@@ -2,6 +2,8 @@ package rewrite
 
 import (
 	"bytes"
+	"fmt"
+	"io"
 	"strings"
 	"testing"
 
@@ -9,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"nestseed/internal/core/phpval"
+	"nestseed/internal/core/sqltext"
 )
 
 func rewriter(t require.TestingT, old, fresh string) *Rewriter {
@@ -117,7 +120,7 @@ func TestRewritingThereAndBackIsIdentity(t *testing.T) {
 }
 
 func mustPaths(t require.TestingT) []needle {
-	n, err := pathNeedles(Pair{"/srv/sites/alder", "/srv/www/base"})
+	n, err := pathNeedles(Pair{"/srv/sites/alder", "/srv/www/base"}, nil)
 	require.NoError(t, err)
 	return n
 }
@@ -139,4 +142,35 @@ func FuzzValue(f *testing.F) {
 		out := r.Worker().Value(nil, b)
 		require.Equal(t, phpval.Valid(b), phpval.Valid(out) && phpval.Valid(b))
 	})
+}
+
+// script is SQL as an archive holds it: posts with blocks, metadata with serialised values.
+func script(sizeBytes int) []byte {
+	var out bytes.Buffer
+	para := strings.Repeat("Our learners play in ensembles from the first term on. ", 18)
+	for i := 0; out.Len() < sizeBytes; i++ {
+		out.WriteString("INSERT INTO `lad_posts` (`ID`,`post_content`,`guid`) VALUES\n")
+		for j := range 300 {
+			if j > 0 {
+				out.WriteString(",\n")
+			}
+			content := fmt.Sprintf("<!-- wp:image {\"url\":\"http:\\/\\/base.localhost:8480\"} --><img src=\"http://base.localhost:8480/a.jpg\"/>%s", para)
+			fmt.Fprintf(&out, "(%d,%s,'http://base.localhost:8480/?p=%d')", i, sqltext.String(content), j)
+			url := fmt.Sprintf("http://base.localhost:8480/wp-content/uploads/p-%d.jpg", j)
+			fmt.Fprintf(&out, ",(%d,%s,'x')", i, sqltext.String(fmt.Sprintf(`a:2:{s:4:"file";s:%d:"%s";s:4:"text";s:20:"scale and arpeggio. ";}`, len(url), url)))
+		}
+		out.WriteString(";\n")
+	}
+	return out.Bytes()
+}
+
+func BenchmarkScript(b *testing.B) {
+	in := script(16 << 20)
+	r := rewriter(b, "http://base.localhost:8480", "https://alder-valley.example")
+	b.SetBytes(int64(len(in)))
+	for b.Loop() {
+		if err := r.Worker().Script(io.Discard, bytes.NewReader(in)); err != nil {
+			b.Fatal(err)
+		}
+	}
 }

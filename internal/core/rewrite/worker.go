@@ -50,6 +50,8 @@ type Worker struct {
 	r     *Rewriter
 	forms [forms]int64
 	tally Tally
+
+	plain, fresh []byte // scratch
 }
 
 // Worker returns a new Worker.
@@ -103,9 +105,9 @@ func (w *Worker) nested(dst, src []byte) []byte {
 
 // Text appends running text, rewritten.
 func (w *Worker) Text(dst, src []byte) []byte {
-	pos := 0
+	pos, f := 0, w.r.finder(src)
 	for {
-		h, ok := w.r.next(src, pos)
+		h, ok := f.next(pos)
 		if !ok {
 			return append(dst, src[pos:]...)
 		}
@@ -121,8 +123,12 @@ func (w *Worker) Text(dst, src []byte) []byte {
 
 // Leftovers counts the places in src that Text would still replace, and shows the first.
 func (r *Rewriter) Leftovers(src []byte) (n int, first string) {
+	if !r.Has(src) {
+		return 0, ""
+	}
+	f := r.finder(src)
 	for pos := 0; ; n++ {
-		h, ok := r.next(src, pos)
+		h, ok := f.next(pos)
 		if !ok {
 			return n, first
 		}
@@ -154,7 +160,9 @@ func (w *Worker) Statement(dst, stmt []byte) []byte {
 	if !w.r.Has(stmt) {
 		return append(dst, stmt...)
 	}
-	var plain, fresh []byte
+	plain, fresh := w.plain, w.fresh
+	defer func() { w.plain, w.fresh = plain, fresh }()
+	f := w.r.finder(stmt)
 	done := 0
 	for pos := 0; ; {
 		begin, end := sqltext.NextString(stmt, pos)
@@ -162,7 +170,11 @@ func (w *Worker) Statement(dst, stmt []byte) []byte {
 			return append(dst, stmt[done:]...)
 		}
 		pos = end + 1
-		if !w.r.Has(stmt[begin:end]) {
+		at, _ := f.raw(begin)
+		if at == len(stmt) {
+			return append(dst, stmt[done:]...)
+		}
+		if at >= end {
 			continue
 		}
 		plain = sqltext.AppendUnescaped(plain[:0], stmt[begin:end])

@@ -27,7 +27,7 @@ func (a *api) releaseOut(r records.Release) wire.Release {
 		title = k.Title
 	}
 	return wire.Release{Ref: r.Ref(), Starter: r.Starter, Number: r.Number, Made: m.Made, By: m.By, Note: m.Note, Source: m.Source, KindTitle: title, Version: m.Version,
-		ArchiveBytes: r.ArchiveBytes, Sha256: r.ArchiveSha256, Kept: r.Archive != "", Totals: m.Totals, Areas: m.Areas, VerifiedAt: r.VerifiedAt, Faults: r.Faults,
+		ArchiveBytes: r.ArchiveBytes, SumsSHA256: r.SumsSha256, Kept: r.Archive != "", Totals: m.Totals, Areas: m.Areas, VerifiedAt: r.VerifiedAt, Faults: r.Faults,
 		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID}
 }
 
@@ -174,7 +174,7 @@ func (a *api) download(c *gin.Context) {
 	defer f.Close()
 	c.Header("Content-Type", "application/zip")
 	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d.zip"`, r.Starter, r.Number))
-	c.Header("ETag", `"`+r.ArchiveSha256+`"`)
+	c.Header("ETag", `"`+r.SumsSha256+`"`)
 	http.ServeContent(c.Writer, c.Request, "", time.Time{}, f)
 }
 

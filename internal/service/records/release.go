@@ -12,25 +12,25 @@ import (
 
 // Release is one build of a starter.
 type Release struct {
-	ID            int64
-	StarterID     int64
-	Starter       string
-	Number        int
-	Archive       string // its name in the store; empty when it was discarded
-	ArchiveBytes  int64
-	ArchiveSha256 string
-	Manifest      *archive.Manifest
-	RunID         *int64
-	VerifiedAt    *time.Time
-	Faults        int
-	Sites         int
-	BeforeBytes   *int64 // size of the release before
+	ID           int64
+	StarterID    int64
+	Starter      string
+	Number       int
+	Archive      string // its name in the store; empty when it was discarded
+	ArchiveBytes int64
+	SumsSha256   string
+	Manifest     *archive.Manifest
+	RunID        *int64
+	VerifiedAt   *time.Time
+	Faults       int
+	Sites        int
+	BeforeBytes  *int64 // size of the release before
 }
 
 // Ref returns the release as it is written.
 func (r Release) Ref() string { return fmt.Sprintf("%s@%d", r.Starter, r.Number) }
 
-const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.archive_sha256, r.manifest, r.run_id, r.verified_at, r.faults,
+const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.sums_sha256, r.manifest, r.run_id, r.verified_at, r.faults,
 	(SELECT count(*) FROM sites s WHERE s.release_id = r.id)::int AS sites,
 	(SELECT p.archive_bytes FROM releases p WHERE p.starter_id = r.starter_id AND p.number < r.number ORDER BY p.number DESC LIMIT 1) AS before_bytes
 	FROM releases r JOIN starters t ON t.id = r.starter_id `
@@ -66,8 +66,8 @@ func (db *DB) NextNumber(ctx context.Context, starterID int64) (n int, err error
 
 // AddRelease keeps a release whose archive is in the store.
 func (db *DB) AddRelease(ctx context.Context, r Release) error {
-	return db.exec(ctx, "release", fmt.Sprintf("%s@%d", r.Starter, r.Number), `INSERT INTO releases (starter_id, number, archive, archive_bytes, archive_sha256, manifest, run_id)
-		VALUES ($1, $2, $3, $4, $5, $6, $7)`, r.StarterID, r.Number, r.Archive, r.ArchiveBytes, r.ArchiveSha256, r.Manifest, r.RunID)
+	return db.exec(ctx, "release", fmt.Sprintf("%s@%d", r.Starter, r.Number), `INSERT INTO releases (starter_id, number, archive, archive_bytes, sums_sha256, manifest, run_id)
+		VALUES ($1, $2, $3, $4, $5, $6, $7)`, r.StarterID, r.Number, r.Archive, r.ArchiveBytes, r.SumsSha256, r.Manifest, r.RunID)
 }
 
 // SetVerified notes that a release was verified, and how many faults there were.

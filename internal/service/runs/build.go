@@ -113,16 +113,16 @@ func (w *Works) build(ctx context.Context, run records.Run, report progress.Repo
 	}
 	report.Step("Keep the archive", progress.Amount{})
 	name := fmt.Sprintf("%s-%d-%s.zip", t.Name, number, m.ID)
-	size, sum, err := draft.Keep(name)
+	size, err := draft.Keep(name)
 	if err != nil {
 		return nil, err
 	}
-	err = w.DB.AddRelease(ctx, records.Release{StarterID: t.ID, Starter: t.Name, Number: number, Archive: name, ArchiveBytes: size, ArchiveSha256: sum, Manifest: made, RunID: &run.ID})
+	err = w.DB.AddRelease(ctx, records.Release{StarterID: t.ID, Starter: t.Name, Number: number, Archive: name, ArchiveBytes: size, SumsSha256: made.SumsSHA256, Manifest: &made.Manifest, RunID: &run.ID})
 	if err != nil {
 		w.Store.Remove(name)
 		return nil, err
 	}
-	return BuildResult{made.Ref(), size, made.Totals, made.Notes}, nil
+	return BuildResult{made.Manifest.Ref(), size, made.Manifest.Totals, made.Manifest.Notes}, nil
 }
 
 // recoverBuild: the draft is swept from the store, and so is an archive whose release was not recorded.

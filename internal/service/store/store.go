@@ -6,11 +6,8 @@
 package store
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -49,22 +46,19 @@ func (s *Store) scratch(runID int64) string {
 	return filepath.Join(s.dir, scratchPrefix+strconv.FormatInt(runID, 10))
 }
 
-// Keep makes the draft an archive of the store, on disk for good, and returns its size and SHA-256.
-func (d *Draft) Keep(name string) (sizeBytes int64, sum string, err error) {
-	h := sha256.New()
-	if _, err := d.Seek(0, io.SeekStart); err != nil {
-		return 0, "", err
-	}
-	if sizeBytes, err = io.Copy(h, d.File); err != nil {
-		return 0, "", err
+// Keep makes the draft an archive of the store, on disk for good, and returns its size.
+func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
+	info, err := d.Stat()
+	if err != nil {
+		return 0, err
 	}
 	if err := errors.Join(d.Sync(), d.Close()); err != nil {
-		return 0, "", err
+		return 0, err
 	}
 	if err := os.Rename(d.Name(), d.store.path(name)); err != nil {
-		return 0, "", err
+		return 0, err
 	}
-	return sizeBytes, hex.EncodeToString(h.Sum(nil)), d.store.sync()
+	return info.Size(), d.store.sync()
 }
 
 // Drop throws the draft away. After Keep it does nothing.

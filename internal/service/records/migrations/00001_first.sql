@@ -90,7 +90,7 @@ CREATE TABLE releases (
   number integer NOT NULL,
   archive text NOT NULL,
   archive_bytes bigint NOT NULL,
-  archive_sha256 text NOT NULL,
+  sums_sha256 text NOT NULL,
   manifest jsonb NOT NULL,
   run_id bigint REFERENCES runs,
   verified_at timestamptz,
