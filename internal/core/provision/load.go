@@ -239,6 +239,15 @@ func (f *rowFeeder) row(row []sqltext.Literal, dirty bool) (err error) {
 			}
 			continue
 		}
+		if !prefixed {
+			if out, ok := f.worker.Escaped(append(f.fresh[:0], '\''), body); ok {
+				f.fresh = append(out, '\'')
+				if line, err = sitedb.AppendLiteralField(line, f.fresh); err != nil {
+					return err
+				}
+				continue
+			}
+		}
 		f.plain = sqltext.AppendUnescaped(f.plain[:0], body)
 		f.fresh = f.worker.Value(f.fresh[:0], f.plain)
 		if prefixed {

@@ -110,7 +110,7 @@ func pathNeedles(p Pair, addresses []Pair) ([]needle, error) {
 	for _, st := range styles {
 		text := []byte(strings.ReplaceAll(old, "/", st.slash))
 		with := []byte(strings.ReplaceAll(fresh, "/", st.slash))
-		out = append(out, needle{newPattern(text), newPattern([]byte(key)), len(out) == 0, func(src []byte, at int) (hit, bool) {
+		out = append(out, needle{newPattern(text), newPattern([]byte(key)), len(out) == 0, false, func(src []byte, at int) (hit, bool) {
 			end := at + len(text)
 			if r, _ := previous(src, at); letter(r) || r == '.' || r == '~' || r == '\\' || nameGoesOn(src, end) {
 				return hit{}, false

@@ -43,6 +43,7 @@ type Rules struct {
 // Rewriter applies Rules. It is immutable and may be shared; see Worker.
 type Rewriter struct {
 	needles []needle
+	near    int // how far around a hit an escape may change the judgement
 }
 
 // needle is one thing to search for and the judge of each place it is found at.
@@ -50,6 +51,7 @@ type needle struct {
 	pattern
 	key   pattern // a part that related needles share: where it is missing, so are they all
 	first bool    // the first of those that share it
+	alone bool    // nobody shares it
 	match func(src []byte, at int) (hit, bool)
 }
 
@@ -81,14 +83,15 @@ func (f Form) String() string { return formNames[f] }
 
 // New checks and compiles rules.
 func New(rules Rules) (*Rewriter, error) {
-	r := &Rewriter{}
+	r := &Rewriter{near: 24} // the longest beginning, and the longest port
 	for _, p := range rules.Addresses {
 		a, err := newAddress(p)
 		if err != nil {
 			return nil, err
 		}
+		r.near = max(r.near, 24+len(a.path[len(styles)-1]))
 		if !strings.EqualFold(strings.TrimSuffix(p.Old, "/"), strings.TrimSuffix(p.New, "/")) {
-			r.needles = append(r.needles, needle{newPattern([]byte(a.host)), newPattern([]byte(a.host)), true, a.match})
+			r.needles = append(r.needles, needle{newPattern([]byte(a.host)), newPattern([]byte(a.host)), true, true, a.match})
 		}
 	}
 	for _, p := range rules.Paths {
@@ -124,13 +127,13 @@ type finder struct {
 // maxNeedles is enough for four addresses and four folders.
 const maxNeedles = 4 + 4*len(styles)
 
-func (r *Rewriter) finder(src []byte) *finder {
-	f := &finder{r: r, src: src}
+func (r *Rewriter) finder(src []byte) finder {
+	f := finder{r: r, src: src}
 	missing := false
 	for i := range r.needles {
 		n := &r.needles[i]
 		if n.first {
-			missing = n.key.index(src, 0) < 0
+			missing = !n.alone && n.key.index(src, 0) < 0
 		}
 		if f.at[i] = -1; missing {
 			f.at[i] = len(src)
