@@ -57,6 +57,7 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 	b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
 	b.m.Origin.Prefix, b.m.List = in.Identity.Prefix, in.List
 	b.m.Settings = path.Base(in.Identity.SettingsPath)
+	b.m.Tables = []TableTotal{}
 
 	report.Step("Look at the source", progress.Amount{})
 	files, err := b.walk(ctx)

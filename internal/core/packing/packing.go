@@ -29,17 +29,17 @@ import (
 type List struct {
 	Name     string      `yaml:"list" json:"list"`
 	Only     string      `yaml:"only,omitempty" json:"only,omitempty" enum:"files,database"` // empty for both
-	LeaveOut LeaveOut    `yaml:"leave-out,omitempty" json:"leave_out"`
+	LeaveOut LeaveOut    `yaml:"leave-out,omitempty" json:"leave-out,omitzero"`
 	Empty    []string    `yaml:"empty,omitempty" json:"empty,omitempty"`
-	DropRows []kind.Rows `yaml:"drop-rows,omitempty" json:"drop_rows,omitempty"`
-	Blank    Blank       `yaml:"blank,omitempty" json:"blank"`
+	DropRows []kind.Rows `yaml:"drop-rows,omitempty" json:"drop-rows,omitempty"`
+	Blank    Blank       `yaml:"blank,omitempty" json:"blank,omitzero"`
 	Fields   []Field     `yaml:"fields,omitempty" json:"fields,omitempty"`
 }
 
 // LeaveOut names files and tables that do not go in at all.
 type LeaveOut struct {
 	Paths          []string `yaml:"paths,omitempty" json:"paths,omitempty"`
-	LargerThanByte int64    `yaml:"larger-than-bytes,omitempty" json:"larger_than_bytes,omitempty"`
+	LargerThanByte int64    `yaml:"larger-than-bytes,omitempty" json:"larger-than-bytes,omitempty"`
 	Tables         []string `yaml:"tables,omitempty" json:"tables,omitempty"`
 }
 
