@@ -44,18 +44,34 @@ func (s *mysqlSnapshot) Close() error {
 	return s.conn.Close()
 }
 
-var foreignKey = regexp.MustCompile(`(?m),?\n\s+(CONSTRAINT [^\n]* FOREIGN KEY [^\n]*?)(,?)$`)
-
 func (s *mysqlSnapshot) Schema(ctx context.Context, t *Table) (string, []string, error) {
 	create, err := s.showCreate(ctx, "TABLE", t.Name, 1)
 	if err != nil {
 		return "", nil, err
 	}
-	var after []string
-	for _, m := range foreignKey.FindAllStringSubmatch(create, -1) {
-		after = append(after, "ALTER TABLE "+sqltext.Quote(t.Name)+" ADD "+m[1])
+	kept, constraints := withoutForeignKeys(create)
+	for i, c := range constraints {
+		constraints[i] = "ALTER TABLE " + sqltext.Quote(t.Name) + " ADD " + c
 	}
-	return foreignKey.ReplaceAllString(create, "$2"), after, nil
+	return kept, constraints, nil
+}
+
+// withoutForeignKeys takes the foreign keys out of a definition; the server prints each on a line of its own.
+func withoutForeignKeys(create string) (kept string, constraints []string) {
+	lines := strings.Split(create, "\n")
+	out := lines[:0]
+	for _, line := range lines {
+		text := strings.TrimSuffix(strings.TrimSpace(line), ",")
+		switch {
+		case strings.HasPrefix(text, "CONSTRAINT ") && strings.Contains(text, " FOREIGN KEY "):
+			constraints = append(constraints, text)
+			continue
+		case strings.HasPrefix(line, ")") && len(constraints) > 0 && len(out) > 0:
+			out[len(out)-1] = strings.TrimSuffix(out[len(out)-1], ",")
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, "\n"), constraints
 }
 
 // showCreate returns one column of SHOW CREATE …; which one differs by the sort of object.

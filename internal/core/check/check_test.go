@@ -1,0 +1,173 @@
+package check
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/rewrite"
+)
+
+// school is a stand-in for a site: pages by path, each a function of the request.
+type school map[string]func(w http.ResponseWriter, r *http.Request)
+
+func (s school) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if h := s[r.URL.Path]; h != nil {
+		h(w, r)
+		return
+	}
+	http.NotFound(w, r)
+}
+
+func answer(html string) func(http.ResponseWriter, *http.Request) {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		fmt.Fprint(w, html)
+	}
+}
+
+// healthy is a site that passes everything.
+func healthy() school {
+	return school{
+		"/":         answer(`<title>Alder &amp; Valley – Music</title><meta name="robots" content="noindex"><a href="/lessons/">x</a><img src="/a.jpg"><link rel="stylesheet" href="/s.css">`),
+		"/feed/":    answer(`<rss></rss>`),
+		"/lessons/": answer(`<title>Lessons</title><a href="https://elsewhere.example/">away</a>`),
+		"/a.jpg":    answer("jpg"), "/s.css": answer("css"),
+		"/wp-login.php": func(w http.ResponseWriter, r *http.Request) {
+			if r.Method == http.MethodPost && r.FormValue("log") == "admin" && r.FormValue("pwd") == "right" {
+				http.SetCookie(w, &http.Cookie{Name: "wordpress_logged_in_x", Value: "1", Path: "/"})
+				http.Redirect(w, r, "/wp-admin/", http.StatusFound)
+				return
+			}
+			answer(`<title>Log in</title>`)(w, r)
+		},
+		"/wp-admin/profile.php": func(w http.ResponseWriter, r *http.Request) {
+			if _, err := r.Cookie("wordpress_logged_in_x"); err != nil {
+				http.Redirect(w, r, "/wp-login.php", http.StatusFound)
+				return
+			}
+			answer("profile")(w, r)
+		},
+	}
+}
+
+func visit(t *testing.T, s school, change func(*Site)) map[string]Check {
+	t.Helper()
+	web := httptest.NewServer(s)
+	t.Cleanup(web.Close)
+	u, err := url.Parse(web.URL)
+	require.NoError(t, err)
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	// The name leads nowhere: checks connect to where they are told.
+	site := Site{Address: "http://alder-valley.example:" + u.Port(), Connect: u.Host, Kind: kinds[0], Title: "Alder & Valley", Login: "admin", Password: "right",
+		Origin: rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://alder-valley.example:" + u.Port()}}}}
+	if change != nil {
+		change(&site)
+	}
+	rep, err := Run(context.Background(), site, progress.Discard)
+	require.NoError(t, err)
+	out := map[string]Check{}
+	faults := 0
+	for _, c := range rep.Checks {
+		out[c.Name] = c
+		if c.Verdict == Fail {
+			faults++
+			require.NotEmpty(t, c.Remedy, c.Name)
+		}
+	}
+	require.Equal(t, rep.Faults(), faults)
+	return out
+}
+
+func TestAHealthySitePasses(t *testing.T) {
+	for name, c := range visit(t, healthy(), nil) {
+		require.Equal(t, Pass, c.Verdict, "%s: %s %v", name, c.Sentence, c.Evidence)
+	}
+}
+
+func TestEachFaultIsFoundWithItsEvidence(t *testing.T) {
+	for name, c := range map[string]struct {
+		spoil    func(school)
+		site     func(*Site)
+		check    string
+		evidence string
+	}{
+		"a page is missing":       {func(s school) { delete(s, "/lessons/") }, nil, "pages", "/lessons/: 404, linked from"},
+		"a page shows an error":   {func(s school) { s["/lessons/"] = answer("There has been a critical error on this website") }, nil, "pages", "program error"},
+		"a page is empty":         {func(s school) { s["/lessons/"] = answer("") }, nil, "pages", "/lessons/"},
+		"an image is missing":     {func(s school) { delete(s, "/a.jpg") }, nil, "images and styles", "/a.jpg: 404"},
+		"the old address is left": {func(s school) { s["/lessons/"] = answer(`<a href="http:\/\/base.localhost\/x">`) }, nil, "old address in pages", "1 times"},
+		"a page leads away": {func(s school) {
+			s["/lessons/"] = func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://base.localhost/", 301) }
+		}, nil, "redirects", "leads to http://base.localhost/"},
+		"the title is not the client's": {nil, func(s *Site) { s.Title = "Brook Lane" }, "title", "not \"Brook Lane\""},
+		"search engines are let in":     {func(s school) { s["/"] = answer("<title>Alder & Valley</title>") }, nil, "search engines", ""},
+		"search engines are kept out":   {nil, func(s *Site) { s.Visible = true }, "search engines", ""},
+		"robots.txt keeps them out": {func(s school) {
+			s["/"] = answer("<title>Alder & Valley</title>")
+			s["/robots.txt"] = answer("User-agent: *\nDisallow: /\n")
+		}, func(s *Site) { s.Visible = true }, "search engines", ""},
+		"settings can be read":    {func(s school) { s["/wp-config.php"] = answer("<?php define('DB_PASSWORD', 'x');") }, nil, "private files", "/wp-config.php"},
+		"the password is wrong":   {nil, func(s *Site) { s.Password = "wrong" }, "login", ""},
+		"the login leads nowhere": {func(s school) { delete(s, "/wp-admin/profile.php") }, nil, "login", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := healthy()
+			if c.spoil != nil {
+				c.spoil(s)
+			}
+			got := visit(t, s, c.site)[c.check]
+			require.Equal(t, Fail, got.Verdict, got.Sentence)
+			if c.evidence != "" {
+				require.Contains(t, fmt.Sprint(got.Evidence), c.evidence)
+			}
+		})
+	}
+}
+
+func TestTracesInTextFilesAreFoundAndPicturesAreNotRead(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"a.css": "url(http://base.localhost/x)", "b.jpg": "\x00http://base.localhost/", "c.txt": "http://base.localhost.example/"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	fsys, err := hostfs.Open("file://" + dir)
+	require.NoError(t, err)
+	defer fsys.Close()
+	c := visit(t, healthy(), func(s *Site) { s.FS, s.Folder = fsys, "." })["old address in files"]
+	require.Equal(t, Fail, c.Verdict)
+	require.Len(t, c.Evidence, 1)
+	require.Contains(t, c.Evidence[0], "a.css")
+}
+
+func TestTheCrawlStaysWithinItsBounds(t *testing.T) {
+	s := healthy()
+	opened := 0
+	for i := range 200 {
+		s[fmt.Sprintf("/p%d", i)] = func(w http.ResponseWriter, r *http.Request) {
+			opened++
+			answer(fmt.Sprintf(`<a href="/p%d">next</a><a href="/p%d?action=logout">out</a>`, i+1, i))(w, r)
+		}
+	}
+	s["/"] = answer(`<title>Alder & Valley</title><meta name="robots" content="noindex"><a href="/p0">x</a>`)
+	visit(t, s, func(site *Site) { site.MaxPages = 10 })
+	require.LessOrEqual(t, opened, 10)
+}
+
+func TestASiteThatDoesNotAnswerIsAFaultNotAnError(t *testing.T) {
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	rep, err := Run(context.Background(), Site{Address: "http://alder-valley.example", Connect: "127.0.0.1:1", Kind: kinds[0], Login: "a", Password: "b"}, progress.Discard)
+	require.NoError(t, err)
+	require.Positive(t, rep.Faults())
+}
