@@ -42,7 +42,7 @@ func (db *DB) AddClient(ctx context.Context, name string) (Client, error) {
 
 // SetSettings adds settings to a client's, and removes those named in gone.
 func (db *DB) SetSettings(ctx context.Context, name string, settings map[string]Setting, gone []string) error {
-	return db.exec(ctx, "client", name, "UPDATE clients SET settings = (settings || $2::jsonb) - $3::text[] WHERE name = $1", name, settings, gone)
+	return db.exec(ctx, "client", name, "UPDATE clients SET settings = (settings || $2::jsonb) - COALESCE($3::text[], '{}') WHERE name = $1", name, settings, gone)
 }
 
 // RemoveClient removes a client without sites.

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -101,7 +102,11 @@ func (db *DB) SetProgress(ctx context.Context, id int64, p Progress) error {
 
 // EndRun keeps how a run ended and tells listeners.
 func (db *DB) EndRun(ctx context.Context, id int64, status string, result any, sentence string) error {
-	_, err := db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET status = $2, result = $3, error = $4, ended_at = now() WHERE id = $1) SELECT pg_notify('run', $1::text)", id, status, result, sentence)
+	text, err := json.Marshal(result)
+	if err != nil {
+		return fmt.Errorf("result of run %d: %w", id, err)
+	}
+	_, err = db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET status = $2, result = NULLIF($3::jsonb, 'null'), error = $4, ended_at = now() WHERE id = $1) SELECT pg_notify('run', $1::text)", id, status, json.RawMessage(text), sentence)
 	return err
 }
 

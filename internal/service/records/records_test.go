@@ -1,0 +1,134 @@
+package records_test
+
+import (
+	"context"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/core/survey"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/records/recordstest"
+)
+
+func TestRecordsOfTheWholeJob(t *testing.T) {
+	ctx := context.Background()
+	db := recordstest.Open(t)
+	require.NoError(t, db.Migrate(ctx), "bringing up to date twice is no error")
+
+	host, err := db.AddHost(ctx, records.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}", Address: "http://{name}.example", Database: "mysql://a@h/"})
+	require.NoError(t, err)
+	_, err = db.AddHost(ctx, host)
+	require.ErrorIs(t, err, records.ErrTaken)
+	src, err := db.AddSource(ctx, records.Source{Name: "base", HostID: host.ID, Path: "base", Kind: "wordpress", Version: "6.1", Address: "http://base.example"})
+	require.NoError(t, err)
+	require.Nil(t, src.Survey)
+	require.ErrorIs(t, db.RemoveHost(ctx, "preview"), records.ErrInUse)
+
+	_, err = db.SurveyWithFiles(ctx, src.ID)
+	require.ErrorIs(t, err, records.ErrNotFound)
+	taken := &survey.Survey{TakenAt: time.Now(), Version: "6.2", Address: "http://base.example", Files: []survey.File{{Path: "a", Bytes: 3}}, Totals: survey.Totals{Files: 1}}
+	require.NoError(t, db.AddSurvey(ctx, src.ID, taken))
+	src, err = db.Source(ctx, "base")
+	require.NoError(t, err)
+	require.Equal(t, "6.2", src.Version, "a survey brings the version up to date")
+	require.Empty(t, src.Survey.Files)
+	whole, err := db.SurveyWithFiles(ctx, src.ID)
+	require.NoError(t, err)
+	require.Equal(t, taken.Files, whole.Files)
+
+	starter, err := db.AddStarter(ctx, "music-base", src.ID, "list: a")
+	require.NoError(t, err)
+	require.ErrorIs(t, db.SetList(ctx, "music-base", "list: other", "list: b"), records.ErrChanged)
+	require.NoError(t, db.SetList(ctx, "music-base", "list: a", "list: b"))
+	for want := 1; want <= 2; want++ {
+		n, err := db.NextNumber(ctx, starter.ID)
+		require.NoError(t, err)
+		require.Equal(t, want, n)
+		require.NoError(t, db.AddRelease(ctx, records.Release{StarterID: starter.ID, Starter: "music-base", Number: n, Archive: "x.zip", ArchiveBytes: int64(n * 100), Manifest: &archive.Manifest{Number: n}}))
+	}
+	newest, err := db.Release(ctx, "music-base")
+	require.NoError(t, err)
+	require.Equal(t, "music-base@2", newest.Ref())
+	require.Equal(t, int64(100), *newest.BeforeBytes)
+	for _, ref := range []string{"music-base@3", "music-base@0", "music-base@x", "nope", "nope@1", "@", ""} {
+		_, err = db.Release(ctx, ref)
+		require.ErrorIs(t, err, records.ErrNotFound, ref)
+	}
+
+	_, err = db.AddClient(ctx, "alder-valley")
+	require.NoError(t, err)
+	require.NoError(t, db.SetSettings(ctx, "alder-valley", map[string]records.Setting{"a": {Value: "1"}, "b": {Secret: true}}, nil))
+	require.NoError(t, db.SetSettings(ctx, "alder-valley", map[string]records.Setting{"c": {Value: "3"}}, []string{"a"}))
+	c, err := db.Client(ctx, "alder-valley")
+	require.NoError(t, err)
+	require.Equal(t, map[string]records.Setting{"b": {Secret: true}, "c": {Value: "3"}}, c.Settings)
+
+	var runID int64
+	require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+		runID, err = db.AddRun(ctx, tx, records.Run{Sort: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
+		return err
+	}))
+	site := records.Site{Name: "alder-valley", ClientID: c.ID, HostID: host.ID, ReleaseID: newest.ID, RunID: runID, Address: "http://alder-valley.example", Folder: "alder-valley",
+		Plan: &provision.Plan{Name: "alder-valley"}, Result: &provision.Result{Admin: "a", AdminPassword: "must not be kept"}}
+	require.NoError(t, db.AddSite(ctx, site))
+	require.ErrorIs(t, db.AddSite(ctx, site), records.ErrTaken)
+	got, err := db.Site(ctx, "http://alder-valley.example")
+	require.NoError(t, err)
+	require.Equal(t, "music-base@2", got.Release)
+	require.Empty(t, got.Result.AdminPassword)
+	made, err := db.SiteOfRun(ctx, runID)
+	require.NoError(t, err)
+	require.True(t, made)
+	require.ErrorIs(t, db.RemoveClient(ctx, "alder-valley"), records.ErrInUse)
+	counts, err := db.Counts(ctx)
+	require.NoError(t, err)
+	require.Equal(t, records.SiteCounts{Sources: 1, Starters: 1, Clients: 1, Sites: 1, Working: 1, Hosts: 1}, counts)
+}
+
+func TestJournalKeepsItsOrderAndForgetsWhatIsNotOurs(t *testing.T) {
+	ctx := context.Background()
+	db := recordstest.Open(t)
+	var id int64
+	require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
+		id, err = db.AddRun(ctx, tx, records.Run{Sort: "provision", Args: []byte("{}")})
+		return err
+	}))
+	all := []provision.Made{{Sort: "database", Name: "ns_a"}, {Sort: "user", Name: "ns_a"}, {Sort: "folder", Name: ".a"}}
+	for _, m := range all {
+		require.NoError(t, db.AddMade(ctx, id, m))
+	}
+	require.NoError(t, db.RemoveMade(ctx, id, all[1]))
+	made, err := db.Made(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, []provision.Made{all[0], all[2]}, made)
+	require.NoError(t, db.ClearMade(ctx, id))
+	made, err = db.Made(ctx, id)
+	require.NoError(t, err)
+	require.Empty(t, made)
+}
+
+func TestAClusterThatWasLeftRunningIsJoined(t *testing.T) {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("", "nestseed-records-")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	first, err := records.StartCluster(ctx, dir)
+	require.NoError(t, err)
+	second, err := records.StartCluster(ctx, dir)
+	require.NoError(t, err)
+	require.Equal(t, first.Address(), second.Address())
+	require.NoError(t, second.Stop())
+	third, err := records.StartCluster(ctx, dir)
+	require.NoError(t, err)
+	require.NoError(t, third.Stop())
+	info, err := os.Stat(dir + "/postgres-password")
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}

@@ -1,0 +1,174 @@
+package runs
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/progress"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/records/recordstest"
+)
+
+// runner is a Runner whose sorts of work a test makes up.
+func runner(t *testing.T, db *records.DB, sorts map[string]Sort) *Runner {
+	t.Helper()
+	for name, s := range sorts {
+		if s.Recover == nil {
+			s.Recover = func(context.Context, records.Run) (Outcome, error) { return Again, nil }
+			sorts[name] = s
+		}
+	}
+	r, err := New(db, slog.New(slog.DiscardHandler), sorts)
+	require.NoError(t, err)
+	require.NoError(t, r.Begin(context.Background()))
+	return r
+}
+
+func begin(t *testing.T, r *Runner, sort, target string) records.Run {
+	run, err := r.Start(context.Background(), records.Run{Sort: sort, Title: sort, Target: target, Who: "ines"}, struct{}{})
+	require.NoError(t, err)
+	return run
+}
+
+// over waits until a run has one of the statuses.
+func over(t *testing.T, db *records.DB, id int64, statuses ...string) records.Run {
+	t.Helper()
+	var run records.Run
+	require.Eventually(t, func() bool {
+		var err error
+		run, err = db.Run(context.Background(), id)
+		require.NoError(t, err)
+		for _, s := range statuses {
+			if run.Status == s {
+				return true
+			}
+		}
+		return false
+	}, 20*time.Second, 10*time.Millisecond)
+	return run
+}
+
+func TestRunsKeepProgressResultAndReason(t *testing.T) {
+	db := recordstest.Open(t)
+	r := runner(t, db, map[string]Sort{
+		"good": {Do: func(_ context.Context, _ records.Run, report progress.Reporter) (any, error) {
+			report.Step("First", progress.Amount{Files: 2, Bytes: 100})
+			report.Add(progress.Amount{Files: 2, Bytes: 200})
+			report.Note("something was odd")
+			report.Step("Second", progress.Amount{})
+			return map[string]int{"answer": 42}, nil
+		}},
+		"bad": {Do: func(context.Context, records.Run, progress.Reporter) (any, error) {
+			return nil, errors.New("the disk is full")
+		}},
+		"panic": {Do: func(context.Context, records.Run, progress.Reporter) (any, error) { panic("oh") }},
+	})
+	defer r.End(context.Background())
+	run := over(t, db, begin(t, r, "good", "a").ID, records.Done)
+	require.JSONEq(t, `{"answer":42}`, string(run.Result))
+	require.Equal(t, int64(2), run.Progress.Done.Files)
+	require.LessOrEqual(t, run.Progress.Fraction, 0.99, "it never claims all while it works")
+	require.Equal(t, []string{"First", "Second"}, []string{run.Progress.Steps[0].Name, run.Progress.Steps[1].Name})
+	require.Positive(t, run.Progress.Steps[1].Millis)
+	log, err := db.Log(context.Background(), run.ID, 0, 10)
+	require.NoError(t, err)
+	require.Equal(t, "something was odd", log[0].Sentence)
+	require.Equal(t, "the disk is full", over(t, db, begin(t, r, "bad", "b").ID, records.Failed).Error)
+	require.Contains(t, over(t, db, begin(t, r, "panic", "c").ID, records.Failed).Error, "a fault in Nest Seed itself")
+	_, err = r.Start(context.Background(), records.Run{Sort: "unknown"}, nil)
+	require.Error(t, err)
+}
+
+func TestOneRunATimeWorksOnATarget(t *testing.T) {
+	db := recordstest.Open(t)
+	var at, most atomic.Int32
+	r := runner(t, db, map[string]Sort{"slow": {Do: func(context.Context, records.Run, progress.Reporter) (any, error) {
+		n := at.Add(1)
+		most.Store(max(most.Load(), n))
+		time.Sleep(300 * time.Millisecond)
+		at.Add(-1)
+		return nil, nil
+	}}})
+	defer r.End(context.Background())
+	var ids []int64
+	for range 3 {
+		ids = append(ids, begin(t, r, "slow", "the same").ID)
+	}
+	for _, id := range ids {
+		over(t, db, id, records.Done)
+	}
+	require.Equal(t, int32(1), most.Load())
+}
+
+func TestCancellingReachesWorkThatWaitsAndWorkThatWorks(t *testing.T) {
+	db := recordstest.Open(t)
+	working := make(chan struct{})
+	r := runner(t, db, map[string]Sort{"long": {Do: func(ctx context.Context, _ records.Run, _ progress.Reporter) (any, error) {
+		close(working)
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}}})
+	defer r.End(context.Background())
+	first := begin(t, r, "long", "x")
+	<-working
+	second := begin(t, r, "long", "x")
+	require.NoError(t, r.Cancel(context.Background(), second.ID))
+	over(t, db, second.ID, records.Cancelled)
+	require.NoError(t, r.Cancel(context.Background(), first.ID))
+	require.Contains(t, over(t, db, first.ID, records.Cancelled).Error, "cancelled")
+	require.ErrorIs(t, r.Cancel(context.Background(), first.ID), records.ErrNotFound, "it is over")
+}
+
+func TestWorkIsPutBackWhenTheServiceEndsAndDoneByTheNext(t *testing.T) {
+	db := recordstest.Open(t)
+	var once sync.Once
+	working := make(chan struct{})
+	sorts := func() map[string]Sort {
+		return map[string]Sort{"long": {Do: func(ctx context.Context, _ records.Run, _ progress.Reporter) (any, error) {
+			first := false
+			once.Do(func() { first = true; close(working) })
+			if first {
+				<-ctx.Done()
+				return nil, ctx.Err()
+			}
+			return "done by the next", nil
+		}}}
+	}
+	r := runner(t, db, sorts())
+	run := begin(t, r, "long", "x")
+	<-working
+	require.NoError(t, r.End(context.Background()))
+	over(t, db, run.ID, records.Waiting)
+	next := runner(t, db, sorts())
+	defer next.End(context.Background())
+	require.JSONEq(t, `"done by the next"`, string(over(t, db, run.ID, records.Done).Result))
+}
+
+func TestARunWhoseProcessDiedIsRecoveredByItsSort(t *testing.T) {
+	ctx := context.Background()
+	db := recordstest.Open(t)
+	for outcome, want := range map[Outcome]string{TakenBack: records.Failed, Finished: records.Done, Again: records.Done} {
+		recovered := false
+		sorts := map[string]Sort{"build": {
+			Do: func(context.Context, records.Run, progress.Reporter) (any, error) { return nil, nil },
+			Recover: func(context.Context, records.Run) (Outcome, error) {
+				recovered = true
+				return outcome, nil
+			},
+		}}
+		// A run that says it works while nobody holds its lock is what a killed process leaves.
+		var id int64
+		require.NoError(t, db.Pool.QueryRow(ctx, "INSERT INTO runs (sort, title, target, who, args, status) VALUES ('build', 'b', $1, 'ines', '{}', 'working') RETURNING id", want).Scan(&id))
+		r := runner(t, db, sorts)
+		over(t, db, id, want)
+		require.True(t, recovered)
+		require.NoError(t, r.End(ctx))
+	}
+}
