@@ -116,7 +116,7 @@ func shoot(ctx context.Context, name, url, ready string) error {
 	return os.WriteFile(filepath.Join(to, name+".png"), png, 0o644)
 }
 
-const terminal = `<!doctype html><meta charset="utf-8"><style>body{margin:0;background:#101714;color:#dfe8e4;font:13px/1.42 "DejaVu Sans Mono","Liberation Mono",monospace}pre{margin:14px 18px}b{color:#7fd1a9}</style><pre><b>$ nestseed %s</b>
+const terminal = `<!doctype html><meta charset="utf-8"><style>body{margin:0;background:#101714;color:#dfe8e4;font:13px/1.42 "DejaVu Sans Mono","Liberation Mono",monospace}pre{margin:14px 18px;white-space:pre-wrap}b{color:#7fd1a9}</style><pre><b>$ nestseed %s</b>
 %s</pre>`
 
 func terminals(ctx context.Context, server, dir string, only []string) error {

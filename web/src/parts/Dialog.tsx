@@ -3,8 +3,8 @@ import { useState, type FormEvent, type ReactNode } from 'react'
 import { Button, Trouble } from './parts'
 
 /** A question with a form: opened by its button, closed when what it asks for is done. */
-export function Ask({ button, primary, title, about, action, children, onSubmit }: {
-  button: ReactNode; primary?: boolean; title: string; about?: ReactNode; action: string
+export function Ask({ button, primary, small, title, about, action, children, onSubmit }: {
+  button: ReactNode; primary?: boolean; small?: boolean; title: string; about?: ReactNode; action: string
   children?: ReactNode; onSubmit: (form: FormData) => Promise<unknown>
 }) {
   const [open, setOpen] = useState(false)
@@ -25,7 +25,7 @@ export function Ask({ button, primary, title, about, action, children, onSubmit 
   }
   return (
     <Radix.Root open={open} onOpenChange={(o) => { setOpen(o); setError(null) }}>
-      <Radix.Trigger asChild><Button primary={primary}>{button}</Button></Radix.Trigger>
+      <Radix.Trigger asChild><Button primary={primary} small={small}>{button}</Button></Radix.Trigger>
       <Radix.Portal>
         <Radix.Overlay className="fixed inset-0 bg-black/40" />
         <Radix.Content className="fixed left-1/2 top-[12vh] -translate-x-1/2 w-[min(34rem,92vw)] max-h-[80vh] overflow-auto bg-sheet border border-line-strong rounded-md p-5">

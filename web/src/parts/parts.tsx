@@ -6,16 +6,18 @@ import { size } from './say'
 
 export const cx = (...names: (string | false | undefined)[]) => names.filter(Boolean).join(' ')
 
-const buttonLook = 'inline-flex items-center gap-1.5 h-8 px-3 rounded font-semibold border disabled:opacity-50 whitespace-nowrap'
+const buttonLook = 'inline-flex items-center gap-1.5 rounded font-semibold border disabled:opacity-50 whitespace-nowrap'
+const fullSize = 'h-8 px-3'
+const inRow = 'h-[22px] px-2 text-[0.92rem]' // leaves air in a row of 28 px
 const quiet = 'bg-sheet border-line-strong/60 hover:border-ink text-ink'
 const primaryLook = 'bg-leaf border-leaf text-on-leaf hover:bg-leaf-strong'
 
-export function Button({ primary, className, ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { primary?: boolean }) {
-  return <button type="button" {...rest} className={cx(buttonLook, primary ? primaryLook : quiet, className)} />
+export function Button({ primary, small, className, ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { primary?: boolean; small?: boolean }) {
+  return <button type="button" {...rest} className={cx(buttonLook, small ? inRow : fullSize, primary ? primaryLook : quiet, className)} />
 }
 
 export function ButtonLink({ primary, to, children, download }: { primary?: boolean; to: string; children: ReactNode; download?: boolean }) {
-  const look = cx(buttonLook, primary ? primaryLook : quiet)
+  const look = cx(buttonLook, fullSize, primary ? primaryLook : quiet)
   return download ? <a href={to} className={look}>{children}</a> : <Link to={to} className={look}>{children}</Link>
 }
 
@@ -136,7 +138,7 @@ export function Rows<T>({ rows, columns, by, caption }: { rows: T[]; columns: Co
         <thead>
           <tr className="text-left text-faint border-b border-line">
             {columns.map((c, i) => {
-              const look = cx('h-7 px-2 first:pl-4 last:pr-4', c.right && 'text-right', c.grow && 'w-full')
+              const look = cx('h-[28px] px-2 first:pl-4 last:pr-4', c.right && 'text-right', c.grow && 'w-full')
               return c.head ? <th key={i} scope="col" className={look}>{c.head}</th> : <td key={i} className={look} />
             })}
           </tr>
@@ -144,7 +146,7 @@ export function Rows<T>({ rows, columns, by, caption }: { rows: T[]; columns: Co
         <tbody>
           {rows.map((r) => (
             <tr key={by(r)} className="border-b border-line last:border-0 hover:bg-leaf-wash/50">
-              {columns.map((c, i) => <td key={i} className={cx('h-7 px-2 first:pl-4 last:pr-4 align-middle', c.right ? 'text-right font-mono whitespace-nowrap' : '', !c.grow && !c.right && 'whitespace-nowrap')}>{c.cell(r)}</td>)}
+              {columns.map((c, i) => <td key={i} className={cx('h-[28px] px-2 first:pl-4 last:pr-4 align-middle', c.right ? 'text-right font-mono whitespace-nowrap' : '', !c.grow && !c.right && 'whitespace-nowrap')}>{c.cell(r)}</td>)}
             </tr>
           ))}
         </tbody>

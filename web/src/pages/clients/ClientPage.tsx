@@ -43,7 +43,7 @@ export function ClientPage() {
 function Change({ name, of, value, secret }: { name: string; of?: string; value?: string; secret?: boolean }) {
   const set = useSetClient()
   return (
-    <Ask button={of ? 'Change' : 'Add a setting'} title={of ? `Change ${of}` : 'Add a setting'} about={secret ? 'The new value goes into the vault.' : 'An empty value removes the setting.'} action="Save"
+    <Ask small={!!of} button={of ? 'Change' : 'Add a setting'} title={of ? `Change ${of}` : 'Add a setting'} about={secret ? 'The new value goes into the vault.' : 'An empty value removes the setting.'} action="Save"
       onSubmit={(f) => {
         const key = of ?? text(f, 'key')
         return set.mutateAsync({ name, settings: { [key]: text(f, 'value') }, secret: secret || f.get('secret') ? [key] : undefined })

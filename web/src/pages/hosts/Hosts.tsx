@@ -20,7 +20,7 @@ export function Hosts() {
             { head: 'Web root', cell: (h) => <span className="font-mono">{h.web_root}</span> },
             { head: 'Address of a site', cell: (h) => <span className="font-mono">{h.address}</span> },
             { head: 'Database', cell: (h) => <span className="font-mono">{h.database}</span> },
-            { head: '', cell: (h) => <Button disabled={test.isPending} onClick={() => test.mutate(h.name)}>Test</Button> },
+            { head: '', cell: (h) => <Button small disabled={test.isPending} onClick={() => test.mutate(h.name)}>Test</Button> },
           ]} />
         )}
       </Sheet>

@@ -34,7 +34,7 @@ function Branch({ release, n, depth, most, selected, onSelect }: { release: stri
   const Icon = open ? ChevronDown : ChevronRight
   return (
     <li>
-      <div className={cx('flex items-center h-7 pr-3 gap-2', selected === n.path ? 'bg-leaf-wash' : 'hover:bg-leaf-wash/50')} style={{ paddingLeft: 10 + depth * 16 }}>
+      <div className={cx('flex items-center h-[28px] pr-3 gap-2', selected === n.path ? 'bg-leaf-wash' : 'hover:bg-leaf-wash/50')} style={{ paddingLeft: 10 + depth * 16 }}>
         {n.folder ? (
           <button type="button" aria-expanded={open} className="flex items-center gap-1 min-w-0 flex-1 text-left" onClick={() => { setOpen(!open); onSelect(n.path) }}>
             <Icon size={14} className="text-faint shrink-0" aria-hidden /><span className="truncate">{n.name}</span>
@@ -66,7 +66,7 @@ function Found({ release, find }: { release: string; find: string }) {
     <ul className="max-h-[560px] overflow-auto py-1">
       {nodes.length === 0 && <li className="px-4 text-soft">Nothing matches.</li>}
       {nodes.map((n) => (
-        <li key={n.path} className="flex items-center h-7 px-3 gap-2 hover:bg-leaf-wash/50">
+        <li key={n.path} className="flex items-center h-[28px] px-3 gap-2 hover:bg-leaf-wash/50">
           <a className="flex-1 truncate font-mono text-[0.92rem] hover:underline" href={n.folder ? undefined : `/api/v1/releases/${release}/file?path=${encodeURIComponent(n.path)}`} target="_blank" rel="noreferrer">{n.path}{n.folder && '/'}</a>
           <SizeBar bytes={n.bytes} most={nodes[0]!.bytes} area={n.area ?? ''} width="w-16" /><span className="w-16 text-right"><Bytes of={n.bytes} /></span>
         </li>
