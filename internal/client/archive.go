@@ -5,25 +5,9 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"sync"
 
 	"nestseed/internal/core/archive"
 )
-
-// remote reads an archive in the service by ranges. It reads ahead a little, since a directory and small
-// files are read in small pieces.
-type remote struct {
-	ctx  context.Context
-	c    *Client
-	path string
-	etag string
-
-	mu   sync.Mutex
-	at   int64
-	held []byte
-}
-
-const readAhead = 256 << 10
 
 // OpenArchive opens a release's archive where it is: only what is read is fetched.
 func (c *Client) OpenArchive(ctx context.Context, ref string) (*archive.Archive, error) {
@@ -33,38 +17,20 @@ func (c *Client) OpenArchive(ctx context.Context, ref string) (*archive.Archive,
 		return nil, err
 	}
 	res.Body.Close()
-	return archive.Open(&remote{ctx: ctx, c: c, path: path, etag: res.Header.Get("ETag")}, res.ContentLength)
-}
-
-// ReadAt implements io.ReaderAt.
-func (r *remote) ReadAt(p []byte, off int64) (int, error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if off < r.at || off+int64(len(p)) > r.at+int64(len(r.held)) {
-		if err := r.fetch(off, max(len(p), readAhead)); err != nil {
-			return 0, err
+	etag, size := res.Header.Get("ETag"), res.ContentLength
+	return archive.Open(&archive.Ranges{SizeBytes: size, Fetch: func(p []byte, off int64) error {
+		h := http.Header{"Range": {fmt.Sprintf("bytes=%d-%d", off, off+int64(len(p))-1)}, "If-Range": {etag}}
+		res, err := c.send(ctx, http.MethodGet, path, nil, h)
+		if err != nil {
+			return err
 		}
-	}
-	n := copy(p, r.held[min(off-r.at, int64(len(r.held))):])
-	if n < len(p) {
-		return n, io.EOF
-	}
-	return n, nil
-}
-
-func (r *remote) fetch(off int64, n int) error {
-	h := http.Header{"Range": {fmt.Sprintf("bytes=%d-%d", off, off+int64(n)-1)}, "If-Range": {r.etag}}
-	res, err := r.c.send(r.ctx, http.MethodGet, r.path, nil, h)
-	if err != nil {
+		defer res.Body.Close()
+		if res.StatusCode != http.StatusPartialContent {
+			return fmt.Errorf("the archive changed while it was read, or the service does not answer ranges (%s)", res.Status)
+		}
+		_, err = io.ReadFull(res.Body, p)
 		return err
-	}
-	defer res.Body.Close()
-	if res.StatusCode != http.StatusPartialContent {
-		return fmt.Errorf("the archive changed while it was read, or the service does not answer ranges (%s)", res.Status)
-	}
-	r.held, err = io.ReadAll(res.Body)
-	r.at = off
-	return err
+	}}, size)
 }
 
 // Download copies a release's archive from an offset on, and returns its entity tag and whole size.

@@ -38,7 +38,7 @@ type Settings struct {
 	Data     string // folder of everything the service keeps
 	Listen   string
 	Records  string // address of a PostgreSQL server; empty for the private one
-	Store    string // folder of archives
+	Store    string // folder of archives, or s3://HOST:PORT/BUCKET
 	VaultKey string
 	Log      *slog.Logger
 	Version  string
@@ -107,13 +107,11 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	folder := filepath.Join(s.settings.Data, "archives")
 	if s.settings.Store == "" {
-		s.settings.Store = filepath.Join(s.settings.Data, "archives")
+		s.settings.Store = folder
 	}
-	if strings.Contains(s.settings.Store, "://") {
-		return fmt.Errorf("NESTSEED_STORE: %s: this version keeps archives in a folder; give one", s.settings.Store)
-	}
-	st, err := store.Open(s.settings.Store)
+	st, err := store.Open(ctx, s.settings.Store, folder)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"path"
 	"sync"
 	"time"
@@ -17,6 +16,7 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/runs"
+	"nestseed/internal/service/store"
 	"nestseed/internal/wire"
 )
 
@@ -130,7 +130,7 @@ type archiveCache struct {
 type cachedArchive struct {
 	id      int64
 	archive *archive.Archive
-	file    *os.File
+	file    store.File
 }
 
 const cachedArchives = 3

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"os"
 	"strings"
 
 	"nestseed/internal/core/archive"
@@ -143,7 +142,7 @@ func settingsAddress(id *kind.Identity) (string, error) {
 }
 
 // OpenArchive opens a release's archive.
-func (w *Works) OpenArchive(r records.Release) (*archive.Archive, *os.File, error) {
+func (w *Works) OpenArchive(r records.Release) (*archive.Archive, store.File, error) {
 	if r.Archive == "" {
 		return nil, nil, fmt.Errorf("the archive of %s was discarded; only its record is left", r.Ref())
 	}

@@ -1,30 +1,60 @@
-// Package store is where archives are kept: a folder.
+// Package store is where archives are kept: a folder, or a bucket of an S3 server.
 //
 // An archive is written to a scratch name and becomes visible by one rename, so a name in the store is
 // always a whole archive. What a killed build left behind has a scratch name with its run's number and
-// is swept away.
+// is swept away. With a bucket, drafts are written to the folder and copied into the bucket when they are
+// whole; archives are then read by ranges.
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
 )
 
-// Store is a folder of archives.
-type Store struct{ dir string }
+// Store is a folder of archives, or a bucket with a folder for drafts.
+type Store struct {
+	dir    string
+	bucket *bucket // nil for a folder
+}
+
+// File is an open archive. Reading is by ranges where it is far away.
+type File interface {
+	io.ReadSeeker
+	io.ReaderAt
+	io.Closer
+}
 
 const scratchPrefix = ".scratch-"
 
-// Open opens the folder, and makes it.
-func Open(dir string) (*Store, error) {
+// Open opens the store at a place: a folder, which is made, or s3://HOST[:PORT]/BUCKET (see openBucket), for
+// which drafts is the folder that drafts are written to.
+func Open(ctx context.Context, place, drafts string) (*Store, error) {
+	if !strings.Contains(place, "://") {
+		return openFolder(place)
+	}
+	b, err := openBucket(ctx, place)
+	if err != nil {
+		return nil, err
+	}
+	s, err := openFolder(drafts)
+	if err != nil {
+		return nil, err
+	}
+	s.bucket = b
+	return s, nil
+}
+
+func openFolder(dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("folder of archives: %w", err)
 	}
-	return &Store{dir}, nil
+	return &Store{dir: dir}, nil
 }
 
 // Draft is an archive that is being written.
@@ -48,6 +78,9 @@ func (s *Store) scratch(runID int64) string {
 
 // Keep makes the draft an archive of the store, on disk for good, and returns its size.
 func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
+	if b := d.store.bucket; b != nil {
+		return d.keepIn(b, name)
+	}
 	info, err := d.Stat()
 	if err != nil {
 		return 0, err
@@ -80,7 +113,10 @@ func (s *Store) sync() error {
 func (s *Store) path(name string) string { return filepath.Join(s.dir, filepath.Base(name)) }
 
 // Open opens an archive to read.
-func (s *Store) Open(name string) (*os.File, int64, error) {
+func (s *Store) Open(name string) (File, int64, error) {
+	if s.bucket != nil {
+		return s.bucket.open(name)
+	}
 	f, err := os.Open(s.path(name))
 	if err != nil {
 		return nil, 0, fmt.Errorf("open archive %s: %w", name, err)
@@ -94,10 +130,20 @@ func (s *Store) Open(name string) (*os.File, int64, error) {
 }
 
 // Remove removes an archive.
-func (s *Store) Remove(name string) error { return os.Remove(s.path(name)) }
+func (s *Store) Remove(name string) error {
+	if s.bucket != nil {
+		return s.bucket.remove(name)
+	}
+	return os.Remove(s.path(name))
+}
 
 // Sweep removes drafts of runs that no longer work, and archives that no record names.
 func (s *Store) Sweep(works func(runID int64) bool, known map[string]bool) error {
+	if s.bucket != nil {
+		if err := s.bucket.sweep(known); err != nil {
+			return fmt.Errorf("look through the store: %w", err)
+		}
+	}
 	entries, err := os.ReadDir(s.dir)
 	if err != nil {
 		return err
@@ -105,7 +151,7 @@ func (s *Store) Sweep(works func(runID int64) bool, known map[string]bool) error
 	for _, e := range entries {
 		id, draft := strings.CutPrefix(e.Name(), scratchPrefix)
 		run, _ := strconv.ParseInt(id, 10, 64)
-		if draft && !works(run) || !draft && strings.HasSuffix(e.Name(), ".zip") && !known[e.Name()] {
+		if draft && !works(run) || s.bucket == nil && !draft && strings.HasSuffix(e.Name(), ".zip") && !known[e.Name()] {
 			if err := os.Remove(s.path(e.Name())); err != nil {
 				return err
 			}

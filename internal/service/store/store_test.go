@@ -20,7 +20,7 @@ func names(t *testing.T, dir string) (out []string) {
 
 func TestAnArchiveIsInTheStoreOnlyWhenItIsWhole(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "archives")
-	s, err := Open(dir)
+	s, err := Open(t.Context(), dir, "")
 	require.NoError(t, err)
 	d, err := s.Create(7)
 	require.NoError(t, err)
@@ -45,7 +45,7 @@ func TestAnArchiveIsInTheStoreOnlyWhenItIsWhole(t *testing.T) {
 
 func TestWhatKilledBuildsLeaveIsSweptAway(t *testing.T) {
 	dir := t.TempDir()
-	s, err := Open(dir)
+	s, err := Open(t.Context(), dir, "")
 	require.NoError(t, err)
 	for _, n := range []string{".scratch-1", ".scratch-2", "known.zip", "orphan.zip", "somebody-elses.txt"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, n), nil, 0o600))

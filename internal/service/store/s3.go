@@ -1,0 +1,121 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+
+	"nestseed/internal/core/archive"
+)
+
+// bucket is a bucket of an S3 server that archives are kept in.
+type bucket struct {
+	client *minio.Client
+	name   string
+}
+
+// openBucket reads an address like s3://HOST[:PORT]/BUCKET[?tls=off&region=REGION]. The account comes from
+// AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, as for other programs that speak S3.
+func openBucket(ctx context.Context, address string) (*bucket, error) {
+	u, err := url.Parse(address)
+	name := strings.Trim(u.Path, "/")
+	if err != nil || u.Scheme != "s3" || u.Host == "" || name == "" || u.User != nil {
+		return nil, errors.New("NESTSEED_STORE should be a folder, or s3://host:port/bucket with the account in AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY")
+	}
+	client, err := minio.New(u.Host, &minio.Options{Creds: credentials.NewEnvAWS(), Secure: u.Query().Get("tls") != "off", Region: u.Query().Get("region")})
+	if err != nil {
+		return nil, fmt.Errorf("NESTSEED_STORE: %w", err)
+	}
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	there, err := client.BucketExists(ctx, name)
+	if err != nil {
+		return nil, fmt.Errorf("the store at %s does not answer as it should: %w; look at NESTSEED_STORE, AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY", u.Host, err)
+	}
+	if !there {
+		return nil, fmt.Errorf("the store at %s has no bucket %q; make it, or name another in NESTSEED_STORE", u.Host, name)
+	}
+	return &bucket{client, name}, nil
+}
+
+// put copies a file into the bucket. An object is there whole or not at all.
+func (b *bucket) put(file, name string) error {
+	_, err := b.client.FPutObject(context.Background(), b.name, name, file, minio.PutObjectOptions{ContentType: "application/zip"})
+	if err != nil {
+		return fmt.Errorf("copy the archive into the store: %w", err)
+	}
+	return nil
+}
+
+func (b *bucket) open(name string) (File, int64, error) {
+	info, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
+	if err != nil {
+		return nil, 0, fmt.Errorf("open archive %s: %w", name, err)
+	}
+	r := &archive.Ranges{SizeBytes: info.Size, Fetch: func(p []byte, off int64) error {
+		opts := minio.GetObjectOptions{}
+		if err := opts.SetRange(off, off+int64(len(p))-1); err != nil {
+			return err
+		}
+		if info.ETag != "" { // not all servers give one
+			if err := opts.SetMatchETag(info.ETag); err != nil {
+				return err
+			}
+		}
+		o, err := b.client.GetObject(context.Background(), b.name, name, opts)
+		if err != nil {
+			return err
+		}
+		defer o.Close()
+		_, err = io.ReadFull(o, p)
+		return err
+	}}
+	return object{io.NewSectionReader(r, 0, info.Size)}, info.Size, nil
+}
+
+// object is an archive in a bucket; nothing of it is open between reads.
+type object struct{ *io.SectionReader }
+
+func (object) Close() error { return nil }
+
+func (b *bucket) remove(name string) error {
+	return b.client.RemoveObject(context.Background(), b.name, name, minio.RemoveObjectOptions{})
+}
+
+// sweep removes archives that no record names.
+func (b *bucket) sweep(known map[string]bool) error {
+	for o := range b.client.ListObjects(context.Background(), b.name, minio.ListObjectsOptions{}) {
+		if o.Err != nil {
+			return o.Err
+		}
+		if strings.HasSuffix(o.Key, ".zip") && !known[o.Key] {
+			if err := b.remove(o.Key); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// keepIn moves a draft into the bucket.
+func (d *Draft) keepIn(b *bucket, name string) (sizeBytes int64, err error) {
+	info, err := d.Stat()
+	if err != nil {
+		return 0, err
+	}
+	if err := d.Close(); err != nil {
+		return 0, err
+	}
+	if err := b.put(d.Name(), name); err != nil {
+		return 0, err
+	}
+	return info.Size(), os.Remove(d.Name())
+}

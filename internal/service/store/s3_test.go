@@ -1,0 +1,118 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"math/rand"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"testing/iotest"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+	"github.com/stretchr/testify/require"
+)
+
+const gateway = "github.com/versity/versitygw/cmd/versitygw@v1.8.0"
+
+// s3 runs an S3 server on loopback over a folder. Its program is built once and kept in the user's cache.
+func s3(t *testing.T) (address string) {
+	t.Helper()
+	cache, err := os.UserCacheDir()
+	require.NoError(t, err)
+	bin := filepath.Join(cache, "nestseed", "versitygw")
+	if _, err := os.Stat(bin); err != nil {
+		build := exec.Command("go", "install", gateway)
+		build.Dir = t.TempDir() // outside this module, which does not need it
+		build.Env = append(os.Environ(), "GOBIN="+filepath.Dir(bin))
+		out, err := build.CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address = l.Addr().String()
+	l.Close()
+	t.Setenv("AWS_ACCESS_KEY_ID", "loom")
+	t.Setenv("AWS_SECRET_ACCESS_KEY", "ladder-secret")
+	cmd := exec.Command(bin, "--access", "loom", "--secret", "ladder-secret", "--port", address, "posix", "--nometa", t.TempDir())
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", address)
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 30*time.Millisecond)
+	return address
+}
+
+func TestArchivesLiveInABucketAndAreReadByRanges(t *testing.T) {
+	ctx := context.Background()
+	address := s3(t)
+	place := fmt.Sprintf("s3://%s/archives?tls=off", address)
+	drafts := t.TempDir()
+	_, err := Open(ctx, place, drafts)
+	require.ErrorContains(t, err, `no bucket "archives"; make it`)
+	b, err := openBucketForTest(address)
+	require.NoError(t, err)
+	require.NoError(t, b.MakeBucket(ctx, "archives", minio.MakeBucketOptions{}))
+
+	s, err := Open(ctx, place, drafts)
+	require.NoError(t, err)
+	whole := make([]byte, 3<<20+5)
+	rand.New(rand.NewSource(1)).Read(whole)
+	d, err := s.Create(1)
+	require.NoError(t, err)
+	_, err = d.Write(whole)
+	require.NoError(t, err)
+	size, err := d.Keep("music-base-1.zip")
+	require.NoError(t, err)
+	require.Equal(t, int64(len(whole)), size)
+	require.Empty(t, names(t, drafts), "nothing of the draft stays behind")
+
+	f, size, err := s.Open("music-base-1.zip")
+	require.NoError(t, err)
+	require.Equal(t, int64(len(whole)), size)
+	require.NoError(t, iotest.TestReader(f, whole))
+	p := make([]byte, 100)
+	_, err = f.ReadAt(p, 2<<20)
+	require.NoError(t, err)
+	require.Equal(t, whole[2<<20:2<<20+100], p)
+	_, err = f.ReadAt(p, size-50)
+	require.ErrorIs(t, err, io.EOF)
+
+	require.NoError(t, os.WriteFile(filepath.Join(drafts, ".scratch-9"), nil, 0o600))
+	require.NoError(t, s.Sweep(func(int64) bool { return false }, map[string]bool{"music-base-1.zip": true}))
+	require.Empty(t, names(t, drafts))
+	_, _, err = s.Open("music-base-1.zip")
+	require.NoError(t, err)
+	require.NoError(t, s.Sweep(func(int64) bool { return false }, map[string]bool{}))
+	_, _, err = s.Open("music-base-1.zip")
+	require.Error(t, err, "an archive that no record names is swept away")
+}
+
+func openBucketForTest(address string) (*minio.Client, error) {
+	return minio.New(address, &minio.Options{Creds: credentials.NewEnvAWS()})
+}
+
+func TestStoresThatCannotWorkSayWhatToDo(t *testing.T) {
+	for place, says := range map[string]string{
+		"s3://":                         "s3://host:port/bucket",
+		"s3://key:secret@host/bucket":   "AWS_ACCESS_KEY_ID",
+		"ftp://host/x":                  "a folder, or s3://",
+		"s3://127.0.0.1:1/b?tls=off":    "does not answer",
+		"/proc/nestseed/cannot-be-made": "folder of archives",
+	} {
+		ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		_, err := Open(ctx, place, t.TempDir())
+		cancel()
+		require.ErrorContains(t, err, says, place)
+		require.NotContains(t, err.Error(), "secret@")
+	}
+}
