@@ -134,6 +134,33 @@ func TestAStartThatCannotSucceedSaysWhatToDo(t *testing.T) {
 	}
 }
 
+func TestTokensAndKindsByCommandLine(t *testing.T) {
+	token := strings.TrimSpace(must(t, "token", "add", "for a script"))
+	require.Equal(t, "owner", ask[wire.Me](t, "--token", token, "login").Name)
+	kept := filepath.Join(world.dir, "config/nestseed/access.yaml")
+	info, err := os.Stat(kept)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	require.Contains(t, must(t, "doctor"), "commands run as owner")
+	require.NoError(t, os.Remove(kept))
+	require.Contains(t, must(t, "token", "list"), "for a script")
+	must(t, "token", "remove", "for a script")
+	require.Equal(t, 4, nestseed(t, "--token", token, "host", "list").code)
+	require.Equal(t, 3, nestseed(t, "token", "remove", "for a script").code)
+
+	require.Contains(t, must(t, "kind", "list"), "starter, whole-site")
+	definition := must(t, "kind", "show", "wordpress")
+	require.Zero(t, withInput(t, definition, "kind", "check", "-").code)
+	r := withInput(t, "name: x\nfrob: 1\n", "kind", "check", "-")
+	require.Equal(t, 2, r.code)
+	require.Equal(t, 3, nestseed(t, "kind", "show", "nope").code)
+
+	require.Zero(t, withInput(t, "a long enough password\n", "user", "add", "jonas", "--role", "viewer").code)
+	require.Contains(t, must(t, "user", "list"), "jonas")
+	must(t, "user", "remove", "jonas")
+	require.Equal(t, 2, nestseed(t, "user", "remove", "owner").code)
+}
+
 // working waits until a run has begun its work.
 func working(t *testing.T, svc *client.Client, id int64, enough func(wire.Run) bool) {
 	t.Helper()

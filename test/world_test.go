@@ -146,7 +146,7 @@ func withInput(t testing.TB, input string, args ...string) result {
 	t.Helper()
 	cmd := exec.Command(world.binary, args...)
 	cmd.Dir = world.dir
-	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+world.service.address(), "NESTSEED_DATA="+world.service.data, "NESTSEED_DATABASE_PASSWORD="+world.stack.AdminPassword, "XDG_CONFIG_HOME="+world.dir)
+	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+world.service.address(), "NESTSEED_DATA="+world.service.data, "NESTSEED_DATABASE_PASSWORD="+world.stack.AdminPassword, "XDG_CONFIG_HOME="+filepath.Join(world.dir, "config"))
 	cmd.Stdin = strings.NewReader(input)
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut

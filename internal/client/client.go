@@ -132,6 +132,16 @@ func (c *Client) AddToken(ctx context.Context, name string) (wire.Token, error) 
 	return post[wire.Token](ctx, c, "/tokens", wire.NewToken{Name: name})
 }
 
+// Tokens lists one's own tokens.
+func (c *Client) Tokens(ctx context.Context) ([]wire.TokenName, error) {
+	return get[[]wire.TokenName](ctx, c, "/tokens")
+}
+
+// Kind shows a kind.
+func (c *Client) Kind(ctx context.Context, name string) (wire.Kind, error) {
+	return get[wire.Kind](ctx, c, "/kinds/"+seg(name))
+}
+
 // Users lists users.
 func (c *Client) Users(ctx context.Context) ([]wire.User, error) {
 	return get[[]wire.User](ctx, c, "/users")
@@ -142,7 +152,7 @@ func (c *Client) AddUser(ctx context.Context, u wire.NewUser) (wire.User, error)
 	return post[wire.User](ctx, c, "/users", u)
 }
 
-// Remove removes a thing: a host, source, starter, client or user.
+// Remove removes a thing: a host, source, starter, client, user or token.
 func (c *Client) Remove(ctx context.Context, plural, name string) error {
 	return c.do(ctx, http.MethodDelete, "/"+plural+"/"+seg(name), nil, nil)
 }

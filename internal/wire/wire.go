@@ -52,6 +52,14 @@ type Token struct {
 	Token string `json:"token"`
 }
 
+// TokenName is a token without its secret.
+type TokenName struct {
+	Name      string     `json:"name"`
+	User      string     `json:"user"`
+	CreatedAt time.Time  `json:"created_at"`
+	UsedAt    *time.Time `json:"used_at,omitempty"`
+}
+
 // Today is the first page: how many there are, and what needs attention.
 type Today struct {
 	Sources   int         `json:"sources"`
@@ -308,9 +316,10 @@ type Revealed struct {
 
 // Kind is a CMS family.
 type Kind struct {
-	Name  string   `json:"name"`
-	Title string   `json:"title"`
-	Lists []string `json:"lists"`
+	Name       string   `json:"name"`
+	Title      string   `json:"title"`
+	Lists      []string `json:"lists"`                // names of its stock packing lists
+	Definition string   `json:"definition,omitempty"` // of one kind, not in lists: its YAML
 }
 
 // AuditEntry is a line of the audit log.

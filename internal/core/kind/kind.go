@@ -68,7 +68,12 @@ type Kind struct {
 	Areas      []Area     `yaml:"areas"`
 	// Lists are the stock packing lists by name, as YAML text.
 	Lists map[string]string `yaml:"lists"`
+
+	text string
 }
+
+// Text returns the definition as it was read.
+func (k *Kind) Text() string { return k.text }
 
 // Place is where a value is found: a setting in a file.
 type Place struct {
@@ -131,7 +136,7 @@ var ErrUnknown = errors.New("no known kind of site")
 
 // Parse reads a definition.
 func Parse(text []byte) (*Kind, error) {
-	k := &Kind{}
+	k := &Kind{text: string(text)}
 	if err := yaml.UnmarshalWithOptions(text, k, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("definition of a kind: %w", err)
 	}

@@ -177,8 +177,10 @@ func (w *Worker) Statement(dst, stmt []byte) []byte {
 		if at >= end {
 			continue
 		}
-		if out, ok := w.Escaped(append(dst, stmt[done:begin]...), stmt[begin:end]); ok {
-			dst, done = out, end
+		var ok bool
+		if fresh, ok = w.Escaped(fresh[:0], stmt[begin:end]); ok {
+			dst = append(append(dst, stmt[done:begin]...), fresh...)
+			done = end
 			continue
 		}
 		plain = sqltext.AppendUnescaped(plain[:0], stmt[begin:end])

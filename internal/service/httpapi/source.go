@@ -19,6 +19,10 @@ func sourceOut(s records.Source) wire.Source {
 	return wire.Source{Name: s.Name, Host: s.Host, Path: s.Path, Kind: s.Kind, Version: s.Version, Address: s.Address, Survey: s.Survey}
 }
 
+func kindOut(k *kind.Kind) wire.Kind {
+	return wire.Kind{Name: k.Name, Title: k.Title, Lists: slices.Sorted(maps.Keys(k.Lists))}
+}
+
 func (a *api) sourceOperations(h huma.API) {
 	operation(h, "GET", "/sources", "list-sources", "List sources", func(ctx context.Context, _ *nothing) (*body[[]wire.Source], error) {
 		sources, err := a.db.Sources(ctx)
@@ -49,9 +53,16 @@ func (a *api) sourceOperations(h huma.API) {
 		return a.start(ctx, records.Run{Sort: "survey", Title: "Survey " + s.Name, Target: runs.Target("source", s.Name)}, runs.SurveyArgs{SourceID: s.ID})
 	})
 	operation(h, "GET", "/kinds", "list-kinds", "List kinds", func(_ context.Context, _ *nothing) (*body[[]wire.Kind], error) {
-		return list(a.Works.Kinds, nil, func(k *kind.Kind) wire.Kind {
-			return wire.Kind{Name: k.Name, Title: k.Title, Lists: slices.Sorted(maps.Keys(k.Lists))}
-		})
+		return list(a.Works.Kinds, nil, kindOut)
+	})
+	operation(h, "GET", "/kinds/{name}", "show-kind", "Show a kind with its definition", func(_ context.Context, in *Named) (*body[wire.Kind], error) {
+		k, err := kind.Named(a.Works.Kinds, in.Name)
+		if err != nil {
+			return nil, fmt.Errorf("there is no kind %q: %w; see nestseed kind list", in.Name, records.ErrNotFound)
+		}
+		out := kindOut(k)
+		out.Definition = k.Text()
+		return &body[wire.Kind]{out}, nil
 	})
 }
 

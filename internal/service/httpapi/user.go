@@ -226,6 +226,16 @@ func (a *api) userOperations(h huma.API) {
 		}
 		return nil, errors.Join(a.db.RemoveUser(ctx, in.Name), a.db.Audit(ctx, who(ctx).Name, "removed user "+in.Name))
 	})
+	operation(h, "GET", "/tokens", "list-tokens", "List one's own tokens", func(ctx context.Context, _ *nothing) (*body[[]wire.TokenName], error) {
+		tokens, err := a.db.Tokens(ctx, who(ctx).ID)
+		return list(tokens, err, func(t records.Token) wire.TokenName { return wire.TokenName(t) })
+	})
+	operation(h, "DELETE", "/tokens/{name}", "remove-token", "Remove a token of one's own", func(ctx context.Context, in *Named) (*nothing, error) {
+		if err := a.db.RemoveToken(ctx, who(ctx).ID, in.Name); err != nil {
+			return nil, err
+		}
+		return nil, a.db.Audit(ctx, who(ctx).Name, "removed token "+in.Name)
+	})
 	operation(h, "POST", "/tokens", "add-token", "Make a token for oneself", func(ctx context.Context, in *Put[wire.NewToken]) (*body[wire.Token], error) {
 		secret, hash := NewSecret()
 		err := errors.Join(a.db.AddToken(ctx, who(ctx).ID, in.Body.Name, hash), a.db.Audit(ctx, who(ctx).Name, "made token "+in.Body.Name))

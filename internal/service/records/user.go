@@ -48,6 +48,24 @@ func (db *DB) AddToken(ctx context.Context, userID int64, name string, hash []by
 	return err
 }
 
+// Token is a token without its secret.
+type Token struct {
+	Name      string
+	User      string
+	CreatedAt time.Time
+	UsedAt    *time.Time
+}
+
+// Tokens lists the tokens of a user.
+func (db *DB) Tokens(ctx context.Context, userID int64) ([]Token, error) {
+	return many[Token](ctx, db, `SELECT t.name, u.name AS "user", t.created_at, t.used_at FROM tokens t JOIN users u ON u.id = t.user_id WHERE u.id = $1 ORDER BY t.id`, userID)
+}
+
+// RemoveToken removes a user's tokens of this name.
+func (db *DB) RemoveToken(ctx context.Context, userID int64, name string) error {
+	return db.exec(ctx, "token", name, "DELETE FROM tokens WHERE user_id = $1 AND name = $2", userID, name)
+}
+
 // UserOfToken returns whose token this is.
 func (db *DB) UserOfToken(ctx context.Context, hash []byte) (User, error) {
 	return one[User](ctx, db, "token", "", `WITH t AS (UPDATE tokens SET used_at = now() WHERE hash = $1 RETURNING user_id)
