@@ -12,70 +12,33 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"nestseed/internal/client"
 	"nestseed/internal/wire"
 )
 
 func (a *app) client() *cli.Command {
 	return noun("client", "customers of the agency: settings and sites",
-		verb("add", "NAME", "add a client", []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE, any number of times"}}, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
+		asking(a, "add", "NAME", "add a client", []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE, any number of times"}}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Client, error) {
 			set, err := pairs(c.StringSlice("set"))
 			if err != nil {
-				return err
+				return wire.Client{}, err
 			}
-			cl, err := svc.AddClient(ctx, wire.NewClient{Name: args[0], Settings: set})
-			if err != nil {
-				return err
-			}
-			return a.print(c, cl, func() { fmt.Fprintf(a.out, "client %s added with %d settings\n", cl.Name, len(cl.Settings)) })
+			return svc.AddClient(ctx, wire.NewClient{Name: args[0], Settings: set})
+		}, func(cl wire.Client) {
+			fmt.Fprintf(a.out, "client %s added with %d settings\n", cl.Name, len(cl.Settings))
 		}),
-		verb("list", "", "list clients", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			clients, err := svc.Clients(ctx)
-			if err != nil {
-				return err
-			}
-			return a.print(c, clients, func() {
-				var rows [][]string
-				for _, cl := range clients {
-					rows = append(rows, []string{cl.Name, cl.Settings["title"].Value, fmt.Sprint(len(cl.Settings)), fmt.Sprint(cl.Sites)})
-				}
-				table(a.out, []string{"client", "title", ">settings", ">sites"}, rows)
-			})
+		listing(a, "list clients", (*client.Client).Clients, []string{"client", "title", ">settings", ">sites"}, func(cl wire.Client) []string {
+			return []string{cl.Name, cl.Settings["title"].Value, fmt.Sprint(len(cl.Settings)), fmt.Sprint(cl.Sites)}
 		}),
-		verb("show", "NAME", "show a client; secrets are not shown", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			cl, err := svc.Client(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(c, cl, func() { a.printClient(cl) })
-		}),
-		verb("set", "NAME KEY=VALUE…", "set settings; KEY= removes one", []cli.Flag{&cli.StringSliceFlag{Name: "secret", Usage: "KEY whose value is secret; licences, passwords, keys and tokens are so by their names"}},
-			func(ctx context.Context, c *cli.Command, args []string) error {
-				svc, err := a.service(c)
-				if err != nil {
-					return err
-				}
+		showing(a, "show a client; secrets are not shown", (*client.Client).Client, a.printClient),
+		asking(a, "set", "NAME KEY=VALUE…", "set settings; KEY= removes one", []cli.Flag{&cli.StringSliceFlag{Name: "secret", Usage: "KEY whose value is secret; licences, passwords, keys and tokens are so by their names"}},
+			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Client, error) {
 				set, err := pairs(args[1:])
 				if err != nil {
-					return err
+					return wire.Client{}, err
 				}
-				cl, err := svc.SetClient(ctx, args[0], wire.Settings{Settings: set, Secret: c.StringSlice("secret")})
-				if err != nil {
-					return err
-				}
-				return a.print(c, cl, func() { a.printClient(cl) })
-			}),
+				return svc.SetClient(ctx, args[0], wire.Settings{Settings: set, Secret: c.StringSlice("secret")})
+			}, a.printClient),
 		verb("import", "FILE", "add clients from a CSV table: a column name, and one for each setting", nil, a.clientImport),
 		a.remove("clients", "client"))
 }

@@ -6,6 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"nestseed/internal/client"
 	"nestseed/internal/wire"
 )
 
@@ -40,34 +41,10 @@ func (a *app) host() *cli.Command {
 		}
 	}
 	return noun("host", "places with files and database servers", add,
-		verb("list", "", "list hosts", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			hosts, err := svc.Hosts(ctx)
-			if err != nil {
-				return err
-			}
-			return a.print(c, hosts, func() {
-				var rows [][]string
-				for _, h := range hosts {
-					rows = append(rows, []string{h.Name, h.Files, h.Address, h.Database})
-				}
-				table(a.out, []string{"host", "files", "address", "database"}, rows)
-			})
+		listing(a, "list hosts", (*client.Client).Hosts, []string{"host", "files", "address", "database"}, func(h wire.Host) []string {
+			return []string{h.Name, h.Files, h.Address, h.Database}
 		}),
-		verb("show", "NAME", "show a host", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			h, err := svc.Host(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(c, h, func() { show(h) })
-		}),
+		showing(a, "show a host", (*client.Client).Host, show),
 		verb("test", "NAME", "ask a host for its facts", nil, func(ctx context.Context, c *cli.Command, args []string) error {
 			svc, err := a.service(c)
 			if err != nil {

@@ -25,28 +25,12 @@ import (
 func (a *app) release() *cli.Command {
 	return noun("release", "builds of starters, written NAME@NUMBER; NAME alone is the newest",
 		verb("build", "STARTER", "build a release", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what is new in it"}, detach}, a.releaseBuild),
-		verb("list", "[STARTER]", "list releases", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			releases, err := svc.Releases(ctx, at(args, 0))
-			if err != nil {
-				return err
-			}
-			return a.print(c, releases, func() { a.printReleases(releases) })
-		}),
-		verb("show", "REF", "show a release", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			r, err := svc.Release(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(c, r, func() { a.printRelease(r) })
-		}),
+		asking(a, "list", "[STARTER]", "list releases", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) ([]wire.Release, error) {
+			return svc.Releases(ctx, at(args, 0))
+		}, a.printReleases),
+		asking(a, "show", "REF", "show a release", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Release, error) {
+			return svc.Release(ctx, args[0])
+		}, func(r wire.Release) { a.printRelease(r) }),
 		verb("contents", "REF [PATH]", "list what is in a release, largest first", []cli.Flag{
 			&cli.IntFlag{Name: "largest", Usage: "the N largest files of all"},
 			&cli.StringFlag{Name: "find", Usage: "what matches a pattern, like *.jpg or uploads/2026/**"},

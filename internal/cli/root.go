@@ -13,6 +13,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -150,6 +151,41 @@ func verb(name, words, about string, flags []cli.Flag, do func(ctx context.Conte
 		}
 		return do(ctx, c, args)
 	}}
+}
+
+// asking is a verb that asks the service one thing and prints the answer; fetch asks, human prints.
+func asking[T any](a *app, name, words, about string, flags []cli.Flag, fetch func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (T, error), human func(T)) *cli.Command {
+	return verb(name, words, about, flags, func(ctx context.Context, c *cli.Command, args []string) error {
+		svc, err := a.service(c)
+		if err != nil {
+			return err
+		}
+		v, err := fetch(ctx, c, svc, args)
+		if err != nil {
+			return err
+		}
+		return a.print(c, v, func() { human(v) })
+	})
+}
+
+// listing is a verb that lists: its answer as rows of a table.
+func listing[T any](a *app, about string, list func(svc *client.Client, ctx context.Context) ([]T, error), headings []string, row func(T) []string) *cli.Command {
+	return asking(a, "list", "", about, nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, _ []string) ([]T, error) {
+		return list(svc, ctx)
+	}, func(all []T) {
+		var rows [][]string
+		for _, v := range all {
+			rows = append(rows, row(v))
+		}
+		table(a.out, slices.Clone(headings), rows)
+	})
+}
+
+// showing is a verb that shows one thing by its name.
+func showing[T any](a *app, about string, show func(svc *client.Client, ctx context.Context, name string) (T, error), human func(T)) *cli.Command {
+	return asking(a, "show", "NAME", about, nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (T, error) {
+		return show(svc, ctx, args[0])
+	}, human)
 }
 
 func orNothing(words string) string {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"nestseed/internal/client"
 	"nestseed/internal/core/check"
 	"nestseed/internal/service/runs"
 	"nestseed/internal/wire"
@@ -33,50 +34,18 @@ func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 
 func (a *app) site() *cli.Command {
 	return noun("site", "sites that were made from releases",
-		verb("plan", "CLIENT", "show what would be made; nothing is touched", siteFlags(), func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
+		asking(a, "plan", "CLIENT", "show what would be made; nothing is touched", siteFlags(), func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Plan, error) {
 			in, err := newSite(c, args[0])
 			if err != nil {
-				return err
+				return wire.Plan{}, err
 			}
-			p, err := svc.PlanSite(ctx, in)
-			if err != nil {
-				return err
-			}
-			return a.print(c, p, func() { a.printPlan(p) })
-		}),
+			return svc.PlanSite(ctx, in)
+		}, a.printPlan),
 		verb("provision", "CLIENT", "make a site", siteFlags(detach), a.siteProvision),
-		verb("list", "", "list sites", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			sites, err := svc.Sites(ctx)
-			if err != nil {
-				return err
-			}
-			return a.print(c, sites, func() {
-				var rows [][]string
-				for _, s := range sites {
-					rows = append(rows, []string{s.Name, s.Title, s.Address, s.Release, size(s.Bytes), checksLine(s.Report)})
-				}
-				table(a.out, []string{"site", "title", "address", "release", ">size", "checks"}, rows)
-			})
+		listing(a, "list sites", (*client.Client).Sites, []string{"site", "title", "address", "release", ">size", "checks"}, func(s wire.Site) []string {
+			return []string{s.Name, s.Title, s.Address, s.Release, size(s.Bytes), checksLine(s.Report)}
 		}),
-		verb("show", "NAME", "show a site", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			s, err := svc.Site(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(c, s, func() { a.printSite(s) })
-		}),
+		showing(a, "show a site", (*client.Client).Site, a.printSite),
 		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach}, a.siteCheck))
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"nestseed/internal/client"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/wire"
 )
@@ -38,38 +39,14 @@ func (a *app) source() *cli.Command {
 		})
 	})
 	return noun("source", "configured sites that starters are built from", add,
-		verb("list", "", "list sources", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
+		listing(a, "list sources", (*client.Client).Sources, []string{"source", "kind", "address", ">files", ">size", ">findings"}, func(s wire.Source) []string {
+			files, bytes, found := "-", "not surveyed", "-"
+			if s.Survey != nil {
+				files, bytes, found = count(s.Survey.Totals.Files), size(s.Survey.Totals.Bytes+s.Survey.Totals.DatabaseBytes), fmt.Sprint(len(s.Survey.Findings))
 			}
-			sources, err := svc.Sources(ctx)
-			if err != nil {
-				return err
-			}
-			return a.print(c, sources, func() {
-				var rows [][]string
-				for _, s := range sources {
-					files, bytes, found := "-", "not surveyed", "-"
-					if s.Survey != nil {
-						files, bytes, found = count(s.Survey.Totals.Files), size(s.Survey.Totals.Bytes+s.Survey.Totals.DatabaseBytes), fmt.Sprint(len(s.Survey.Findings))
-					}
-					rows = append(rows, []string{s.Name, s.Kind + " " + s.Version, s.Address, files, bytes, found})
-				}
-				table(a.out, []string{"source", "kind", "address", ">files", ">size", ">findings"}, rows)
-			})
+			return []string{s.Name, s.Kind + " " + s.Version, s.Address, files, bytes, found}
 		}),
-		verb("show", "NAME", "show a source with its newest survey", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			s, err := svc.Source(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(c, s, func() { a.printSource(s) })
-		}),
+		showing(a, "show a source with its newest survey", (*client.Client).Source, a.printSource),
 		verb("survey", "NAME", "read a source once and say what is there", []cli.Flag{detach}, func(ctx context.Context, c *cli.Command, args []string) error {
 			svc, err := a.service(c)
 			if err != nil {

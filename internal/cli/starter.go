@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/urfave/cli/v3"
 
+	"nestseed/internal/client"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/wire"
 )
@@ -40,26 +41,12 @@ func (a *app) starter() *cli.Command {
 		})
 	})
 	return noun("starter", "named lines of packages for reuse", create,
-		verb("list", "", "list starters", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
+		listing(a, "list starters", (*client.Client).Starters, []string{"starter", "source", "kind", ">releases", "newest"}, func(t wire.Starter) []string {
+			newest := "-"
+			if t.Newest > 0 {
+				newest = fmt.Sprintf("%s@%d", t.Name, t.Newest)
 			}
-			starters, err := svc.Starters(ctx)
-			if err != nil {
-				return err
-			}
-			return a.print(c, starters, func() {
-				var rows [][]string
-				for _, t := range starters {
-					newest := "-"
-					if t.Newest > 0 {
-						newest = fmt.Sprintf("%s@%d", t.Name, t.Newest)
-					}
-					rows = append(rows, []string{t.Name, t.Source, t.Kind, fmt.Sprint(t.Releases), newest})
-				}
-				table(a.out, []string{"starter", "source", "kind", ">releases", "newest"}, rows)
-			})
+			return []string{t.Name, t.Source, t.Kind, fmt.Sprint(t.Releases), newest}
 		}),
 		verb("show", "NAME", "show a starter and its releases", nil, func(ctx context.Context, c *cli.Command, args []string) error {
 			svc, err := a.service(c)
@@ -96,63 +83,30 @@ func readFields(file string) ([]packing.Field, error) {
 
 func (a *app) packing() *cli.Command {
 	edit := func(name, words, about string, change func([]string) wire.PackingEdit) *cli.Command {
-		return verb(name, words, about, nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			p, err := svc.EditPacking(ctx, args[0], change(args[1:]))
-			if err != nil {
-				return err
-			}
-			return a.print(c, p, func() { a.printTotals(p) })
-		})
+		return asking(a, name, words, about, nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
+			return svc.EditPacking(ctx, args[0], change(args[1:]))
+		}, a.printTotals)
+	}
+	show := func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
+		return svc.Packing(ctx, args[0])
 	}
 	return noun("packing", "what goes into a starter's releases",
-		verb("show", "STARTER", "print a packing list", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			p, err := svc.Packing(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(c, p, func() { fmt.Fprint(a.out, p.Text) })
-		}),
-		verb("set", "STARTER FILE", "replace a packing list; FILE may be - for standard input", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
+		asking(a, "show", "STARTER", "print a packing list", nil, show, func(p wire.Packing) { fmt.Fprint(a.out, p.Text) }),
+		asking(a, "set", "STARTER FILE", "replace a packing list; FILE may be - for standard input", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
 			text, err := a.readFile(args[1])
 			if err != nil {
-				return err
+				return wire.Packing{}, err
 			}
-			p, err := svc.SetPacking(ctx, args[0], string(text))
-			if err != nil {
-				return err
-			}
-			return a.print(c, p, func() { a.printTotals(p) })
-		}),
+			return svc.SetPacking(ctx, args[0], string(text))
+		}, a.printTotals),
 		edit("leave-out", "STARTER PATTERN…", "leave files out", func(w []string) wire.PackingEdit { return wire.PackingEdit{LeaveOut: w} }),
 		edit("put-back", "STARTER PATTERN…", "put files back that were left out", func(w []string) wire.PackingEdit { return wire.PackingEdit{PutBack: w} }),
 		edit("empty", "STARTER TABLE…", "take tables without their rows", func(w []string) wire.PackingEdit { return wire.PackingEdit{Empty: w} }),
-		verb("check", "STARTER", "say what a packing list would take, and which rules do nothing", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
+		asking(a, "check", "STARTER", "say what a packing list would take, and which rules do nothing", nil, show, func(p wire.Packing) {
+			a.printTotals(p)
+			for _, r := range p.Problems {
+				fmt.Fprintf(a.out, "note: %s: %s\n", r.Rule, r.Why)
 			}
-			p, err := svc.Packing(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(c, p, func() {
-				a.printTotals(p)
-				for _, r := range p.Problems {
-					fmt.Fprintf(a.out, "note: %s: %s\n", r.Rule, r.Why)
-				}
-			})
 		}))
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"nestseed/internal/client"
 	"nestseed/internal/wire"
 )
 
@@ -27,22 +28,8 @@ func (a *app) user() *cli.Command {
 				}
 				return a.print(c, u, func() { fmt.Fprintf(a.out, "%s %s added\n", u.Role, u.Name) })
 			}),
-		verb("list", "", "list users", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			users, err := svc.Users(ctx)
-			if err != nil {
-				return err
-			}
-			return a.print(c, users, func() {
-				var rows [][]string
-				for _, u := range users {
-					rows = append(rows, []string{u.Name, u.Role, day(u.CreatedAt)})
-				}
-				table(a.out, []string{"user", "role", "since"}, rows)
-			})
+		listing(a, "list users", (*client.Client).Users, []string{"user", "role", "since"}, func(u wire.User) []string {
+			return []string{u.Name, u.Role, day(u.CreatedAt)}
 		}),
 		a.remove("users", "user"))
 }
@@ -60,26 +47,12 @@ func (a *app) token() *cli.Command {
 			}
 			return a.print(c, t, func() { fmt.Fprintln(a.out, t.Token) })
 		}),
-		verb("list", "", "list one's own tokens", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
+		listing(a, "list one's own tokens", (*client.Client).Tokens, []string{"token", "of", "since", "used"}, func(t wire.TokenName) []string {
+			used := "never"
+			if t.UsedAt != nil {
+				used = day(*t.UsedAt)
 			}
-			tokens, err := svc.Tokens(ctx)
-			if err != nil {
-				return err
-			}
-			return a.print(c, tokens, func() {
-				var rows [][]string
-				for _, t := range tokens {
-					used := "never"
-					if t.UsedAt != nil {
-						used = day(*t.UsedAt)
-					}
-					rows = append(rows, []string{t.Name, t.User, day(t.CreatedAt), used})
-				}
-				table(a.out, []string{"token", "of", "since", "used"}, rows)
-			})
+			return []string{t.Name, t.User, day(t.CreatedAt), used}
 		}),
 		a.remove("tokens", "token"))
 }

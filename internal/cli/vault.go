@@ -6,37 +6,17 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"nestseed/internal/client"
 	"nestseed/internal/wire"
 )
 
 func (a *app) vault() *cli.Command {
 	return noun("vault", "where secrets are kept, encrypted",
-		verb("list", "", "list secrets by name", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			secrets, err := svc.Vault(ctx)
-			if err != nil {
-				return err
-			}
-			return a.print(c, secrets, func() {
-				var rows [][]string
-				for _, s := range secrets {
-					rows = append(rows, []string{s.Noun, s.Owner, s.Name, day(s.CreatedAt)})
-				}
-				table(a.out, []string{"of", "name", "secret", "kept since"}, rows)
-			})
+		listing(a, "list secrets by name", (*client.Client).Vault, []string{"of", "name", "secret", "kept since"}, func(s wire.Secret) []string {
+			return []string{s.Noun, s.Owner, s.Name, day(s.CreatedAt)}
 		}),
-		verb("reveal", "NOUN NAME SECRET", "print a secret; this is recorded", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
+		asking(a, "reveal", "NOUN NAME SECRET", "print a secret; this is recorded", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Revealed, error) {
 			secret, err := svc.Reveal(ctx, wire.Reveal{Noun: args[0], Owner: args[1], Name: args[2]})
-			if err != nil {
-				return err
-			}
-			return a.print(c, wire.Revealed{Secret: secret}, func() { fmt.Fprintln(a.out, secret) })
-		}))
+			return wire.Revealed{Secret: secret}, err
+		}, func(r wire.Revealed) { fmt.Fprintln(a.out, r.Secret) }))
 }
