@@ -91,6 +91,7 @@ func TestSessionsWorkAndCrossOriginWritesAreRefused(t *testing.T) {
 }
 
 func TestRolesAreKept(t *testing.T) {
+	prepared(t)
 	ctx := context.Background()
 	svc := world.service.client(t)
 	for _, role := range []string{"viewer", "builder"} {

@@ -160,9 +160,13 @@ func (a *app) examine(ctx context.Context, c *cli.Command, set service.Settings)
 		say("PostgreSQL", true, "the records answer and are up to date")
 	}
 	short := &http.Client{Timeout: 3 * time.Second}
-	if res, err := short.Get("http://" + set.Listen + "/readyz"); err == nil {
+	server := c.String("server")
+	if server == "" {
+		server = "http://" + set.Listen
+	}
+	if res, err := short.Get(server + "/readyz"); err == nil {
 		res.Body.Close()
-		say("service", res.StatusCode == 200, "answers at http://%s", set.Listen)
+		say("service", res.StatusCode == 200, "answers at %s", server)
 		svc, _ := a.service(c)
 		if me, err := svc.Me(ctx); err != nil {
 			say("token", false, "%v", err)
