@@ -257,7 +257,9 @@ func (b *builder) readDefaults(ctx context.Context) error {
 func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
 	var expected progress.Amount
 	for _, e := range files {
-		expected = expected.Plus(progress.Amount{Files: 1, Bytes: e.SizeBytes})
+		if e.Mode.IsRegular() {
+			expected = expected.Plus(progress.Amount{Files: 1, Bytes: e.SizeBytes})
+		}
 	}
 	for _, t := range b.tables {
 		if !b.match.Empties(t.Name) {

@@ -32,6 +32,8 @@ type mark struct {
 const (
 	saveEvery  = 250 * time.Millisecond
 	rateWindow = 4 * time.Second
+	// steadyAfter is how long work must have gone on before its rate says anything about its end.
+	steadyAfter = 800 * time.Millisecond
 )
 
 func newTracker(db *records.DB, id int64) *tracker {
@@ -117,7 +119,7 @@ func (t *tracker) estimate(now time.Time) {
 		return
 	}
 	t.p.Fraction = min(0.99, float64(t.p.Done.Bytes)/float64(t.p.Expected.Bytes))
-	if left := t.p.Expected.Bytes - t.p.Done.Bytes; left > 0 && t.p.BytesRate > 0 {
+	if left := t.p.Expected.Bytes - t.p.Done.Bytes; left > 0 && t.p.BytesRate > 0 && span >= steadyAfter.Seconds() {
 		t.p.LeftSecs = float64(left) / t.p.BytesRate
 	} else {
 		t.p.LeftSecs = 0
