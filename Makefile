@@ -7,7 +7,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_SOURCES := $(shell find cmd internal web/web.go demo -name '*.go' -o -name '*.yaml' -o -name '*.sql' 2>/dev/null)
 WEB_SOURCES := $(shell find web/src web/index.html web/*.ts web/*.json -type f 2>/dev/null)
 
-.PHONY: build demo stop test bench shots types install clean
+.PHONY: build demo stop test bench shots types check-types install clean
 
 build: bin/nestseed
 
@@ -24,8 +24,13 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 
 # Types of the console, from the interface's own description.
 types: web/node_modules/.package-lock.json
-	go run ./cmd/nestseed openapi > bin/openapi.json
-	cd web && npx openapi-typescript ../bin/openapi.json -o src/api/schema.d.ts
+	mkdir -p bin && go run ./cmd/nestseed openapi > bin/openapi.json
+	cd web && npx openapi-typescript ../bin/openapi.json -o $(or $(TYPES),src/api/schema.d.ts) >/dev/null
+
+# Fails when the interface has changed and the console's types have not.
+check-types:
+	$(MAKE) --no-print-directory types TYPES=../bin/schema.d.ts
+	diff -q bin/schema.d.ts web/src/api/schema.d.ts || { echo "the interface has changed; run make types"; exit 1; }
 
 # Debian's packages; asks apt only for what is missing, and keeps it from starting servers of its own.
 install:
@@ -45,7 +50,7 @@ demo: install build
 stop:
 	go run ./demo down
 
-test: install build
+test: install build check-types
 	cd web && npm run --silent check
 	go vet ./...
 	go test -count=1 ./...

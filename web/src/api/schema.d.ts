@@ -144,6 +144,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/kinds/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a kind with its definition */
+        get: operations["show-kind"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/login": {
         parameters: {
             query?: never;
@@ -566,11 +583,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** List one's own tokens */
+        get: operations["list-tokens"];
         put?: never;
         /** Make a token for oneself */
         post: operations["add-token"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a token of one's own */
+        delete: operations["remove-token"];
         options?: never;
         head?: never;
         patch?: never;
@@ -867,6 +902,7 @@ export interface components {
             writable: boolean;
         };
         Kind: {
+            definition?: string;
             lists: string[];
             name: string;
             title: string;
@@ -996,16 +1032,16 @@ export interface components {
         };
         PackingLeaveOut: {
             /** Format: int64 */
-            larger_than_bytes?: number;
+            "larger-than-bytes"?: number;
             paths?: string[];
             tables?: string[];
         };
         PackingList: {
-            blank: components["schemas"]["PackingBlank"];
-            drop_rows?: components["schemas"]["KindRows"][];
+            blank?: components["schemas"]["PackingBlank"];
+            "drop-rows"?: components["schemas"]["KindRows"][];
             empty?: string[];
             fields?: components["schemas"]["PackingField"][];
-            leave_out: components["schemas"]["PackingLeaveOut"];
+            "leave-out"?: components["schemas"]["PackingLeaveOut"];
             list: string;
             /** @enum {string} */
             only?: "files" | "database";
@@ -1125,11 +1161,11 @@ export interface components {
             ref: string;
             /** Format: int64 */
             run_id?: number;
-            sha256: string;
             /** Format: int64 */
             sites: number;
             source: string;
             starter: string;
+            sums_sha256: string;
             totals: components["schemas"]["ArchiveTotals"];
             /** Format: date-time */
             verified_at?: string;
@@ -1377,6 +1413,14 @@ export interface components {
         };
         Token: {
             token: string;
+        };
+        TokenName: {
+            /** Format: date-time */
+            created_at: string;
+            name: string;
+            /** Format: date-time */
+            used_at?: string;
+            user: string;
         };
         User: {
             /** Format: date-time */
@@ -1748,6 +1792,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Kind"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-kind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kind"];
                 };
             };
             /** @description Error */
@@ -2748,6 +2823,35 @@ export interface operations {
             };
         };
     };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenName"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "add-token": {
         parameters: {
             query?: never;
@@ -2769,6 +2873,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Token"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
