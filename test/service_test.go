@@ -107,7 +107,9 @@ func TestRolesAreKept(t *testing.T) {
 		res, _ = request(t, http.MethodPost, "/api/v1/clients", `{"name":"by-`+role+`"}`, cookie)
 		require.Equal(t, want, res.StatusCode)
 		res, _ = request(t, http.MethodPost, "/api/v1/vault/reveal", `{"noun":"host","owner":"preview","name":"database"}`, cookie)
-		require.NotEqual(t, role == "viewer", res.StatusCode == http.StatusOK)
+		require.Equal(t, http.StatusForbidden, res.StatusCode, "passwords of hosts are the owner's")
+		res, _ = request(t, http.MethodPost, "/api/v1/hosts", `{"name":"x","files":"file:///","web_root":"{name}","address":"http://{name}.example","database":"mysql://a@b/"}`, cookie)
+		require.Equal(t, http.StatusForbidden, res.StatusCode)
 		res, _ = request(t, http.MethodPost, "/api/v1/users", `{"name":"x","role":"owner","password":"0123456789ab"}`, cookie)
 		require.Equal(t, http.StatusForbidden, res.StatusCode)
 	}

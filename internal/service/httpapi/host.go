@@ -75,6 +75,10 @@ func (a *api) hostOperations(h huma.API) {
 		return single(host, err, hostOut)
 	})
 	operation(h, "POST", "/hosts", "add-host", "Add a host", func(ctx context.Context, in *Put[wire.NewHost]) (*body[wire.Host], error) {
+		// A host opens a part of this machine, or of another, to everyone who builds.
+		if err := owner(ctx); err != nil {
+			return nil, err
+		}
 		database, password, err := splitPassword(in.Body.Database, in.Body.DatabasePassword)
 		if err != nil {
 			return nil, err
@@ -91,6 +95,9 @@ func (a *api) hostOperations(h huma.API) {
 	})
 	operation(h, "POST", "/hosts/{name}/test", "test-host", "Test a host", a.testHost)
 	operation(h, "DELETE", "/hosts/{name}", "remove-host", "Remove a host", func(ctx context.Context, in *Named) (*nothing, error) {
+		if err := owner(ctx); err != nil {
+			return nil, err
+		}
 		if err := a.db.RemoveHost(ctx, in.Name); err != nil {
 			return nil, err
 		}
