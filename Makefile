@@ -34,7 +34,7 @@ check-types:
 
 # Debian's packages; asks apt only for what is missing, and keeps it from starting servers of its own.
 install:
-	missing=""; for p in $(PACKAGES); do dpkg-query -W -f '$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || missing="$$missing $$p"; done; \
+	@missing=""; for p in $(PACKAGES); do dpkg-query -W -f '$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || missing="$$missing $$p"; done; \
 	if [ -n "$$missing" ]; then \
 		echo "installing$$missing"; \
 		$(SUDO) apt-get update -qq; \
