@@ -164,10 +164,16 @@ func (s *Settings) expression(toks []token, i int, name string) int {
 	return i
 }
 
+// maxValueBytes bounds a setting's value: a hostile file could double one line after line.
+const maxValueBytes = 64 << 10
+
 // evaluate works out constant expressions: literals, earlier settings, the file's own folder, and their
 // concatenation. Anything else gives the reason why not.
 func (s *Settings) evaluate(toks []token) (value, why string) {
 	for i := 0; i < len(toks); i++ {
+		if len(value) > maxValueBytes {
+			return "", "it is longer than any setting should be"
+		}
 		t := toks[i]
 		text := string(t.text)
 		lower := strings.ToLower(strings.TrimPrefix(text, `\`))

@@ -1,6 +1,8 @@
 package kind
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -67,6 +69,16 @@ func TestSettingsWithoutALoaderGetNewOnesAtTheEnd(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, "1", got, src)
 	}
+}
+
+func TestAFileThatDoublesItsValuesIsRefusedInTime(t *testing.T) {
+	var src strings.Builder
+	src.WriteString("<?php $v0 = 'xxxxxxxxxxxxxxxx';\n")
+	for i := range 200 {
+		fmt.Fprintf(&src, "$v%d = $v%d . $v%d;\n", i+1, i, i)
+	}
+	_, err := ReadSettings([]byte(src.String()), "/").Get("$v200")
+	require.ErrorIs(t, err, ErrUnreadable)
 }
 
 func FuzzSettings(f *testing.F) {
