@@ -183,6 +183,18 @@ func (a *Archive) usable(faults []Fault) []string {
 	return out
 }
 
+// Folders calls each with every folder of the site, in the order of the archive.
+func (a *Archive) Folders(each func(f *zip.File, p string) error) error {
+	for _, f := range a.zip.File {
+		if p, ok := strings.CutPrefix(f.Name, FilesDir); ok && f.Mode().IsDir() && p != "" {
+			if err := each(f, strings.TrimSuffix(p, "/")); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // Regular calls each with every regular file of the site, in the order of the archive, then with every link.
 func (a *Archive) Regular(each func(f *zip.File, p string) error) error {
 	for _, want := range []fs.FileMode{0, fs.ModeSymlink} {

@@ -44,6 +44,8 @@ type FS interface {
 	Chtimes(name string, t time.Time) error
 	Rename(from, to string) error
 	RemoveAll(name string) error
+	// RemoveEmpty removes a folder if it is there and holds nothing.
+	RemoveEmpty(name string) error
 
 	// FreeBytes is the space that is left.
 	FreeBytes() (int64, error)

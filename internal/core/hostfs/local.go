@@ -182,6 +182,18 @@ func (l *local) RemoveAll(name string) error {
 	return l.root.RemoveAll(clean(name))
 }
 
+func (l *local) RemoveEmpty(name string) error {
+	if clean(name) == "." {
+		return nil
+	}
+	l.forget()
+	err := l.root.Remove(clean(name))
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTEMPTY) {
+		return nil
+	}
+	return err
+}
+
 func (l *local) forget() {
 	l.mu.Lock()
 	defer l.mu.Unlock()

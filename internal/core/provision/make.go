@@ -25,7 +25,7 @@ import (
 
 // Made is something that was made on a host, and that undo takes away.
 type Made struct {
-	Sort string `json:"sort"` // "database", "user" or "folder"
+	Sort string `json:"sort"` // "database", "user", "folder", or "parent": a folder above it
 	Name string `json:"name"`
 }
 
@@ -102,6 +102,10 @@ func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made
 			errs = append(errs, server.DropDatabase(ctx, m.Name))
 		case "user":
 			errs = append(errs, server.DropUser(ctx, m.Name))
+		case "parent":
+			if err := fsys.RemoveEmpty(m.Name); err != nil {
+				errs = append(errs, fmt.Errorf("remove folder %s: %w", m.Name, err))
+			}
 		case "folder":
 			if err := fsys.RemoveAll(m.Name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				errs = append(errs, fmt.Errorf("remove folder %s: %w", m.Name, err))

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"path"
 	"runtime"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -28,7 +29,10 @@ var copyBuffers = sync.Pool{New: func() any { return new([1 << 20]byte) }}
 func (mk *maker) placeFiles(ctx context.Context) error {
 	dir, base := path.Split(path.Clean(mk.req.Folder))
 	mk.staging = path.Join(dir, "."+base+".nestseed-"+mk.req.RunID)
-	if err := mk.making(ctx, "folder", mk.firstMissing(mk.staging)); err != nil {
+	if err := mk.makingParents(ctx, mk.staging); err != nil {
+		return err
+	}
+	if err := mk.making(ctx, "folder", mk.staging); err != nil {
 		return err
 	}
 	if err := mk.req.FS.Mkdir(mk.staging, 0o755); err != nil {
@@ -61,7 +65,10 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 			}
 		})
 	})
-	return group.Wait()
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	return mk.placeFolders()
 }
 
 // byFolder hands out the files of the tree, those of a folder together: two workers that make files in
@@ -85,18 +92,29 @@ func (mk *maker) byFolder(hand func([]*zip.File) error) error {
 	return hand(batch)
 }
 
-// firstMissing returns the topmost folder that making p will make: what undo has to remove.
-func (mk *maker) firstMissing(p string) string {
-	for {
-		parent := path.Dir(p)
-		if parent == "." || parent == "/" {
-			return p
-		}
+// makingParents notes the folders above p that are not there yet, topmost first. Undo takes them away only
+// while they are empty: another site may have been placed below them meanwhile.
+func (mk *maker) makingParents(ctx context.Context, p string) error {
+	var missing []string
+	for parent := path.Dir(p); parent != "." && parent != "/"; parent = path.Dir(parent) {
 		if _, err := mk.req.FS.Stat(parent); !errors.Is(err, fs.ErrNotExist) {
-			return p
+			break
 		}
-		p = parent
+		missing = append(missing, parent)
 	}
+	for _, parent := range slices.Backward(missing) {
+		if err := mk.making(ctx, "parent", parent); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// placeFolders gives folders their modes, and makes those that hold nothing.
+func (mk *maker) placeFolders() error {
+	return mk.req.Archive.Folders(func(f *zip.File, p string) error {
+		return mk.req.FS.Mkdir(path.Join(mk.staging, p), f.Mode().Perm()|0o700)
+	})
 }
 
 func (mk *maker) merge(w *rewrite.Worker) {

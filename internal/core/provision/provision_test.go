@@ -235,6 +235,26 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		}
 	})
 
+	t.Run("and undoing one site never takes a folder that another one lies in", func(t *testing.T) {
+		first, second := w.request(scenario.Schools(8)[7]), w.request(scenario.Schools(9)[8])
+		first.Folder, second.Folder = "clients/2026/"+first.Name, "clients/2026/"+second.Name
+		journal, other := &ledger{}, &ledger{}
+		place := func(req Request, l *ledger) {
+			plan, err := Prepare(ctx, req)
+			require.NoError(t, err)
+			_, err = Make(ctx, req, plan, l, progress.Discard)
+			require.NoError(t, err)
+		}
+		place(first, journal)
+		place(second, other)
+		require.DirExists(t, filepath.Join(w.stack.Sites(), second.Folder, "wp-content/languages"), "folders that hold nothing are made too")
+		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
+		require.FileExists(t, filepath.Join(w.stack.Sites(), second.Folder, "index.php"))
+		require.NoError(t, Undo(ctx, w.fs, w.server, other.made))
+		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
+		require.NoDirExists(t, filepath.Join(w.stack.Sites(), "clients"))
+	})
+
 	t.Run("whose fields must fit before anything starts", func(t *testing.T) {
 		req := w.request(scenario.Schools(3)[2])
 		req.Values["measurement"] = Given{"nonsense", "client"}
