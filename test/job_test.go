@@ -185,6 +185,22 @@ func TestSecretsStayInTheVault(t *testing.T) {
 	must(t, "client", "remove", "secretive")
 }
 
+func TestAddingASourceAgainDoesNotTouchItsPassword(t *testing.T) {
+	prepared(t)
+	add := func(name, password string) result {
+		file := filepath.Join(t.TempDir(), "password")
+		require.NoError(t, os.WriteFile(file, []byte(password), 0o600))
+		return nestseed(t, "source", "add", name, "--host", "preview", "--path", "base", "--database", fmt.Sprintf("mysql://lad_reader@127.0.0.1:%d/lad_base", world.stack.DatabasePort), "--database-password-file", file)
+	}
+	require.Equal(t, 2, add("read-only", "wrong").code)
+	require.NotContains(t, must(t, "vault", "list"), "read-only", "what could not be added leaves no secret")
+	require.Zero(t, add("read-only", scenario.BaseDatabasePassword).code)
+	require.Equal(t, 4, add("read-only", "wrong").code)
+	require.Equal(t, scenario.BaseDatabasePassword+"\n", must(t, "vault", "reveal", "source", "read-only", "database"))
+	must(t, "source", "survey", "read-only")
+	must(t, "source", "remove", "read-only")
+}
+
 func TestClientsComeFromATable(t *testing.T) {
 	table := "\ufeffname,title,email\nlark-rise,Lark Rise Ukulele,a@lark.example\nmoor-top,\"Moor Top, Pipes\",b@moor.example\n"
 	r := withInput(t, table, "client", "import", "-")

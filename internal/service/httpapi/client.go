@@ -64,7 +64,7 @@ func (a *api) clientOperations(h huma.API) {
 			return nil, err
 		}
 		if err := a.setSettings(ctx, in.Body.Name, wire.Settings{Settings: in.Body.Settings}); err != nil {
-			return nil, errors.Join(err, a.db.RemoveClient(ctx, in.Body.Name))
+			return nil, errors.Join(err, a.db.RemoveClient(ctx, in.Body.Name), a.db.RemoveSecrets(ctx, "client", in.Body.Name))
 		}
 		return show(ctx, &Named{in.Body.Name})
 	})

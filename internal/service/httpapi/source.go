@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -66,38 +67,53 @@ func (a *api) sourceOperations(h huma.API) {
 	})
 }
 
-// addSource looks at the source at once: kind, settings, database and address are found out here.
+// addSource looks at the source at once: kind, settings, database and address are found out here. A source
+// that is there already keeps its password, and one that cannot be added leaves none behind.
 func (a *api) addSource(ctx context.Context, in *Put[wire.NewSource]) (*body[wire.Source], error) {
 	b := in.Body
 	host, err := a.db.Host(ctx, b.Host)
 	if err != nil {
 		return nil, err
 	}
+	if _, err := a.db.Source(ctx, b.Name); err == nil {
+		return nil, fmt.Errorf("there is a source %q already: %w; choose another name", b.Name, records.ErrTaken)
+	}
 	database, password := "", ""
 	if b.Database != "" {
 		if database, password, err = splitPassword(b.Database, b.DatabasePassword); err != nil {
 			return nil, err
 		}
-		if password != "" {
-			if err := a.Works.Vault.Put(ctx, "source", b.Name, "database", password); err != nil {
-				return nil, err
-			}
+	}
+	if password != "" {
+		if err := a.Works.Vault.Put(ctx, "source", b.Name, "database", password); err != nil {
+			return nil, err
 		}
 	}
+	s, err := a.identified(ctx, host, b, database)
+	if err == nil {
+		s, err = a.db.AddSource(ctx, s)
+	}
+	if err != nil && password != "" && !errors.Is(err, records.ErrTaken) {
+		err = errors.Join(err, a.db.RemoveSecrets(ctx, "source", b.Name))
+	}
+	return single(s, err, sourceOut)
+}
+
+// identified finds out what a source is.
+func (a *api) identified(ctx context.Context, host records.Host, b wire.NewSource, database string) (records.Source, error) {
 	open, err := a.Works.OpenSourceAt(ctx, host, b.Name, b.Path, database)
 	if err != nil {
-		return nil, wrong(err)
+		return records.Source{}, wrong(err)
 	}
 	defer open.Close()
 	if b.Kind != "" && b.Kind != open.Identity.Kind.Name {
-		return nil, wrong(fmt.Errorf("%s holds %s, not %s", b.Path, open.Identity.Kind.Name, b.Kind))
+		return records.Source{}, wrong(fmt.Errorf("%s holds %s, not %s", b.Path, open.Identity.Kind.Name, b.Kind))
 	}
 	address := b.Address
 	if address == "" {
 		if address, err = survey.Address(ctx, open.DB, open.Identity); err != nil {
-			return nil, wrong(err)
+			return records.Source{}, wrong(err)
 		}
 	}
-	s, err := a.db.AddSource(ctx, records.Source{Name: b.Name, HostID: host.ID, Path: b.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version, Address: address, Database: database})
-	return single(s, err, sourceOut)
+	return records.Source{Name: b.Name, HostID: host.ID, Path: b.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version, Address: address, Database: database}, nil
 }
