@@ -177,23 +177,27 @@ func (s *Stack) StartMariaDB(ctx context.Context, settings ...string) error {
 	if _, yes := s.alive("mariadb"); yes {
 		return nil
 	}
-	data := s.path("mariadb")
-	if err := os.MkdirAll(data, 0o755); err != nil {
-		return err
+	// Each server has a temporary folder of its own: at its start MariaDB removes what it takes for leftovers
+	// in the one it is given, and in /tmp that would be the tables of a server beside it.
+	data, scratch := s.path("mariadb"), s.path("mariadb-tmp")
+	for _, dir := range []string{data, scratch} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		asUser("mysql", dir)
 	}
-	asUser("mysql", data)
 	sock := s.path("mariadb", "m.sock")
 	if len(sock) > 100 { // sun_path of unix(7) holds 108
 		sock = filepath.Join(os.TempDir(), fmt.Sprintf("nestseed-%d.sock", s.DatabasePort))
 	}
 	if _, err := os.Stat(filepath.Join(data, "mysql")); err != nil {
-		cmd := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--user="+runs("mysql"),
+		cmd := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--tmpdir="+scratch, "--user="+runs("mysql"),
 			"--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("prepare MariaDB: %w\n%s", err, out)
 		}
 	}
-	args := append([]string{"mariadbd", "--no-defaults", "--datadir=" + data, "--user=" + runs("mysql"), "--socket=" + sock,
+	args := append([]string{"mariadbd", "--no-defaults", "--datadir=" + data, "--tmpdir=" + scratch, "--user=" + runs("mysql"), "--socket=" + sock,
 		"--port=" + strconv.Itoa(s.DatabasePort), "--bind-address=127.0.0.1", "--skip-name-resolve", "--skip-log-bin",
 		"--pid-file=" + filepath.Join(data, "m.pid")}, settings...)
 	if err := s.start("mariadb", args...); err != nil {
