@@ -66,6 +66,17 @@ type Kind struct {
 	Private    []string   `yaml:"private"` // paths that must not be served as text
 	Caches     []string   `yaml:"caches"`  // folders emptied on a new site
 	Areas      []Area     `yaml:"areas"`
+
+	Tables     []string   `yaml:"tables"`    // tables that tell the family where there is only a dump
+	Relations  []Relation `yaml:"relations"` // rows that belong to other rows
+	Counted    []Column   `yaml:"counted"`   // columns of few values that a survey counts rows by
+	Clutter    []Clutter  `yaml:"clutter"`   // rows that pile up and that a site can do without
+	ByName     []Clutter  `yaml:"clutter-tables"`
+	Media      Media      `yaml:"media"`
+	Updates    []Update   `yaml:"updates"`    // where the CMS notes that updates are pending
+	Extensions []Parts    `yaml:"extensions"` // what is installed, and what of it is active
+	DropIns    []string   `yaml:"drop-ins"`   // files that cache, and that the CMS loads by their name
+	Ends       []End      `yaml:"ends"`       // when versions stop being looked after
 	// Lists are the stock packing lists by name, as YAML text.
 	Lists map[string]string `yaml:"lists"`
 
@@ -80,6 +91,60 @@ type Place struct {
 	Name    string `yaml:"name"`
 	File    string `yaml:"file"`
 	Setting string `yaml:"setting"`
+}
+
+// Relation says that a row belongs to another: when that one is dropped, so is this. A table may relate to itself.
+type Relation struct {
+	Table  string `yaml:"table"`
+	Column string `yaml:"column"`
+	To     Column `yaml:"to"`
+}
+
+// Clutter is a sort of rows, or of tables, that piles up.
+type Clutter struct {
+	What   string   `yaml:"what"`
+	Why    string   `yaml:"why"`
+	Rows   *Rows    `yaml:"rows"`
+	Tables []string `yaml:"tables"` // patterns of names
+}
+
+// Media says where rows point at files: values of a column, in the rows whose key is one of Files, are paths
+// below Folder. In the rows whose key is one of Derived, a serialised value names files beside the first.
+type Media struct {
+	Folder  string   `yaml:"folder"`
+	Table   string   `yaml:"table"`
+	Key     string   `yaml:"key"`
+	Value   string   `yaml:"value"`
+	Files   []string `yaml:"files"`
+	Derived []string `yaml:"derived"`
+}
+
+// Update is an option in which the CMS notes pending updates: those members of the value at Path are counted
+// whose member Where has the value Is, or all of them.
+type Update struct {
+	What   string   `yaml:"what"`
+	Option string   `yaml:"option"`
+	Path   []string `yaml:"path"`
+	Where  string   `yaml:"where"`
+	Is     string   `yaml:"is"`
+}
+
+// Parts are extensions or themes: folders and files directly in Folder, active when one of the options names
+// them. Named means that an option's whole value is the name; otherwise names are inside a serialised list.
+type Parts struct {
+	What   string   `yaml:"what"`
+	Folder string   `yaml:"folder"`
+	Active []string `yaml:"active"`
+	Skip   []string `yaml:"skip"`
+}
+
+// End is the day from which versions of a product that begin with Version are looked after no more. Versions
+// are compared as numbers: Before means every version below it.
+type End struct {
+	Of      string `yaml:"of"`
+	Version string `yaml:"version"`
+	Before  string `yaml:"before"`
+	On      string `yaml:"on"` // YYYY-MM-DD
 }
 
 // Column names a column of a table; table names in definitions are without the prefix.

@@ -1,8 +1,9 @@
 // Package packing decides what goes into a release, from a list that a person can read and edit.
 //
-// A List is YAML: what is left out, emptied, dropped and blanked, and which fields a starter asks for.
-// It is stored with the starter and goes into the manifest of each release. Compile turns it into a
-// Matcher, which answers for every path and edits every row while they stream past.
+// A List is YAML: what is left out, emptied, kept or dropped by row, and blanked, which fields a starter
+// asks for, and what people must still do on each new site. It is stored with the starter and goes into
+// the manifest of each release. Compile turns it into a Matcher, which answers for every path and edits
+// every row while they stream past.
 //
 //	list, err := packing.Parse(text)
 //	m, err := list.Compile(kind, "lad_")
@@ -27,28 +28,41 @@ import (
 
 // List is a packing list.
 type List struct {
-	Name     string      `yaml:"list" json:"list"`
-	Only     string      `yaml:"only,omitempty" json:"only,omitempty" enum:"files,database"` // empty for both
-	LeaveOut LeaveOut    `yaml:"leave-out,omitempty" json:"leave-out,omitzero"`
-	Empty    []string    `yaml:"empty,omitempty" json:"empty,omitempty"`
-	DropRows []kind.Rows `yaml:"drop-rows,omitempty" json:"drop-rows,omitempty"`
-	Blank    Blank       `yaml:"blank,omitempty" json:"blank,omitzero"`
-	Fields   []Field     `yaml:"fields,omitempty" json:"fields,omitempty"`
+	Name        string       `yaml:"list" json:"list"`
+	Only        string       `yaml:"only,omitempty" json:"only,omitempty" enum:"files,database"` // empty for both
+	LeaveOut    LeaveOut     `yaml:"leave-out,omitempty" json:"leave-out,omitzero"`
+	Empty       []string     `yaml:"empty,omitempty" json:"empty,omitempty"`         // tables that go in without rows; patterns with *
+	KeepRows    []kind.Rows  `yaml:"keep-rows,omitempty" json:"keep-rows,omitempty"` // of these tables only these rows go in
+	DropRows    []kind.Rows  `yaml:"drop-rows,omitempty" json:"drop-rows,omitempty"` // these do not; with either, rows that belong to one that is dropped go too
+	Blank       Blank        `yaml:"blank,omitempty" json:"blank,omitzero"`
+	Fields      []Field      `yaml:"fields,omitempty" json:"fields,omitempty"`
+	LaunchTasks []LaunchTask `yaml:"launch-tasks,omitempty" json:"launch-tasks,omitempty"`
 }
 
 // LeaveOut names files and tables that do not go in at all.
 type LeaveOut struct {
 	Paths          []string `yaml:"paths,omitempty" json:"paths,omitempty"`
+	Endings        []string `yaml:"endings,omitempty" json:"endings,omitempty"` // of file names, without the dot, in any case
 	LargerThanByte int64    `yaml:"larger-than-bytes,omitempty" json:"larger-than-bytes,omitempty"`
-	Tables         []string `yaml:"tables,omitempty" json:"tables,omitempty"`
+	Tables         []string `yaml:"tables,omitempty" json:"tables,omitempty"` // patterns with *
 }
 
 // Blank names values that are emptied while what holds them goes in.
 type Blank struct {
 	Settings []string `yaml:"settings,omitempty" json:"settings,omitempty"` // in the settings file
 	Options  []string `yaml:"options,omitempty" json:"options,omitempty"`
+	Values   []Inside `yaml:"values,omitempty" json:"values,omitempty"` // inside serialised or JSON options
 	Columns  []Cell   `yaml:"columns,omitempty" json:"columns,omitempty"`
 }
+
+// Inside points at one value inside an option.
+type Inside struct {
+	Option string   `yaml:"option" json:"option"`
+	Path   []string `yaml:"path" json:"path"`
+}
+
+// String names the value for a person: loom_school › contact › email.
+func (i Inside) String() string { return strings.Join(append([]string{i.Option}, i.Path...), " › ") }
 
 // Cell sets a column to a value in every row where it is not that already; Also sets others in those rows.
 type Cell struct {
@@ -72,20 +86,74 @@ type Field struct {
 	To       []Target `yaml:"to" json:"to"`
 }
 
-// Target is a place for a field's value: an option, perhaps a path inside its serialised value, or a
-// setting of the settings file.
+// Target is a place for a field's value; exactly one of Option, Setting, Cell and Token is there.
 type Target struct {
 	Option  string   `yaml:"option,omitempty" json:"option,omitempty"`
-	Path    []string `yaml:"path,omitempty" json:"path,omitempty"`
+	Path    []string `yaml:"path,omitempty" json:"path,omitempty"` // inside the option's serialised or JSON value
 	Setting string   `yaml:"setting,omitempty" json:"setting,omitempty"`
+	Cell    *Spot    `yaml:"cell,omitempty" json:"cell,omitempty"`
+	Token   string   `yaml:"token,omitempty" json:"token,omitempty"` // text that the value takes the place of, in Files
+	Files   []string `yaml:"files,omitempty" json:"files,omitempty"` // patterns
+}
+
+// Spot is a cell: a column in the rows in which another column has a value.
+type Spot struct {
+	Table  string `yaml:"table" json:"table"`
+	Column string `yaml:"column" json:"column"`
+	Where  string `yaml:"where" json:"where"`
+	Is     string `yaml:"is" json:"is"`
+}
+
+// LaunchTask is something a person must still do on each new site.
+type LaunchTask struct {
+	Key    string `yaml:"key" json:"key"`
+	Title  string `yaml:"title" json:"title"`
+	Detail string `yaml:"detail,omitempty" json:"detail,omitempty"`
+	Page   string `yaml:"page,omitempty" json:"page,omitempty"` // where on the site, relative to its address
 }
 
 // String names the target for a person: option blogname, loom_school › contact › email, setting WP_LANG.
 func (t Target) String() string {
-	if t.Setting != "" {
+	switch {
+	case t.Setting != "":
 		return "setting " + t.Setting
+	case t.Cell != nil:
+		return fmt.Sprintf("%s.%s where %s is %s", t.Cell.Table, t.Cell.Column, t.Cell.Where, t.Cell.Is)
+	case t.Token != "":
+		return "text " + t.Token + " in " + strings.Join(t.Files, ", ")
 	}
-	return "option " + strings.Join(append([]string{t.Option}, t.Path...), " › ")
+	return "option " + Inside{t.Option, t.Path}.String()
+}
+
+// valid reports what is wrong with a target.
+func (t Target) valid() error {
+	kinds := 0
+	for _, there := range []bool{t.Option != "", t.Setting != "", t.Cell != nil, t.Token != ""} {
+		if there {
+			kinds++
+		}
+	}
+	switch {
+	case kinds != 1:
+		return errors.New("each place is an option or a setting, a cell or a token")
+	case t.Cell != nil && (t.Cell.Table == "" || t.Cell.Column == "" || t.Cell.Where == "" || t.Cell.Is == ""):
+		return errors.New("a cell needs table, column, where and is")
+	case t.Token != "" && (len(t.Token) < 4 || len(t.Files) == 0):
+		return fmt.Errorf("token %q needs at least four characters, and the files that it is in", t.Token)
+	}
+	for _, f := range t.Files {
+		if err := validGlob(f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func validGlob(p string) error {
+	if p == "" || !doublestar.ValidatePattern(p) || strings.HasPrefix(p, "/") {
+		return fmt.Errorf("%q is not a pattern relative to the web root, like wp-content/cache/**", p)
+	}
+	return nil
 }
 
 // Parse reads a list and says what is wrong with it.
@@ -106,8 +174,21 @@ func (l *List) Valid() error {
 		return fmt.Errorf(`packing list: only: %q should be "files" or "database"`, l.Only)
 	}
 	for _, p := range l.LeaveOut.Paths {
-		if !doublestar.ValidatePattern(p) || strings.HasPrefix(p, "/") {
-			return fmt.Errorf("packing list: leave-out: %q is not a pattern relative to the web root, like wp-content/cache/**", p)
+		if err := validGlob(p); err != nil {
+			return fmt.Errorf("packing list: leave-out: %w", err)
+		}
+	}
+	if l.LeaveOut.LargerThanByte < 0 {
+		return errors.New("packing list: leave-out: larger-than-bytes is below zero")
+	}
+	for _, rows := range slices.Concat(l.KeepRows, l.DropRows) {
+		if rows.Table == "" || rows.Column == "" || len(rows.Values) == 0 {
+			return fmt.Errorf("packing list: rows of table %q: table, column and values are needed", rows.Table)
+		}
+	}
+	for _, v := range l.Blank.Values {
+		if v.Option == "" || len(v.Path) == 0 {
+			return fmt.Errorf("packing list: blank: value %q needs an option and a path", v)
 		}
 	}
 	seen := map[string]bool{}
@@ -120,10 +201,17 @@ func (l *List) Valid() error {
 			return fmt.Errorf("packing list: field %s: pattern: %w", f.Key, err)
 		}
 		for _, t := range f.To {
-			if (t.Option == "") == (t.Setting == "") {
-				return fmt.Errorf("packing list: field %s: each place is an option or a setting", f.Key)
+			if err := t.valid(); err != nil {
+				return fmt.Errorf("packing list: field %s: %w", f.Key, err)
 			}
 		}
+	}
+	clear(seen)
+	for _, t := range l.LaunchTasks {
+		if t.Key == "" || t.Title == "" || seen[t.Key] {
+			return fmt.Errorf("packing list: launch-tasks: %q needs a key of its own and a title", t.Key)
+		}
+		seen[t.Key] = true
 	}
 	return nil
 }
@@ -165,35 +253,4 @@ func (f *Field) Check(value string) error {
 		return fmt.Errorf("does not match %s", f.Pattern)
 	}
 	return nil
-}
-
-// Leave adds patterns to what is left out; those already there are not added twice.
-func (l *List) Leave(patterns ...string) {
-	for _, p := range patterns {
-		if !slices.Contains(l.LeaveOut.Paths, p) {
-			l.LeaveOut.Paths = append(l.LeaveOut.Paths, p)
-		}
-	}
-}
-
-// PutBack removes patterns, and returns those that were not there.
-func (l *List) PutBack(patterns ...string) (unknown []string) {
-	for _, p := range patterns {
-		i := slices.Index(l.LeaveOut.Paths, p)
-		if i < 0 {
-			unknown = append(unknown, p)
-			continue
-		}
-		l.LeaveOut.Paths = slices.Delete(l.LeaveOut.Paths, i, i+1)
-	}
-	return unknown
-}
-
-// EmptyTables adds tables whose rows do not go in.
-func (l *List) EmptyTables(tables ...string) {
-	for _, t := range tables {
-		if !slices.Contains(l.Empty, t) {
-			l.Empty = append(l.Empty, t)
-		}
-	}
 }

@@ -148,3 +148,49 @@ func (s *scanner) key() (string, error) {
 	}
 	return string(body), nil
 }
+
+// Each calls visit with every string, number and boolean and the path that leads to it, in the order of the
+// bytes. What is inside custom objects (C:…) is not visited. Bytes that are not valid visit nothing.
+func Each(src []byte, visit func(path []string, value string)) {
+	if Valid(src) {
+		s := scanner{src: src}
+		s.each(nil, visit)
+	}
+}
+
+// each visits the value at the scanner's place, which is known to be valid.
+func (s *scanner) each(path []string, visit func([]string, string)) error {
+	from, tag := s.pos, s.src[s.pos]
+	if tag != 'a' && tag != 'O' {
+		if err := s.value(0); err != nil {
+			return err
+		}
+		if v, err := scalar(s.src[from:s.pos]); err == nil {
+			visit(path, v)
+		}
+		return nil
+	}
+	s.pos += 2
+	if tag == 'O' {
+		if _, err := s.text(s.pos, nil); err != nil {
+			return err
+		}
+		s.pos++
+	}
+	n, err := s.number(':')
+	if err != nil {
+		return err
+	}
+	s.pos++
+	for range n {
+		key, err := s.key()
+		if err != nil {
+			return err
+		}
+		if err := s.each(append(path[:len(path):len(path)], key), visit); err != nil {
+			return err
+		}
+	}
+	s.pos++
+	return nil
+}

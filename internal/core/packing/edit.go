@@ -1,0 +1,77 @@
+package packing
+
+import (
+	"slices"
+
+	"nestseed/internal/core/kind"
+)
+
+// Edit is one change of a packing list: what a remedy of a survey is, and what commands and the console send.
+type Edit struct {
+	LeaveOut       []string    `json:"leave_out,omitempty"` // patterns of paths
+	LeaveOutTables []string    `json:"leave_out_tables,omitempty"`
+	Endings        []string    `json:"endings,omitempty"`
+	Empty          []string    `json:"empty,omitempty"`
+	DropRows       []kind.Rows `json:"drop_rows,omitempty"`
+	KeepRows       []kind.Rows `json:"keep_rows,omitempty"`
+	BlankOptions   []string    `json:"blank_options,omitempty"`
+	BlankValues    []Inside    `json:"blank_values,omitempty"`
+	PutBack        []string    `json:"put_back,omitempty"` // patterns, tables, endings or options that are to go in after all
+}
+
+// Apply makes the change. What is there already is not added twice; what should be put back and was not left
+// out is returned.
+func (e Edit) Apply(l *List) (unknown []string) {
+	add := func(to *[]string, more []string) {
+		for _, m := range more {
+			if !slices.Contains(*to, m) {
+				*to = append(*to, m)
+			}
+		}
+	}
+	add(&l.LeaveOut.Paths, e.LeaveOut)
+	add(&l.LeaveOut.Tables, e.LeaveOutTables)
+	add(&l.LeaveOut.Endings, e.Endings)
+	add(&l.Empty, e.Empty)
+	add(&l.Blank.Options, e.BlankOptions)
+	addRows(&l.DropRows, e.DropRows)
+	addRows(&l.KeepRows, e.KeepRows)
+	for _, v := range e.BlankValues {
+		if !slices.ContainsFunc(l.Blank.Values, func(o Inside) bool { return o.String() == v.String() }) {
+			l.Blank.Values = append(l.Blank.Values, v)
+		}
+	}
+	for _, p := range e.PutBack {
+		if !l.putBack(p) {
+			unknown = append(unknown, p)
+		}
+	}
+	return unknown
+}
+
+// addRows merges rules of the same column.
+func addRows(to *[]kind.Rows, more []kind.Rows) {
+	for _, r := range more {
+		i := slices.IndexFunc(*to, func(o kind.Rows) bool { return o.Table == r.Table && o.Column == r.Column })
+		if i < 0 {
+			*to = append(*to, kind.Rows{Table: r.Table, Column: r.Column})
+			i = len(*to) - 1
+		}
+		at := &(*to)[i]
+		for _, v := range r.Values {
+			if !slices.Contains(at.Values, v) {
+				at.Values = append(slices.Clip(at.Values), v)
+			}
+		}
+	}
+}
+
+func (l *List) putBack(p string) (found bool) {
+	for _, from := range []*[]string{&l.LeaveOut.Paths, &l.LeaveOut.Tables, &l.LeaveOut.Endings, &l.Empty, &l.Blank.Options} {
+		if i := slices.Index(*from, p); i >= 0 {
+			*from = slices.Delete(slices.Clone(*from), i, i+1)
+			found = true
+		}
+	}
+	return found
+}

@@ -1,0 +1,93 @@
+package packing
+
+import (
+	"path"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+)
+
+// globs answers which of many patterns matches a path. A survey has hundreds of thousands of paths, so the
+// common forms are looked up instead of tried one by one:
+//
+//	a/b.txt, a/b        exact, and everything below
+//	a/b/**              everything below
+//	**/name/**          any folder of that name
+//	**/name             any file of that name
+//	**/*.ext            any name that ends so
+type globs struct {
+	below  map[string]string // literal folder or file -> rule; matches itself and what is below it
+	inside map[string]string // literal folder -> rule; matches what is below it, and the folder
+	folder map[string]string // name of a folder anywhere
+	name   map[string]string // name of a file anywhere
+	ending []rule            // **/*tail
+	other  []rule            // the rest, with the literal text they begin with
+}
+
+type rule struct{ rule, text string }
+
+const wildcards = `*?[{\`
+
+func compileGlobs(patterns []string) *globs {
+	g := &globs{below: map[string]string{}, inside: map[string]string{}, folder: map[string]string{}, name: map[string]string{}}
+	for _, p := range patterns {
+		p = strings.TrimSuffix(p, "/")
+		anywhere, isAnywhere := strings.CutPrefix(p, "**/")
+		switch {
+		case !strings.ContainsAny(p, wildcards):
+			g.below[p] = p
+		case strings.HasSuffix(p, "/**") && !strings.ContainsAny(strings.TrimSuffix(p, "/**"), wildcards):
+			g.inside[strings.TrimSuffix(p, "/**")] = p
+		case isAnywhere && strings.HasSuffix(anywhere, "/**") && !strings.ContainsAny(strings.TrimSuffix(anywhere, "/**"), wildcards+"/"):
+			g.folder[strings.TrimSuffix(anywhere, "/**")] = p
+		case isAnywhere && !strings.ContainsAny(anywhere, wildcards+"/"):
+			g.name[anywhere] = p
+		case isAnywhere && strings.HasPrefix(anywhere, "*") && !strings.ContainsAny(anywhere[1:], wildcards+"/"):
+			g.ending = append(g.ending, rule{p, anywhere[1:]})
+		default:
+			g.other = append(g.other, rule{p, p[:strings.IndexAny(p, wildcards)]})
+		}
+	}
+	return g
+}
+
+// dir returns the rule that keeps out everything in a folder; of several the one of the outermost folder, so
+// that a rule which another makes needless is seen to do nothing.
+func (g *globs) dir(dir string) (rule string) {
+	for at := dir; at != "." && at != ""; at = path.Dir(at) {
+		for _, r := range []string{g.folder[path.Base(at)], g.inside[at], g.below[at]} {
+			if r != "" {
+				rule = r
+			}
+		}
+	}
+	return rule
+}
+
+// file returns the rule that matches a path by itself, its folder not looked at.
+func (g *globs) file(p string) string {
+	if r := g.below[p]; r != "" {
+		return r
+	}
+	if r := g.inside[p]; r != "" {
+		return r
+	}
+	base := p[strings.LastIndexByte(p, '/')+1:]
+	if r := g.name[base]; r != "" {
+		return r
+	}
+	if r := g.folder[base]; r != "" {
+		return r
+	}
+	for _, e := range g.ending {
+		if strings.HasSuffix(base, e.text) {
+			return e.rule
+		}
+	}
+	for _, o := range g.other {
+		if strings.HasPrefix(p, o.text) && doublestar.MatchUnvalidated(o.rule, p) {
+			return o.rule
+		}
+	}
+	return ""
+}
