@@ -52,7 +52,7 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 		return nil, err
 	}
 	b := &builder{in: in, match: match, report: report, m: in.Manifest}
-	b.secrets = secretsOf(in.Identity)
+	b.secrets = in.Identity.Secrets()
 	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
 	b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
 	b.m.Origin.Prefix, b.m.List = in.Identity.Prefix, in.List
@@ -89,7 +89,7 @@ type builder struct {
 	in       Input
 	match    *packing.Matcher
 	report   progress.Reporter
-	secrets  []secret
+	secrets  []kind.Secret
 	snapshot sitedb.Snapshot
 	tables   []sitedb.Table
 	w        *writer
@@ -102,42 +102,8 @@ type builder struct {
 	blanked map[string]int64
 }
 
-// secret is a value of the source that must not be in the archive, and the part of it that is searched for.
-type secret struct {
-	name   string
-	needle []byte
-}
-
-// secretsOf collects the password, keys and salts that the settings file holds.
-func secretsOf(id *kind.Identity) []secret {
-	var out []secret
-	for _, name := range append([]string{id.Kind.Settings.Database.Password}, id.Kind.Settings.Salts...) {
-		v, _ := id.Settings.Get(name)
-		if n := longestPlain(v); len(n) >= 6 {
-			out = append(out, secret{name, []byte(n)})
-		}
-	}
-	return out
-}
-
-// longestPlain returns the longest run of characters that no quoting changes.
-func longestPlain(v string) string {
-	var best string
-	for run := range strings.FieldsFuncSeq(v, func(r rune) bool { return strings.ContainsRune("'\"\\\n\r\x00<>&/%", r) }) {
-		if len(run) > len(best) {
-			best = run
-		}
-	}
-	return best
-}
-
 func (b *builder) holdsSecret(text []byte) (name string, found bool) {
-	for _, s := range b.secrets {
-		if bytes.Contains(text, s.needle) {
-			return s.name, true
-		}
-	}
-	return "", false
+	return kind.HoldsSecret(b.secrets, text)
 }
 
 func (b *builder) note(format string, args ...any) {

@@ -26,7 +26,10 @@ type Entry struct {
 	SizeBytes int64  // of regular files
 	Mode      fs.FileMode
 	ModTime   time.Time
-	Target    string // where a symbolic link points, as it is written
+	// ChangeTime is when content or attributes were last changed, as the system keeps it and no program can
+	// set it; zero where that is not known.
+	ChangeTime time.Time
+	Target     string // where a symbolic link points, as it is written
 }
 
 // FS is a host's files.

@@ -9,7 +9,9 @@ import (
 	"os"
 	"os/user"
 	"path"
+	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -45,43 +47,166 @@ func openLocal(dir, owner string) (FS, error) {
 func (l *local) Root() string { return l.dir }
 func (l *local) Close() error { return l.root.Close() }
 
+// Walk lists folders ahead on several goroutines and visits them in order.
 func (l *local) Walk(ctx context.Context, root string, visit func(Entry) error, problem func(string, error)) error {
 	sub, err := l.root.OpenRoot(clean(root))
 	if err != nil {
 		return err
 	}
 	defer sub.Close()
-	return fs.WalkDir(sub.FS(), ".", func(name string, d fs.DirEntry, err error) error {
+	w := newWalker(sub)
+	defer w.stop()
+	return w.visit(ctx, w.add("."), visit, problem)
+}
+
+// walker reads the folders of a tree side by side.
+type walker struct {
+	root *os.Root
+	wg   sync.WaitGroup
+
+	mu      sync.Mutex
+	wake    *sync.Cond
+	todo    []*folder // the last one added is read first: it is needed first
+	stopped bool
+}
+
+// folder is one folder of the tree; the rest is there once ready is closed.
+type folder struct {
+	path     string
+	ready    chan struct{}
+	entries  []Entry
+	below    []*folder // of the entries that are folders, in their order
+	problems []walkProblem
+}
+
+type walkProblem struct {
+	path string
+	err  error
+}
+
+// walkers is how many folders are read at a time: more than cores, as most of it is waiting for a disk.
+const walkers = 8
+
+func newWalker(root *os.Root) *walker {
+	w := &walker{root: root}
+	w.wake = sync.NewCond(&w.mu)
+	for range walkers {
+		w.wg.Go(w.work)
+	}
+	return w
+}
+
+func (w *walker) stop() {
+	w.mu.Lock()
+	w.stopped = true
+	w.mu.Unlock()
+	w.wake.Broadcast()
+	w.wg.Wait()
+}
+
+func (w *walker) add(p string) *folder {
+	f := &folder{path: p, ready: make(chan struct{})}
+	w.mu.Lock()
+	w.todo = append(w.todo, f)
+	w.mu.Unlock()
+	w.wake.Signal()
+	return f
+}
+
+func (w *walker) work() {
+	for {
+		w.mu.Lock()
+		for len(w.todo) == 0 && !w.stopped {
+			w.wake.Wait()
+		}
+		if w.stopped {
+			w.mu.Unlock()
+			return
+		}
+		f := w.todo[len(w.todo)-1]
+		w.todo = w.todo[:len(w.todo)-1]
+		w.mu.Unlock()
+		w.read(f)
+		w.mu.Lock()
+		for i := len(f.below) - 1; i >= 0; i-- {
+			w.todo = append(w.todo, f.below[i])
+		}
+		w.mu.Unlock()
+		w.wake.Broadcast()
+		close(f.ready)
+	}
+}
+
+func (w *walker) read(f *folder) {
+	fail := func(p string, err error) { f.problems = append(f.problems, walkProblem{p, err}) }
+	dir, err := w.root.Open(f.path)
+	if err != nil {
+		fail(f.path, err)
+		return
+	}
+	defer dir.Close()
+	list, err := dir.ReadDir(-1)
+	if err != nil {
+		fail(f.path, err)
+	}
+	slices.SortFunc(list, func(a, b os.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	f.entries = make([]Entry, 0, len(list))
+	for _, d := range list {
+		p := path.Join(f.path, d.Name())
+		info, err := d.Info()
+		if err != nil {
+			fail(p, err)
+			continue
+		}
+		e := entryOf(p, info)
+		if e.Mode&fs.ModeSymlink != 0 {
+			if e.Target, err = w.root.Readlink(p); err != nil {
+				fail(p, err)
+				continue
+			}
+		}
+		f.entries = append(f.entries, e)
+		if e.Mode.IsDir() {
+			f.below = append(f.below, &folder{path: p, ready: make(chan struct{})})
+		}
+	}
+}
+
+func (w *walker) visit(ctx context.Context, f *folder, visit func(Entry) error, problem func(string, error)) error {
+	select {
+	case <-f.ready:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	for _, p := range f.problems {
+		problem(p.path, p.err)
+	}
+	next := 0
+	for _, e := range f.entries {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if err != nil {
-			problem(name, err)
-			return nil
+		if err := visit(e); err != nil {
+			return err
 		}
-		if name == "." {
-			return nil
-		}
-		info, err := d.Info()
-		if err != nil {
-			problem(name, err)
-			return nil
-		}
-		e := entryOf(name, info)
-		if e.Mode&fs.ModeSymlink != 0 {
-			if e.Target, err = sub.Readlink(name); err != nil {
-				problem(name, err)
-				return nil
+		if e.Mode.IsDir() {
+			if err := w.visit(ctx, f.below[next], visit, problem); err != nil {
+				return err
 			}
+			f.below[next] = nil
+			next++
 		}
-		return visit(e)
-	})
+	}
+	return nil
 }
 
 func entryOf(name string, info fs.FileInfo) Entry {
 	e := Entry{Path: name, Mode: info.Mode(), ModTime: info.ModTime()}
 	if info.Mode().IsRegular() {
 		e.SizeBytes = info.Size()
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		e.ChangeTime = time.Unix(st.Ctim.Unix())
 	}
 	return e
 }

@@ -19,6 +19,7 @@ import (
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -347,4 +348,30 @@ func (p Place) look(fsys hostfs.FS, root string) string {
 	}
 	v, _ := ReadSettings(text, "").Get(p.Setting)
 	return v
+}
+
+// Covers reports whether the end is that of a version.
+func (e End) Covers(version string) bool {
+	if e.Before != "" {
+		return compareVersions(version, e.Before) < 0
+	}
+	return version == e.Version || strings.HasPrefix(version, e.Version+".")
+}
+
+// compareVersions compares dotted numbers part by part.
+func compareVersions(a, b string) int {
+	x, y := strings.Split(a, "."), strings.Split(b, ".")
+	for i := range max(len(x), len(y)) {
+		var m, n int
+		if i < len(x) {
+			m, _ = strconv.Atoi(x[i])
+		}
+		if i < len(y) {
+			n, _ = strconv.Atoi(y[i])
+		}
+		if m != n {
+			return m - n
+		}
+	}
+	return 0
 }

@@ -84,19 +84,48 @@ type Server interface {
 	Close() error
 }
 
-// DB is one database.
-type DB interface {
+// Reader is a database that is only read: one on a server, or the script of one (see OpenDump).
+type Reader interface {
 	// Tables lists tables and views with sizes and columns, in byte order of their names.
 	Tables(ctx context.Context) ([]Table, error)
 	// Lookup returns one cell: the value column of the first row whose key column equals key.
 	Lookup(ctx context.Context, table, keyColumn, key, valueColumn string) (value string, found bool, err error)
 	Snapshot(ctx context.Context) (Snapshot, error)
+	Version(ctx context.Context) (Version, error)
+	Close() error
+}
+
+// DB is one database on a server.
+type DB interface {
+	Reader
+	// Groups counts the rows of a table by the value of a column, and the bytes in their columns, most bytes
+	// first; no more than limit values.
+	Groups(ctx context.Context, t *Table, column string, limit int) ([]Group, error)
+	// RelatedGroups counts the rows of a table by the value of a column in the table they belong to.
+	RelatedGroups(ctx context.Context, t *Table, column string, to *Table, key, by string) ([]Group, error)
+	// Select calls each with the columns of the rows in which a column has one of the values; with no values,
+	// of all rows. The row is valid during the call.
+	Select(ctx context.Context, table string, columns []string, where string, values []string, each func(row [][]byte) error) error
+	// Code returns what in the database is program and not data.
+	Code(ctx context.Context) ([]Code, error)
 	// Exec runs one statement with bound values and returns the id that an insert generated.
 	Exec(ctx context.Context, statement string, args ...any) (lastID int64, err error)
 	// Loader returns a connection that loads rows fast, with checks off while it is open.
 	Loader(ctx context.Context) (Loader, error)
-	Version(ctx context.Context) (Version, error)
-	Close() error
+}
+
+// Group is the rows that have one value in a column.
+type Group struct {
+	Value string `json:"value"`
+	Rows  int64  `json:"rows"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Code is a view, trigger or routine, and the account it runs as.
+type Code struct {
+	Sort    string `json:"sort"` // "view", "trigger", "function", "procedure"
+	Name    string `json:"name"`
+	Definer string `json:"definer"`
 }
 
 // Snapshot reads a database as it was at one moment.

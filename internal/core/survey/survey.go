@@ -1,24 +1,29 @@
 // Package survey reads a source once and says what is there: sizes, counts, versions, findings.
 //
-// Take walks the files and looks at the database; it never writes and needs no right but to read.
-// The result is plain data that is stored, so that a packing list can be tried against it again and
-// again (Total) without a second walk.
+// Take walks the files and looks at the database side by side, and then into those files whose content
+// says something; it never writes and needs no right but to read. The result is plain data that is
+// stored, so that a packing list can be tried against it again and again (Total) without a second walk.
 //
 //	s, err := survey.Take(ctx, survey.Input{…}, reporter)
 //	fmt.Println(s.Totals.Bytes, s.Findings)
-//	in, out := s.Total(matcher)
+//	in, out, saved := s.Total(matcher)
 //
 // Sizes are bytes of content as the file system and the database report them.
 package survey
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"net/http"
 	"path"
 	"slices"
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
+	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -32,6 +37,8 @@ type Input struct {
 	Root     string
 	DB       sitedb.DB // nil when the database cannot be reached; then only files are surveyed
 	Identity *kind.Identity
+	// Visit asks the site's first page for the headers of its answer; nil when the site is not asked.
+	Visit func(ctx context.Context, address string) (http.Header, error)
 }
 
 // Survey is one reading of a source.
@@ -41,7 +48,8 @@ type Survey struct {
 	Kind       string         `json:"kind"`
 	KindTitle  string         `json:"kind_title"`
 	Version    string         `json:"version"`
-	Runtime    string         `json:"runtime"` // least version of PHP
+	Runtime    string         `json:"runtime"`           // least version of PHP
+	Running    string         `json:"running,omitempty"` // version of PHP that the site says it runs on
 	Database   sitedb.Version `json:"database"`
 	Address    string         `json:"address"`
 	Title      string         `json:"title"`
@@ -52,8 +60,10 @@ type Survey struct {
 	Folders    []Folder       `json:"folders"` // down to three levels, largest first
 	Largest    []File         `json:"largest"`
 	Tables     []sitedb.Table `json:"tables"`
+	Groups     []Groups       `json:"groups,omitempty"` // rows by the values of some columns
 	Findings   []Finding      `json:"findings"`
-	Files      []File         `json:"files,omitempty"` // all of them, for totals; not in listings
+
+	Files []filelist.Entry `json:"-"` // all of them, by path; kept beside the rest
 }
 
 // Totals are sums over everything that was seen.
@@ -89,21 +99,33 @@ type File struct {
 	Area  string `json:"area,omitempty"`
 }
 
-// Finding is something the survey noticed, with what to do about it.
-type Finding struct {
-	Severity string  `json:"severity" enum:"fault,warning,note"`
-	What     string  `json:"what"`
-	Where    string  `json:"where"`
-	Bytes    int64   `json:"bytes"`
-	Why      string  `json:"why"`
-	Remedy   *Remedy `json:"remedy,omitempty"`
+// Groups are the rows of a table by the values of a column; of a table that rows of another belong to, By says
+// whose column it is.
+type Groups struct {
+	Table  string         `json:"table"` // without prefix
+	Column string         `json:"column"`
+	By     string         `json:"by,omitempty"` // table whose column it is, where it is not Table
+	Values []sitedb.Group `json:"values"`
 }
 
-// Remedy is one edit of a packing list.
-type Remedy struct {
-	LeaveOut []string `json:"leave_out,omitempty"`
-	Empty    []string `json:"empty,omitempty"`
+// Finding is something the survey noticed, with what to do about it.
+type Finding struct {
+	Severity string        `json:"severity" enum:"fault,warning,note"`
+	What     string        `json:"what"`
+	Where    string        `json:"where"`
+	Bytes    int64         `json:"bytes"`
+	Count    int64         `json:"count,omitempty"` // of files, rows or places
+	Why      string        `json:"why"`
+	Examples []string      `json:"examples,omitempty"`
+	Remedy   *packing.Edit `json:"remedy,omitempty"` // one edit of the packing list
+	Advice   string        `json:"advice,omitempty"` // what to do where no packing list can help
 }
+
+const (
+	fault   = "fault"
+	warning = "warning"
+	note    = "note"
+)
 
 const (
 	largestFiles = 20
@@ -118,34 +140,44 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 		Version: in.Identity.Version, Runtime: in.Identity.Runtime,
 		WebRoot: path.Join(in.FS.Root(), in.Root), Prefix: in.Identity.Prefix, Findings: []Finding{},
 	}
-	report.Step("Walk the files", progress.Amount{})
-	t := &taker{in: in, s: s, areas: map[string]*Area{}, folders: map[string]*Folder{}, report: report}
-	if err := t.walk(ctx); err != nil {
+	t := &taker{in: in, s: s, kind: in.Identity.Kind, areas: map[string]*Area{}, folders: map[string]*Folder{}, report: report}
+	report.Step("Walk the files and look at the database", progress.Amount{})
+	group, gctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return t.walk(gctx) })
+	group.Go(func() error { return t.database(gctx) })
+	if err := group.Wait(); err != nil {
 		return nil, err
 	}
 	for _, why := range in.Identity.Unreadable {
-		t.find(Finding{Severity: "warning", What: "setting that is not readable", Where: in.Identity.SettingsPath, Why: why})
+		t.find(Finding{Severity: warning, What: "setting that is not readable", Where: in.Identity.SettingsPath, Why: why, Advice: "give the source's database by its address when you add it"})
 	}
-	if in.DB != nil {
-		report.Step("Look at the database", progress.Amount{})
-		if err := t.database(ctx); err != nil {
-			return nil, err
-		}
+	filelist.Sort(s.Files)
+	if err := t.look(ctx); err != nil {
+		return nil, err
 	}
+	t.judge(ctx)
 	t.finish()
 	s.TookMillis = time.Since(start).Milliseconds()
 	return s, nil
 }
 
+// taker gathers a survey. The walk and the database fill different fields, so they need no lock but the one
+// over findings.
 type taker struct {
-	in      Input
-	s       *Survey
-	report  progress.Reporter
+	in     Input
+	s      *Survey
+	kind   *kind.Kind
+	report progress.Reporter
+	finder
+
 	areas   map[string]*Area
 	folders map[string]*Folder
+	links   []filelist.Entry
+	working []string // folders of developers
+	media   mediaRows
+	parts   map[string][]string // names of active extensions and themes, by folder
+	headers http.Header         // of the site's first page
 }
-
-func (t *taker) find(f Finding) { t.s.Findings = append(t.s.Findings, f) }
 
 func (t *taker) walk(ctx context.Context) error {
 	err := t.in.FS.Walk(ctx, t.in.Root, func(e hostfs.Entry) error {
@@ -157,10 +189,11 @@ func (t *taker) walk(ctx context.Context) error {
 			t.file(e)
 		default:
 			t.s.Totals.Links++
+			t.links = append(t.links, filelist.Entry{Path: e.Path, Mode: e.Mode, Target: e.Target})
 		}
 		return nil
 	}, func(p string, err error) {
-		t.find(Finding{Severity: "fault", What: "cannot be read", Where: p, Why: err.Error() + "; it would be missing from a release"})
+		t.find(Finding{Severity: fault, What: "cannot be read", Where: p, Why: err.Error() + "; it would be missing from a release", Advice: "let the service read it, then survey again"})
 	})
 	if err != nil {
 		return fmt.Errorf("walk the source's files: %w", err)
@@ -169,7 +202,7 @@ func (t *taker) walk(ctx context.Context) error {
 }
 
 func (t *taker) file(e hostfs.Entry) {
-	f := File{e.Path, e.SizeBytes, t.in.Identity.Kind.AreaOf(e.Path)}
+	f := filelist.Entry{Path: e.Path, Bytes: e.SizeBytes, Modified: e.ModTime.Unix(), Mode: e.Mode, Area: t.kind.AreaOf(e.Path)}
 	t.s.Files = append(t.s.Files, f)
 	t.s.Totals.Files++
 	t.s.Totals.Bytes += f.Bytes
@@ -196,53 +229,29 @@ func (t *taker) file(e hostfs.Entry) {
 		d.Bytes += f.Bytes
 	}
 	t.report.Add(progress.Amount{Files: 1, Bytes: f.Bytes})
-	if f.Bytes >= minArchiveBytes {
-		t.judgeFile(e)
-	}
 }
 
-func (t *taker) database(ctx context.Context) error {
-	var err error
-	if t.s.Database, err = t.in.DB.Version(ctx); err != nil {
-		return err
-	}
-	if t.s.Tables, err = t.in.DB.Tables(ctx); err != nil {
-		return err
-	}
-	for _, tb := range t.s.Tables {
-		t.s.Totals.Tables++
-		t.s.Totals.Rows += tb.Rows
-		t.s.Totals.DatabaseBytes += tb.DataBytes
-		if !strings.HasPrefix(tb.Name, t.s.Prefix) {
-			t.find(Finding{Severity: "note", What: "table of another prefix", Where: tb.Name, Bytes: tb.DataBytes,
-				Why: "it does not begin with " + t.s.Prefix + ", so it belongs to something else; it stays out of releases"})
+// below sums up what lies in a folder; Files are sorted by then.
+func (t *taker) below(folder string) (files, bytes int64) {
+	at, _ := slices.BinarySearchFunc(t.s.Files, folder+"/", func(e filelist.Entry, p string) int { return cmp.Compare(e.Path, p) })
+	for _, f := range t.s.Files[at:] {
+		if !strings.HasPrefix(f.Path, folder+"/") {
+			break
 		}
+		files++
+		bytes += f.Bytes
 	}
-	k := t.in.Identity.Kind
-	read := func(option string) (string, error) {
-		v, _, err := t.in.DB.Lookup(ctx, t.s.Prefix+k.Options.Table, k.Options.Key, option, k.Options.Value)
-		return v, err
-	}
-	if t.s.Address, err = Address(ctx, t.in.DB, t.in.Identity); err != nil {
-		return err
-	}
-	if t.s.Title, err = read(k.SiteTitle); err != nil {
-		return err
-	}
-	visible, err := read(k.Visibility.Option)
-	if err == nil && visible == k.Visibility.Hidden {
-		t.find(Finding{Severity: "note", What: "search engines are kept out", Where: "option " + k.Visibility.Option,
-			Why: "each new site sets this for itself, so it does no harm in a starter"})
-	}
-	return err
+	return files, bytes
 }
 
 // Address returns the address a site gives for itself: from its settings file where it is set there,
 // else from its options.
-func Address(ctx context.Context, db sitedb.DB, id *kind.Identity) (string, error) {
-	for _, name := range id.Kind.Settings.Addresses {
-		if v, err := id.Settings.Get(name); err == nil && v != "" {
-			return strings.TrimRight(v, "/"), nil
+func Address(ctx context.Context, db sitedb.Reader, id *kind.Identity) (string, error) {
+	if id.Settings != nil {
+		for _, name := range id.Kind.Settings.Addresses {
+			if v, err := id.Settings.Get(name); err == nil && v != "" {
+				return strings.TrimRight(v, "/"), nil
+			}
 		}
 	}
 	o := id.Kind.Options
@@ -257,7 +266,6 @@ func Address(ctx context.Context, db sitedb.DB, id *kind.Identity) (string, erro
 }
 
 func (t *taker) finish() {
-	t.judgeTree()
 	for _, a := range t.areas {
 		t.s.Areas = append(t.s.Areas, *a)
 	}
@@ -266,10 +274,14 @@ func (t *taker) finish() {
 		t.s.Folders = append(t.s.Folders, *f)
 	}
 	slices.SortFunc(t.s.Folders, func(a, b Folder) int { return descending(a.Bytes, b.Bytes, a.Path, b.Path) })
-	byBytes := slices.Clone(t.s.Files)
-	slices.SortFunc(byBytes, func(a, b File) int { return descending(a.Bytes, b.Bytes, a.Path, b.Path) })
-	t.s.Largest = byBytes[:min(largestFiles, len(byBytes))]
-	order := map[string]int{"fault": 0, "warning": 1, "note": 2}
+	for _, f := range t.s.Files {
+		t.s.Largest = append(t.s.Largest, File{f.Path, f.Bytes, f.Area})
+		if len(t.s.Largest) > 8*largestFiles {
+			t.s.Largest = largest(t.s.Largest)
+		}
+	}
+	t.s.Largest = largest(t.s.Largest)
+	order := map[string]int{fault: 0, warning: 1, note: 2}
 	slices.SortStableFunc(t.s.Findings, func(a, b Finding) int {
 		if d := order[a.Severity] - order[b.Severity]; d != 0 {
 			return d
@@ -278,51 +290,14 @@ func (t *taker) finish() {
 	})
 }
 
+func largest(files []File) []File {
+	slices.SortFunc(files, func(a, b File) int { return descending(a.Bytes, b.Bytes, a.Path, b.Path) })
+	return files[:min(largestFiles, len(files))]
+}
+
 func descending(a, b int64, nameA, nameB string) int {
 	if a != b {
-		if a > b {
-			return -1
-		}
-		return 1
+		return cmp.Compare(b, a)
 	}
 	return strings.Compare(nameA, nameB)
-}
-
-// Share is a number of files and rows with their bytes.
-type Share struct {
-	Files int64 `json:"files"`
-	Bytes int64 `json:"bytes"`
-	Rows  int64 `json:"rows"`
-	Data  int64 `json:"database_bytes"`
-}
-
-// Total says what a packing list would take and what it would leave, and what each rule saves.
-func (s *Survey) Total(m *packing.Matcher) (in, out Share, saved map[string]Share) {
-	saved = map[string]Share{}
-	for _, f := range s.Files {
-		if rule, leave := m.LeavesOut(f.Path, f.Bytes); leave {
-			out.Files++
-			out.Bytes += f.Bytes
-			r := saved[rule]
-			saved[rule] = Share{Files: r.Files + 1, Bytes: r.Bytes + f.Bytes}
-			continue
-		}
-		in.Files++
-		in.Bytes += f.Bytes
-	}
-	for _, t := range s.Tables {
-		rule, leave := m.LeavesOutTable(t.Name)
-		if m.Empties(t.Name) && !leave {
-			rule, leave = "empty: "+t.Name, true
-		}
-		if leave {
-			out.Rows += t.Rows
-			out.Data += t.DataBytes
-			saved[rule] = Share{Rows: saved[rule].Rows + t.Rows, Data: saved[rule].Data + t.DataBytes}
-			continue
-		}
-		in.Rows += t.Rows
-		in.Data += t.DataBytes
-	}
-	return in, out, saved
 }

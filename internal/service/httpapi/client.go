@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nestseed/internal/core/kind"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
@@ -16,8 +17,6 @@ func clientOut(c records.Client) wire.Client {
 	return wire.Client{Name: c.Name, Settings: c.Settings, Sites: c.Sites, CreatedAt: c.CreatedAt}
 }
 
-// secretKey matches names of settings whose values are kept in the vault without being asked to.
-var secretKey = regexp.MustCompile(`(?i)licen[cs]e|passw|secret|token|(^|[_-])key$`)
 
 var settingKey = regexp.MustCompile(`^[a-z0-9][a-z0-9_.-]*$`)
 
@@ -28,7 +27,7 @@ func (a *api) setSettings(ctx context.Context, name string, in wire.Settings) er
 		if !settingKey.MatchString(key) {
 			return wrong(errors.New(`"` + key + `" is not a name of a setting; use small letters, digits, _ and -`))
 		}
-		secret := slices.Contains(in.Secret, key) || secretKey.MatchString(key)
+		secret := slices.Contains(in.Secret, key) || kind.SecretName(key)
 		switch {
 		case v == "":
 			gone = append(gone, key)
