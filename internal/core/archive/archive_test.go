@@ -173,7 +173,11 @@ func TestContentsAddUp(t *testing.T) {
 	dir, in := site(t)
 	file := filepath.Join(dir, "r.zip")
 	m := build(t, in, file)
-	tree := open(t, file).Tree(in.Identity.Kind)
+	a := open(t, file)
+	index, err := a.Index(in.Identity.Kind)
+	require.NoError(t, err)
+	tree, err := NewTree(index, &a.Manifest)
+	require.NoError(t, err)
 	require.Equal(t, m.Totals.Bytes, tree.Bytes)
 	require.Equal(t, m.Totals.Files+m.Totals.Links, tree.Files)
 	children, err := tree.Children("wp-content/uploads")
@@ -214,11 +218,11 @@ type stopAfter struct {
 	stop func()
 }
 
-func (s *stopAfter) Write(p []byte) (int, error) {
+func (s *stopAfter) WriteAt(p []byte, at int64) (int, error) {
 	if s.left -= len(p); s.left < 0 {
 		s.stop()
 	}
-	return s.File.Write(p)
+	return s.File.WriteAt(p, at)
 }
 
 func TestHostileNamesAndLinksAreRefused(t *testing.T) {

@@ -17,8 +17,8 @@ import (
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/optval"
 	"nestseed/internal/core/packing"
-	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
@@ -27,10 +27,14 @@ import (
 // Input is what a release is built from.
 type Input struct {
 	FS       hostfs.FS
-	Root     string // the web root, relative to the FS
-	DB       sitedb.DB
+	Root     string        // the web root, relative to the FS
+	DB       sitedb.Reader // nil for files alone
 	Identity *kind.Identity
 	List     *packing.List
+	// Before is the release before, whose entries are copied where the source has not changed since; nil to read
+	// and compress everything. It must have been built from the same source with the same secrets: what it
+	// holds is not searched for them again.
+	Before *Archive
 	// Manifest brings what only the caller knows: id, starter, number, time, person, note, parent,
 	// source and the origin's address. The rest is filled in.
 	Manifest Manifest
@@ -42,6 +46,10 @@ type Built struct {
 	// SumsSHA256 is the SHA-256 of the entry SHA256SUMS, in hexadecimal. As that entry holds the sums of
 	// all others, this one pins the content of the whole archive.
 	SumsSHA256 string
+	// Index lists the entries, for Tree; packed with filelist.
+	Index []byte
+	// Copied is what was copied from the release before.
+	Copied progress.Amount
 }
 
 // Build writes an archive to out. The source is only read. On an error, what is in out is worthless and
@@ -51,12 +59,17 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 	if err != nil {
 		return nil, err
 	}
-	b := &builder{in: in, match: match, report: report, m: in.Manifest}
+	b := &builder{in: in, match: match, report: report, m: in.Manifest, dropped: packing.Dropped{}}
+	if err := b.openBefore(); err != nil {
+		return nil, err
+	}
 	b.secrets = in.Identity.Secrets()
 	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
 	b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
 	b.m.Origin.Prefix, b.m.List = in.Identity.Prefix, in.List
-	b.m.Settings = path.Base(in.Identity.SettingsPath)
+	if in.Identity.SettingsPath != "" {
+		b.m.Settings = path.Base(in.Identity.SettingsPath)
+	}
 	b.m.Tables = []TableTotal{}
 
 	report.Step("Look at the source", progress.Amount{})
@@ -82,7 +95,7 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 	if err != nil {
 		return nil, err
 	}
-	return &Built{b.m, pinned}, nil
+	return &Built{Manifest: b.m, SumsSHA256: pinned, Index: indexOf(b.w.index, in.Identity.Kind), Copied: b.copied}, nil
 }
 
 type builder struct {
@@ -94,12 +107,15 @@ type builder struct {
 	tables   []sitedb.Table
 	w        *writer
 	reserved *reserved
+	before   *before
+	dropped  packing.Dropped // rows that stay out with what they belong to
 
 	mu      sync.Mutex // over m, which workers note things in
 	m       Manifest
 	areas   map[string]*AreaTotal
 	leftOut map[string]*LeftOut
 	blanked map[string]int64
+	copied  progress.Amount
 }
 
 func (b *builder) holdsSecret(text []byte) (name string, found bool) {
@@ -154,7 +170,7 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 		return nil, fmt.Errorf("read the source's files: %w", err)
 	}
 	// A settings file that lies above the web root travels inside it.
-	if dir := path.Dir(b.in.Identity.SettingsPath); dir != path.Clean(b.in.Root) && b.match.List().Only != "database" {
+	if dir := path.Dir(b.in.Identity.SettingsPath); b.m.Settings != "" && dir != path.Clean(b.in.Root) && b.match.List().Only != "database" {
 		e, err := b.in.FS.Stat(b.in.Identity.SettingsPath)
 		if err != nil {
 			return nil, err
@@ -167,7 +183,7 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 }
 
 func (b *builder) openDatabase(ctx context.Context) error {
-	if b.match.List().Only == "files" {
+	if b.match.List().Only == "files" || b.in.DB == nil {
 		return nil
 	}
 	v, err := b.in.DB.Version(ctx)
@@ -201,18 +217,25 @@ func (b *builder) readDefaults(ctx context.Context) error {
 			continue
 		}
 		var v string
-		if t.Setting != "" {
-			v, _ = b.in.Identity.Settings.Get(t.Setting)
-		} else {
-			raw, found, err := b.in.DB.Lookup(ctx, b.in.Identity.Prefix+o.Table, o.Key, t.Option, o.Value)
-			if err != nil {
-				return err
+		var err error
+		switch {
+		case t.Setting != "":
+			if b.in.Identity.Settings != nil {
+				v, _ = b.in.Identity.Settings.Get(t.Setting)
 			}
-			if v = raw; found && len(t.Path) > 0 {
-				if v, err = phpval.Lookup([]byte(raw), t.Path...); err != nil {
-					b.note("field %s: %s cannot be found in the source: %v", f.Key, t, err)
+		case t.Cell != nil:
+			v, _, err = b.in.DB.Lookup(ctx, b.in.Identity.Prefix+t.Cell.Table, t.Cell.Where, t.Cell.Is, t.Cell.Column)
+		case t.Option != "":
+			raw, found, lookErr := b.in.DB.Lookup(ctx, b.in.Identity.Prefix+o.Table, o.Key, t.Option, o.Value)
+			if err = lookErr; err == nil && found {
+				var inside error
+				if v, inside = optval.Lookup([]byte(raw), t.Path...); inside != nil {
+					b.note("field %s: %s cannot be found in the source: %v", f.Key, t, inside)
 				}
 			}
+		}
+		if err != nil {
+			return err
 		}
 		b.m.Defaults = append(b.m.Defaults, Default{f.Key, v})
 	}
@@ -283,7 +306,12 @@ func (b *builder) file(e hostfs.Entry) error {
 		return b.link(header(name, e.Mode, e.ModTime), e.Target)
 	case e.Path == b.m.Settings:
 		return b.settings(e)
-	case e.SizeBytes > smallBytes:
+	}
+	if same, sum := b.before.unchanged(e); same != nil {
+		b.countCopied(e)
+		return b.w.copied(header(name, e.Mode, e.ModTime), same, sum)
+	}
+	if e.SizeBytes > smallBytes {
 		return b.large(e)
 	}
 	return b.w.small(header(name, e.Mode, e.ModTime), e.SizeBytes, func(buf []byte) ([]byte, error) {
@@ -303,40 +331,54 @@ func (b *builder) file(e hostfs.Entry) error {
 	})
 }
 
+// tries is how often a file is read that changes while it is read.
+const tries = 3
+
 // readStable reads a small file, again if it changed meanwhile. A file that is gone gives nil.
 func (b *builder) readStable(e hostfs.Entry, buf []byte) ([]byte, error) {
 	p := path.Join(b.in.Root, e.Path)
-	for try := 0; ; try++ {
-		raw, err := readInto(b.in.FS, p, buf)
-		if errors.Is(err, fs.ErrNotExist) {
-			b.note("%s vanished while the release was built", e.Path)
-			return nil, nil
-		}
-		if errors.Is(err, fs.ErrPermission) {
-			b.note("%s cannot be read and is not in the release: %v", e.Path, err)
+	for try := 1; ; try++ {
+		raw, now, err := readInto(b.in.FS, p, buf)
+		if b.missing(e, err) {
 			return nil, nil
 		}
 		if err != nil {
 			return nil, fmt.Errorf("read %s: %w", e.Path, err)
 		}
-		if int64(len(raw)) == e.SizeBytes || try == 3 {
-			if try > 0 {
-				b.note("%s changed while it was read; it was read again", e.Path)
-			}
+		still := now.SizeBytes == int64(len(raw)) && now.SizeBytes == e.SizeBytes && now.ModTime.Equal(e.ModTime)
+		switch {
+		case still && try == 1:
+			return raw, nil
+		case still:
+			b.note("%s changed while it was read; it was read again", e.Path)
+			return raw, nil
+		case try == tries:
+			b.note("%s changed each time it was read; the release has it as it was read last", e.Path)
 			return raw, nil
 		}
-		if e, err = b.in.FS.Stat(p); err != nil {
-			continue
-		}
-		e.Path = strings.TrimPrefix(p, path.Clean(b.in.Root)+"/")
-		buf = raw
+		e.SizeBytes, e.ModTime, buf = now.SizeBytes, now.ModTime, raw
 	}
 }
 
-func readInto(fsys hostfs.FS, p string, buf []byte) ([]byte, error) {
+// missing notes a file that cannot be read any more, and reports whether it is one.
+func (b *builder) missing(e hostfs.Entry, err error) bool {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		b.note("%s vanished while the release was built", e.Path)
+	case errors.Is(err, fs.ErrPermission):
+		b.note("%s cannot be read and is not in the release: %v", e.Path, err)
+	default:
+		return false
+	}
+	b.report.Add(progress.Amount{Files: 1, Bytes: e.SizeBytes})
+	return true
+}
+
+// readInto reads a file whole and says what it looks like afterwards.
+func readInto(fsys hostfs.FS, p string, buf []byte) ([]byte, hostfs.Entry, error) {
 	f, err := fsys.Open(p)
 	if err != nil {
-		return nil, err
+		return nil, hostfs.Entry{}, err
 	}
 	defer f.Close()
 	buf = buf[:0]
@@ -347,12 +389,25 @@ func readInto(fsys hostfs.FS, p string, buf []byte) ([]byte, error) {
 		n, err := f.Read(buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]
 		if err == io.EOF {
-			return buf, nil
+			now, err := look(fsys, f, p)
+			return buf, now, err
 		}
 		if err != nil {
-			return nil, err
+			return nil, hostfs.Entry{}, err
 		}
 	}
+}
+
+// look asks an open file what it is like, or its name where the file cannot be asked.
+func look(fsys hostfs.FS, f io.Reader, p string) (hostfs.Entry, error) {
+	if s, ok := f.(interface{ Stat() (fs.FileInfo, error) }); ok {
+		info, err := s.Stat()
+		if err != nil {
+			return hostfs.Entry{}, err
+		}
+		return hostfs.Entry{SizeBytes: info.Size(), ModTime: info.ModTime()}, nil
+	}
+	return fsys.Stat(p)
 }
 
 func (b *builder) count(p string, bytes int64) {
@@ -376,36 +431,65 @@ func (b *builder) addArea(area string, files, bytes int64) {
 }
 
 // large streams a file that is not held whole. A large text that holds a secret is found before it is packed.
+// One that changes while it is read is taken back and read again.
 func (b *builder) large(e hostfs.Entry) error {
 	p := path.Join(b.in.Root, e.Path)
 	name, found, err := b.scanLarge(p)
-	if err == nil && found {
+	if b.missing(e, err) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("read %s: %w", e.Path, err)
+	}
+	if found {
 		b.leaveOut("holds the source's "+name, e.SizeBytes)
 		b.note("%s holds the source's %s and was left out", e.Path, name)
 		return nil
 	}
-	f, openErr := b.in.FS.Open(p)
-	if err = errors.Join(err, openErr); err != nil {
-		b.note("%s cannot be read and is not in the release: %v", e.Path, err)
-		return nil
+	for try := 1; ; try++ {
+		f, err := b.in.FS.Open(p)
+		if b.missing(e, err) {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("read %s: %w", e.Path, err)
+		}
+		size, now, err := b.pass(e, f, try)
+		f.Close()
+		if err != nil {
+			return err
+		}
+		if now == nil {
+			b.count(e.Path, size)
+			return nil
+		}
+		e.SizeBytes, e.ModTime = now.SizeBytes, now.ModTime
 	}
-	defer f.Close()
-	s, err := b.w.stream(header(FilesDir+e.Path, e.Mode, e.ModTime))
-	if err != nil {
-		return err
-	}
+}
+
+// pass packs a large file once. It returns what the file looks like now when it changed and is to be read again.
+func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, changed *hostfs.Entry, err error) {
+	s := b.w.stream(header(FilesDir+e.Path, e.Mode, e.ModTime), e.SizeBytes)
+	s.judged()
 	if _, err := s.ReadFrom(f); err != nil {
-		return fmt.Errorf("read %s: %w", e.Path, err)
+		return 0, nil, fmt.Errorf("read %s: %w", e.Path, err)
 	}
-	size, err := s.Close()
-	if err != nil {
-		return err
+	if size, err = s.Close(); err != nil {
+		return 0, nil, err
 	}
-	if now, err := b.in.FS.Stat(p); err != nil || !now.ModTime.Equal(e.ModTime) || size != e.SizeBytes {
-		b.note("%s changed while it was packed", e.Path)
+	now, err := look(b.in.FS, f, path.Join(b.in.Root, e.Path))
+	still := err == nil && size == e.SizeBytes && now.SizeBytes == size && now.ModTime.Equal(e.ModTime)
+	if !still && err == nil && try < tries {
+		s.keep(false)
+		return 0, &now, nil
 	}
-	b.count(e.Path, size)
-	return nil
+	if !still {
+		b.note("%s changed each time it was read; the release has it as it was read last", e.Path)
+	} else if try > 1 {
+		b.note("%s changed while it was read; it was read again", e.Path)
+	}
+	s.keep(true)
+	return size, nil, nil
 }
 
 func (b *builder) scanLarge(p string) (name string, found bool, err error) {
@@ -464,7 +548,7 @@ func (b *builder) empty(h *zip.FileHeader) error {
 func (b *builder) link(h *zip.FileHeader, target string) error {
 	blk := &block{ready: make(chan struct{}), out: []byte(target)}
 	close(blk.ready)
-	e := &entry{header: h, blocks: make(chan *block, 1)}
+	e := &entry{header: h, blocks: make(chan *block, 1), target: target}
 	e.blocks <- blk
 	close(e.blocks)
 	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE([]byte(target)), uint64(len(target))

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"nestseed/internal/core/packing"
@@ -46,6 +47,9 @@ func (b *builder) database(ctx context.Context) error {
 		}
 	}
 	if err := b.text(SchemaName, schema.String()); err != nil {
+		return err
+	}
+	if err := b.scanRows(ctx); err != nil {
 		return err
 	}
 	for i := range b.tables {
@@ -93,7 +97,7 @@ func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
 		}
 		return nil
 	}
-	w := &rowWriter{b: b, t: t, total: &total, editor: b.match.Editor(t)}
+	w := &rowWriter{b: b, t: t, total: &total, editor: b.match.Editor(t, b.dropped), weight: newWeight(t)}
 	w.head = "INSERT INTO " + sqltext.Quote(t.Name) + " ("
 	for i, name := range t.Stored() {
 		w.head += []string{"", ","}[min(i, 1)] + sqltext.Quote(name)
@@ -114,6 +118,9 @@ func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
 	if w.editor != nil {
 		for what, n := range w.editor.Blanked {
 			b.blank(what, n)
+		}
+		for what, err := range w.editor.Missed {
+			b.note("value %s could not be blanked: %v", what, err)
 		}
 		if w.editor.Dropped > 0 {
 			b.mu.Lock()
@@ -147,8 +154,60 @@ type rowWriter struct {
 	names   []string
 	stmt    []byte
 	inStmt  int64
-	out     *stream
+	out     rowsOut
 	size    int64
+	weight  weight
+}
+
+// rowsOut is where rows go: a stream, or a comparison with the release before.
+type rowsOut interface {
+	Write(p []byte) (int, error)
+	Close() (int64, error)
+}
+
+// weight says how much of the expected bytes a row stands for. What the server says of a table's size and rows
+// is an estimate; with it a table that is done has counted for exactly what was expected of it.
+type weight struct {
+	bytes, rows, done int64
+	seen              int64
+}
+
+func newWeight(t *sitedb.Table) weight { return weight{bytes: t.DataBytes, rows: max(1, t.Rows)} }
+
+// of returns the bytes that so many more rows stand for.
+func (w *weight) of(rows int64) int64 {
+	w.seen += rows
+	at := min(w.bytes, w.bytes*min(w.seen, w.rows)/w.rows)
+	n := at - w.done
+	w.done = at
+	return n
+}
+
+func (w *weight) rest() int64 { return w.bytes - w.done }
+
+// scanRows finds the rows that stay out with what they belong to.
+func (b *builder) scanRows(ctx context.Context) error {
+	for _, scan := range b.match.Scans(b.tables, b.dropped) {
+		i := slices.IndexFunc(b.tables, func(t sitedb.Table) bool { return t.Name == b.m.Origin.Prefix+scan.Table })
+		few := b.tables[i]
+		few.Columns = nil
+		for _, c := range b.tables[i].Columns {
+			if slices.Contains(scan.Columns, c.Name) {
+				few.Columns = append(few.Columns, c)
+			}
+		}
+		for again := true; again; {
+			again = false
+			err := b.snapshot.Rows(ctx, &few, func(row [][]byte) error {
+				again = scan.Row(row) && scan.Again || again
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func (w *rowWriter) row(row [][]byte) error {
@@ -212,11 +271,7 @@ func (w *rowWriter) flush() error {
 		}
 	}
 	if w.out == nil {
-		s, err := w.b.w.stream(header(rowsName(w.t.Name, w.total.Entries), 0o644, w.b.m.Made))
-		if err != nil {
-			return err
-		}
-		w.out, w.size = s, 0
+		w.out, w.size = w.b.rowsEntry(rowsName(w.t.Name, w.total.Entries)), 0
 		w.total.Entries++
 	}
 	w.stmt = append(w.stmt, ";\n"...)
@@ -227,7 +282,7 @@ func (w *rowWriter) flush() error {
 	w.size += n
 	w.total.Bytes += n
 	w.total.Rows += w.inStmt
-	w.b.report.Add(progress.Amount{Rows: w.inStmt, Bytes: n})
+	w.b.report.Add(progress.Amount{Rows: w.inStmt, Bytes: w.weight.of(w.inStmt)})
 	w.stmt, w.inStmt = w.stmt[:0], 0
 	return nil
 }
@@ -239,6 +294,7 @@ func (w *rowWriter) closeEntry() error {
 }
 
 func (w *rowWriter) close() error {
+	defer func() { w.b.report.Add(progress.Amount{Bytes: w.weight.rest()}) }()
 	if err := w.flush(); err != nil || w.out == nil {
 		return err
 	}

@@ -1,17 +1,15 @@
 package archive
 
 import (
-	"archive/zip"
 	"fmt"
 	"io/fs"
-	"path"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"nestseed/internal/core/kind"
+	"nestseed/internal/core/filelist"
 )
 
 // Node is a file or folder of the archive with the sums of what is below it.
@@ -27,74 +25,114 @@ type Node struct {
 	Rows     int64     `json:"rows,omitempty"`
 	Modified time.Time `json:"modified"`
 
-	children map[string]*Node
+	children []*Node // by name
 }
 
-// Tree returns the contents as a tree: the site's files by path, and the database as a folder of tables.
-func (a *Archive) Tree(k *kind.Kind) *Node {
-	a.treeOnce.Do(func() {
-		root := &Node{Folder: true, children: map[string]*Node{}}
-		for _, f := range a.zip.File {
-			if p, ok := strings.CutPrefix(strings.TrimSuffix(f.Name, "/"), FilesDir); ok && p != "" {
-				root.add(p, f, k.AreaOf(p))
+// NewTree makes a tree of an archive's index: the site's files by path, and the database as a folder of tables.
+// Errors: filelist.ErrDamaged.
+func NewTree(index []byte, m *Manifest) (*Node, error) {
+	entries, err := filelist.Decode(index)
+	if err != nil {
+		return nil, err
+	}
+	root := &Node{Folder: true}
+	nodes := make([]Node, 0, len(entries)+64)
+	rows := map[string]*filelist.Entry{}
+	for i := range entries {
+		e := &entries[i]
+		if p, in := strings.CutPrefix(e.Path, FilesDir); in {
+			nodes = root.add(nodes, p, e)
+		} else if strings.HasPrefix(e.Path, RowsDir) {
+			rows[e.Path] = e
+		}
+	}
+	if len(m.Tables) == 0 {
+		return root, nil
+	}
+	db := &Node{Name: "database", Path: "database", Folder: true, Area: "database"}
+	for _, t := range m.Tables {
+		n := &Node{Name: t.Name, Path: "database/" + t.Name, Area: "database", Rows: t.Rows}
+		for i := range t.Entries {
+			if e := rows[rowsName(t.Name, i)]; e != nil {
+				n.Bytes += e.Bytes
+				n.Packed += e.Packed
+				n.Modified = time.Unix(e.Modified, 0).UTC()
 			}
 		}
-		for _, t := range a.Manifest.Tables {
-			for _, name := range a.Rows(t) {
-				if f := a.byName[name]; f != nil {
-					root.add("database/"+t.Name, f, "database")
-				}
-			}
-			if n, err := root.find("database/" + t.Name); err == nil {
-				n.Rows, n.Files = t.Rows, 0
-			}
-		}
-		if db := root.children["database"]; db != nil {
-			root.Files -= db.Files
-			db.Files, db.Area = 0, "database"
-		}
-		a.tree = root
-	})
-	return a.tree
+		db.Bytes += n.Bytes
+		db.Packed += n.Packed
+		db.Modified = n.Modified
+		db.children = append(db.children, n)
+	}
+	slices.SortFunc(db.children, func(a, b *Node) int { return strings.Compare(a.Name, b.Name) })
+	root.Bytes += db.Bytes
+	root.Packed += db.Packed
+	at, taken := root.place("database")
+	if !taken {
+		root.children = slices.Insert(root.children, at, db)
+	}
+	return root, nil
 }
 
-func (n *Node) add(p string, f *zip.File, area string) {
-	size, packed := int64(f.UncompressedSize64), int64(f.CompressedSize64)
-	if f.Mode()&fs.ModeSymlink != 0 {
+// place returns where a child of this name is or would be. Paths come nearly sorted, so the last is tried first.
+func (n *Node) place(name string) (int, bool) {
+	if last := len(n.children) - 1; last >= 0 {
+		if c := strings.Compare(n.children[last].Name, name); c <= 0 {
+			return last + 1 - b2i(c == 0), c == 0
+		}
+	}
+	return slices.BinarySearchFunc(n.children, name, func(c *Node, s string) int { return strings.Compare(c.Name, s) })
+}
+
+func b2i(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// add puts an entry into the tree; nodes is room for nodes, so that they are not made one by one.
+func (n *Node) add(nodes []Node, p string, e *filelist.Entry) []Node {
+	size, isDir := e.Bytes, e.Mode.IsDir()
+	if e.Mode&fs.ModeSymlink != 0 {
 		size = 0 // what is stored of a link is its target
 	}
+	from := 0
 	for {
-		isFile := !strings.Contains(p, "/") && !f.Mode().IsDir()
 		n.Bytes += size
-		n.Packed += packed
-		if !f.Mode().IsDir() {
+		n.Packed += e.Packed
+		if !isDir {
 			n.Files++
 		}
-		name, rest, deeper := strings.Cut(p, "/")
-		c := n.children[name]
-		if c == nil {
-			c = &Node{Name: name, Path: path.Join(n.Path, name), Folder: !isFile, Area: area, Modified: f.Modified}
-			n.children[name] = c
+		slash := strings.IndexByte(p[from:], '/')
+		end := from + slash
+		if slash < 0 {
+			end = len(p)
 		}
-		if c.Folder && c.children == nil {
-			c.children = map[string]*Node{}
+		isFile := slash < 0 && !isDir
+		at, found := n.place(p[from:end])
+		if !found {
+			if len(nodes) == cap(nodes) {
+				nodes = make([]Node, 0, max(64, cap(nodes)/8))
+			}
+			nodes = append(nodes, Node{Name: p[from:end], Path: p[:end], Folder: !isFile, Area: e.Area})
+			n.children = slices.Insert(n.children, at, &nodes[len(nodes)-1])
 		}
-		if c.Area != area {
+		c := n.children[at]
+		if c.Area != e.Area {
 			c.Area = "" // a folder of several areas
 		}
-		if !deeper {
+		if slash < 0 {
+			c.Modified = time.Unix(e.Modified, 0).UTC()
 			if isFile {
 				c.Files++
 				c.Bytes += size
-				c.Packed += packed
+				c.Packed += e.Packed
+				c.Link = e.Target
 			}
-			if f.Mode()&fs.ModeSymlink != 0 {
-				target, _ := readAll(f, 4096)
-				c.Link = string(target)
-			}
-			return
+			return nodes
 		}
-		n, p = c, rest
+		n, from = c, end+1
 	}
 }
 
@@ -104,11 +142,11 @@ func (n *Node) find(p string) (*Node, error) {
 		return n, nil
 	}
 	for part := range strings.SplitSeq(p, "/") {
-		next := n.children[part]
-		if next == nil {
+		at, found := n.place(part)
+		if !found {
 			return nil, fmt.Errorf("%s: %w", p, ErrNoEntry)
 		}
-		n = next
+		n = n.children[at]
 	}
 	return n, nil
 }
@@ -122,10 +160,7 @@ func (n *Node) Children(p string) ([]*Node, error) {
 	if !at.Folder {
 		return []*Node{at}, nil
 	}
-	out := make([]*Node, 0, len(at.children))
-	for _, c := range at.children {
-		out = append(out, c)
-	}
+	out := slices.Clone(at.children)
 	bySize(out)
 	return out, nil
 }
@@ -200,7 +235,8 @@ func (n *Node) mapped(depth int) *MapNode {
 	if depth == 0 || !n.Folder {
 		return out
 	}
-	children, _ := n.Children("")
+	children := slices.Clone(n.children)
+	bySize(children)
 	for i, c := range children {
 		if i == mapChildren {
 			rest := &MapNode{Name: "others", Area: c.Area}

@@ -38,9 +38,6 @@ type Archive struct {
 
 	zip    *zip.Reader
 	byName map[string]*zip.File
-
-	treeOnce sync.Once
-	tree     *Node
 }
 
 // Open reads the directory and the manifest of an archive, and refuses one whose names or links would

@@ -12,7 +12,6 @@ import (
 	"hash/crc32"
 	"io"
 	"io/fs"
-	"math"
 	"runtime"
 	"strings"
 	"sync"
@@ -22,12 +21,15 @@ import (
 	"github.com/klauspost/compress"
 	"github.com/klauspost/compress/flate"
 	"golang.org/x/sync/errgroup"
+
+	"nestseed/internal/core/filelist"
 )
 
-// Target is what an archive is written to: forward, but for the manifest, which is filled in last.
+// Target is what an archive is written to: forward, but for sums and sizes, and the manifest, which are filled
+// in when they are known.
 type Target interface {
-	io.Writer
 	io.WriterAt
+	Truncate(size int64) error
 }
 
 const (
@@ -46,23 +48,25 @@ const (
 type writer struct {
 	ctx    context.Context
 	cancel context.CancelCauseFunc
-	zip    *zip.Writer
+	zip    *zipFile
 	out    Target
 	group  *errgroup.Group
 	tasks  chan func() error
 	order  chan *entry
 	flight *flight
 	sums   bytes.Buffer
-	wrote  int64
+	index  []filelist.Entry
 }
 
 // entry is one file of the archive on its way.
 type entry struct {
-	header *zip.FileHeader
-	blocks chan *block
-	sum    string // hexadecimal SHA-256; empty for what sums do not cover
-	skip   bool   // nothing is written after all
-	size   int64  // reserved in flight
+	header  *zip.FileHeader
+	blocks  chan *block
+	sum     string    // hexadecimal SHA-256; empty for what sums do not cover
+	skip    bool      // nothing is written after all
+	verdict chan bool // unless nil: says at the end whether what was written is kept
+	large   bool      // may pass 4 GiB
+	target  string    // of a link
 }
 
 // block is a piece of an entry's compressed stream.
@@ -75,8 +79,7 @@ type block struct {
 func newWriter(ctx context.Context, out Target) *writer {
 	ctx, cancel := context.WithCancelCause(ctx)
 	group, ctx := errgroup.WithContext(ctx)
-	w := &writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), order: make(chan *entry, 256), flight: newFlight(flightBytes)}
-	w.zip = zip.NewWriter(countingWriter{w})
+	w := &writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), order: make(chan *entry, 256), flight: newFlight(flightBytes), zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		group.Go(func() error {
 			for task := range w.tasks {
@@ -92,14 +95,6 @@ func newWriter(ctx context.Context, out Target) *writer {
 	return w
 }
 
-type countingWriter struct{ w *writer }
-
-func (c countingWriter) Write(p []byte) (int, error) {
-	n, err := c.w.out.Write(p)
-	c.w.wrote += int64(n)
-	return n, err
-}
-
 // write is the goroutine that owns the ZIP file.
 func (w *writer) write() error {
 	for e := range w.order {
@@ -111,7 +106,7 @@ func (w *writer) write() error {
 }
 
 func (w *writer) writeEntry(e *entry) error {
-	var body io.Writer
+	begun := false
 	var packed int64
 	for {
 		b, err := w.next(e)
@@ -125,16 +120,14 @@ func (w *writer) writeEntry(e *entry) error {
 			w.flight.release(b.cost)
 			continue
 		}
-		if body == nil {
-			if e.header.Flags&0x8 == 0 {
-				e.header.CompressedSize64 = uint64(len(b.out)) // an entry of one block says its size in front
-			}
-			if body, err = w.zip.CreateRaw(e.header); err != nil {
+		if !begun {
+			begun = true
+			if err := w.zip.begin(e.header, e.large); err != nil {
 				return err
 			}
 		}
-		if _, err := body.Write(b.out); err != nil {
-			return fmt.Errorf("write the archive: %w", err)
+		if _, err := w.zip.Write(b.out); err != nil {
+			return err
 		}
 		packed += int64(len(b.out))
 		giveBack(b.out)
@@ -143,14 +136,24 @@ func (w *writer) writeEntry(e *entry) error {
 	if e.skip {
 		return nil
 	}
+	if e.verdict != nil {
+		select {
+		case kept := <-e.verdict:
+			if !kept {
+				w.zip.takeBack()
+				return nil
+			}
+		case <-w.ctx.Done():
+			return w.cause()
+		}
+	}
 	e.header.CompressedSize64 = uint64(packed)
-	// CreateRaw copied the sizes it was given into the fields of the classic format; these are final.
-	e.header.CompressedSize = uint32(min(e.header.CompressedSize64, math.MaxUint32))
-	e.header.UncompressedSize = uint32(min(e.header.UncompressedSize64, math.MaxUint32))
 	if e.sum != "" {
 		w.sums.WriteString(sumLine(e.sum, e.header.Name))
 	}
-	return nil
+	w.index = append(w.index, filelist.Entry{Path: strings.TrimSuffix(e.header.Name, "/"), Bytes: int64(e.header.UncompressedSize64), Packed: packed,
+		Modified: e.header.Modified.Unix(), Mode: e.header.Mode(), Target: e.target})
+	return w.zip.end()
 }
 
 // next waits for the next block of an entry; nil at its end.
@@ -192,8 +195,7 @@ func header(name string, mode fs.FileMode, t time.Time) *zip.FileHeader {
 		t = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 	}
 	h.Modified = t
-	h.ModifiedDate = uint16(t.Day() + int(t.Month())<<5 + (t.Year()-1980)<<9)
-	h.ModifiedTime = uint16(t.Second()/2 + t.Minute()<<5 + t.Hour()<<11)
+	h.ModifiedDate, h.ModifiedTime = dosTime(t)
 	extra := []byte{0x55, 0x54, 5, 0, 1, 0, 0, 0, 0}
 	binary.LittleEndian.PutUint32(extra[5:], uint32(t.Unix()))
 	h.Extra = extra
@@ -229,7 +231,7 @@ func (w *writer) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]b
 		return w.cause()
 	}
 	b := &block{ready: make(chan struct{}), cost: size}
-	e := &entry{header: h, blocks: make(chan *block, 1), size: size}
+	e := &entry{header: h, blocks: make(chan *block, 1)}
 	e.blocks <- b
 	close(e.blocks)
 	if err := w.queue(e); err != nil {
@@ -313,11 +315,43 @@ type stream struct {
 	store   bool
 }
 
-// stream begins a large entry. Its sizes are not known yet, so they follow the data (APPNOTE 4.3.9).
-func (w *writer) stream(h *zip.FileHeader) (*stream, error) {
-	h.Flags |= 0x8
-	e := &entry{header: h, blocks: make(chan *block, 64)}
-	return &stream{w: w, e: e, buf: take(blockBytes)[:0], sum: sha256.New()}, nil
+// stream begins a large entry of about so many bytes.
+func (w *writer) stream(h *zip.FileHeader, sizeBytes int64) *stream {
+	e := &entry{header: h, blocks: make(chan *block, 64), large: sizeBytes > 2<<30}
+	return &stream{w: w, e: e, buf: take(blockBytes)[:0], sum: sha256.New()}
+}
+
+// copied adds an entry whose compressed bytes are there already: they are read and not looked into.
+func (w *writer) copied(h *zip.FileHeader, from *zip.File, sum string) error {
+	h.Method, h.CRC32, h.UncompressedSize64 = from.Method, from.CRC32, from.UncompressedSize64
+	raw, err := from.OpenRaw()
+	if err != nil {
+		return err
+	}
+	size := int64(from.CompressedSize64)
+	e := &entry{header: h, blocks: make(chan *block, 64), large: h.UncompressedSize64 > 2<<30, sum: sum}
+	if err := w.queue(e); err != nil {
+		return err
+	}
+	defer close(e.blocks)
+	for first := true; size > 0 || first; first = false {
+		n := min(size, blockBytes)
+		if err := w.flight.acquire(n); err != nil {
+			return w.cause()
+		}
+		b := &block{ready: make(chan struct{}), cost: n, out: take(int(n))}
+		if _, err := io.ReadFull(raw, b.out); err != nil {
+			return fmt.Errorf("copy %s from the release before: %w", h.Name, err)
+		}
+		close(b.ready)
+		select {
+		case e.blocks <- b:
+		case <-w.ctx.Done():
+			return w.cause()
+		}
+		size -= n
+	}
+	return nil
 }
 
 // Write implements io.Writer.
@@ -396,6 +430,12 @@ func (s *stream) flush(last bool) error {
 	})
 }
 
+// judged makes the entry wait at its end for a word on whether it is kept; see keep.
+func (s *stream) judged() { s.e.verdict = make(chan bool, 1) }
+
+// keep says, after Close, whether a judged entry stays in the archive.
+func (s *stream) keep(yes bool) { s.e.verdict <- yes }
+
 // Close ends the entry and returns the size of its content.
 func (s *stream) Close() (int64, error) {
 	if err := s.flush(true); err != nil {
@@ -406,29 +446,24 @@ func (s *stream) Close() (int64, error) {
 	return s.size, nil
 }
 
-// reserve writes the first entry with a body of fixed size, to be filled in by finish.
+// reserve writes the first entry with a body of fixed size, to be filled in by finish. It is called before
+// anything is queued.
 func (w *writer) reserve(name string, t time.Time, body []byte) (*reserved, error) {
 	h := header(name, 0o644, t)
 	h.UncompressedSize64, h.CompressedSize64 = uint64(len(body)), uint64(len(body))
-	out, err := w.zip.CreateRaw(h)
-	if err != nil {
+	if err := w.zip.begin(h, false); err != nil {
 		return nil, err
 	}
-	if _, err := out.Write(body); err != nil {
+	if _, err := w.zip.Write(body); err != nil {
 		return nil, err
 	}
-	return &reserved{h, len(body)}, nil
+	return &reserved{h, len(body)}, w.zip.end()
 }
 
 type reserved struct {
 	header *zip.FileHeader
 	size   int
 }
-
-const (
-	localHeaderBytes = 30 // APPNOTE 4.3.7: fixed part of a local file header
-	crcOffset        = 14
-)
 
 // finish waits for everything that was added, lets last make the reserved body, writes the sums and the
 // directory, fills the reserved body in, and returns the sum of the sums.
@@ -449,28 +484,34 @@ func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, er
 	r.header.CRC32 = crc32.ChecksumIEEE(body)
 	digest := sha256.Sum256(body)
 	sums := append([]byte(sumLine(hex.EncodeToString(digest[:]), r.header.Name)), w.sums.Bytes()...)
+	pinned := sha256.Sum256(sums)
 
 	h := header(SumsName, 0o644, sumsTime)
 	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE(sums), uint64(len(sums))
-	pinned := sha256.Sum256(sums)
 	packed, method := deflateWhole(sums)
 	h.Method, h.CompressedSize64 = method, uint64(len(packed))
-	out, err := w.zip.CreateRaw(h)
+	if err := w.zip.begin(h, false); err != nil {
+		return "", err
+	}
+	if _, err := w.zip.Write(packed); err != nil {
+		return "", err
+	}
+	if err := w.zip.end(); err != nil {
+		return "", err
+	}
+	size, err := w.zip.finish()
 	if err != nil {
 		return "", err
 	}
-	if _, err := out.Write(packed); err != nil {
-		return "", err
-	}
-	if err := w.zip.Close(); err != nil {
-		return "", err
-	}
 	crc := binary.LittleEndian.AppendUint32(nil, r.header.CRC32)
-	if _, err := w.out.WriteAt(crc, crcOffset); err != nil {
+	if err := w.zip.put(crc, crcOffset); err != nil {
 		return "", err
 	}
-	_, err = w.out.WriteAt(body, int64(localHeaderBytes+len(r.header.Name)+len(r.header.Extra)))
-	return hex.EncodeToString(pinned[:]), err
+	if err := w.zip.put(body, int64(localBytes+len(r.header.Name)+len(r.header.Extra))); err != nil {
+		return "", err
+	}
+	// An entry that was taken back may have been longer than all that came after it.
+	return hex.EncodeToString(pinned[:]), w.out.Truncate(size)
 }
 
 // abandon ends the goroutines after an error.

@@ -1,0 +1,249 @@
+package archive
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/hex"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"math/rand"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/progress"
+)
+
+func buildBefore(t testing.TB, in Input, to string) *Built {
+	f, err := os.Create(to)
+	require.NoError(t, err)
+	defer f.Close()
+	b, err := Build(context.Background(), f, in, progress.Discard)
+	require.NoError(t, err)
+	return b
+}
+
+// later is when the release before was built: well after the files of the site were made, change times included.
+func later() time.Time { return time.Now().Add(time.Hour).Truncate(time.Second).UTC() }
+
+func TestARebuildCopiesWhatDidNotChangeAndGivesTheSameBytes(t *testing.T) {
+	dir, in := site(t)
+	in.Manifest.Made = later()
+	build(t, in, filepath.Join(dir, "1.zip"))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "base/wp-load.php"), []byte("<?php // new"), 0o755))
+	again, whole := in, in
+	again.Before = open(t, filepath.Join(dir, "1.zip"))
+	for _, x := range []*Input{&again, &whole} {
+		x.Manifest.Number, x.Manifest.Made = 2, later().Add(time.Hour).Truncate(time.Hour)
+	}
+	b := buildBefore(t, again, filepath.Join(dir, "2.zip"))
+	buildBefore(t, whole, filepath.Join(dir, "3.zip"))
+	require.Equal(t, b.Manifest.Totals.Files-2, b.Copied.Files, "all but the settings file and the changed one")
+	two, err := os.ReadFile(filepath.Join(dir, "2.zip"))
+	require.NoError(t, err)
+	three, err := os.ReadFile(filepath.Join(dir, "3.zip"))
+	require.NoError(t, err)
+	require.True(t, bytes.Equal(two, three), "copying must not show in the archive")
+	v, err := open(t, filepath.Join(dir, "2.zip")).Verify(context.Background(), progress.Discard)
+	require.NoError(t, err)
+	require.Empty(t, v.Faults)
+}
+
+func TestAFileWhoseTimeWasSetBackIsReadAgain(t *testing.T) {
+	dir, in := site(t)
+	in.Manifest.Made = time.Now().Add(3 * time.Second).Truncate(time.Second)
+	build(t, in, filepath.Join(dir, "1.zip"))
+	p := filepath.Join(dir, "base/wp-load.php")
+	time.Sleep(1100 * time.Millisecond) // past what settle allows for
+	require.NoError(t, os.WriteFile(p, []byte("<?PHP"), 0o755))
+	require.NoError(t, os.Chtimes(p, time.Unix(1700000000, 0), time.Unix(1700000000, 0)))
+	in.Before = open(t, filepath.Join(dir, "1.zip"))
+	buildBefore(t, in, filepath.Join(dir, "2.zip"))
+	r, err := open(t, filepath.Join(dir, "2.zip")).File("files/wp-load.php")
+	require.NoError(t, err)
+	text, err := io.ReadAll(r)
+	require.NoError(t, err)
+	require.Equal(t, "<?PHP", string(text))
+}
+
+// busy is a site on which files change while they are read: a file grows when it has been read to its end,
+// so many times.
+type busy struct {
+	hostfs.FS
+	file  string
+	left  int
+	grown func()
+}
+
+func (b *busy) Open(name string) (io.ReadCloser, error) {
+	f, err := b.FS.Open(name)
+	if err != nil || !strings.HasSuffix(name, b.file) {
+		return f, err
+	}
+	return &busyFile{f.(*os.File), b}, nil
+}
+
+type busyFile struct {
+	*os.File
+	b *busy
+}
+
+func (f *busyFile) Read(p []byte) (int, error) {
+	n, err := f.File.Read(p)
+	if err == io.EOF && f.b.left > 0 {
+		f.b.left--
+		f.b.grown()
+	}
+	return n, err
+}
+
+func TestFilesThatChangeWhileTheyAreReadAreReadAgain(t *testing.T) {
+	for _, name := range []string{"wp-content/uploads/ünïcode näme.txt", "wp-content/uploads/big.jpg"} {
+		for times, note := range map[int]string{1: "it was read again", 100: "changed each time"} {
+			t.Run(fmt.Sprint(filepath.Base(name), times), func(t *testing.T) {
+				dir, in := site(t)
+				p := filepath.Join(dir, "base", name)
+				grow := func() {
+					f, err := os.OpenFile(p, os.O_APPEND|os.O_WRONLY, 0)
+					require.NoError(t, err)
+					defer f.Close()
+					_, err = f.Write([]byte("more"))
+					require.NoError(t, err)
+				}
+				in.FS = &busy{FS: in.FS, file: filepath.Base(name), left: times, grown: grow}
+				b := buildBefore(t, in, filepath.Join(dir, "1.zip"))
+				require.Contains(t, fmt.Sprint(b.Manifest.Notes), note)
+				a := open(t, filepath.Join(dir, "1.zip"))
+				v, err := a.Verify(context.Background(), progress.Discard)
+				require.NoError(t, err)
+				require.Empty(t, v.Faults)
+				if times == 1 {
+					now, err := os.ReadFile(p)
+					require.NoError(t, err)
+					r, err := a.File("files/" + name)
+					require.NoError(t, err)
+					packed, err := io.ReadAll(r)
+					require.NoError(t, err)
+					require.True(t, bytes.Equal(now, packed))
+				}
+				out, err := exec.Command("unzip", "-tq", filepath.Join(dir, "1.zip")).CombinedOutput()
+				require.NoError(t, err, string(out))
+			})
+		}
+	}
+}
+
+func TestEntriesThatAreTakenBackLeaveNoTrace(t *testing.T) {
+	for _, size := range []int{10, bufferBytes - 1, 3 * bufferBytes} {
+		f, err := os.Create(filepath.Join(t.TempDir(), "x.zip"))
+		require.NoError(t, err)
+		z := &zipFile{out: f}
+		write := func(name string, n int) {
+			h := header(name, 0o644, time.Unix(1700000000, 0))
+			body := make([]byte, n)
+			rand.New(rand.NewSource(int64(n))).Read(body)
+			h.CRC32, h.UncompressedSize64, h.CompressedSize64 = crc32.ChecksumIEEE(body), uint64(n), uint64(n)
+			require.NoError(t, z.begin(h, n%2 == 1))
+			_, err := z.Write(body)
+			require.NoError(t, err)
+			require.NoError(t, z.end())
+		}
+		write("first", 5)
+		write("gone", size)
+		z.takeBack()
+		write("second", size+1)
+		write("gone too", 2*size)
+		z.takeBack()
+		n, err := z.finish()
+		require.NoError(t, err)
+		require.NoError(t, f.Truncate(n))
+		r, err := zip.NewReader(f, n)
+		require.NoError(t, err)
+		require.Len(t, r.File, 2)
+		for _, e := range r.File {
+			_, err := readAll(e, 1<<30)
+			require.NoError(t, err, e.Name)
+		}
+		out, err := exec.Command("unzip", "-tq", f.Name()).CombinedOutput()
+		require.NoError(t, err, string(out))
+		f.Close()
+	}
+}
+
+func TestAFullDiskAnywhereFailsWithTheReasonAndHangsNowhere(t *testing.T) {
+	dir, in := site(t)
+	file := filepath.Join(dir, "r.zip")
+	build(t, in, file)
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	for _, room := range []int64{0, 1000, info.Size() / 3, info.Size() - 100} {
+		f, err := os.CreateTemp(t.TempDir(), "")
+		require.NoError(t, err)
+		_, err = Build(context.Background(), &small{f, room}, in, progress.Discard)
+		require.ErrorContains(t, err, "no room", room)
+		f.Close()
+	}
+}
+
+// small is a disk with so much room.
+type small struct {
+	*os.File
+	room int64
+}
+
+func (s *small) WriteAt(p []byte, at int64) (int, error) {
+	if at+int64(len(p)) > s.room {
+		return 0, fmt.Errorf("no room")
+	}
+	return s.File.WriteAt(p, at)
+}
+
+func TestALongIndexGivesTheTreeOfTheArchive(t *testing.T) {
+	dir, in := site(t)
+	b := buildBefore(t, in, filepath.Join(dir, "r.zip"))
+	a := open(t, filepath.Join(dir, "r.zip"))
+	index, err := a.Index(in.Identity.Kind)
+	require.NoError(t, err)
+	built, err := NewTree(b.Index, &b.Manifest)
+	require.NoError(t, err)
+	read, err := NewTree(index, &a.Manifest)
+	require.NoError(t, err)
+	require.Equal(t, read.Bytes, built.Bytes)
+	var one, two []string
+	built.each(func(n *Node) {
+		one = append(one, fmt.Sprint(n.Path, n.Bytes, n.Packed, n.Files, n.Area, n.Link, n.Modified))
+	})
+	read.each(func(n *Node) {
+		two = append(two, fmt.Sprint(n.Path, n.Bytes, n.Packed, n.Files, n.Area, n.Link, n.Modified))
+	})
+	require.Equal(t, two, one)
+	require.NotEmpty(t, hex.EncodeToString(b.Index))
+}
+
+func TestNamesThatSortAroundTheSlashFindTheirFolder(t *testing.T) {
+	dir, in := site(t)
+	for _, p := range []string{"x/a", "x-y/b", "x.y", "x/c/d", "x0"} {
+		p = filepath.Join(dir, "base/wp-content/uploads", p)
+		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
+		require.NoError(t, os.WriteFile(p, []byte("1234567"), 0o644))
+	}
+	b := buildBefore(t, in, filepath.Join(dir, "r.zip"))
+	tree, err := NewTree(b.Index, &b.Manifest)
+	require.NoError(t, err)
+	at, err := tree.find("wp-content/uploads/x")
+	require.NoError(t, err)
+	require.Equal(t, int64(14), at.Bytes)
+	seen := map[string]bool{}
+	tree.each(func(n *Node) {
+		require.False(t, seen[n.Path], n.Path)
+		seen[n.Path] = true
+	})
+}
