@@ -92,16 +92,28 @@ func (l Literal) Quoted() ([]byte, bool) {
 	if len(l) >= 2 && l[0] == '\'' {
 		return l[1 : len(l)-1], true
 	}
-	if len(l) > 3 && l[0] == '_' {
-		if i := bytes.IndexByte(l, '\''); i > 0 {
+	if len(l) > 3 && l[0] == '_' && l[len(l)-1] == '\'' {
+		if i := bytes.IndexByte(l, '\''); i > 0 && i < len(l)-1 {
 			return l[i+1 : len(l)-1], true
 		}
 	}
 	return nil, false
 }
 
-// AppendValue appends the bytes that the literal means; numbers as they are written, hexadecimal
-// literals (0x… and X'…') as bytes, NULL as nothing.
+// Charset returns the character set that an introducer gives the literal, without its underscore; "" for none.
+func (l Literal) Charset() string {
+	if len(l) == 0 || l[0] != '_' {
+		return ""
+	}
+	end := 1
+	for end < len(l) && identifierByte(l[end]) {
+		end++
+	}
+	return string(l[1:end])
+}
+
+// AppendValue appends the bytes that the literal means; numbers as they are written, hexadecimal and bit
+// literals (0x…, X'…', 0b…, b'…') as bytes, TRUE and FALSE as 1 and 0, NULL as nothing.
 func (l Literal) AppendValue(dst []byte) ([]byte, error) {
 	switch body, quoted := l.Quoted(); {
 	case quoted:
@@ -112,11 +124,40 @@ func (l Literal) AppendValue(dst []byte) ([]byte, error) {
 		return appendHex(dst, l[2:])
 	case len(l) > 2 && l[0]|0x20 == 'x' && l[1] == '\'':
 		return appendHex(dst, l[2:len(l)-1])
+	case len(l) > 2 && l[0]|0x20 == 'b' && l[1] == '\'':
+		return appendBits(dst, l[2:len(l)-1])
+	case len(l) > 2 && l[0] == '0' && l[1] == 'b':
+		return appendBits(dst, l[2:])
+	case len(l) > 2 && l[0]|0x20 == 'n' && l[1] == '\'':
+		return AppendUnescaped(dst, l[2:len(l)-1]), nil
+	case l[0] == '_':
+		// an introducer in front of a hexadecimal literal
+		at := skipSpace(l, 1+len(l.Charset()))
+		return l[at:].AppendValue(dst)
+	case bytes.EqualFold(l, []byte("TRUE")):
+		return append(dst, '1'), nil
+	case bytes.EqualFold(l, []byte("FALSE")):
+		return append(dst, '0'), nil
 	}
 	return append(dst, l...), nil
 }
 
+func appendBits(dst, digits []byte) ([]byte, error) {
+	out := make([]byte, (len(digits)+7)/8)
+	for i, d := range digits {
+		if d != '0' && d != '1' {
+			return dst, fmt.Errorf("%w: bit literal", ErrSyntax)
+		}
+		at := len(out)*8 - len(digits) + i
+		out[at/8] |= (d - '0') << (7 - at%8)
+	}
+	return append(dst, out...), nil
+}
+
 func appendHex(dst, digits []byte) ([]byte, error) {
+	if len(digits)%2 == 1 {
+		digits = append([]byte{'0'}, digits...)
+	}
 	out, err := hex.AppendDecode(dst, digits)
 	if err != nil {
 		return dst, fmt.Errorf("%w: hexadecimal literal: %v", ErrSyntax, err)
