@@ -35,6 +35,9 @@ type Input struct {
 	// and compress everything. It must have been built from the same source with the same secrets: what it
 	// holds is not searched for them again.
 	Before *Archive
+	// Elsewhere says that the files do not lie where the site lay: the origin's web root is then what Manifest
+	// brings, and not theirs.
+	Elsewhere bool
 	// Manifest brings what only the caller knows: id, starter, number, time, person, note, parent,
 	// source and the origin's address. The rest is filled in.
 	Manifest Manifest
@@ -65,7 +68,9 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 	}
 	b.secrets = in.Identity.Secrets()
 	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
-	b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
+	if !in.Elsewhere {
+		b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
+	}
 	b.m.Origin.Prefix, b.m.List = in.Identity.Prefix, in.List
 	if in.Identity.SettingsPath != "" {
 		b.m.Settings = path.Base(in.Identity.SettingsPath)
@@ -151,6 +156,9 @@ func (b *builder) blank(what string, times int64) {
 // walk lists what goes in, sorted, and counts what stays out.
 func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 	b.areas, b.leftOut, b.blanked = map[string]*AreaTotal{}, map[string]*LeftOut{}, map[string]int64{}
+	if b.match.List().Only == "database" {
+		return nil, nil
+	}
 	var files []hostfs.Entry
 	err := b.in.FS.Walk(ctx, b.in.Root, func(e hostfs.Entry) error {
 		if !e.Mode.IsRegular() && !e.Mode.IsDir() && e.Mode&fs.ModeSymlink == 0 {

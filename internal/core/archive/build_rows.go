@@ -242,7 +242,7 @@ func (w *rowWriter) appendRow(row [][]byte) {
 		switch {
 		case cell == nil:
 			dst = append(dst, "NULL"...)
-		case w.numeric[i] && len(cell) > 0:
+		case w.numeric[i] && sqltext.IsNumber(cell):
 			dst = append(dst, cell...)
 		default:
 			dst = sqltext.AppendText(dst, cell)

@@ -39,7 +39,8 @@ type Kind struct {
 	Version  Place    `yaml:"version"` // of the CMS
 	Runtime  Place    `yaml:"runtime"` // the least version of what runs it
 	Settings struct {
-		Files    []string `yaml:"files"` // the first that exists
+		Files    []string `yaml:"files"`  // the first that exists
+		Sample   string   `yaml:"sample"` // what a settings file is made of where there is none
 		Database struct {
 			Name     string `yaml:"name"`
 			User     string `yaml:"user"`
@@ -200,6 +201,9 @@ type Area struct {
 // ErrUnknown says that no kind fits.
 var ErrUnknown = errors.New("no known kind of site")
 
+// ErrNoSettings says that the kind is known and that there is no settings file.
+var ErrNoSettings = errors.New("has no settings file")
+
 // Parse reads a definition.
 func Parse(text []byte) (*Kind, error) {
 	k := &Kind{text: string(text)}
@@ -288,7 +292,8 @@ type Identity struct {
 	Unreadable   []string // sentences about settings that are computed
 }
 
-// Identify finds out the kind of the site in folder root. The first kind wins whose signs are all there.
+// Identify finds out the kind of the site in folder root. The first kind wins whose signs are all there. With
+// ErrNoSettings the identity has its kind and nothing else. Errors: ErrUnknown, ErrNoSettings.
 func Identify(fsys hostfs.FS, root string, kinds []*Kind) (*Identity, error) {
 	if _, err := fsys.Stat(root); err != nil {
 		return nil, fmt.Errorf("look into %s: %w", path.Join(fsys.Root(), root), err)
@@ -317,8 +322,8 @@ func (k *Kind) read(fsys hostfs.FS, root string) (*Identity, error) {
 		}
 	}
 	if id.Settings == nil {
-		return nil, fmt.Errorf("%s has no settings file (%s); it is not set up yet, or the file cannot be read",
-			path.Join(fsys.Root(), root), strings.Join(k.Settings.Files, ", "))
+		return id, fmt.Errorf("%s %w (%s); it is not set up yet, or the file cannot be read",
+			path.Join(fsys.Root(), root), ErrNoSettings, strings.Join(k.Settings.Files, ", "))
 	}
 	get := func(name string) string {
 		v, err := id.Settings.Get(name)

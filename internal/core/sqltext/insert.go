@@ -238,3 +238,13 @@ func RenameTables(dst, stmt []byte, rename func(name string) string) []byte {
 	}
 	return dst
 }
+
+// CutName reads the name that src begins with, its database in front left away, and returns what follows it.
+func CutName(src []byte) (name string, rest []byte) {
+	p := head{src: src}
+	p.space()
+	if name = p.qualified(); p.err != nil {
+		return "", src
+	}
+	return name, src[p.pos:]
+}
