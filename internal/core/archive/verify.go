@@ -2,6 +2,7 @@ package archive
 
 import (
 	"archive/zip"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -33,7 +34,7 @@ type Fault struct {
 }
 
 // Verify reads everything: sums of every entry, entries without a sum and sums without an entry, rows
-// against the counts of the manifest, and whether every statement of rows can be taken apart.
+// and files against the counts of the manifest, and whether every statement can be taken apart.
 func (a *Archive) Verify(ctx context.Context, report progress.Reporter) (*Verdict, error) {
 	v := &Verdict{Faults: []Fault{}}
 	var mu sync.Mutex
@@ -90,6 +91,8 @@ func (a *Archive) Verify(ctx context.Context, report progress.Reporter) (*Verdic
 	for _, t := range a.Manifest.Tables {
 		a.verifyRows(t, fault)
 	}
+	a.verifyDefinitions(fault)
+	a.verifyManifest(fault)
 	slices.SortFunc(v.Faults, func(x, y Fault) int { return strings.Compare(x.Entry, y.Entry) })
 	v.Usable = a.usable(v.Faults)
 	return v, nil
@@ -136,6 +139,58 @@ func (a *Archive) verifyRows(t TableTotal, fault func(string, string, ...any)) {
 	}
 	if rows != t.Rows {
 		fault(RowsDir+t.Name, "has %d rows where the manifest says %d", rows, t.Rows)
+	}
+}
+
+// verifyDefinitions takes schema.sql and after.sql apart, and looks whether every table that has rows is made.
+func (a *Archive) verifyDefinitions(fault func(string, string, ...any)) {
+	made := map[string]bool{}
+	for _, name := range []string{SchemaName, AfterName} {
+		text, err := a.Schema(name)
+		if err != nil {
+			fault(name, "%v", err)
+			continue
+		}
+		sc := sqltext.NewScript(bytes.NewReader(text))
+		for sc.Next() {
+			stmt := sc.Statement()
+			if sc.Insertion() != nil {
+				fault(name, "holds rows, which belong in %s", RowsDir)
+				return
+			}
+			if rest, is := bytes.CutPrefix(stmt, []byte("CREATE TABLE ")); is {
+				table, _ := sqltext.CutName(rest)
+				made[table] = true
+			}
+		}
+		if sc.Err() != nil {
+			fault(name, "%v", sc.Err())
+		}
+	}
+	for _, t := range a.Manifest.Tables {
+		if !made[t.Name] {
+			fault(SchemaName, "does not make table %s, which the manifest names", t.Name)
+		}
+	}
+}
+
+// verifyManifest compares the manifest's sums with the entries.
+func (a *Archive) verifyManifest(fault func(string, string, ...any)) {
+	var files, bytes int64
+	for _, f := range a.zip.File {
+		if strings.HasPrefix(f.Name, FilesDir) && f.Mode().IsRegular() {
+			files++
+			bytes += int64(f.UncompressedSize64)
+		}
+	}
+	if t := a.Manifest.Totals; t.Files != files || t.Bytes != bytes {
+		fault(ManifestName, "says %d files of %d bytes where there are %d of %d", t.Files, t.Bytes, files, bytes)
+	}
+	if s := a.Manifest.Settings; s != "" && a.Manifest.Totals.Files > 0 && a.byName[FilesDir+s] == nil {
+		fault(ManifestName, "names the settings file %s, which is not there", s)
+	}
+	if a.Manifest.List == nil {
+		fault(ManifestName, "has no packing list")
 	}
 }
 

@@ -31,11 +31,7 @@ import (
 )
 
 // File is a file from outside.
-type File struct {
-	Name      string
-	R         io.ReaderAt
-	SizeBytes int64
-}
+type File = archive.Piece
 
 // Input is what is brought in.
 type Input struct {
@@ -288,7 +284,7 @@ func (o *opener) tryDump(p string) error {
 		return errors.New("the scratch folder is not on this machine")
 	}
 	defer o.in.Scratch.RemoveAll(p)
-	dump, err := o.openDump(File{strings.TrimPrefix(p, treeFolder+"/"), at, e.SizeBytes})
+	dump, err := o.openDump(File{Name: strings.TrimPrefix(p, treeFolder+"/"), R: at, SizeBytes: e.SizeBytes})
 	if err != nil || o.site.dump != nil || !o.belongs(dump) {
 		f.Close()
 		if err == nil && o.site.dump != nil {

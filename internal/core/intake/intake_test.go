@@ -67,7 +67,7 @@ func tarGz(t *testing.T, files map[string]string) File {
 	}
 	require.NoError(t, w.Close())
 	require.NoError(t, z.Close())
-	return File{"site.tar.gz", bytes.NewReader(b.Bytes()), int64(b.Len())}
+	return File{Name: "site.tar.gz", R: bytes.NewReader(b.Bytes()), SizeBytes: int64(b.Len())}
 }
 
 func zipFile(t *testing.T, files map[string]string) File {
@@ -80,10 +80,12 @@ func zipFile(t *testing.T, files map[string]string) File {
 		require.NoError(t, err)
 	}
 	require.NoError(t, w.Close())
-	return File{"site.zip", bytes.NewReader(b.Bytes()), int64(b.Len())}
+	return File{Name: "site.zip", R: bytes.NewReader(b.Bytes()), SizeBytes: int64(b.Len())}
 }
 
-func text(s string) *File { return &File{"site.sql", strings.NewReader(s), int64(len(s))} }
+func text(s string) *File {
+	return &File{Name: "site.sql", R: strings.NewReader(s), SizeBytes: int64(len(s))}
+}
 
 func with(files map[string]string, name, content string) map[string]string {
 	files[name] = content
@@ -190,7 +192,7 @@ func TestWhatIsNoSiteIsRefusedWithWhatToDo(t *testing.T) {
 		"two dumps given":     {text(dumpText("hm_")), []File{*text(dumpText("hm_"))}, "both dumps"},
 		"several prefixes":    {nil, []File{*text(shared)}, "several sites (prefixes a_, b_)"},
 		"a hostile dump":      {text(dumpText("hm_") + "GRANT ALL ON *.* TO x;"), []File{tarGz(t, siteFiles("", settings))}, "GRANT ALL"},
-		"a picture":           {nil, []File{{"a.png", strings.NewReader("\x89PNG"), 4}}, "neither ZIP nor tar"},
+		"a picture":           {nil, []File{{Name: "a.png", R: strings.NewReader("\x89PNG"), SizeBytes: 4}}, "neither ZIP nor tar"},
 	} {
 		_, _, err := bring(t, in.dump, in.files...)
 		require.Error(t, err, name)

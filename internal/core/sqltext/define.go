@@ -252,12 +252,12 @@ func (d *Definition) item(src []byte) error {
 				return nil
 			}
 			if slices.ContainsFunc(l, func(x lexeme) bool { return x.sort == 'w' && x.text == "primary" }) {
-				d.PrimaryKey = keyColumns(l)
+				d.PrimaryKey = keyColumns(src, l)
 			}
 			d.items = append(d.items, string(src))
 			return nil
 		case "primary":
-			d.PrimaryKey = keyColumns(l)
+			d.PrimaryKey = keyColumns(src, l)
 			d.items = append(d.items, string(src))
 			return nil
 		case "unique", "key", "index", "fulltext", "spatial", "check":
@@ -271,7 +271,7 @@ func (d *Definition) item(src []byte) error {
 }
 
 // keyColumns returns the columns of a key: the names in its brackets, without lengths.
-func keyColumns(l []lexeme) (names []string) {
+func keyColumns(src []byte, l []lexeme) (names []string) {
 	depth := 0
 	for _, x := range l {
 		switch {
@@ -279,8 +279,10 @@ func keyColumns(l []lexeme) (names []string) {
 			depth++
 		case x.sort == ')':
 			depth--
-		case depth == 1 && (x.sort == '`' || x.sort == 'w') && x.text != "asc" && x.text != "desc":
+		case depth == 1 && x.sort == '`':
 			names = append(names, x.text)
+		case depth == 1 && x.sort == 'w' && x.text != "asc" && x.text != "desc":
+			names = append(names, string(src[x.from:x.to]))
 		}
 	}
 	return names
@@ -471,7 +473,7 @@ func (d *Definition) Alter(clauses []byte) error {
 			d.Constraints = append(d.Constraints, string(clause[l[1].from:]))
 		case word(0) == "add" && slices.Contains([]string{"primary", "key", "index", "unique", "fulltext", "spatial", "constraint"}, word(1)):
 			if has("primary") {
-				d.PrimaryKey = keyColumns(l)
+				d.PrimaryKey = keyColumns(clause, l)
 			}
 			d.items = append(d.items, string(clause[l[1].from:]))
 		case word(0) == "modify" || word(0) == "change":
