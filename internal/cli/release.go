@@ -24,7 +24,8 @@ import (
 
 func (a *app) release() *cli.Command {
 	return noun("release", "builds of starters, written NAME@NUMBER; NAME alone is the newest",
-		verb("build", "STARTER", "build a release", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what is new in it"}, detach}, a.releaseBuild),
+		verb("build", "STARTER", "build a release", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what is new in it"},
+			&cli.BoolFlag{Name: "full", Usage: "read everything, also what did not change since the release before"}, detach}, a.releaseBuild),
 		asking(a, "list", "[STARTER]", "list releases", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) ([]wire.Release, error) {
 			return svc.Releases(ctx, at(args, 0))
 		}, a.printReleases),
@@ -37,9 +38,24 @@ func (a *app) release() *cli.Command {
 		}, a.releaseContents),
 		verb("extract", "REF PATH…", "take files or folders out; only what is taken is fetched", []cli.Flag{
 			&cli.StringFlag{Name: "to", Required: true, Usage: "folder to put them in"}}, a.releaseExtract),
-		verb("verify", "REF", "read everything and check every sum", []cli.Flag{detach}, a.releaseVerify),
+		verb("compare", "REF REF", "say how a release differs from another, or, with the word source, from its source today", []cli.Flag{detach}, a.releaseCompare),
+		verb("verify", "REF|FILE…", "read everything and check every sum: of a release, or of files on this machine, volumes and sealed ones too", []cli.Flag{keyFile, detach}, a.releaseVerify),
 		verb("download", "REF", "copy the archive; a partial copy is taken up where it ends", []cli.Flag{
-			&cli.StringFlag{Name: "to", Required: true, Usage: "file to write"}}, a.releaseDownload))
+			&cli.StringFlag{Name: "to", Required: true, Usage: "file to write, or folder"},
+			&cli.StringFlag{Name: "volume", Usage: "cut it into pieces of this size, like 100MB"},
+			&cli.StringSliceFlag{Name: "seal", Usage: "encrypt it for this recipient (age1…); may be given again"},
+			&cli.StringFlag{Name: "passphrase-file", Usage: "encrypt it with the passphrase in this file; - for standard input", TakesFile: true}}, a.releaseDownload),
+		verb("import", "STARTER FILE…|URL", "bring in a release: an archive of a release, or archives and dumps that were made elsewhere", []cli.Flag{
+			&cli.StringFlag{Name: "database", Usage: "the SQL dump, where it is not in the archive: file or URL"},
+			keyFile,
+			&cli.StringFlag{Name: "list", Usage: "stock packing list, for a starter that is new", Value: "starter"},
+			&cli.StringFlag{Name: "note", Usage: "what it is"},
+			&cli.BoolFlag{Name: "trust", Usage: "the archive is your own: take over its views, triggers and routines"}, detach}, a.releaseImport),
+		asking(a, "discard-archive", "REF", "remove a release's archive; its record stays", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Release, error) {
+			return svc.DiscardArchive(ctx, args[0])
+		}, func(r wire.Release) {
+			fmt.Fprintf(a.out, "the archive of %s is gone, %s free; its record stays\n", r.Ref, size(r.ArchiveBytes))
+		}))
 }
 
 func (a *app) releaseBuild(ctx context.Context, c *cli.Command, args []string) error {
@@ -47,7 +63,7 @@ func (a *app) releaseBuild(ctx context.Context, c *cli.Command, args []string) e
 	if err != nil {
 		return err
 	}
-	run, err := svc.BuildRelease(ctx, args[0], wire.NewRelease{Note: c.String("note")})
+	run, err := svc.BuildRelease(ctx, args[0], wire.NewRelease{Note: c.String("note"), Full: c.Bool("full")})
 	if err != nil {
 		return err
 	}
@@ -64,7 +80,11 @@ func (a *app) releaseBuild(ctx context.Context, c *cli.Command, args []string) e
 		return err
 	}
 	return a.print(c, r, func() {
-		fmt.Fprintf(a.out, "%s built in %s\n", r.Ref, millis(ended.EndedAt.Sub(*ended.StartedAt).Milliseconds()))
+		fmt.Fprintf(a.out, "%s built in %s", r.Ref, millis(ended.EndedAt.Sub(*ended.StartedAt).Milliseconds()))
+		if res.Copied.Files > 0 {
+			fmt.Fprintf(a.out, ", %s files (%s) copied from the release before", count(res.Copied.Files), size(res.Copied.Bytes))
+		}
+		fmt.Fprintln(a.out)
 		a.printRelease(r)
 	})
 }
@@ -73,7 +93,9 @@ func (a *app) printReleases(releases []wire.Release) {
 	var rows [][]string
 	for _, r := range releases {
 		verified := "not verified"
-		if r.VerifiedAt != nil {
+		if !r.Kept {
+			verified = "discarded"
+		} else if r.VerifiedAt != nil {
 			verified = "verified"
 			if r.Faults > 0 {
 				verified = fmt.Sprintf("%d faults", r.Faults)
@@ -112,6 +134,12 @@ func (a *app) printRelease(r wire.Release) {
 		rows = append(rows, []string{x.Area, size(x.Bytes), bar(x.Bytes, most), count(x.Files)})
 	}
 	table(a.out, []string{"area", ">size", "", ">files"}, rows)
+	if r.ImportedFrom != "" {
+		fmt.Fprintf(a.out, "brought in from %s\n", r.ImportedFrom)
+	}
+	if r.DiscardedAt != nil {
+		fmt.Fprintf(a.out, "its archive was discarded %s, %s\n", day(*r.DiscardedAt), r.DiscardedWhy)
+	}
 	if r.Manifest == nil {
 		return
 	}
@@ -233,41 +261,6 @@ func extract(root *os.Root, ar *archive.Archive, f *zip.File, p string) error {
 	return errors.Join(err, out.Close(), root.Chtimes(p, f.Modified, f.Modified))
 }
 
-func (a *app) releaseVerify(ctx context.Context, c *cli.Command, args []string) error {
-	svc, err := a.service(c)
-	if err != nil {
-		return err
-	}
-	run, err := svc.VerifyRelease(ctx, args[0])
-	if err != nil {
-		return err
-	}
-	ended, ok, err := a.follow(ctx, c, svc, run)
-	if err != nil || !ok {
-		return err
-	}
-	var v archive.Verdict
-	if err := json.Unmarshal(ended.Result, &v); err != nil {
-		return err
-	}
-	err = a.print(c, v, func() {
-		if len(v.Faults) == 0 {
-			fmt.Fprintf(a.out, "%s is whole: %s entries, %s, every sum holds\n", args[0], count(v.Entries), size(v.Bytes))
-			return
-		}
-		for _, f := range v.Faults {
-			fmt.Fprintf(a.out, "✗ %s %s\n", f.Entry, f.What)
-		}
-		for _, u := range v.Usable {
-			fmt.Fprintln(a.out, u)
-		}
-	})
-	if err == nil && len(v.Faults) > 0 {
-		return errFaults
-	}
-	return err
-}
-
 // releaseDownload writes to a .part file, so that the file that was asked for is always whole.
 func (a *app) releaseDownload(ctx context.Context, c *cli.Command, args []string) error {
 	svc, err := a.service(c)
@@ -281,6 +274,9 @@ func (a *app) releaseDownload(ctx context.Context, c *cli.Command, args []string
 	to := c.String("to")
 	if info, err := os.Stat(to); err == nil && info.IsDir() {
 		to = filepath.Join(to, fmt.Sprintf("%s-%d.zip", r.Starter, r.Number))
+	}
+	if c.String("volume") != "" || len(c.StringSlice("seal")) > 0 || c.String("passphrase-file") != "" {
+		return a.downloadCutOrSealed(ctx, c, svc, r, to)
 	}
 	part := to + ".part"
 	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)

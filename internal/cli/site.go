@@ -46,7 +46,11 @@ func (a *app) site() *cli.Command {
 			return []string{s.Name, s.Title, s.Address, s.Release, size(s.Bytes), checksLine(s.Report)}
 		}),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
-		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach}, a.siteCheck))
+		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach}, a.siteCheck),
+		asking(a, "tick", "NAME TASK", "tick off a launch task", []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "it is not done after all"}},
+			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
+				return svc.TickTask(ctx, args[0], args[1], !c.Bool("undo"))
+			}, a.printTasks))
 }
 
 func (a *app) printPlan(p wire.Plan) {
@@ -147,7 +151,32 @@ func (a *app) printSite(s wire.Site) {
 		steps = append(steps, fmt.Sprintf("%s %s", strings.ToLower(t.Name), millis(t.Millis)))
 	}
 	fmt.Fprintf(a.out, "steps     %s\n\n", strings.Join(steps, ", "))
+	a.printTasks(s)
 	a.printReport(s.Report)
+}
+
+// printTasks lists what a person must still do on a site.
+func (a *app) printTasks(s wire.Site) {
+	if len(s.Tasks) == 0 {
+		return
+	}
+	fmt.Fprintln(a.out, "launch tasks")
+	for _, t := range s.Tasks {
+		mark, done := "□", ""
+		if t.DoneAt != nil {
+			mark, done = "✓", fmt.Sprintf(" (%s, %s)", t.DoneBy, day(*t.DoneAt))
+		}
+		fmt.Fprintf(a.out, "%s %-21s %s%s\n", mark, t.Key, t.Title, done)
+		if t.DoneAt != nil {
+			continue
+		}
+		for _, line := range []string{t.Detail, t.Page} {
+			if line != "" {
+				fmt.Fprintf(a.out, "    %s\n", line)
+			}
+		}
+	}
+	fmt.Fprintln(a.out)
 }
 
 func (a *app) printReport(r *check.Report) {

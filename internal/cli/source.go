@@ -8,6 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
+	"nestseed/internal/core/packing"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/wire"
 )
@@ -75,7 +76,7 @@ func (a *app) printSource(s wire.Source) {
 		fmt.Fprintf(a.out, "not surveyed yet; run: nestseed source survey %s\n", s.Name)
 		return
 	}
-	fmt.Fprintf(a.out, "surveyed %s in %s: needs PHP %s, has %s %s, table prefix %s\n", day(v.TakenAt), millis(v.TookMillis), v.Runtime, v.Database.Engine, v.Database.Number, v.Prefix)
+	fmt.Fprintf(a.out, "surveyed %s in %s: %s, %s %s, table prefix %s\n", day(v.TakenAt), millis(v.TookMillis), runtimeOf(v), v.Database.Engine, v.Database.Number, v.Prefix)
 	fmt.Fprintf(a.out, "%s in %s files and %s folders; %s in %d tables\n\n", size(v.Totals.Bytes), count(v.Totals.Files), count(v.Totals.Folders), size(v.Totals.DatabaseBytes), v.Totals.Tables)
 	a.printAreas(v)
 	a.printFolders(v)
@@ -92,19 +93,85 @@ func (a *app) printSource(s wire.Source) {
 	}
 	table(a.out, []string{">size", ">rows, about", "tables"}, rows)
 	fmt.Fprintln(a.out)
+	a.printFindings(v)
+}
+
+// printFindings prints what a person can act on: the most severe first, with the command that is the remedy.
+func (a *app) printFindings(v *survey.Survey) {
 	if len(v.Findings) == 0 {
 		fmt.Fprintln(a.out, "no findings")
+		return
 	}
+	sums := map[string]int{}
+	for _, f := range v.Findings {
+		sums[f.Severity]++
+	}
+	fmt.Fprintf(a.out, "%d findings: %d faults, %d warnings, %d notes\n\n", len(v.Findings), sums["fault"], sums["warning"], sums["note"])
 	for _, f := range v.Findings {
 		fmt.Fprintf(a.out, "%-8s %s: %s", f.Severity, f.What, f.Where)
+		var parts []string
+		if f.Count > 1 {
+			parts = append(parts, count(f.Count))
+		}
 		if f.Bytes > 0 {
-			fmt.Fprintf(a.out, " (%s)", size(f.Bytes))
+			parts = append(parts, size(f.Bytes))
+		}
+		if len(parts) > 0 {
+			fmt.Fprintf(a.out, " (%s)", strings.Join(parts, ", "))
 		}
 		fmt.Fprintf(a.out, "\n         %s\n", f.Why)
-		if f.Remedy != nil && len(f.Remedy.LeaveOut) > 0 {
-			fmt.Fprintf(a.out, "         remedy: nestseed packing leave-out STARTER '%s'\n", strings.Join(f.Remedy.LeaveOut, "' '"))
+		if len(f.Examples) > 0 && (len(f.Examples) > 1 || f.Examples[0] != f.Where) {
+			fmt.Fprintf(a.out, "         for example %s\n", strings.Join(f.Examples, ", "))
+		}
+		for _, line := range remedyLines(f.Remedy) {
+			fmt.Fprintf(a.out, "         remedy: %s\n", line)
+		}
+		if f.Advice != "" {
+			fmt.Fprintf(a.out, "         %s\n", f.Advice)
 		}
 	}
+}
+
+// remedyLines writes an edit of a packing list as the commands that make it.
+func remedyLines(e *packing.Edit) (out []string) {
+	if e == nil {
+		return nil
+	}
+	line := func(verb string, words ...string) {
+		quoted := make([]string, len(words))
+		for i, w := range words {
+			if quoted[i] = w; strings.ContainsAny(w, " *?[]{}'\"\\$;&|<>()›~") || w == "" {
+				quoted[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+			}
+		}
+		text := "nestseed packing " + verb + " STARTER " + strings.Join(quoted, " ")
+		if len(words) > 6 {
+			text = "nestseed packing " + verb + " STARTER " + strings.Join(quoted[:5], " ") + fmt.Sprintf(" … (%d in all; see --json)", len(words))
+		}
+		out = append(out, text)
+	}
+	for _, x := range []struct {
+		verb  string
+		words []string
+	}{{"leave-out", e.LeaveOut}, {"leave-out --table", e.LeaveOutTables}, {"empty", e.Empty}, {"blank", e.BlankOptions}} {
+		if len(x.words) > 0 {
+			line(x.verb, x.words...)
+		}
+	}
+	for _, r := range e.DropRows {
+		line("drop-rows", append([]string{r.Table, r.Column}, r.Values...)...)
+	}
+	for _, v := range e.BlankValues {
+		line("blank", v.String())
+	}
+	return out
+}
+
+func runtimeOf(v *survey.Survey) string {
+	if v.Running != "" {
+		return "runs on PHP " + v.Running + " and needs " + v.Runtime
+	}
+	return "needs PHP " + v.Runtime
 }
 
 func (a *app) printAreas(v *survey.Survey) {

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/wire"
 )
@@ -62,11 +63,33 @@ func (a *app) starter() *cli.Command {
 				return err
 			}
 			return a.print(c, t, func() {
-				fmt.Fprintf(a.out, "%s: a %s starter from source %s\n\n", t.Name, t.Kind, t.Source)
+				from := "source " + t.Source
+				if t.Source == "" {
+					from = "releases that were brought in"
+				}
+				fmt.Fprintf(a.out, "%s: a %s starter from %s; %s\n\n", t.Name, t.Kind, from, retention(t.Retention))
 				a.printReleases(releases)
 			})
 		}),
+		asking(a, "retain", "NAME", "say which archives are kept; those that sites were made from always are", []cli.Flag{
+			&cli.IntFlag{Name: "last", Usage: "keep the last N; 0 with --weeks 0 keeps all"},
+			&cli.IntFlag{Name: "weeks", Usage: "and one a week for N weeks"},
+		}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Starter, error) {
+			return svc.SetRetention(ctx, args[0], wire.Retention{Last: int(c.Int("last")), Weeks: int(c.Int("weeks"))})
+		}, func(t wire.Starter) { fmt.Fprintf(a.out, "%s: %s\n", t.Name, retention(t.Retention)) }),
 		a.remove("starters", "starter"))
+}
+
+// retention says a rule for archives in words.
+func retention(r wire.Retention) string {
+	if r.Last == 0 && r.Weeks == 0 {
+		return "all archives are kept"
+	}
+	s := fmt.Sprintf("the last %d archives are kept", max(1, r.Last))
+	if r.Weeks > 0 {
+		s += fmt.Sprintf(", one a week for %d weeks", r.Weeks)
+	}
+	return s + ", and those that sites were made from"
 }
 
 func readFields(file string) ([]packing.Field, error) {
@@ -82,11 +105,12 @@ func readFields(file string) ([]packing.Field, error) {
 }
 
 func (a *app) packing() *cli.Command {
-	edit := func(name, words, about string, change func([]string) wire.PackingEdit) *cli.Command {
-		return asking(a, name, words, about, nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
-			return svc.EditPacking(ctx, args[0], change(args[1:]))
+	edit := func(name, words, about string, flags []cli.Flag, change func(c *cli.Command, words []string) packing.Edit) *cli.Command {
+		return asking(a, name, words, about, flags, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
+			return svc.EditPacking(ctx, args[0], change(c, args[1:]))
 		}, a.printTotals)
 	}
+	rows := func(w []string) []kind.Rows { return []kind.Rows{{Table: w[0], Column: w[1], Values: w[2:]}} }
 	show := func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
 		return svc.Packing(ctx, args[0])
 	}
@@ -99,9 +123,36 @@ func (a *app) packing() *cli.Command {
 			}
 			return svc.SetPacking(ctx, args[0], string(text))
 		}, a.printTotals),
-		edit("leave-out", "STARTER PATTERN…", "leave files out", func(w []string) wire.PackingEdit { return wire.PackingEdit{LeaveOut: w} }),
-		edit("put-back", "STARTER PATTERN…", "put files back that were left out", func(w []string) wire.PackingEdit { return wire.PackingEdit{PutBack: w} }),
-		edit("empty", "STARTER TABLE…", "take tables without their rows", func(w []string) wire.PackingEdit { return wire.PackingEdit{Empty: w} }),
+		edit("leave-out", "STARTER PATTERN…", "leave files out; with --table tables, with --ending files by their ending", []cli.Flag{
+			&cli.BoolFlag{Name: "table", Usage: "the patterns are names of tables, without prefix"}, &cli.BoolFlag{Name: "ending", Usage: "the patterns are endings, like mp4"},
+		}, func(c *cli.Command, w []string) packing.Edit {
+			switch {
+			case c.Bool("table"):
+				return packing.Edit{LeaveOutTables: w}
+			case c.Bool("ending"):
+				return packing.Edit{Endings: w}
+			}
+			return packing.Edit{LeaveOut: w}
+		}),
+		edit("put-back", "STARTER PATTERN…", "put back what was left out, emptied or blanked", nil, func(_ *cli.Command, w []string) packing.Edit { return packing.Edit{PutBack: w} }),
+		edit("empty", "STARTER TABLE…", "take tables without their rows", nil, func(_ *cli.Command, w []string) packing.Edit { return packing.Edit{Empty: w} }),
+		edit("drop-rows", "STARTER TABLE COLUMN VALUE…", "leave rows out by the value of a column, and what belongs to them", nil, func(_ *cli.Command, w []string) packing.Edit {
+			return packing.Edit{DropRows: rows(w)}
+		}),
+		edit("keep-rows", "STARTER TABLE COLUMN VALUE…", "of a table take only rows with these values, and what belongs to them", nil, func(_ *cli.Command, w []string) packing.Edit {
+			return packing.Edit{KeepRows: rows(w)}
+		}),
+		edit("blank", "STARTER OPTION…", "empty options, or values inside them, written 'option › key › key'", nil, func(_ *cli.Command, w []string) packing.Edit {
+			var e packing.Edit
+			for _, o := range w {
+				if parts := strings.Split(o, " › "); len(parts) > 1 {
+					e.BlankValues = append(e.BlankValues, packing.Inside{Option: parts[0], Path: parts[1:]})
+				} else {
+					e.BlankOptions = append(e.BlankOptions, o)
+				}
+			}
+			return e
+		}),
 		asking(a, "check", "STARTER", "say what a packing list would take, and which rules do nothing", nil, show, func(p wire.Packing) {
 			a.printTotals(p)
 			for _, r := range p.Problems {

@@ -1,12 +1,15 @@
 package client
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/wire"
 )
 
 // OpenArchive opens a release's archive where it is: only what is read is fetched.
@@ -46,4 +49,19 @@ func (c *Client) Download(ctx context.Context, ref string, from int64, to io.Wri
 	defer res.Body.Close()
 	n, err := io.Copy(to, res.Body)
 	return from + n, res.Header.Get("ETag"), err
+}
+
+// Sealed copies a release's archive encrypted in the format of age. It cannot be taken up again: each time it is
+// encrypted anew.
+func (c *Client) Sealed(ctx context.Context, ref string, seal wire.Seal, to io.Writer) (int64, error) {
+	text, err := json.Marshal(seal)
+	if err != nil {
+		return 0, err
+	}
+	res, err := c.send(ctx, http.MethodPost, "/releases/"+seg(ref)+"/sealed", bytes.NewReader(text), nil)
+	if err != nil {
+		return 0, err
+	}
+	defer res.Body.Close()
+	return io.Copy(to, res.Body)
 }

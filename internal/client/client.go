@@ -20,6 +20,8 @@ import (
 	"strings"
 	"time"
 
+	"nestseed/internal/core/fetch"
+	"nestseed/internal/core/packing"
 	"nestseed/internal/wire"
 )
 
@@ -89,7 +91,7 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 	for k, v := range header {
 		req.Header[k] = v
 	}
-	if body != nil {
+	if body != nil && req.Header.Get("Content-Type") == "" {
 		req.Header.Set("Content-Type", "application/json")
 	}
 	if c.token != "" {
@@ -233,7 +235,7 @@ func (c *Client) SetPacking(ctx context.Context, starter, text string) (out wire
 }
 
 // EditPacking edits a packing list.
-func (c *Client) EditPacking(ctx context.Context, starter string, e wire.PackingEdit) (wire.Packing, error) {
+func (c *Client) EditPacking(ctx context.Context, starter string, e packing.Edit) (wire.Packing, error) {
 	return post[wire.Packing](ctx, c, "/starters/"+seg(starter)+"/packing", e)
 }
 
@@ -255,6 +257,41 @@ func (c *Client) Release(ctx context.Context, ref string) (wire.Release, error) 
 // VerifyRelease starts verifying.
 func (c *Client) VerifyRelease(ctx context.Context, ref string) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/releases/"+seg(ref)+"/verify", nil)
+}
+
+// DiscardArchive removes a release's archive and keeps its record.
+func (c *Client) DiscardArchive(ctx context.Context, ref string) (wire.Release, error) {
+	return post[wire.Release](ctx, c, "/releases/"+seg(ref)+"/discard-archive", nil)
+}
+
+// CompareReleases starts comparing.
+func (c *Client) CompareReleases(ctx context.Context, n wire.NewComparison) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/comparisons", n)
+}
+
+// SetRetention says which archives of a starter are kept.
+func (c *Client) SetRetention(ctx context.Context, starter string, r wire.Retention) (out wire.Starter, err error) {
+	return out, c.do(ctx, http.MethodPut, "/starters/"+seg(starter)+"/retention", r, &out)
+}
+
+// TryPacking says what a packing list would take, without keeping it.
+func (c *Client) TryPacking(ctx context.Context, starter, text string) (wire.Packing, error) {
+	return post[wire.Packing](ctx, c, "/starters/"+seg(starter)+"/packing/try", wire.PackingText{Text: text})
+}
+
+// ImportRelease starts bringing in a release.
+func (c *Client) ImportRelease(ctx context.Context, starter string, n wire.NewImport) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/starters/"+seg(starter)+"/imports", n)
+}
+
+// CheckLink says what a link leads to.
+func (c *Client) CheckLink(ctx context.Context, link string) (fetch.Info, error) {
+	return post[fetch.Info](ctx, c, "/links/check", wire.LinkCheck{Link: link})
+}
+
+// TickTask ticks a launch task off, or puts it back.
+func (c *Client) TickTask(ctx context.Context, site, key string, done bool) (out wire.Site, err error) {
+	return out, c.do(ctx, http.MethodPut, "/sites/"+seg(site)+"/tasks/"+seg(key), wire.Tick{Done: done}, &out)
 }
 
 // Contents lists a folder of a release, or its largest files, or what a pattern finds.

@@ -58,6 +58,7 @@ type Service struct {
 	cluster  *records.Cluster
 	db       *records.DB
 	runner   *runs.Runner
+	works    *runs.Works
 	listener net.Listener
 	http     *http.Server
 }
@@ -119,10 +120,11 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	works := &runs.Works{DB: s.db, Vault: v, Store: st, Kinds: kinds}
+	works := &runs.Works{DB: s.db, Vault: v, Store: st, Kinds: kinds, Data: s.settings.Data}
 	if s.runner, err = runs.New(s.db, s.settings.Log, works.Sorts()); err != nil {
 		return err
 	}
+	s.works = works
 	if err := s.sweep(ctx, st); err != nil {
 		return err
 	}
@@ -179,7 +181,8 @@ func (s *Service) sweep(ctx context.Context, st *store.Store) error {
 			works[r.ID] = true
 		}
 	}
-	return st.Sweep(func(id int64) bool { return works[id] }, known)
+	working := func(id int64) bool { return works[id] }
+	return errors.Join(st.Sweep(working, known), s.works.SweepScratch(working))
 }
 
 // makeOwner makes the first user: a token in a file that only this user can read, and a password.
@@ -223,6 +226,9 @@ func (s *Service) Serve(ctx context.Context) error {
 	if err := s.runner.Begin(ctx); err != nil {
 		return err
 	}
+	upkeep, endUpkeep := context.WithCancel(ctx)
+	defer endUpkeep()
+	go s.upkeep(upkeep)
 	failed := make(chan error, 1)
 	go func() { failed <- s.http.Serve(s.listener) }()
 	var err error
@@ -241,6 +247,33 @@ func (s *Service) Serve(ctx context.Context) error {
 		s.http.Close()
 	}
 	return errors.Join(err, ended)
+}
+
+// upkeepEvery is how often rules for archives are applied and old uploads removed.
+const upkeepEvery = time.Hour
+
+// upkeep does what nobody asks for, as long as the service serves.
+func (s *Service) upkeep(ctx context.Context) {
+	tick := time.NewTicker(upkeepEvery)
+	defer tick.Stop()
+	for {
+		if due, err := s.works.RetentionDue(ctx); err != nil {
+			s.settings.Log.Warn("rules for archives", "error", err)
+		} else if due {
+			run := records.Run{Sort: "retention", Title: "Discard archives by the starters' rules", Target: runs.Target("archives", "all"), Who: "the service"}
+			if _, err := s.runner.Start(ctx, run, runs.RetentionArgs{}); err != nil {
+				s.settings.Log.Warn("rules for archives", "error", err)
+			}
+		}
+		if err := s.works.SweepUploads(time.Now()); err != nil {
+			s.settings.Log.Warn("old uploads", "error", err)
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 func (s *Service) close() {

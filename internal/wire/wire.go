@@ -136,6 +136,7 @@ type Starter struct {
 	Releases  int       `json:"releases"`
 	Newest    int       `json:"newest,omitempty"`
 	CreatedAt time.Time `json:"created_at"`
+	Retention Retention `json:"retention"`
 }
 
 // NewStarter makes a starter with a stock packing list, and perhaps further fields.
@@ -162,16 +163,59 @@ type PackingText struct {
 	Text string `json:"text"`
 }
 
-// PackingEdit changes a packing list.
-type PackingEdit struct {
-	LeaveOut []string `json:"leave_out,omitempty"`
-	PutBack  []string `json:"put_back,omitempty"`
-	Empty    []string `json:"empty,omitempty"`
-}
-
 // NewRelease asks for a build.
 type NewRelease struct {
 	Note string `json:"note,omitempty" maxLength:"500"`
+	Full bool   `json:"full,omitempty" doc:"read and compress everything; without it, what did not change is copied from the release before"`
+}
+
+// Retention says which archives of a starter are kept, besides those that sites were made from; all when both
+// are 0.
+type Retention struct {
+	Last  int `json:"last" minimum:"0" maximum:"10000" doc:"the last so many"`
+	Weeks int `json:"weeks" minimum:"0" maximum:"520" doc:"and one a week for so many weeks"`
+}
+
+// NewComparison asks how a release differs from another, or from its source today.
+type NewComparison struct {
+	From     string `json:"from" minLength:"1"`
+	To       string `json:"to,omitempty"`
+	ToSource bool   `json:"to_source,omitempty"`
+}
+
+// GivenFile is a file that was uploaded, or a link to one.
+type GivenFile struct {
+	Upload string `json:"upload,omitempty" doc:"the last part of the address that tus gave the upload"`
+	Link   string `json:"link,omitempty" doc:"https:// or http://"`
+}
+
+// NewImport asks for a release to be brought in: an archive of a release (whole or in volumes, sealed or not), or
+// archives and dumps that were made elsewhere.
+type NewImport struct {
+	Files    []GivenFile `json:"files" minItems:"1" maxItems:"1000"`
+	Database *GivenFile  `json:"database,omitempty" doc:"the dump, where it is not among the files"`
+	Key      string      `json:"key,omitempty" doc:"key or passphrase of a sealed archive"`
+	List     string      `json:"list,omitempty" doc:"stock packing list, for a starter that is new; starter unless given"`
+	Note     string      `json:"note,omitempty" maxLength:"500"`
+	Trust    bool        `json:"trust,omitempty" doc:"the archive is one's own: views, triggers and routines in it are taken over; owners only"`
+}
+
+// LinkCheck asks what a link leads to.
+type LinkCheck struct {
+	Link string `json:"link" minLength:"1"`
+}
+
+// Seal asks for an archive encrypted in the format of age (age-encryption.org/v1).
+type Seal struct {
+	Recipients []string `json:"recipients,omitempty" doc:"age1…"`
+	Passphrase string   `json:"passphrase,omitempty"`
+}
+
+// Volume is one piece of an archive that is cut.
+type Volume struct {
+	Name  string `json:"name"`
+	Bytes int64  `json:"bytes"`
+	Path  string `json:"path" doc:"where it is, below /api/v1"`
 }
 
 // Release is one build of a starter.
@@ -195,6 +239,9 @@ type Release struct {
 	Sites        int                 `json:"sites"`
 	BeforeBytes  *int64              `json:"before_bytes,omitempty"` // size of the release before
 	RunID        *int64              `json:"run_id,omitempty"`
+	ImportedFrom string              `json:"imported_from,omitempty"`
+	DiscardedAt  *time.Time          `json:"discarded_at,omitempty"`
+	DiscardedWhy string              `json:"discarded_why,omitempty"`
 	Manifest     *archive.Manifest   `json:"manifest,omitempty"` // of one release, not in lists
 }
 
@@ -267,12 +314,28 @@ type Site struct {
 	MadeAt    time.Time            `json:"made_at"`
 	RunID     int64                `json:"run_id"`
 	Report    *check.Report        `json:"report,omitempty"`
+	Tasks     []LaunchTask         `json:"tasks"`
+}
+
+// LaunchTask is something a person must still do on a site, until it is ticked off.
+type LaunchTask struct {
+	Key    string     `json:"key"`
+	Title  string     `json:"title"`
+	Detail string     `json:"detail"`
+	Page   string     `json:"page,omitempty"` // where, as a whole address
+	DoneAt *time.Time `json:"done_at,omitempty"`
+	DoneBy string     `json:"done_by,omitempty"`
+}
+
+// Tick says that a launch task was done, or that it was not after all.
+type Tick struct {
+	Done bool `json:"done"`
 }
 
 // Run is background work.
 type Run struct {
 	ID        int64            `json:"id"`
-	Sort      string           `json:"sort" enum:"survey,build,verify,provision,check"`
+	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check"`
 	Title     string           `json:"title"`
 	Status    string           `json:"status" enum:"waiting,working,done,failed,cancelled"`
 	Who       string           `json:"who"`

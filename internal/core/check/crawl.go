@@ -278,3 +278,17 @@ func (r *runner) verdict(name, good, bad, remedy string, evidence []string) {
 	}
 	r.judge(Check{Name: name, Verdict: Fail, Sentence: fmt.Sprintf("%s (%d)", bad, len(evidence)), Evidence: evidence, Remedy: remedy})
 }
+
+// Headers asks for the first page of a site and returns the headers of the answer; connect is as in Site.
+func Headers(ctx context.Context, address, connect string) (http.Header, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address+"/", nil)
+	if err != nil {
+		return nil, err
+	}
+	res, err := client(req.URL, connect).Do(req)
+	if err != nil {
+		return nil, err
+	}
+	res.Body.Close()
+	return res.Header, nil
+}

@@ -15,8 +15,8 @@ import (
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/optval"
 	"nestseed/internal/core/packing"
-	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
@@ -47,7 +47,9 @@ type Result struct {
 	Files         int64         `json:"files"`
 	Rows          int64         `json:"rows"`
 	Rewritten     rewrite.Tally `json:"rewritten"`
-	Steps         []StepTime    `json:"steps"`
+	// Tokens is in how many places text tokens were replaced, by field.
+	Tokens map[string]int64 `json:"tokens,omitempty"`
+	Steps  []StepTime       `json:"steps"`
 }
 
 // StepTime is how long a step took. Files and rows are placed side by side.
@@ -68,6 +70,9 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, result: &Result{
 		Admin: p.Admin, AdminPassword: Password(20), Database: p.Database, User: p.User, UserPassword: Password(28),
 	}}
+	if mk.tokens, err = tokensOf(mk); err != nil {
+		return nil, err
+	}
 	err = mk.all(ctx)
 	if mk.db != nil {
 		mk.db.Close()
@@ -121,6 +126,7 @@ type maker struct {
 	journal  Journal
 	report   progress.Reporter
 	rewriter *rewrite.Rewriter
+	tokens   []token
 	db       sitedb.DB
 	staging  string // folder that the site is prepared in
 
@@ -266,8 +272,8 @@ func (mk *maker) setValues(ctx context.Context) error {
 			continue
 		}
 		for _, t := range f.To {
-			if t.Option == "" {
-				continue
+			if t.Option == "" && t.Cell == nil {
+				continue // in files; those are done
 			}
 			if err := mk.setTarget(ctx, t, value); err != nil {
 				return fmt.Errorf("field %s, %s: %w", f.Key, t, err)
@@ -296,6 +302,17 @@ func (mk *maker) valueOf(f packing.Field) (string, bool) {
 }
 
 func (mk *maker) setTarget(ctx context.Context, t packing.Target, value string) error {
+	if c := t.Cell; c != nil {
+		_, found, err := mk.db.Lookup(ctx, mk.table(c.Table), c.Where, c.Is, c.Column)
+		if err != nil {
+			return err
+		}
+		if !found {
+			return errors.New("the release has no such row; correct the field in the packing list and build again")
+		}
+		_, err = mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", sqltext.Quote(mk.table(c.Table)), sqltext.Quote(c.Column), sqltext.Quote(c.Where)), value, c.Is)
+		return err
+	}
 	if len(t.Path) == 0 {
 		return mk.setOption(ctx, t.Option, value)
 	}
@@ -307,7 +324,7 @@ func (mk *maker) setTarget(ctx context.Context, t packing.Target, value string) 
 	if !found {
 		return errors.New("the release has no such option; correct the field in the packing list and build again")
 	}
-	fresh, err := phpval.Set([]byte(raw), value, t.Path...)
+	fresh, err := optval.Set([]byte(raw), value, t.Path...)
 	if err != nil {
 		return err
 	}

@@ -190,6 +190,10 @@ func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, w *rewrite.Worker
 		text = append(bytes.Clone(head), rest...)
 	}
 	w.Where = f.Name
-	_, err = out.Write(w.Value(nil, text))
+	text, err = mk.fillTokens(f.Name[len(archive.FilesDir):], w.Value(nil, text))
+	if err != nil {
+		return err
+	}
+	_, err = out.Write(text)
 	return err
 }

@@ -201,6 +201,12 @@ func (p *Plan) values(req Request, m *archive.Manifest) {
 			v.Problem = err.Error()
 			p.Missing = append(p.Missing, f.Key)
 		}
+		for _, t := range f.To {
+			if err := tokenFits(t, v.Value); err != nil && v.Problem == "" {
+				v.Problem = err.Error()
+				p.Missing = append(p.Missing, f.Key)
+			}
+		}
 		if f.Secret && v.Value != "" {
 			v.Value = "••••••••"
 		}
@@ -240,6 +246,9 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	}
 	if p.Tables == 0 && req.Archive.Manifest.List.Only == "files" {
 		problem("%s holds files only; a new site needs a release with its database", p.Release)
+	}
+	if req.Archive.Manifest.List.Only == "database" {
+		problem("%s holds a database only; a new site needs a release with its files", p.Release)
 	}
 	v, err := req.Server.Version(ctx)
 	if err != nil {

@@ -23,6 +23,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/fetch"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/provision"
@@ -46,6 +47,9 @@ type api struct {
 	db    *records.DB
 	slow  *slowdown
 	cache archiveCache
+	trees treeCache
+
+	surveys surveyCache
 }
 
 // New returns the handler of everything the service answers.
@@ -54,7 +58,7 @@ func New(cfg Config) http.Handler {
 	router := gin.New()
 	router.HandleMethodNotAllowed = true
 	a := &api{Config: cfg, db: cfg.Works.DB, slow: newSlowdown()}
-	a.cache.works = cfg.Works
+	a.cache.works, a.trees.works, a.surveys.db = cfg.Works, cfg.Works, cfg.Works.DB
 	router.Use(gin.CustomRecovery(a.recovered), headers, a.observe)
 	group := router.Group("/api/v1", a.authenticate)
 	described := a.describe(router, group)
@@ -122,6 +126,7 @@ func (a *api) operations(h huma.API) {
 	a.sourceOperations(h)
 	a.starterOperations(h)
 	a.releaseOperations(h)
+	a.importOperations(h)
 	a.clientOperations(h)
 	a.siteOperations(h)
 	a.runOperations(h)
@@ -133,6 +138,9 @@ func (a *api) streams(g *gin.RouterGroup) {
 	g.GET("/releases/:ref/archive", a.download)
 	g.HEAD("/releases/:ref/archive", a.download)
 	g.GET("/releases/:ref/file", a.oneFile)
+	g.POST("/releases/:ref/sealed", a.sealed)
+	g.GET("/releases/:ref/volumes/:file", a.volume)
+	a.uploads(g)
 	g.GET("/runs/:id/events", a.runEvents)
 	g.GET("/events", a.allEvents)
 }
@@ -189,6 +197,10 @@ var problems = []struct {
 }{
 	{records.ErrNotFound, http.StatusNotFound, "not-found"},
 	{archive.ErrNoEntry, http.StatusNotFound, "not-found"},
+	{runs.ErrDiscarded, http.StatusGone, "discarded"},
+	{fetch.ErrRefused, http.StatusUnprocessableEntity, "link-refused"},
+	{archive.ErrHostile, http.StatusUnprocessableEntity, "hostile"},
+	{archive.ErrDamaged, http.StatusUnprocessableEntity, "damaged"},
 	{records.ErrTaken, http.StatusConflict, "taken"},
 	{records.ErrInUse, http.StatusConflict, "in-use"},
 	{records.ErrChanged, http.StatusConflict, "changed-meanwhile"},

@@ -17,7 +17,6 @@ func clientOut(c records.Client) wire.Client {
 	return wire.Client{Name: c.Name, Settings: c.Settings, Sites: c.Sites, CreatedAt: c.CreatedAt}
 }
 
-
 var settingKey = regexp.MustCompile(`^[a-z0-9][a-z0-9_.-]*$`)
 
 func (a *api) setSettings(ctx context.Context, name string, in wire.Settings) error {

@@ -28,7 +28,7 @@ func (a *api) releaseOut(r records.Release) wire.Release {
 	}
 	return wire.Release{Ref: r.Ref(), Starter: r.Starter, Number: r.Number, Made: m.Made, By: m.By, Note: m.Note, Source: m.Source, KindTitle: title, Version: m.Version,
 		ArchiveBytes: r.ArchiveBytes, SumsSHA256: r.SumsSha256, Kept: r.Archive != "", Totals: m.Totals, Areas: m.Areas, VerifiedAt: r.VerifiedAt, Faults: r.Faults,
-		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID}
+		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID, ImportedFrom: r.ImportedFrom, DiscardedAt: r.DiscardedAt, DiscardedWhy: r.DiscardedWhy}
 }
 
 // Referred is a request for one release.
@@ -62,6 +62,49 @@ func (a *api) releaseOperations(h huma.API) {
 			return nil, err
 		}
 		return a.start(ctx, records.Run{Sort: "verify", Title: "Verify " + r.Ref(), Target: runs.Target("release", r.Ref())}, runs.VerifyArgs{ReleaseID: r.ID})
+	})
+	operation(h, "POST", "/releases/{ref}/discard-archive", "discard-archive", "Remove a release's archive and keep its record", func(ctx context.Context, in *Referred) (*body[wire.Release], error) {
+		r, err := a.db.Release(ctx, in.Ref)
+		if err != nil {
+			return nil, err
+		}
+		if err := a.Works.Discard(ctx, r, "by "+who(ctx).Name); err != nil {
+			return nil, err
+		}
+		if err := a.db.Audit(ctx, who(ctx).Name, "discarded the archive of "+r.Ref()); err != nil {
+			return nil, err
+		}
+		r, err = a.db.Release(ctx, r.Ref())
+		return single(r, err, a.releaseOut)
+	})
+	operation(h, "POST", "/comparisons", "compare-releases", "Start comparing a release with another, or with its source today", func(ctx context.Context, in *Put[wire.NewComparison]) (*body[wire.Run], error) {
+		from, err := a.db.Release(ctx, in.Body.From)
+		if err != nil {
+			return nil, err
+		}
+		title := "Compare " + from.Ref() + " with its source"
+		args := runs.CompareArgs{From: from.Ref(), ToSource: in.Body.ToSource}
+		if !in.Body.ToSource {
+			to, err := a.db.Release(ctx, in.Body.To)
+			if err != nil {
+				return nil, err
+			}
+			args.To, title = to.Ref(), "Compare "+from.Ref()+" with "+to.Ref()
+		}
+		return a.start(ctx, records.Run{Sort: "compare", Title: title, Target: runs.Target("comparison", args.From+" "+args.To)}, args)
+	})
+	operation(h, "GET", "/releases/{ref}/volumes", "list-volumes", "List the pieces that an archive is cut into", func(ctx context.Context, in *struct {
+		Referred
+		Size int64 `query:"size" minimum:"65536" required:"true" doc:"bytes of each"`
+	}) (*body[[]wire.Volume], error) {
+		r, err := a.db.Release(ctx, in.Ref)
+		if err != nil {
+			return nil, err
+		}
+		if r.Archive == "" {
+			return nil, fmt.Errorf("%w: %s", runs.ErrDiscarded, r.Ref())
+		}
+		return &body[[]wire.Volume]{volumesOf(r, in.Size)}, nil
 	})
 	operation(h, "GET", "/releases/{ref}/contents", "release-contents", "List a folder, the largest files, or what matches a pattern", a.contents)
 	operation(h, "GET", "/releases/{ref}/map", "release-map", "Sizes by folder down to a depth, for a size map", func(ctx context.Context, in *struct {
@@ -109,15 +152,66 @@ func (a *api) tree(ctx context.Context, ref string) (records.Release, *archive.N
 	if err != nil {
 		return r, nil, err
 	}
-	k, err := kind.Named(a.Works.Kinds, r.Manifest.Kind)
-	if err != nil {
-		return r, nil, err
+	tree, err := a.trees.get(ctx, r)
+	return r, tree, err
+}
+
+// treeCache keeps the trees of contents that were looked at last.
+type treeCache struct {
+	works *runs.Works
+	mu    sync.Mutex
+	trees []cachedTree
+}
+
+type cachedTree struct {
+	id   int64
+	tree *archive.Node
+}
+
+// get returns a release's tree: from the index that was kept with its record, which is there when the archive was
+// discarded, too; else from the archive.
+func (c *treeCache) get(ctx context.Context, r records.Release) (*archive.Node, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, t := range c.trees {
+		if t.id == r.ID {
+			return t.tree, nil
+		}
 	}
-	ar, err := a.cache.get(r)
+	index, err := c.works.DB.Contents(ctx, r.ID)
 	if err != nil {
-		return r, nil, err
+		return nil, err
 	}
-	return r, ar.Tree(k), nil
+	if index == nil {
+		if index, err = c.read(r); err != nil {
+			return nil, err
+		}
+		if err := c.works.DB.SetContents(ctx, r.ID, index); err != nil {
+			return nil, err
+		}
+	}
+	tree, err := archive.NewTree(index, r.Manifest)
+	if err != nil {
+		return nil, err
+	}
+	if len(c.trees) == cachedArchives {
+		c.trees = c.trees[1:]
+	}
+	c.trees = append(c.trees, cachedTree{r.ID, tree})
+	return tree, nil
+}
+
+func (c *treeCache) read(r records.Release) ([]byte, error) {
+	k, err := kind.Named(c.works.Kinds, r.Manifest.Kind)
+	if err != nil {
+		return nil, err
+	}
+	ar, f, err := c.works.OpenArchive(r)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return ar.Index(k)
 }
 
 // archiveCache keeps the archives that were looked at last open, so that their directory is read once.
@@ -133,7 +227,7 @@ type cachedArchive struct {
 	file    store.File
 }
 
-const cachedArchives = 3
+const cachedArchives = 2
 
 func (c *archiveCache) get(r records.Release) (*archive.Archive, error) {
 	c.mu.Lock()
@@ -162,13 +256,8 @@ func (a *api) download(c *gin.Context) {
 		refuseError(c, err)
 		return
 	}
-	if r.Archive == "" {
-		refuse(c, http.StatusGone, "discarded", "the archive of "+r.Ref()+" was discarded; only its record is left")
-		return
-	}
-	f, _, err := a.Works.Store.Open(r.Archive)
-	if err != nil {
-		refuseError(c, err)
+	f, _, ok := a.openStored(c, r)
+	if !ok {
 		return
 	}
 	defer f.Close()
@@ -176,6 +265,20 @@ func (a *api) download(c *gin.Context) {
 	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d.zip"`, r.Starter, r.Number))
 	c.Header("ETag", `"`+r.SumsSha256+`"`)
 	http.ServeContent(c.Writer, c.Request, "", time.Time{}, f)
+}
+
+// openStored opens a release's archive as it lies in the store, or refuses.
+func (a *api) openStored(c *gin.Context, r records.Release) (store.File, int64, bool) {
+	if r.Archive == "" {
+		refuseError(c, fmt.Errorf("%w: %s; only its record is left", runs.ErrDiscarded, r.Ref()))
+		return nil, 0, false
+	}
+	f, size, err := a.Works.Store.Open(r.Archive)
+	if err != nil {
+		refuseError(c, err)
+		return nil, 0, false
+	}
+	return f, size, true
 }
 
 // oneFile serves one file from within an archive. Nothing of it is run: text is text, pictures are

@@ -16,7 +16,7 @@ import (
 func (a *api) siteOut(s records.Site) wire.Site {
 	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder, Database: s.Plan.Database,
 		Prefix: s.Plan.Prefix, Admin: s.Result.Admin, LoginAt: s.Address, Visible: s.Plan.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
-		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report}
+		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report, Tasks: []wire.LaunchTask{}}
 	for _, v := range s.Plan.Values {
 		if v.Key == "title" {
 			out.Title = v.Value
@@ -55,14 +55,47 @@ func (a *api) plan(ctx context.Context, args runs.ProvisionArgs, set map[string]
 	return &wire.Plan{Plan: *p, Fields: o.Archive.Manifest.List.Fields, Ready: p.Ready()}, nil
 }
 
+func (a *api) showSite(ctx context.Context, name string) (*body[wire.Site], error) {
+	s, err := a.db.Site(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	tasks, err := a.db.LaunchTasks(ctx, s.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := a.siteOut(s)
+	for _, t := range tasks {
+		page := ""
+		if t.Page != "" {
+			page = s.Address + "/" + strings.TrimPrefix(t.Page, "/")
+		}
+		out.Tasks = append(out.Tasks, wire.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: page, DoneAt: t.DoneAt, DoneBy: t.DoneBy})
+	}
+	return &body[wire.Site]{out}, nil
+}
+
 func (a *api) siteOperations(h huma.API) {
 	operation(h, "GET", "/sites", "list-sites", "List sites", func(ctx context.Context, _ *nothing) (*body[[]wire.Site], error) {
 		sites, err := a.db.Sites(ctx)
 		return list(sites, err, a.siteOut)
 	})
 	operation(h, "GET", "/sites/{name}", "show-site", "Show a site", func(ctx context.Context, in *Named) (*body[wire.Site], error) {
+		return a.showSite(ctx, in.Name)
+	})
+	operation(h, "PUT", "/sites/{name}/tasks/{key}", "tick-task", "Tick a launch task off, or put it back", func(ctx context.Context, in *struct {
+		Named
+		Key string `path:"key"`
+		Put[wire.Tick]
+	}) (*body[wire.Site], error) {
 		s, err := a.db.Site(ctx, in.Name)
-		return single(s, err, a.siteOut)
+		if err != nil {
+			return nil, err
+		}
+		if err := a.db.TickTask(ctx, s.ID, in.Key, who(ctx).Name, in.Body.Done); err != nil {
+			return nil, err
+		}
+		return a.showSite(ctx, in.Name)
 	})
 	operation(h, "POST", "/sites/plan", "plan-site", "Plan a site; nothing is touched", func(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.Plan], error) {
 		p, err := a.plan(ctx, argsOf(in.Body), in.Body.Set)
@@ -120,6 +153,15 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 			out.Attention = append(out.Attention, wire.Attention{Severity: "warning", Sentence: s.Name + " was never checked", Link: "/sites/" + s.Name})
 		} else if n := s.Report.Faults(); n > 0 {
 			out.Attention = append(out.Attention, wire.Attention{Severity: "fault", Sentence: fmt.Sprintf("%d checks of %s found faults", n, s.Name), Link: "/sites/" + s.Name})
+		}
+	}
+	open, err := a.db.OpenTasks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range sites {
+		if n := open[s.Name]; n > 0 {
+			out.Attention = append(out.Attention, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s has %d launch tasks to do", s.Name, n), Link: "/sites/" + s.Name})
 		}
 	}
 	sources, err := a.db.Sources(ctx)

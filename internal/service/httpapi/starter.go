@@ -7,18 +7,22 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/survey"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/runs"
 	"nestseed/internal/wire"
 )
 
 func starterOut(t records.Starter) wire.Starter {
-	out := wire.Starter{Name: t.Name, Source: t.Source, Kind: t.Kind, Releases: t.Releases, CreatedAt: t.CreatedAt}
+	out := wire.Starter{Name: t.Name, Source: t.Source, Kind: t.Kind, Releases: t.Releases, CreatedAt: t.CreatedAt,
+		Retention: wire.Retention{Last: t.KeepLast, Weeks: t.KeepWeeks}}
 	if t.Newest != nil {
 		out.Newest = *t.Newest
 	}
@@ -56,7 +60,7 @@ func (a *api) starterOperations(h huma.API) {
 	})
 	operation(h, "POST", "/starters/{name}/packing", "edit-packing", "Edit a packing list", func(ctx context.Context, in *struct {
 		Named
-		Put[wire.PackingEdit]
+		Put[packing.Edit]
 	}) (*body[wire.Packing], error) {
 		return a.changeList(ctx, in.Name, func(text string) (string, error) { return edited(text, in.Body) })
 	})
@@ -73,7 +77,34 @@ func (a *api) starterOperations(h huma.API) {
 			return nil, err
 		}
 		return a.start(ctx, records.Run{Sort: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number), Target: runs.Target("starter", t.Name)},
-			runs.BuildArgs{Starter: t.Name, Note: in.Body.Note})
+			runs.BuildArgs{Starter: t.Name, Note: in.Body.Note, Full: in.Body.Full})
+	})
+	operation(h, "POST", "/starters/{name}/packing/try", "try-packing", "Say what a packing list would take, without keeping it", func(ctx context.Context, in *struct {
+		Named
+		Put[wire.PackingText]
+	}) (*body[wire.Packing], error) {
+		t, err := a.db.Starter(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := packing.Parse([]byte(in.Body.Text)); err != nil {
+			return nil, wrong(err)
+		}
+		t.List = in.Body.Text
+		return a.packing(ctx, t)
+	})
+	operation(h, "PUT", "/starters/{name}/retention", "set-retention", "Say which archives of a starter are kept", func(ctx context.Context, in *struct {
+		Named
+		Put[wire.Retention]
+	}) (*body[wire.Starter], error) {
+		if err := a.db.SetRetention(ctx, in.Name, in.Body.Last, in.Body.Weeks); err != nil {
+			return nil, err
+		}
+		if err := a.db.Audit(ctx, who(ctx).Name, fmt.Sprintf("set the rules for archives of %s: last %d, one a week for %d weeks", in.Name, in.Body.Last, in.Body.Weeks)); err != nil {
+			return nil, err
+		}
+		t, err := a.db.Starter(ctx, in.Name)
+		return single(t, err, starterOut)
 	})
 }
 
@@ -109,7 +140,7 @@ func (a *api) createStarter(ctx context.Context, in *Put[wire.NewStarter]) (*bod
 		}
 		text = string(out)
 	}
-	t, err := a.db.AddStarter(ctx, in.Body.Name, src.ID, text)
+	t, err := a.db.AddStarter(ctx, in.Body.Name, &src.ID, src.Kind, text)
 	return single(t, err, starterOut)
 }
 
@@ -129,16 +160,15 @@ func (a *api) changeList(ctx context.Context, name string, change func(text stri
 	return a.packing(ctx, t)
 }
 
-func edited(text string, e wire.PackingEdit) (string, error) {
+func edited(text string, e packing.Edit) (string, error) {
 	l, err := packing.Parse([]byte(text))
 	if err != nil {
 		return "", err
 	}
-	l.Leave(e.LeaveOut...)
-	if unknown := l.PutBack(e.PutBack...); len(unknown) > 0 {
-		return "", fmt.Errorf("%s: not left out, so it cannot be put back; the list leaves out %s", strings.Join(unknown, ", "), strings.Join(l.LeaveOut.Paths, ", "))
+	if unknown := e.Apply(l); len(unknown) > 0 {
+		return "", fmt.Errorf("%s: not left out, so it cannot be put back; the list leaves out %s", strings.Join(unknown, ", "),
+			strings.Join(slices.Concat(l.LeaveOut.Paths, l.LeaveOut.Endings, l.LeaveOut.Tables, l.Empty), ", "))
 	}
-	l.EmptyTables(e.Empty...)
 	if err := l.Valid(); err != nil {
 		return "", err
 	}
@@ -153,7 +183,10 @@ func (a *api) packing(ctx context.Context, t records.Starter) (*body[wire.Packin
 		return nil, err
 	}
 	out := wire.Packing{Text: t.List, List: l, Problems: []packing.Problem{}}
-	s, err := a.db.SurveyWithFiles(ctx, t.SourceID)
+	if t.SourceID == nil {
+		return &body[wire.Packing]{out}, nil
+	}
+	s, err := a.surveys.get(ctx, *t.SourceID)
 	if errors.Is(err, records.ErrNotFound) {
 		return &body[wire.Packing]{out}, nil
 	}
@@ -178,4 +211,32 @@ func (a *api) packing(ctx context.Context, t records.Starter) (*body[wire.Packin
 		}
 	}, tables)...)
 	return &body[wire.Packing]{out}, nil
+}
+
+// surveyCache keeps the survey that was totalled last, so that one change of a packing list after another
+// does not read it again.
+type surveyCache struct {
+	db *records.DB
+
+	mu     sync.Mutex
+	source int64
+	taken  time.Time
+	survey *survey.Survey
+}
+
+func (c *surveyCache) get(ctx context.Context, source int64) (*survey.Survey, error) {
+	taken, err := c.db.SurveyTime(ctx, source)
+	if err != nil {
+		return nil, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.survey != nil && c.source == source && c.taken.Equal(taken) {
+		return c.survey, nil
+	}
+	s, err := c.db.SurveyWithFiles(ctx, source)
+	if err == nil {
+		c.source, c.taken, c.survey = source, taken, s
+	}
+	return s, err
 }

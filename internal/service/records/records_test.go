@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/records"
@@ -32,7 +33,7 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 
 	_, err = db.SurveyWithFiles(ctx, src.ID)
 	require.ErrorIs(t, err, records.ErrNotFound)
-	taken := &survey.Survey{TakenAt: time.Now(), Version: "6.2", Address: "http://base.example", Files: []survey.File{{Path: "a", Bytes: 3}}, Totals: survey.Totals{Files: 1}}
+	taken := &survey.Survey{TakenAt: time.Now(), Version: "6.2", Address: "http://base.example", Files: []filelist.Entry{{Path: "a", Bytes: 3}}, Totals: survey.Totals{Files: 1}}
 	require.NoError(t, db.AddSurvey(ctx, src.ID, taken))
 	src, err = db.Source(ctx, "base")
 	require.NoError(t, err)
@@ -42,7 +43,7 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, taken.Files, whole.Files)
 
-	starter, err := db.AddStarter(ctx, "music-base", src.ID, "list: a")
+	starter, err := db.AddStarter(ctx, "music-base", &src.ID, "wordpress", "list: a")
 	require.NoError(t, err)
 	require.ErrorIs(t, db.SetList(ctx, "music-base", "list: other", "list: b"), records.ErrChanged)
 	require.NoError(t, db.SetList(ctx, "music-base", "list: a", "list: b"))
@@ -50,7 +51,7 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 		n, err := db.NextNumber(ctx, starter.ID)
 		require.NoError(t, err)
 		require.Equal(t, want, n)
-		require.NoError(t, db.AddRelease(ctx, records.Release{StarterID: starter.ID, Starter: "music-base", Number: n, Archive: "x.zip", ArchiveBytes: int64(n * 100), Manifest: &archive.Manifest{Number: n}}))
+		require.NoError(t, db.AddRelease(ctx, records.Release{StarterID: starter.ID, Starter: "music-base", Number: n, Archive: "x.zip", ArchiveBytes: int64(n * 100), Manifest: &archive.Manifest{Number: n}}, []byte{byte(n)}))
 	}
 	newest, err := db.Release(ctx, "music-base")
 	require.NoError(t, err)
@@ -60,6 +61,29 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 		_, err = db.Release(ctx, ref)
 		require.ErrorIs(t, err, records.ErrNotFound, ref)
 	}
+
+	index, err := db.Contents(ctx, newest.ID)
+	require.NoError(t, err)
+	require.Equal(t, []byte{2}, index)
+	name, err := db.Discard(ctx, newest.ID, "by ines")
+	require.NoError(t, err)
+	require.Equal(t, "x.zip", name)
+	name, err = db.Discard(ctx, newest.ID, "by somebody else")
+	require.NoError(t, err)
+	require.Empty(t, name, "it was gone already")
+	newest, err = db.Release(ctx, "music-base@2")
+	require.NoError(t, err)
+	require.Equal(t, "by ines", newest.DiscardedWhy)
+	require.Empty(t, newest.Archive)
+	require.NoError(t, db.SetRetention(ctx, "music-base", 3, 4))
+	require.Error(t, db.SetRetention(ctx, "music-base", -1, 0))
+	starter, err = db.Starter(ctx, "music-base")
+	require.NoError(t, err)
+	require.Equal(t, []int{3, 4}, []int{starter.KeepLast, starter.KeepWeeks})
+	brought, err := db.AddStarter(ctx, "harbour", nil, "wordpress", "list: c")
+	require.NoError(t, err)
+	require.Nil(t, brought.SourceID)
+	require.Equal(t, "wordpress", brought.Kind)
 
 	_, err = db.AddClient(ctx, "alder-valley")
 	require.NoError(t, err)
@@ -88,7 +112,7 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 	require.ErrorIs(t, db.RemoveClient(ctx, "alder-valley"), records.ErrInUse)
 	counts, err := db.Counts(ctx)
 	require.NoError(t, err)
-	require.Equal(t, records.SiteCounts{Sources: 1, Starters: 1, Clients: 1, Sites: 1, Working: 1, Hosts: 1}, counts)
+	require.Equal(t, records.SiteCounts{Sources: 1, Starters: 2, Clients: 1, Sites: 1, Working: 1, Hosts: 1}, counts)
 }
 
 func TestJournalKeepsItsOrderAndForgetsWhatIsNotOurs(t *testing.T) {

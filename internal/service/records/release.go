@@ -25,12 +25,18 @@ type Release struct {
 	Faults       int
 	Sites        int
 	BeforeBytes  *int64 // size of the release before
+	SourceID     *int64
+	// SecretsSealed is what must not be in the archive, sealed, so that a rebuild knows whether it is the same.
+	SecretsSealed string
+	ImportedFrom  string
+	DiscardedAt   *time.Time
+	DiscardedWhy  string
 }
 
 // Ref returns the release as it is written.
 func (r Release) Ref() string { return fmt.Sprintf("%s@%d", r.Starter, r.Number) }
 
-const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.sums_sha256, r.manifest, r.run_id, r.verified_at, r.faults,
+const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.sums_sha256, r.manifest, r.run_id, r.verified_at, r.faults, r.source_id, r.secrets_sealed, r.imported_from, r.discarded_at, r.discarded_why,
 	(SELECT count(*) FROM sites s WHERE s.release_id = r.id)::int AS sites,
 	(SELECT p.archive_bytes FROM releases p WHERE p.starter_id = r.starter_id AND p.number < r.number ORDER BY p.number DESC LIMIT 1) AS before_bytes
 	FROM releases r JOIN starters t ON t.id = r.starter_id `
@@ -64,10 +70,30 @@ func (db *DB) NextNumber(ctx context.Context, starterID int64) (n int, err error
 	return n, err
 }
 
-// AddRelease keeps a release whose archive is in the store.
-func (db *DB) AddRelease(ctx context.Context, r Release) error {
-	return db.exec(ctx, "release", fmt.Sprintf("%s@%d", r.Starter, r.Number), `INSERT INTO releases (starter_id, number, archive, archive_bytes, sums_sha256, manifest, run_id)
-		VALUES ($1, $2, $3, $4, $5, $6, $7)`, r.StarterID, r.Number, r.Archive, r.ArchiveBytes, r.SumsSha256, r.Manifest, r.RunID)
+// AddRelease keeps a release whose archive is in the store; contents is its index.
+func (db *DB) AddRelease(ctx context.Context, r Release, contents []byte) error {
+	return db.exec(ctx, "release", fmt.Sprintf("%s@%d", r.Starter, r.Number), `INSERT INTO releases (starter_id, number, archive, archive_bytes, sums_sha256, manifest, run_id, source_id, secrets_sealed, imported_from, contents)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, r.StarterID, r.Number, r.Archive, r.ArchiveBytes, r.SumsSha256, r.Manifest, r.RunID, r.SourceID, r.SecretsSealed, r.ImportedFrom, contents)
+}
+
+// Contents returns a release's index of its archive; nil when it was not kept.
+func (db *DB) Contents(ctx context.Context, id int64) (index []byte, err error) {
+	err = db.Pool.QueryRow(ctx, "SELECT contents FROM releases WHERE id = $1", id).Scan(&index)
+	return index, err
+}
+
+// SetContents keeps the index of an archive.
+func (db *DB) SetContents(ctx context.Context, id int64, index []byte) error {
+	return db.exec(ctx, "release", "", "UPDATE releases SET contents = $2 WHERE id = $1", id, index)
+}
+
+// Discard notes that a release's archive is gone, and returns its name in the store. A release whose archive was
+// discarded before gives "".
+func (db *DB) Discard(ctx context.Context, id int64, why string) (archive string, err error) {
+	err = db.Pool.QueryRow(ctx, `WITH old AS (SELECT archive FROM releases WHERE id = $1 FOR UPDATE),
+		u AS (UPDATE releases SET archive = '', discarded_at = COALESCE(discarded_at, now()), discarded_why = CASE WHEN archive = '' THEN discarded_why ELSE $2 END WHERE id = $1)
+		SELECT archive FROM old`, id, why).Scan(&archive)
+	return archive, err
 }
 
 // SetVerified notes that a release was verified, and how many faults there were.

@@ -47,6 +47,52 @@ func (db *DB) AddSite(ctx context.Context, s Site) error {
 		s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result)
 }
 
+// LaunchTask is something a person must still do on a site.
+type LaunchTask struct {
+	Key    string
+	Title  string
+	Detail string
+	Page   string
+	DoneAt *time.Time
+	DoneBy string
+}
+
+// AddLaunchTasks keeps what must be done on a site, in order.
+func (db *DB) AddLaunchTasks(ctx context.Context, site string, tasks []LaunchTask) error {
+	for i, t := range tasks {
+		err := db.exec(ctx, "site", site, `INSERT INTO launch_tasks (site_id, place, key, title, detail, page) SELECT id, $2, $3, $4, $5, $6 FROM sites WHERE name = $1
+			ON CONFLICT (site_id, key) DO UPDATE SET place = $2, title = $4, detail = $5, page = $6`, site, i, t.Key, t.Title, t.Detail, t.Page)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// LaunchTasks lists what must be, or was, done on a site.
+func (db *DB) LaunchTasks(ctx context.Context, siteID int64) ([]LaunchTask, error) {
+	return many[LaunchTask](ctx, db, "SELECT key, title, detail, page, done_at, done_by FROM launch_tasks WHERE site_id = $1 ORDER BY place", siteID)
+}
+
+// TickTask notes that a task was done, or that it was not after all.
+func (db *DB) TickTask(ctx context.Context, siteID int64, key, who string, done bool) error {
+	return db.exec(ctx, "launch task", key, `UPDATE launch_tasks SET done_at = CASE WHEN $3 THEN now() END, done_by = CASE WHEN $3 THEN $4 ELSE '' END WHERE site_id = $1 AND key = $2`, siteID, key, done, who)
+}
+
+// OpenTasks counts the tasks that are still to be done, by site.
+func (db *DB) OpenTasks(ctx context.Context) (map[string]int, error) {
+	type row struct {
+		Name string
+		N    int
+	}
+	rows, err := many[row](ctx, db, "SELECT s.name, count(*)::int AS n FROM launch_tasks t JOIN sites s ON s.id = t.site_id WHERE t.done_at IS NULL GROUP BY 1")
+	out := map[string]int{}
+	for _, r := range rows {
+		out[r.Name] = r.N
+	}
+	return out, err
+}
+
 // SiteOfRun reports whether a run has made its site.
 func (db *DB) SiteOfRun(ctx context.Context, runID int64) (found bool, err error) {
 	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM sites WHERE run_id = $1)", runID).Scan(&found)

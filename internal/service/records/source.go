@@ -1,14 +1,10 @@
 package records
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
-	"errors"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
-
+	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/survey"
 )
 
@@ -63,19 +59,9 @@ func (db *DB) RemoveSource(ctx context.Context, name string) error {
 
 // AddSurvey keeps a survey; its list of files is kept beside it, compressed.
 func (db *DB) AddSurvey(ctx context.Context, sourceID int64, s *survey.Survey) error {
-	var packed bytes.Buffer
-	z, err := zstd.NewWriter(&packed)
-	if err != nil {
-		return err
-	}
-	if err := errors.Join(json.NewEncoder(z).Encode(s.Files), z.Close()); err != nil {
-		return err
-	}
-	summary := *s
-	summary.Files = nil
-	_, err = db.Pool.Exec(ctx, `WITH u AS (UPDATE sources SET version = $5, address = $6 WHERE id = $1)
+	_, err := db.Pool.Exec(ctx, `WITH u AS (UPDATE sources SET version = $5, address = $6 WHERE id = $1)
 		INSERT INTO surveys (source_id, taken_at, survey, files) VALUES ($1, $2, $3, $4)`,
-		sourceID, s.TakenAt, summary, packed.Bytes(), s.Version, s.Address)
+		sourceID, s.TakenAt, s, filelist.Encode(s.Files), s.Version, s.Address)
 	return err
 }
 
@@ -89,10 +75,12 @@ func (db *DB) SurveyWithFiles(ctx context.Context, sourceID int64) (*survey.Surv
 	if err != nil {
 		return nil, err
 	}
-	z, err := zstd.NewReader(bytes.NewReader(r.Files))
-	if err != nil {
-		return nil, err
-	}
-	defer z.Close()
-	return r.Survey, json.NewDecoder(z).Decode(&r.Survey.Files)
+	r.Survey.Files, err = filelist.Decode(r.Files)
+	return r.Survey, err
+}
+
+// SurveyTime returns when the newest survey of a source was taken.
+func (db *DB) SurveyTime(ctx context.Context, sourceID int64) (t time.Time, err error) {
+	err = db.Pool.QueryRow(ctx, "SELECT COALESCE(max(taken_at), 'epoch') FROM surveys WHERE source_id = $1", sourceID).Scan(&t)
+	return t, err
 }

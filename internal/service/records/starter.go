@@ -9,19 +9,21 @@ import (
 type Starter struct {
 	ID        int64
 	Name      string
-	SourceID  int64
+	SourceID  *int64 // nil for one whose releases were brought in
 	Source    string
 	Kind      string
 	List      string // the packing list, as text
 	CreatedAt time.Time
 	Releases  int
 	Newest    *int
+	KeepLast  int // archives that are kept; 0 for all
+	KeepWeeks int // weeks of which one archive each is kept besides
 }
 
-const starterQuery = `SELECT t.id, t.name, t.source_id, s.name AS source, s.kind, t.list, t.created_at,
+const starterQuery = `SELECT t.id, t.name, t.source_id, COALESCE(s.name, '') AS source, t.kind, t.list, t.created_at, t.keep_last, t.keep_weeks,
 	(SELECT count(*) FROM releases r WHERE r.starter_id = t.id)::int AS releases,
 	(SELECT max(number) FROM releases r WHERE r.starter_id = t.id) AS newest
-	FROM starters t JOIN sources s ON s.id = t.source_id `
+	FROM starters t LEFT JOIN sources s ON s.id = t.source_id `
 
 // Starters lists all starters.
 func (db *DB) Starters(ctx context.Context) ([]Starter, error) {
@@ -33,12 +35,17 @@ func (db *DB) Starter(ctx context.Context, name string) (Starter, error) {
 	return one[Starter](ctx, db, "starter", name, starterQuery+"WHERE t.name = $1", name)
 }
 
-// AddStarter makes a starter.
-func (db *DB) AddStarter(ctx context.Context, name string, sourceID int64, list string) (Starter, error) {
-	if err := db.exec(ctx, "starter", name, "INSERT INTO starters (name, source_id, list) VALUES ($1, $2, $3)", name, sourceID, list); err != nil {
+// AddStarter makes a starter; without a source it is for releases that are brought in.
+func (db *DB) AddStarter(ctx context.Context, name string, sourceID *int64, kind, list string) (Starter, error) {
+	if err := db.exec(ctx, "starter", name, "INSERT INTO starters (name, source_id, kind, list) VALUES ($1, $2, $3, $4)", name, sourceID, kind, list); err != nil {
 		return Starter{}, err
 	}
 	return db.Starter(ctx, name)
+}
+
+// SetRetention says which archives of a starter are kept.
+func (db *DB) SetRetention(ctx context.Context, name string, last, weeks int) error {
+	return db.exec(ctx, "starter", name, "UPDATE starters SET keep_last = $2, keep_weeks = $3 WHERE name = $1", name, last, weeks)
 }
 
 // SetList replaces a starter's packing list, if it is still the one that was edited.

@@ -4,14 +4,18 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net/http"
 	"time"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/check"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/records"
+	"nestseed/internal/service/store"
 )
 
 // SurveyArgs ask for a survey of a source.
@@ -35,7 +39,14 @@ func (w *Works) survey(ctx context.Context, run records.Run, report progress.Rep
 		return nil, err
 	}
 	defer open.Close()
-	s, err := survey.Take(ctx, survey.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity}, report)
+	h, err := w.DB.HostByID(ctx, src.HostID)
+	if err != nil {
+		return nil, err
+	}
+	visit := func(ctx context.Context, address string) (http.Header, error) {
+		return check.Headers(ctx, address, h.Connect)
+	}
+	s, err := survey.Take(ctx, survey.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, Visit: visit}, report)
 	if err != nil {
 		return nil, err
 	}
@@ -55,18 +66,20 @@ func (w *Works) openSource(ctx context.Context, id int64) (records.Source, *Open
 	return src, open, err
 }
 
-// BuildArgs ask for a release of a starter.
+// BuildArgs ask for a release of a starter. Full reads and compresses everything, whatever the release before has.
 type BuildArgs struct {
 	Starter string `json:"starter"`
 	Note    string `json:"note"`
+	Full    bool   `json:"full"`
 }
 
 // BuildResult is the release that was built.
 type BuildResult struct {
-	Release      string         `json:"release"`
-	ArchiveBytes int64          `json:"archive_bytes"`
-	Totals       archive.Totals `json:"totals"`
-	Notes        []string       `json:"notes,omitempty"`
+	Release      string          `json:"release"`
+	ArchiveBytes int64           `json:"archive_bytes"`
+	Totals       archive.Totals  `json:"totals"`
+	Copied       progress.Amount `json:"copied"` // from the release before
+	Notes        []string        `json:"notes,omitempty"`
 }
 
 func (w *Works) build(ctx context.Context, run records.Run, report progress.Reporter) (any, error) {
@@ -74,15 +87,58 @@ func (w *Works) build(ctx context.Context, run records.Run, report progress.Repo
 	if err := json.Unmarshal(run.Args, &args); err != nil {
 		return nil, err
 	}
+	d, err := w.draft(ctx, run, args, report)
+	if err != nil {
+		return nil, err
+	}
+	defer d.file.Drop()
+	report.Step("Keep the archive", progress.Amount{})
+	r := records.Release{StarterID: d.starter.ID, Starter: d.starter.Name, Number: d.built.Manifest.Number, RunID: &run.ID, SourceID: d.starter.SourceID, SecretsSealed: d.secrets}
+	if err := w.keepRelease(ctx, d.file, d.built, r); err != nil {
+		return nil, err
+	}
+	w.retain(ctx, d.starter.Name, report)
+	m := d.built.Manifest
+	size, err := w.DB.Release(ctx, m.Ref())
+	return BuildResult{m.Ref(), size.ArchiveBytes, m.Totals, d.built.Copied, m.Notes}, err
+}
+
+// keepRelease makes a draft an archive of the store and records its release.
+func (w *Works) keepRelease(ctx context.Context, draft *store.Draft, built *archive.Built, r records.Release) (err error) {
+	m := built.Manifest
+	r.Archive = fmt.Sprintf("%s-%d-%s.zip", r.Starter, r.Number, m.ID)
+	if r.ArchiveBytes, err = draft.Keep(r.Archive); err != nil {
+		return err
+	}
+	r.SumsSha256, r.Manifest = built.SumsSHA256, &m
+	if err = w.DB.AddRelease(ctx, r, built.Index); err != nil {
+		return errors.Join(err, w.Store.Remove(r.Archive))
+	}
+	return nil
+}
+
+// draft is a release that is built and not kept yet.
+type draft struct {
+	starter records.Starter
+	file    *store.Draft
+	built   *archive.Built
+	secrets string
+}
+
+// draft builds a release of a starter. Its file is the caller's to keep or drop.
+func (w *Works) draft(ctx context.Context, run records.Run, args BuildArgs, report progress.Reporter) (*draft, error) {
 	t, err := w.DB.Starter(ctx, args.Starter)
 	if err != nil {
 		return nil, err
+	}
+	if t.SourceID == nil {
+		return nil, fmt.Errorf("starter %s has no source: its releases were brought in; bring in another with nestseed release import %s FILE", t.Name, t.Name)
 	}
 	list, err := packing.Parse([]byte(t.List))
 	if err != nil {
 		return nil, err
 	}
-	src, open, err := w.openSource(ctx, t.SourceID)
+	src, open, err := w.openSource(ctx, *t.SourceID)
 	if err != nil {
 		return nil, err
 	}
@@ -102,27 +158,56 @@ func (w *Works) build(ctx context.Context, run records.Run, report progress.Repo
 	if number > 1 {
 		m.Parent = fmt.Sprintf("%s@%d", t.Name, number-1)
 	}
-	draft, err := w.Store.Create(run.ID)
+	d := &draft{starter: t}
+	secrets, err := json.Marshal(open.Identity.Secrets())
 	if err != nil {
 		return nil, err
 	}
-	defer draft.Drop()
-	made, err := archive.Build(ctx, draft, archive.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, List: list, Manifest: m}, report)
-	if err != nil {
+	if d.secrets, err = w.Vault.Seal(secretsPurpose, string(secrets)); err != nil {
 		return nil, err
 	}
-	report.Step("Keep the archive", progress.Amount{})
-	name := fmt.Sprintf("%s-%d-%s.zip", t.Name, number, m.ID)
-	size, err := draft.Keep(name)
-	if err != nil {
+	in := archive.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, List: list, Manifest: m}
+	if !args.Full {
+		before, done := w.before(ctx, t, string(secrets), report)
+		defer done()
+		in.Before = before
+	}
+	if d.file, err = w.Store.Create(run.ID); err != nil {
 		return nil, err
 	}
-	err = w.DB.AddRelease(ctx, records.Release{StarterID: t.ID, Starter: t.Name, Number: number, Archive: name, ArchiveBytes: size, SumsSha256: made.SumsSHA256, Manifest: &made.Manifest, RunID: &run.ID})
-	if err != nil {
-		w.Store.Remove(name)
+	if d.built, err = archive.Build(ctx, d.file, in, report); err != nil {
+		d.file.Drop()
 		return nil, err
 	}
-	return BuildResult{made.Manifest.Ref(), size, made.Manifest.Totals, made.Manifest.Notes}, nil
+	return d, nil
+}
+
+const secretsPurpose = "secrets of a release's source"
+
+// before opens the release before, for what can be copied from it: the newest of this starter whose archive is
+// there, that was built from the same source while it had the same secrets.
+func (w *Works) before(ctx context.Context, t records.Starter, secrets string, report progress.Reporter) (*archive.Archive, func()) {
+	nothing := func() {}
+	releases, err := w.DB.Releases(ctx, t.Name)
+	if err != nil {
+		return nil, nothing
+	}
+	for _, r := range releases {
+		if r.Archive == "" || r.ImportedFrom != "" || r.SourceID == nil || *r.SourceID != *t.SourceID {
+			continue
+		}
+		if old, err := w.Vault.Unseal(secretsPurpose, r.SecretsSealed); err != nil || old != secrets {
+			report.Note("the source's passwords or keys have changed since " + r.Ref() + ", so everything is read and searched for them again")
+			return nil, nothing
+		}
+		a, f, err := w.OpenArchive(r)
+		if err != nil {
+			report.Note(fmt.Sprintf("nothing is copied from %s: %v", r.Ref(), err))
+			return nil, nothing
+		}
+		return a, func() { f.Close() }
+	}
+	return nil, nothing
 }
 
 // recoverBuild: the draft is swept from the store, and so is an archive whose release was not recorded.

@@ -212,6 +212,13 @@ func (w *Works) keep(ctx context.Context, run records.Run, o *Opened, plan *prov
 	if err := w.DB.AddSite(ctx, s); err != nil {
 		return err
 	}
+	var tasks []records.LaunchTask
+	for _, t := range o.Archive.Manifest.List.LaunchTasks {
+		tasks = append(tasks, records.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: t.Page})
+	}
+	if err := w.DB.AddLaunchTasks(ctx, s.Name, tasks); err != nil {
+		return err
+	}
 	return w.DB.ClearMade(ctx, run.ID)
 }
 

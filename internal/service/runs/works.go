@@ -24,7 +24,12 @@ type Works struct {
 	Vault *vault.Vault
 	Store *store.Store
 	Kinds []*kind.Kind
+	// Data is the service's folder; what comes from outside is unpacked and uploaded below it.
+	Data string
 }
+
+// ErrDiscarded says that a release's archive is not kept any more.
+var ErrDiscarded = errors.New("the archive was discarded")
 
 // Sorts returns the sorts of runs there are.
 func (w *Works) Sorts() map[string]Sort {
@@ -33,6 +38,9 @@ func (w *Works) Sorts() map[string]Sort {
 		"survey":    {w.survey, again},
 		"build":     {w.build, w.recoverBuild},
 		"verify":    {w.verify, again},
+		"compare":   {w.compare, again},
+		"import":    {w.bringIn, w.recoverImport},
+		"retention": {w.retention, again},
 		"provision": {w.provision, w.recoverProvision},
 		"check":     {w.check, again},
 	}
@@ -144,7 +152,7 @@ func settingsAddress(id *kind.Identity) (string, error) {
 // OpenArchive opens a release's archive.
 func (w *Works) OpenArchive(r records.Release) (*archive.Archive, store.File, error) {
 	if r.Archive == "" {
-		return nil, nil, fmt.Errorf("the archive of %s was discarded; only its record is left", r.Ref())
+		return nil, nil, fmt.Errorf("%w: %s; its record is left, and a new release can be built", ErrDiscarded, r.Ref())
 	}
 	f, size, err := w.Store.Open(r.Archive)
 	if err != nil {
@@ -155,6 +163,8 @@ func (w *Works) OpenArchive(r records.Release) (*archive.Archive, store.File, er
 		f.Close()
 		return nil, nil, fmt.Errorf("archive of %s: %w", r.Ref(), err)
 	}
+	// An archive that was brought in says what it was called elsewhere.
+	a.Manifest.Starter, a.Manifest.Number = r.Starter, r.Number
 	return a, f, nil
 }
 

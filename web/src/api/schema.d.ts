@@ -74,6 +74,23 @@ export interface paths {
         patch: operations["set-client"];
         trace?: never;
     };
+    "/comparisons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start comparing a release with another, or with its source today */
+        post: operations["compare-releases"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -155,6 +172,23 @@ export interface paths {
         get: operations["show-kind"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/links/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what a link leads to, without fetching it */
+        post: operations["check-link"];
         delete?: never;
         options?: never;
         head?: never;
@@ -263,6 +297,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/releases/{ref}/discard-archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove a release's archive and keep its record */
+        post: operations["discard-archive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/releases/{ref}/map": {
         parameters: {
             query?: never;
@@ -291,6 +342,23 @@ export interface paths {
         put?: never;
         /** Start verifying a release */
         post: operations["verify-release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/releases/{ref}/volumes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the pieces that an archive is cut into */
+        get: operations["list-volumes"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -434,6 +502,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/tasks/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tick a launch task off, or put it back */
+        put: operations["tick-task"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sources": {
         parameters: {
             query?: never;
@@ -523,6 +608,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/starters/{name}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start bringing in a release */
+        post: operations["import-release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/starters/{name}/packing": {
         parameters: {
             query?: never;
@@ -542,6 +644,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/starters/{name}/packing/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what a packing list would take, without keeping it */
+        post: operations["try-packing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/starters/{name}/releases": {
         parameters: {
             query?: never;
@@ -553,6 +672,23 @@ export interface paths {
         put?: never;
         /** Start a build of a release */
         post: operations["build-release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/starters/{name}/retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which archives of a starter are kept */
+        put: operations["set-retention"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -887,6 +1023,12 @@ export interface components {
              */
             type: string;
         };
+        GivenFile: {
+            /** @description https:// or http:// */
+            link?: string;
+            /** @description the last part of the address that tus gave the upload */
+            upload?: string;
+        };
         Host: {
             address: string;
             connect?: string;
@@ -901,6 +1043,13 @@ export interface components {
             server: string;
             writable: boolean;
         };
+        Info: {
+            /** Format: int64 */
+            bytes: number;
+            name: string;
+            resumable: boolean;
+            type: string;
+        };
         Kind: {
             definition?: string;
             lists: string[];
@@ -911,6 +1060,18 @@ export interface components {
             column: string;
             table: string;
             values: string[];
+        };
+        LaunchTask: {
+            detail: string;
+            /** Format: date-time */
+            done_at?: string;
+            done_by?: string;
+            key: string;
+            page?: string;
+            title: string;
+        };
+        LinkCheck: {
+            link: string;
         };
         LogLine: {
             /** Format: date-time */
@@ -930,6 +1091,11 @@ export interface components {
                 [key: string]: string;
             };
         };
+        NewComparison: {
+            from: string;
+            to?: string;
+            to_source?: boolean;
+        };
         NewHost: {
             /** @description address of a site, with {name} */
             address: string;
@@ -944,7 +1110,21 @@ export interface components {
             /** @description folder of a site below files, with {name} or {host} */
             web_root: string;
         };
+        NewImport: {
+            /** @description the dump, where it is not among the files */
+            database?: components["schemas"]["GivenFile"];
+            files: components["schemas"]["GivenFile"][];
+            /** @description key or passphrase of a sealed archive */
+            key?: string;
+            /** @description stock packing list, for a starter that is new; starter unless given */
+            list?: string;
+            note?: string;
+            /** @description the archive is one's own: views, triggers and routines in it are taken over; owners only */
+            trust?: boolean;
+        };
         NewRelease: {
+            /** @description read and compress everything; without it, what did not change is copied from the release before */
+            full?: boolean;
             note?: string;
         };
         NewSite: {
@@ -1003,6 +1183,7 @@ export interface components {
             columns?: components["schemas"]["PackingCell"][];
             options?: string[];
             settings?: string[];
+            values?: components["schemas"]["PackingInside"][];
         };
         PackingCell: {
             also?: {
@@ -1013,8 +1194,14 @@ export interface components {
             to?: string;
         };
         PackingEdit: {
+            blank_options?: string[];
+            blank_values?: components["schemas"]["PackingInside"][];
+            drop_rows?: components["schemas"]["KindRows"][];
             empty?: string[];
+            endings?: string[];
+            keep_rows?: components["schemas"]["KindRows"][];
             leave_out?: string[];
+            leave_out_tables?: string[];
             put_back?: string[];
         };
         PackingField: {
@@ -1030,7 +1217,18 @@ export interface components {
             /** @enum {string} */
             type?: "text" | "email" | "number" | "choice";
         };
+        PackingInside: {
+            option: string;
+            path: string[];
+        };
+        PackingLaunchTask: {
+            detail?: string;
+            key: string;
+            page?: string;
+            title: string;
+        };
         PackingLeaveOut: {
+            endings?: string[];
             /** Format: int64 */
             "larger-than-bytes"?: number;
             paths?: string[];
@@ -1041,6 +1239,8 @@ export interface components {
             "drop-rows"?: components["schemas"]["KindRows"][];
             empty?: string[];
             fields?: components["schemas"]["PackingField"][];
+            "keep-rows"?: components["schemas"]["KindRows"][];
+            "launch-tasks"?: components["schemas"]["PackingLaunchTask"][];
             "leave-out"?: components["schemas"]["PackingLeaveOut"];
             list: string;
             /** @enum {string} */
@@ -1050,10 +1250,19 @@ export interface components {
             rule: string;
             why: string;
         };
+        PackingSpot: {
+            column: string;
+            is: string;
+            table: string;
+            where: string;
+        };
         PackingTarget: {
+            cell?: components["schemas"]["PackingSpot"];
+            files?: string[];
             option?: string;
             path?: string[];
             setting?: string;
+            token?: string;
         };
         PackingText: {
             text: string;
@@ -1148,8 +1357,12 @@ export interface components {
             /** Format: int64 */
             before_bytes?: number;
             by: string;
+            /** Format: date-time */
+            discarded_at?: string;
+            discarded_why?: string;
             /** Format: int64 */
             faults: number;
+            imported_from?: string;
             kept: boolean;
             kind_title: string;
             /** Format: date-time */
@@ -1170,6 +1383,18 @@ export interface components {
             /** Format: date-time */
             verified_at?: string;
             version: string;
+        };
+        Retention: {
+            /**
+             * Format: int64
+             * @description the last so many
+             */
+            last: number;
+            /**
+             * Format: int64
+             * @description and one a week for so many weeks
+             */
+            weeks: number;
         };
         Reveal: {
             name: string;
@@ -1217,7 +1442,7 @@ export interface components {
             progress: components["schemas"]["RecordProgress"];
             result?: unknown;
             /** @enum {string} */
-            sort: "survey" | "build" | "verify" | "provision" | "check";
+            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check";
             /** Format: date-time */
             started_at?: string;
             /** @enum {string} */
@@ -1263,6 +1488,7 @@ export interface components {
             /** Format: int64 */
             run_id: number;
             steps: components["schemas"]["ProvisionStepTime"][];
+            tasks: components["schemas"]["LaunchTask"][];
             title: string;
             values: components["schemas"]["ProvisionValue"][];
             visible: boolean;
@@ -1273,6 +1499,13 @@ export interface components {
             name: string;
             numeric?: boolean;
             type: string;
+        };
+        SitedbGroup: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            rows: number;
+            value: string;
         };
         SitedbTable: {
             collation: string;
@@ -1311,19 +1544,21 @@ export interface components {
             newest?: number;
             /** Format: int64 */
             releases: number;
+            retention: components["schemas"]["Retention"];
             source: string;
         };
         Survey: {
             address: string;
             areas: components["schemas"]["SurveyArea"][];
             database: components["schemas"]["SitedbVersion"];
-            files?: components["schemas"]["SurveyFile"][];
             findings: components["schemas"]["SurveyFinding"][];
             folders: components["schemas"]["SurveyFolder"][];
+            groups?: components["schemas"]["SurveyGroups"][];
             kind: string;
             kind_title: string;
             largest: components["schemas"]["SurveyFile"][];
             prefix: string;
+            running?: string;
             runtime: string;
             tables: components["schemas"]["SitedbTable"][];
             /** Format: date-time */
@@ -1349,9 +1584,13 @@ export interface components {
             path: string;
         };
         SurveyFinding: {
+            advice?: string;
             /** Format: int64 */
             bytes: number;
-            remedy?: components["schemas"]["SurveyRemedy"];
+            /** Format: int64 */
+            count?: number;
+            examples?: string[];
+            remedy?: components["schemas"]["PackingEdit"];
             /** @enum {string} */
             severity: "fault" | "warning" | "note";
             what: string;
@@ -1366,9 +1605,11 @@ export interface components {
             files: number;
             path: string;
         };
-        SurveyRemedy: {
-            empty?: string[];
-            leave_out?: string[];
+        SurveyGroups: {
+            by?: string;
+            column: string;
+            table: string;
+            values: components["schemas"]["SitedbGroup"][];
         };
         SurveyShare: {
             /** Format: int64 */
@@ -1395,6 +1636,9 @@ export interface components {
             rows: number;
             /** Format: int64 */
             tables: number;
+        };
+        Tick: {
+            done: boolean;
         };
         Today: {
             attention: components["schemas"]["Attention"][];
@@ -1427,6 +1671,13 @@ export interface components {
             created_at: string;
             name: string;
             role: string;
+        };
+        Volume: {
+            /** Format: int64 */
+            bytes: number;
+            name: string;
+            /** @description where it is, below /api/v1 */
+            path: string;
         };
     };
     responses: never;
@@ -1610,6 +1861,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Client"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "compare-releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewComparison"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             /** @description Error */
@@ -1836,6 +2120,39 @@ export interface operations {
             };
         };
     };
+    "check-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkCheck"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Info"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     login: {
         parameters: {
             query?: never;
@@ -2031,6 +2348,38 @@ export interface operations {
             };
         };
     };
+    "discard-archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description like music-base@3, or music-base for the newest */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Release"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "release-map": {
         parameters: {
             query?: {
@@ -2085,6 +2434,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-volumes": {
+        parameters: {
+            query: {
+                /** @description bytes of each */
+                size: number;
+            };
+            header?: never;
+            path: {
+                /** @description like music-base@3, or music-base for the newest */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Volume"][];
                 };
             };
             /** @description Error */
@@ -2383,6 +2767,42 @@ export interface operations {
             };
         };
     };
+    "tick-task": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Tick"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-sources": {
         parameters: {
             query?: never;
@@ -2658,6 +3078,41 @@ export interface operations {
             };
         };
     };
+    "import-release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewImport"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-packing": {
         parameters: {
             query?: never;
@@ -2759,6 +3214,41 @@ export interface operations {
             };
         };
     };
+    "try-packing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PackingText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Packing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "build-release": {
         parameters: {
             query?: never;
@@ -2781,6 +3271,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-retention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retention"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Starter"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,202 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+	"github.com/tus/tusd/v2/pkg/filelocker"
+	"github.com/tus/tusd/v2/pkg/filestore"
+	tus "github.com/tus/tusd/v2/pkg/handler"
+	"golang.org/x/exp/slog"
+
+	"nestseed/internal/core/fetch"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+// quiet is for the upload handler: it logs every request, and the interface does so already.
+var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
+
+const uploadsPath = "/api/v1/uploads/"
+
+// uploads mounts the tus protocol (resumable uploads, version 1.0). An upload belongs to who began it: others
+// can neither go on with it nor bring it in.
+func (a *api) uploads(g *gin.RouterGroup) {
+	dir := a.Works.Uploads()
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		a.Log.Error("folder of uploads", "error", err)
+		return
+	}
+	composer := tus.NewStoreComposer()
+	store := filestore.New(dir)
+	store.FileModePerm, store.DirModePerm = 0o600, 0o700
+	store.UseIn(composer)
+	filelocker.New(dir).UseIn(composer)
+	handler, err := tus.NewUnroutedHandler(tus.Config{
+		StoreComposer: composer, BasePath: uploadsPath, DisableDownload: true, DisableConcatenation: true,
+		Cors: &tus.CorsConfig{Disable: true}, Logger: quiet,
+		PreUploadCreateCallback: func(hook tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
+			meta := tus.MetaData{"name": path.Base(path.Clean("/" + hook.Upload.MetaData["filename"])), "who": who(hook.Context).Name}
+			return tus.HTTPResponse{}, tus.FileInfoChanges{MetaData: meta}, a.room(hook.Upload.Size)
+		},
+	})
+	if err != nil {
+		a.Log.Error("uploads", "error", err)
+		return
+	}
+	on := func(do http.HandlerFunc) gin.HandlerFunc {
+		return func(c *gin.Context) {
+			if id := c.Param("id"); id != "" {
+				if _, err := a.upload(c.Request.Context(), id); err != nil {
+					refuseError(c, err)
+					return
+				}
+			}
+			handler.Middleware(do).ServeHTTP(c.Writer, c.Request)
+		}
+	}
+	g.POST("/uploads/", on(handler.PostFile))
+	g.HEAD("/uploads/:id", on(handler.HeadFile))
+	g.PATCH("/uploads/:id", on(handler.PatchFile))
+	g.DELETE("/uploads/:id", on(handler.DelFile))
+	g.OPTIONS("/uploads/", func(c *gin.Context) { handler.Middleware(http.NotFoundHandler()).ServeHTTP(c.Writer, c.Request) })
+}
+
+// room refuses an upload that does not fit on the disk.
+func (a *api) room(bytes int64) error {
+	opts, err := a.Works.FetchOptions(context.Background())
+	if err != nil {
+		return err
+	}
+	if bytes > opts.MaxBytes {
+		return tus.NewError("ERR_NO_ROOM", fmt.Sprintf("the file has %d MB and there is room for %d MB", bytes>>20, opts.MaxBytes>>20), http.StatusInsufficientStorage)
+	}
+	return nil
+}
+
+var uploadForm = regexp.MustCompile(`^[0-9a-f]{8,64}$`)
+
+// upload returns what is known of an upload of who asks.
+func (a *api) upload(ctx context.Context, id string) (tus.FileInfo, error) {
+	none := fmt.Errorf("there is no upload %q of yours: %w; send the file again", id, records.ErrNotFound)
+	if !uploadForm.MatchString(id) {
+		return tus.FileInfo{}, none
+	}
+	u, err := filestore.New(a.Works.Uploads()).GetUpload(ctx, id)
+	if err != nil {
+		return tus.FileInfo{}, none
+	}
+	info, err := u.GetInfo(ctx)
+	if err != nil || info.MetaData["who"] != who(ctx).Name {
+		return tus.FileInfo{}, none
+	}
+	return info, nil
+}
+
+// given turns what a request names into what a run takes.
+func (a *api) given(ctx context.Context, g wire.GivenFile) (runs.Given, error) {
+	switch {
+	case (g.Upload == "") == (g.Link == ""):
+		return runs.Given{}, wrong(errors.New("each file is an upload or a link"))
+	case g.Link != "":
+		return runs.Given{Link: g.Link}, nil
+	}
+	info, err := a.upload(ctx, g.Upload)
+	if err != nil {
+		return runs.Given{}, err
+	}
+	if info.Offset != info.Size {
+		return runs.Given{}, wrong(fmt.Errorf("the upload %s has %d of %d bytes; go on with it first", info.MetaData["name"], info.Offset, info.Size))
+	}
+	return runs.Given{Upload: filepath.Base(g.Upload), Name: info.MetaData["name"]}, nil
+}
+
+func (a *api) importOperations(h huma.API) {
+	operation(h, "POST", "/starters/{name}/imports", "import-release", "Start bringing in a release", func(ctx context.Context, in *struct {
+		Name string `path:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
+		Put[wire.NewImport]
+	}) (*body[wire.Run], error) {
+		b := in.Body
+		if b.Trust {
+			if err := owner(ctx); err != nil {
+				return nil, err
+			}
+		}
+		args := runs.ImportArgs{Starter: in.Name, List: b.List, Note: b.Note, Trust: b.Trust}
+		var names []string
+		for _, f := range b.Files {
+			g, err := a.given(ctx, f)
+			if err != nil {
+				return nil, err
+			}
+			args.Files = append(args.Files, g)
+			names = append(names, nameOf(g))
+		}
+		if b.Database != nil {
+			g, err := a.given(ctx, *b.Database)
+			if err != nil {
+				return nil, err
+			}
+			args.Database = &g
+		}
+		if err := a.lookAtLinks(ctx, args); err != nil {
+			return nil, err
+		}
+		if err := a.Works.SealKey(&args, b.Key); err != nil {
+			return nil, err
+		}
+		title := "Bring in " + names[0]
+		if len(names) > 1 {
+			title += fmt.Sprintf(" and %d more", len(names)-1)
+		}
+		return a.start(ctx, records.Run{Sort: "import", Title: title, Target: runs.Target("starter", in.Name)}, args)
+	})
+	operation(h, "POST", "/links/check", "check-link", "Say what a link leads to, without fetching it", func(ctx context.Context, in *Put[wire.LinkCheck]) (*body[*fetch.Info], error) {
+		opts, err := a.Works.FetchOptions(ctx)
+		if err != nil {
+			return nil, err
+		}
+		info, err := fetch.Look(ctx, in.Body.Link, opts)
+		return &body[*fetch.Info]{info}, err
+	})
+}
+
+// lookAtLinks checks all links before a run is started.
+func (a *api) lookAtLinks(ctx context.Context, args runs.ImportArgs) error {
+	opts, err := a.Works.FetchOptions(ctx)
+	if err != nil {
+		return err
+	}
+	files := args.Files
+	if args.Database != nil {
+		files = append(files, *args.Database)
+	}
+	for _, g := range files {
+		if g.Link == "" {
+			continue
+		}
+		if _, err := fetch.Look(ctx, g.Link, opts); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func nameOf(g runs.Given) string {
+	if g.Name != "" {
+		return g.Name
+	}
+	link, _, _ := strings.Cut(g.Link, "?")
+	return link
+}

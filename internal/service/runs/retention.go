@@ -1,0 +1,129 @@
+package runs
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/service/records"
+)
+
+// Discard removes a release's archive and keeps its record. One whose archive is gone already is left as it is.
+func (w *Works) Discard(ctx context.Context, r records.Release, why string) error {
+	name, err := w.DB.Discard(ctx, r.ID, why)
+	if err != nil || name == "" {
+		return err
+	}
+	// The record says it is gone; a file that could not be removed is swept at the next start.
+	return w.Store.Remove(name)
+}
+
+// Surplus says which archives a starter's rules do not keep: not among the last so many releases, not the newest
+// of one of the last so many weeks, and no site was made from it. Releases come newest first.
+func Surplus(releases []records.Release, last, weeks int, now time.Time) (out []records.Release) {
+	if last == 0 && weeks == 0 {
+		return nil
+	}
+	ofWeek := map[string]bool{}
+	kept := 0
+	for _, r := range releases {
+		if r.Archive == "" {
+			continue
+		}
+		year, week := r.Manifest.Made.ISOWeek()
+		key := fmt.Sprint(year, week)
+		inWeeks := now.Sub(r.Manifest.Made) < time.Duration(weeks)*7*24*time.Hour && !ofWeek[key]
+		if kept < max(last, 1) || inWeeks || r.Sites > 0 {
+			kept++
+			ofWeek[key] = true
+			continue
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// RetentionArgs ask for the rules of all starters to be applied.
+type RetentionArgs struct{}
+
+// RetentionResult is what was discarded.
+type RetentionResult struct {
+	Discarded []string `json:"discarded"`
+	Bytes     int64    `json:"bytes"`
+}
+
+func (w *Works) retention(ctx context.Context, run records.Run, report progress.Reporter) (any, error) {
+	var args RetentionArgs
+	if err := json.Unmarshal(run.Args, &args); err != nil {
+		return nil, err
+	}
+	report.Step("Apply the rules for archives", progress.Amount{})
+	starters, err := w.DB.Starters(ctx)
+	if err != nil {
+		return nil, err
+	}
+	res := RetentionResult{Discarded: []string{}}
+	for _, t := range starters {
+		if err := w.retainStarter(ctx, t, &res, report); err != nil {
+			return nil, err
+		}
+	}
+	return res, nil
+}
+
+func (w *Works) retainStarter(ctx context.Context, t records.Starter, res *RetentionResult, report progress.Reporter) error {
+	releases, err := w.DB.Releases(ctx, t.Name)
+	if err != nil {
+		return err
+	}
+	for _, r := range Surplus(releases, t.KeepLast, t.KeepWeeks, time.Now()) {
+		if err := w.Discard(ctx, r, "by the starter's rules: "+rules(t)); err != nil {
+			return err
+		}
+		res.Discarded = append(res.Discarded, r.Ref())
+		res.Bytes += r.ArchiveBytes
+		report.Note(fmt.Sprintf("discarded the archive of %s, %s, by the rule: %s", r.Ref(), archive.SizeText(r.ArchiveBytes), rules(t)))
+	}
+	return nil
+}
+
+func rules(t records.Starter) string {
+	s := fmt.Sprintf("keep the last %d", max(1, t.KeepLast))
+	if t.KeepWeeks > 0 {
+		s += fmt.Sprintf(" and one a week for %d weeks", t.KeepWeeks)
+	}
+	return s + ", and those that sites were made from"
+}
+
+// retain applies a starter's rules after a release of it was made. That it did not work is told and is no reason
+// for the release to fail: the rules are applied again every hour.
+func (w *Works) retain(ctx context.Context, starter string, report progress.Reporter) {
+	t, err := w.DB.Starter(ctx, starter)
+	if err == nil {
+		err = w.retainStarter(ctx, t, &RetentionResult{}, report)
+	}
+	if err != nil {
+		report.Note(fmt.Sprintf("older archives could not be discarded: %v", err))
+	}
+}
+
+// RetentionDue reports whether any archive is to be discarded.
+func (w *Works) RetentionDue(ctx context.Context) (bool, error) {
+	starters, err := w.DB.Starters(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, t := range starters {
+		releases, err := w.DB.Releases(ctx, t.Name)
+		if err != nil {
+			return false, err
+		}
+		if len(Surplus(releases, t.KeepLast, t.KeepWeeks, time.Now())) > 0 {
+			return true, nil
+		}
+	}
+	return false, nil
+}
