@@ -209,26 +209,25 @@ func (d *demo) nestseed(ctx context.Context, args ...string) error {
 	return cmd.Run()
 }
 
+// step is a command, left out when what it makes is there.
+type step struct {
+	there func() error
+	args  []string
+}
+
 // job is the main job by command line. What was done by an earlier demo is not done again.
 func (d *demo) job(ctx context.Context) error {
 	svc := d.client()
-	fields := filepath.Join(d.dir, "music-base-fields.yaml")
-	text, err := yaml.Marshal(scenario.Fields())
-	if err != nil {
+	fields, tasks := filepath.Join(d.dir, "music-base-fields.yaml"), filepath.Join(d.dir, "launch-tasks.yaml")
+	if err := errors.Join(writeYAML(fields, scenario.Fields()), writeYAML(tasks, scenario.LaunchTasks())); err != nil {
 		return err
 	}
-	if err := os.WriteFile(fields, text, 0o644); err != nil {
-		return err
-	}
-	steps := []struct {
-		there func() error
-		args  []string
-	}{
+	steps := []step{
 		{exists(svc.Host, ctx, "preview"), []string{"host", "add", "preview", "--files", "file://" + d.stack.Sites() + "?owner=www-data", "--web-root", "{name}",
 			"--address", d.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", d.stack.AdminUser, d.stack.DatabasePort)}},
 		{exists(svc.Source, ctx, "base"), []string{"source", "add", "base", "--host", "preview", "--path", "base"}},
 		{surveyed(svc, ctx), []string{"source", "survey", "base"}},
-		{exists(svc.Starter, ctx, "music-base"), []string{"starter", "create", "music-base", "--from", "base", "--fields", fields}},
+		{exists(svc.Starter, ctx, "music-base"), []string{"starter", "create", "music-base", "--from", "base", "--fields", fields, "--tasks", tasks}},
 		{exists(svc.Release, ctx, "music-base"), []string{"release", "build", "music-base", "--note", "first release for the schools"}},
 	}
 	for _, s := range scenario.Schools(schools) {
@@ -236,16 +235,27 @@ func (d *demo) job(ctx context.Context) error {
 		for k, v := range s.Settings {
 			add = append(add, "--set", k+"="+v)
 		}
-		steps = append(steps,
-			struct {
-				there func() error
-				args  []string
-			}{exists(svc.Client, ctx, s.Name), add},
-			struct {
-				there func() error
-				args  []string
-			}{exists(svc.Site, ctx, s.Name), []string{"site", "provision", s.Name, "--from", "music-base", "--host", "preview"}})
+		steps = append(steps, step{exists(svc.Client, ctx, s.Name), add},
+			step{exists(svc.Site, ctx, s.Name), []string{"site", "provision", s.Name, "--from", "music-base@1", "--host", "preview"}})
 	}
+	if err := d.steps(ctx, steps); err != nil {
+		return err
+	}
+	if err := d.later(ctx, svc); err != nil {
+		return err
+	}
+	return d.fromElsewhere(ctx, svc)
+}
+
+func writeYAML(file string, v any) error {
+	text, err := yaml.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, text, 0o644)
+}
+
+func (d *demo) steps(ctx context.Context, steps []step) error {
 	for _, s := range steps {
 		if err := s.there(); err == nil {
 			continue
@@ -257,6 +267,57 @@ func (d *demo) job(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// once does something that is not done again by a later demo.
+func (d *demo) once(mark string, do func() error) error {
+	file := filepath.Join(d.dir, mark)
+	if _, err := os.Stat(file); err == nil {
+		return nil
+	}
+	if err := do(); err != nil {
+		return err
+	}
+	return os.WriteFile(file, nil, 0o644)
+}
+
+// later is the base site some weeks on: a second release that is too large, the cause, the remedy, a third.
+func (d *demo) later(ctx context.Context, svc *client.Client) error {
+	if exists(svc.Release, ctx, "music-base@3")() == nil {
+		return nil
+	}
+	err := d.once("base-autumn", func() error {
+		say("Autumn: work on the base site, and a copy of it that somebody forgot in its tree")
+		return scenario.Autumn(ctx, d.stack)
+	})
+	if err != nil {
+		return err
+	}
+	again := func() error { return &client.Problem{Status: http.StatusNotFound} }
+	return d.steps(ctx, []step{
+		{exists(svc.Release, ctx, "music-base@2"), []string{"release", "build", "music-base", "--note", "autumn pictures and colours"}},
+		{again, []string{"release", "compare", "music-base@1", "music-base@2"}},
+		{again, []string{"source", "survey", "base"}},
+		{again, []string{"packing", "leave-out", "music-base", scenario.ForgottenArchive}},
+		{again, []string{"release", "build", "music-base", "--note", "autumn, without the forgotten copy"}},
+	})
+}
+
+// fromElsewhere brings in what another agency handed over, by link, and makes a site of it.
+func (d *demo) fromElsewhere(ctx context.Context, svc *client.Client) error {
+	err := d.once("harbour-ready", func() error {
+		say("Another agency hands over a site: a tar.bz2 and a dump, by link")
+		return scenario.Harbour(ctx, d.stack)
+	})
+	if err != nil {
+		return err
+	}
+	at := d.stack.Address("files") + "/"
+	return d.steps(ctx, []step{
+		{exists(svc.Release, ctx, "harbour"), []string{"release", "import", "harbour", at + scenario.HarbourFiles, "--database", at + scenario.HarbourDump, "--note", "handed over in October"}},
+		{exists(svc.Client, ctx, "harbour-hub"), []string{"client", "add", "harbour-hub", "--set", "title=Harbour Music Hub", "--set", "email=office@harbour.example"}},
+		{exists(svc.Site, ctx, "harbour-hub"), []string{"site", "provision", "harbour-hub", "--from", "harbour", "--host", "preview"}},
+	})
 }
 
 func exists[T any](show func(context.Context, string) (T, error), ctx context.Context, name string) func() error {
@@ -278,15 +339,17 @@ func surveyed(svc *client.Client, ctx context.Context) func() error {
 
 func (d *demo) summary(ctx context.Context) error {
 	svc := d.client()
-	r, err := svc.Release(ctx, "music-base")
+	releases, err := svc.Releases(ctx, "")
 	if err != nil {
 		return err
 	}
 	say("What is there now")
-	fmt.Printf("release  %s  %.1f MB archive, %.1f MB unpacked, %d files, %d rows\n", r.Ref, float64(r.ArchiveBytes)/1e6, float64(r.Totals.Bytes+r.Totals.SQLByte)/1e6, r.Totals.Files, r.Totals.Rows)
-	if r.RunID != nil {
-		if run, err := svc.Run(ctx, *r.RunID); err == nil {
-			fmt.Printf("         %s\n", steps(run))
+	for _, r := range releases {
+		fmt.Printf("release  %-13s %5.1f MB archive, %5.1f MB unpacked, %d files, %d rows: %s\n", r.Ref, float64(r.ArchiveBytes)/1e6, float64(r.Totals.Bytes+r.Totals.SQLByte)/1e6, r.Totals.Files, r.Totals.Rows, r.Note)
+		if r.RunID != nil {
+			if run, err := svc.Run(ctx, *r.RunID); err == nil {
+				fmt.Printf("         %s\n", steps(run))
+			}
 		}
 	}
 	sites, err := svc.Sites(ctx)

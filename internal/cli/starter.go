@@ -22,6 +22,7 @@ func (a *app) starter() *cli.Command {
 		&cli.StringFlag{Name: "from", Required: true, Usage: "the source it is built from"},
 		&cli.StringFlag{Name: "list", Value: "starter", Usage: "stock packing list: starter or whole-site"},
 		&cli.StringFlag{Name: "fields", Usage: "YAML file of further fields", TakesFile: true},
+		&cli.StringFlag{Name: "tasks", Usage: "YAML file of launch tasks: what a person must still do on each new site", TakesFile: true},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {
 		svc, err := a.service(c)
 		if err != nil {
@@ -29,7 +30,12 @@ func (a *app) starter() *cli.Command {
 		}
 		in := wire.NewStarter{Name: args[0], Source: c.String("from"), List: c.String("list")}
 		if f := c.String("fields"); f != "" {
-			if in.Fields, err = readFields(f); err != nil {
+			if in.Fields, err = readYAML[packing.Field](f); err != nil {
+				return err
+			}
+		}
+		if f := c.String("tasks"); f != "" {
+			if in.Tasks, err = readYAML[packing.LaunchTask](f); err != nil {
 				return err
 			}
 		}
@@ -92,16 +98,17 @@ func retention(r wire.Retention) string {
 	return s + ", and those that sites were made from"
 }
 
-func readFields(file string) ([]packing.Field, error) {
+// readYAML reads a file that holds a list.
+func readYAML[T any](file string) ([]T, error) {
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
 	}
-	var fields []packing.Field
-	if err := yaml.UnmarshalWithOptions(text, &fields, yaml.Strict()); err != nil {
+	var out []T
+	if err := yaml.UnmarshalWithOptions(text, &out, yaml.Strict()); err != nil {
 		return nil, usage("%s: %v", file, err)
 	}
-	return fields, nil
+	return out, nil
 }
 
 func (a *app) packing() *cli.Command {
@@ -177,6 +184,9 @@ func (a *app) printTotals(p wire.Packing) {
 	})
 	for _, rule := range rules {
 		s := p.Saved[rule]
+		if s.Bytes+s.Data+s.Files+s.Rows == 0 {
+			continue
+		}
 		rows = append(rows, []string{size(s.Bytes + s.Data), count(s.Files), rule})
 	}
 	table(a.out, []string{">saves", ">files", "rule"}, rows)

@@ -145,6 +145,8 @@ type NewStarter struct {
 	Source string          `json:"source"`
 	List   string          `json:"list,omitempty" doc:"stock list; starter unless given"`
 	Fields []packing.Field `json:"fields,omitempty"`
+	// Tasks are what a person must still do on each new site.
+	Tasks []packing.LaunchTask `json:"launch_tasks,omitempty"`
 }
 
 // Packing is a starter's packing list with what it would take.

@@ -374,8 +374,10 @@ func (c *comparer) inside(name, before, after string) {
 		where, last := "option "+name, name
 		if p != "" {
 			where += " › " + p
-			last = p[strings.LastIndex(p, " › ")+1:]
-			last = strings.TrimSpace(strings.TrimPrefix(last, "› "))
+			last = p
+			if i := strings.LastIndex(p, " › "); i >= 0 {
+				last = p[i+len(" › "):]
+			}
 			if kind.SecretName(name) {
 				last = name
 			}

@@ -103,6 +103,10 @@ func client(o Options) *http.Client {
 		Proxy:                 nil,
 		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 			ours = o.Ours(strings.ToLower(address))
+			// Names under .localhost are this machine (RFC 6761 section 6.3), whatever the resolver knows.
+			if host, port, err := net.SplitHostPort(address); err == nil && (host == "localhost" || strings.HasSuffix(host, ".localhost")) {
+				address = net.JoinHostPort("127.0.0.1", port)
+			}
 			d := net.Dialer{Timeout: 15 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
 				if ours {
 					return nil

@@ -392,14 +392,65 @@ func (o *opener) findFacts() error {
 	if s.Address, err = survey.Address(o.ctx, s.dump, s.Identity); err != nil {
 		return err
 	}
-	s.WebRoot, err = o.webRoot()
-	return err
+	if s.WebRoot, err = o.webRoot(); err != nil {
+		return err
+	}
+	return o.tokens()
 }
 
 type noDatabase struct{ sitedb.Reader }
 
 func (noDatabase) Lookup(context.Context, string, string, string, string) (string, bool, error) {
 	return "", false, nil
+}
+
+// readOptions looks at every option once: for the folder that the site lay in, and for what looks like a secret.
+func (o *opener) readOptions(each func(row [][]byte)) error {
+	tables, err := o.site.dump.Tables(o.ctx)
+	if err != nil {
+		return err
+	}
+	for i := range tables {
+		if tables[i].Name == o.site.Identity.Prefix+o.site.Identity.Kind.Options.Table {
+			return o.site.dump.Rows(o.ctx, &tables[i], func(row [][]byte) error {
+				each(row)
+				return nil
+			})
+		}
+	}
+	return nil
+}
+
+// tokens tells of options that hold what looks like a secret: nobody has surveyed this site.
+func (o *opener) tokens() error {
+	opts := o.site.Identity.Kind.Options
+	tables, err := o.site.dump.Tables(o.ctx)
+	if err != nil {
+		return err
+	}
+	key, value := -1, -1
+	for _, t := range tables {
+		if t.Name == o.site.Identity.Prefix+opts.Table {
+			key, value = slices.Index(t.Stored(), opts.Key), slices.Index(t.Stored(), opts.Value)
+		}
+	}
+	if key < 0 || value < 0 {
+		return nil
+	}
+	var found []string
+	err = o.readOptions(func(row [][]byte) {
+		whole, inside := survey.Tokens(string(row[key]), row[value])
+		if whole {
+			found = append(found, string(row[key]))
+		}
+		for _, v := range inside {
+			found = append(found, v.String())
+		}
+	})
+	if len(found) > 0 {
+		o.site.note("what looks like a token or licence is in the release unless the packing list blanks it: %s", strings.Join(found[:min(len(found), 20)], ", "))
+	}
+	return err
 }
 
 // webRoot looks in the options for the folder that the site lay in: what stands most often in front of the
@@ -412,25 +463,15 @@ func (o *opener) webRoot() (string, error) {
 	}
 	form := regexp.MustCompile(`(?:^|[^A-Za-z0-9:/.\\_-])((?:/[A-Za-z0-9_.@ -]+){2,12})/` + regexp.QuoteMeta(first) + `[/"';]`)
 	counts := map[string]int{}
-	tables, err := o.site.dump.Tables(o.ctx)
+	err := o.readOptions(func(row [][]byte) {
+		for _, cell := range row {
+			for _, m := range form.FindAllSubmatch(cell[:min(len(cell), 1<<20)], 50) {
+				counts[string(m[1])]++
+			}
+		}
+	})
 	if err != nil {
 		return "", err
-	}
-	for i := range tables {
-		if tables[i].Name != o.site.Identity.Prefix+k.Options.Table {
-			continue
-		}
-		err := o.site.dump.Rows(o.ctx, &tables[i], func(row [][]byte) error {
-			for _, cell := range row {
-				for _, m := range form.FindAllSubmatch(cell[:min(len(cell), 1<<20)], 50) {
-					counts[string(m[1])]++
-				}
-			}
-			return nil
-		})
-		if err != nil {
-			return "", err
-		}
 	}
 	best := ""
 	for p, n := range counts {

@@ -51,7 +51,7 @@ func dumpText(prefix string) string {
 	}
 	fmt.Fprintf(&b, "CREATE TABLE `%sposts` (`ID` bigint NOT NULL, `post_content` longtext, `post_type` varchar(20), `post_status` varchar(20), `post_password` varchar(255), `comment_count` bigint) DEFAULT CHARSET=utf8mb4;\n", prefix)
 	fmt.Fprintf(&b, "CREATE TABLE `%soptions` (`option_id` bigint NOT NULL, `option_name` varchar(191), `option_value` longtext, PRIMARY KEY (`option_id`)) DEFAULT CHARSET=utf8mb4;\n", prefix)
-	fmt.Fprintf(&b, "INSERT INTO `%soptions` VALUES (1,'siteurl','http://harbour.example/'),(2,'home','http://harbour.example'),(3,'blogname','Harbour Music'),(4,'admin_email','piers@harbour.example'),(5,'places','a:1:{s:4:\\\"base\\\";s:36:\\\"/var/www/harbour/wp-content/uploads\\\";}'),(6,'note','sunken-treasure');\n", prefix)
+	fmt.Fprintf(&b, "INSERT INTO `%soptions` VALUES (1,'siteurl','http://harbour.example/'),(2,'home','http://harbour.example'),(3,'blogname','Harbour Music'),(4,'admin_email','piers@harbour.example'),(5,'places','a:1:{s:4:\\\"base\\\";s:36:\\\"/var/www/harbour/wp-content/uploads\\\";}'),(6,'note','sunken-treasure'),(7,'mailer','a:1:{s:9:\\\"api_token\\\";s:16:\\\"tok-0123456789ab\\\";}');\n", prefix)
 	fmt.Fprintf(&b, "INSERT INTO `%sposts` VALUES (1,'<a href=\\\"http://harbour.example/quay\\\">Quay</a>','page','publish','',0),(2,'old','revision','inherit','',0);\n", prefix)
 	return b.String()
 }
@@ -145,8 +145,10 @@ func TestSitesAreFoundInArchivesOfManyShapes(t *testing.T) {
 func TestWhatIsBroughtInBecomesAReleaseWithoutItsSecrets(t *testing.T) {
 	s, dir, err := bring(t, text(dumpText("hm_")), tarGz(t, siteFiles("public_html/", settings)))
 	require.NoError(t, err)
+	require.Contains(t, strings.Join(s.Notes, "; "), "mailer › api_token")
 	list, err := packing.Parse([]byte(s.Identity.Kind.Lists["starter"]))
 	require.NoError(t, err)
+	packing.Edit{BlankValues: []packing.Inside{{Option: "mailer", Path: []string{"api_token"}}}}.Apply(list)
 	file := filepath.Join(dir, "r.zip")
 	out, err := os.Create(file)
 	require.NoError(t, err)
@@ -167,7 +169,7 @@ func TestWhatIsBroughtInBecomesAReleaseWithoutItsSecrets(t *testing.T) {
 	require.Empty(t, v.Faults)
 	raw, err := os.ReadFile(file)
 	require.NoError(t, err)
-	for _, secret := range []string{"sunken-treasure", "salt-of-the-sea", "piers@harbour"} {
+	for _, secret := range []string{"sunken-treasure", "salt-of-the-sea", "piers@harbour", "tok-0123456789ab"} {
 		require.NotContains(t, string(raw), secret) // small entries are stored as they are, or nearly
 	}
 	require.Contains(t, fmt.Sprint(b.Manifest.Blanked), "setting DB_PASSWORD")

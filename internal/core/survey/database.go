@@ -164,36 +164,41 @@ func (t *taker) pending(u kind.Update, value []byte) {
 	}
 }
 
-// tokens looks for values whose names say that they are secret.
-func (t *taker) tokens(option string, value []byte) {
-	var paths []string
-	whole := false
+// Tokens looks for values in an option whose names say that they are secret: the option itself, or values
+// inside it by their paths.
+func Tokens(option string, value []byte) (whole bool, inside []packing.Inside) {
 	optval.Flatten(value, func(at, v string) {
-		last := at[strings.LastIndex(at, " › ")+1:]
-		name := strings.TrimPrefix(last, "› ")
-		if at == "" {
-			name = option
+		name := option
+		if at != "" {
+			name = at
+			if i := strings.LastIndex(at, " › "); i >= 0 {
+				name = at[i+len(" › "):]
+			}
 		}
-		if !kind.SecretName(strings.TrimSpace(name)) || len(v) < shortSecret || strings.ContainsAny(v, " \n<") || strings.Contains(v, "://") || strings.Contains(v, "@") && strings.Contains(v, ".") {
+		if !kind.SecretName(name) || len(v) < shortSecret || strings.ContainsAny(v, " \n<") || strings.Contains(v, "://") || strings.Contains(v, "@") && strings.Contains(v, ".") {
 			return
 		}
 		if at == "" {
 			whole = true
 		} else {
-			paths = append(paths, at)
+			inside = append(inside, packing.Inside{Option: option, Path: strings.Split(at, " › ")})
 		}
 	})
-	if !whole && len(paths) == 0 {
+	return whole, inside
+}
+
+func (t *taker) tokens(option string, value []byte) {
+	whole, inside := Tokens(option, value)
+	if !whole && len(inside) == 0 {
 		return
 	}
-	f := Finding{Severity: warning, What: "what looks like a token or licence", Where: "option " + option, Bytes: int64(len(value)), Count: int64(max(1, len(paths))),
-		Why: "it would be copied to every site made from a release", Remedy: &packing.Edit{}}
+	f := Finding{Severity: warning, What: "what looks like a token or licence", Where: "option " + option, Bytes: int64(len(value)), Count: int64(max(1, len(inside))),
+		Why: "it would be copied to every site made from a release", Remedy: &packing.Edit{BlankValues: inside}}
 	if whole {
 		f.Remedy.BlankOptions = []string{option}
 	}
-	for _, p := range paths {
-		f.Examples = append(f.Examples, p)
-		f.Remedy.BlankValues = append(f.Remedy.BlankValues, packing.Inside{Option: option, Path: strings.Split(p, " › ")})
+	for _, v := range inside {
+		f.Examples = append(f.Examples, v.String())
 	}
 	t.find(f)
 }

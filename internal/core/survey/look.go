@@ -267,11 +267,11 @@ func (l *looker) tell() {
 			files += b.files
 			bytes += b.bytes
 			if len(examples) < 5 {
-				examples = append(examples, fmt.Sprintf("%s: %d files", dir, b.files))
+				examples = append(examples, fmt.Sprintf("%s (%d)", dir, b.files))
 			}
 		}
-		l.t.find(Finding{Severity: note, What: "the source's address in text files", Where: fmt.Sprintf("%d files", files), Bytes: bytes, Count: l.places, Examples: examples,
-			Why: fmt.Sprintf("%s is written there %d times; each new site gets its own address in its place", l.t.s.Address, l.places), Advice: "nothing to do; written as a path it would need no replacing"})
+		l.t.find(Finding{Severity: note, What: "the source's address in text files", Where: slices.Sorted(maps.Keys(l.addresses))[0], Bytes: bytes, Count: files, Examples: examples,
+			Why: fmt.Sprintf("%s is written in %d places there; each new site gets its own address instead", l.t.s.Address, l.places), Advice: "nothing to do; written as a path it would need no replacing"})
 	}
 	if l.tooLarge.files > 0 {
 		f := l.tooLarge.finding(warning, "the source's address in a very large text file", fmt.Sprintf("text files over %d MB are placed as they are, so the old address stays in them", textBytes>>20))

@@ -125,12 +125,13 @@ func (a *api) createStarter(ctx context.Context, in *Put[wire.NewStarter]) (*bod
 	if !ok {
 		return nil, wrong(fmt.Errorf("%s has no stock list %q; it has %s", k.Title, name, strings.Join(slices.Sorted(maps.Keys(k.Lists)), ", ")))
 	}
-	if len(in.Body.Fields) > 0 {
+	if len(in.Body.Fields)+len(in.Body.Tasks) > 0 {
 		parsed, err := packing.Parse([]byte(text))
 		if err != nil {
 			return nil, err
 		}
 		parsed.Fields = append(parsed.Fields, in.Body.Fields...)
+		parsed.LaunchTasks = append(parsed.LaunchTasks, in.Body.Tasks...)
 		if err := parsed.Valid(); err != nil {
 			return nil, wrong(err)
 		}

@@ -8,6 +8,9 @@
 
 defined( 'ABSPATH' ) || exit;
 
+/** The year the school was founded: a text token that each new site gets its own year for. */
+const LOOM_FOUNDED = '%FOUNDED%';
+
 /** All settings of the school, one nested option. */
 function loom_school( string ...$path ) {
 	$value = get_option( 'loom_school', array() );
@@ -24,7 +27,7 @@ add_action( 'wp_head', function () {
 add_action( 'wp_footer', function () {
 	printf(
 		'<p class="loom-contact" style="text-align:center">%s · <a href="mailto:%2$s">%2$s</a> · <img src="%3$s" alt="" width="32" height="32"></p>',
-		esc_html( get_bloginfo( 'name' ) ),
+		esc_html( get_bloginfo( 'name' ) . ( is_numeric( LOOM_FOUNDED ) ? ', since ' . LOOM_FOUNDED : '' ) ),
 		esc_attr( loom_school( 'contact', 'email' ) ),
 		esc_url( loom_school( 'look', 'badge' ) )
 	);
