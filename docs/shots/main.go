@@ -5,6 +5,8 @@ package main
 import (
 	"bytes"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"html"
 	"net/http"
@@ -28,7 +30,9 @@ var pages = []struct{ name, path, ready string }{
 	{"today", "/", "table"},
 	{"source", "/sources/base", "table"},
 	{"starter", "/starters/music-base", "textarea"},
-	{"release", "/releases/music-base@1", "[aria-label='Size map'] button"},
+	{"release", "/releases/music-base@2", "[aria-label='Size map'] button"},
+	{"comparison", "/comparisons/{comparison}", "[aria-label='Main causes'] li"},
+	{"bring-in", "/starters", "table"},
 	{"client", "/clients/alder-valley", "table"},
 	{"make-site", "/sites/new?client=dale-end", "ol li"},
 	{"sites", "/sites", "table"},
@@ -44,6 +48,7 @@ var commands = []struct {
 }{
 	{"command-survey", []string{"source", "show", "base"}},
 	{"command-release", []string{"release", "show", "music-base"}},
+	{"command-compare", []string{"release", "compare", "music-base@1", "music-base@2"}},
 	{"command-contents", []string{"release", "contents", "music-base", "wp-content", "--largest", "24"}},
 	{"command-plan", []string{"site", "plan", "alder-valley", "--from", "music-base", "--host", "preview", "--name", "alder-valley-two"}},
 	{"command-site", []string{"site", "show", "alder-valley"}},
@@ -72,6 +77,10 @@ func run(only []string) error {
 	if err := client(server, dir); err != nil {
 		return err
 	}
+	comparison, err := newestComparison(server, dir)
+	if err != nil {
+		return err
+	}
 	ctx, stop := browser.New(context.Background(), 1280, 800)
 	defer stop()
 	if err := browser.Login(ctx, server, "owner", string(password)); err != nil {
@@ -81,7 +90,8 @@ func run(only []string) error {
 		if len(only) > 0 && !slices.Contains(only, p.name) {
 			continue
 		}
-		if err := shoot(ctx, p.name, server+p.path, p.ready); err != nil {
+		path := strings.ReplaceAll(p.path, "{comparison}", comparison)
+		if err := shoot(ctx, p.name, server+path, p.ready); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
 	}
@@ -97,6 +107,29 @@ func client(server, dir string) error {
 	return err
 }
 
+// newestComparison returns the number of the run that compared the demo's releases.
+func newestComparison(server, dir string) (string, error) {
+	out, err := nestseed(server, dir, "--json", "run", "list")
+	if err != nil {
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	var runs []struct {
+		ID     int64  `json:"id"`
+		Sort   string `json:"sort"`
+		Title  string `json:"title"`
+		Status string `json:"status"`
+	}
+	if err := json.Unmarshal(out, &runs); err != nil {
+		return "", err
+	}
+	for _, r := range runs {
+		if r.Sort == "compare" && r.Status == "done" && r.Title == "Compare music-base@1 with music-base@2" {
+			return fmt.Sprint(r.ID), nil
+		}
+	}
+	return "", errors.New("the demo's comparison is not there; run make demo first")
+}
+
 func nestseed(server, dir string, args ...string) ([]byte, error) {
 	cmd := exec.Command("bin/nestseed", args...)
 	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+server, "NESTSEED_DATA="+filepath.Join(dir, "nestseed"))
@@ -108,7 +141,11 @@ func nestseed(server, dir string, args ...string) ([]byte, error) {
 
 func shoot(ctx context.Context, name, url, ready string) error {
 	var png []byte
-	err := chromedp.Run(ctx, chromedp.Navigate(url), chromedp.WaitVisible(ready, chromedp.ByQuery), chromedp.Sleep(700*time.Millisecond), chromedp.CaptureScreenshot(&png))
+	steps := []chromedp.Action{chromedp.Navigate(url), chromedp.WaitVisible(ready, chromedp.ByQuery)}
+	if name == "bring-in" {
+		steps = append(steps, chromedp.Click("header button", chromedp.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]", chromedp.ByQuery))
+	}
+	err := chromedp.Run(ctx, append(steps, chromedp.Sleep(700*time.Millisecond), chromedp.CaptureScreenshot(&png))...)
 	if err != nil {
 		return err
 	}

@@ -134,6 +134,9 @@ func (a *app) printRelease(r wire.Release) {
 		rows = append(rows, []string{x.Area, size(x.Bytes), bar(x.Bytes, most), count(x.Files)})
 	}
 	table(a.out, []string{"area", ">size", "", ">files"}, rows)
+	if r.Difference != nil {
+		fmt.Fprintln(a.out, r.Difference.Sentence)
+	}
 	if r.ImportedFrom != "" {
 		fmt.Fprintf(a.out, "brought in from %s\n", r.ImportedFrom)
 	}

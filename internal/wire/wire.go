@@ -242,6 +242,7 @@ type Release struct {
 	BeforeBytes  *int64              `json:"before_bytes,omitempty"` // size of the release before
 	RunID        *int64              `json:"run_id,omitempty"`
 	ImportedFrom string              `json:"imported_from,omitempty"`
+	Difference   *records.Difference `json:"difference,omitempty"` // to the release before
 	DiscardedAt  *time.Time          `json:"discarded_at,omitempty"`
 	DiscardedWhy string              `json:"discarded_why,omitempty"`
 	Manifest     *archive.Manifest   `json:"manifest,omitempty"` // of one release, not in lists

@@ -12,6 +12,7 @@ import { ClientPage } from './pages/clients/ClientPage'
 import { Clients } from './pages/clients/Clients'
 import { Hosts } from './pages/hosts/Hosts'
 import { Login } from './pages/login/Login'
+import { ComparisonPage } from './pages/releases/ComparisonPage'
 import { ReleasePage } from './pages/releases/ReleasePage'
 import { RunPage } from './pages/runs/RunPage'
 import { Runs } from './pages/runs/Runs'
@@ -45,6 +46,7 @@ function Console() {
           <Route path="starters" element={<Starters />} />
           <Route path="starters/:name" element={<StarterPage />} />
           <Route path="releases/:release" element={<ReleasePage />} />
+          <Route path="comparisons/:id" element={<ComparisonPage />} />
           <Route path="clients" element={<Clients />} />
           <Route path="clients/:name" element={<ClientPage />} />
           <Route path="sites" element={<Sites />} />

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -28,7 +29,7 @@ func (a *api) releaseOut(r records.Release) wire.Release {
 	}
 	return wire.Release{Ref: r.Ref(), Starter: r.Starter, Number: r.Number, Made: m.Made, By: m.By, Note: m.Note, Source: m.Source, KindTitle: title, Version: m.Version,
 		ArchiveBytes: r.ArchiveBytes, SumsSHA256: r.SumsSha256, Kept: r.Archive != "", Totals: m.Totals, Areas: m.Areas, VerifiedAt: r.VerifiedAt, Faults: r.Faults,
-		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID, ImportedFrom: r.ImportedFrom, DiscardedAt: r.DiscardedAt, DiscardedWhy: r.DiscardedWhy}
+		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID, ImportedFrom: r.ImportedFrom, Difference: r.Difference, DiscardedAt: r.DiscardedAt, DiscardedWhy: r.DiscardedWhy}
 }
 
 // Referred is a request for one release.
@@ -92,6 +93,17 @@ func (a *api) releaseOperations(h huma.API) {
 			args.To, title = to.Ref(), "Compare "+from.Ref()+" with "+to.Ref()
 		}
 		return a.start(ctx, records.Run{Sort: "compare", Title: title, Target: runs.Target("comparison", args.From+" "+args.To)}, args)
+	})
+	operation(h, "GET", "/comparisons/{id}", "show-comparison", "Show what a comparison found, by the number of its run", func(ctx context.Context, in *Numbered) (*body[*archive.Comparison], error) {
+		r, err := a.db.Run(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if r.Sort != "compare" || r.Status != records.Done {
+			return nil, fmt.Errorf("run %d is no comparison that is done: %w", in.ID, records.ErrNotFound)
+		}
+		out := &archive.Comparison{}
+		return &body[*archive.Comparison]{out}, json.Unmarshal(r.Result, out)
 	})
 	operation(h, "GET", "/releases/{ref}/volumes", "list-volumes", "List the pieces that an archive is cut into", func(ctx context.Context, in *struct {
 		Referred

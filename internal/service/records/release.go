@@ -29,6 +29,7 @@ type Release struct {
 	// SecretsSealed is what must not be in the archive, sealed, so that a rebuild knows whether it is the same.
 	SecretsSealed string
 	ImportedFrom  string
+	Difference    *Difference // to the release before; nil for the first
 	DiscardedAt   *time.Time
 	DiscardedWhy  string
 }
@@ -36,7 +37,20 @@ type Release struct {
 // Ref returns the release as it is written.
 func (r Release) Ref() string { return fmt.Sprintf("%s@%d", r.Starter, r.Number) }
 
-const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.sums_sha256, r.manifest, r.run_id, r.verified_at, r.faults, r.source_id, r.secrets_sealed, r.imported_from, r.discarded_at, r.discarded_why,
+// Difference says why an archive's size differs from that of the release before.
+type Difference struct {
+	From     string          `json:"from"`
+	Sentence string          `json:"sentence"`
+	Causes   []archive.Cause `json:"causes"`
+}
+
+// SetDifference keeps how a release differs from the one before.
+func (db *DB) SetDifference(ctx context.Context, ref string, d Difference) error {
+	name, number, _ := strings.Cut(ref, "@")
+	return db.exec(ctx, "release", ref, "UPDATE releases r SET difference = $3 FROM starters t WHERE t.id = r.starter_id AND t.name = $1 AND r.number = $2::int", name, number, d)
+}
+
+const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.sums_sha256, r.manifest, r.run_id, r.verified_at, r.faults, r.source_id, r.secrets_sealed, r.imported_from, r.difference, r.discarded_at, r.discarded_why,
 	(SELECT count(*) FROM sites s WHERE s.release_id = r.id)::int AS sites,
 	(SELECT p.archive_bytes FROM releases p WHERE p.starter_id = r.starter_id AND p.number < r.number ORDER BY p.number DESC LIMIT 1) AS before_bytes
 	FROM releases r JOIN starters t ON t.id = r.starter_id `

@@ -11,6 +11,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/survey"
@@ -97,10 +98,60 @@ func (w *Works) build(ctx context.Context, run records.Run, report progress.Repo
 	if err := w.keepRelease(ctx, d.file, d.built, r); err != nil {
 		return nil, err
 	}
-	w.retain(ctx, d.starter.Name, report)
 	m := d.built.Manifest
+	w.tellDifference(ctx, m.Ref(), report)
+	w.retain(ctx, d.starter.Name, report)
 	size, err := w.DB.Release(ctx, m.Ref())
 	return BuildResult{m.Ref(), size.ArchiveBytes, m.Totals, d.built.Copied, m.Notes}, err
+}
+
+// tellDifference compares a new release with the one before, so that every list can say why it is larger or
+// smaller. That it did not work is told and is no reason for the release to fail.
+func (w *Works) tellDifference(ctx context.Context, ref string, report progress.Reporter) {
+	to, err := w.DB.Release(ctx, ref)
+	if err != nil {
+		return
+	}
+	releases, err := w.DB.Releases(ctx, to.Starter)
+	if err != nil {
+		return
+	}
+	for _, from := range releases {
+		if from.Number >= to.Number || from.Archive == "" {
+			continue
+		}
+		c, err := w.compareReleases(ctx, from, to, report)
+		if err == nil {
+			err = w.DB.SetDifference(ctx, ref, records.Difference{From: from.Ref(), Sentence: c.Summary, Causes: c.Causes})
+		}
+		if err != nil {
+			report.Note(fmt.Sprintf("it could not be compared with %s: %v", from.Ref(), err))
+		}
+		return
+	}
+}
+
+// compareReleases compares the archives of two releases.
+func (w *Works) compareReleases(ctx context.Context, from, to records.Release, report progress.Reporter) (*archive.Comparison, error) {
+	k, err := kind.Named(w.Kinds, to.Manifest.Kind)
+	if err != nil {
+		return nil, err
+	}
+	a, fa, err := w.OpenArchive(from)
+	if err != nil {
+		return nil, err
+	}
+	defer fa.Close()
+	b, fb, err := w.OpenArchive(to)
+	if err != nil {
+		return nil, err
+	}
+	defer fb.Close()
+	c, err := archive.Compare(ctx, a, b, k, report)
+	if err == nil {
+		c.Tell(from.ArchiveBytes, to.ArchiveBytes)
+	}
+	return c, err
 }
 
 // keepRelease makes a draft an archive of the store and records its release.

@@ -61,7 +61,23 @@ export const useAddSource = () => useDo((s: Schemas['NewSource']) => body(http.P
 export const useSurvey = () => useDo((name: string) => body(http.POST('/sources/{name}/survey', { params: { path: { name } } })))
 export const useCreateStarter = () => useDo((s: Schemas['NewStarter']) => body(http.POST('/starters', { body: s })))
 export const useBuild = () =>
-  useDo(({ name, note }: { name: string; note: string }) => body(http.POST('/starters/{name}/releases', { params: { path: { name } }, body: { note } })))
+  useDo(({ name, note, full }: { name: string; note: string; full: boolean }) => body(http.POST('/starters/{name}/releases', { params: { path: { name } }, body: { note, full } })))
+export const useTryPacking = (name: string, text: string | null) =>
+  useQuery({
+    queryKey: ['starters', name, 'try', text], enabled: text !== null, retry: false, gcTime: 0, placeholderData: keepPreviousData,
+    queryFn: () => body(http.POST('/starters/{name}/packing/try', { params: { path: { name } }, body: { text: text! } })),
+  })
+export const useRetention = () =>
+  useDo(({ name, last, weeks }: { name: string; last: number; weeks: number }) => body(http.PUT('/starters/{name}/retention', { params: { path: { name } }, body: { last, weeks } })))
+export const useComparison = (id: number, done: boolean) =>
+  useQuery({ queryKey: ['comparisons', id], enabled: done, staleTime: Infinity, queryFn: () => body(http.GET('/comparisons/{id}', { params: { path: { id } } })) })
+export const useCompare = () => useDo((c: Schemas['NewComparison']) => body(http.POST('/comparisons', { body: c })))
+export const useDiscard = () => useDo((ref: string) => body(http.POST('/releases/{ref}/discard-archive', { params: { path: { ref } } })))
+export const useImport = () =>
+  useDo(({ name, what }: { name: string; what: Schemas['NewImport'] }) => body(http.POST('/starters/{name}/imports', { params: { path: { name } }, body: what })))
+export const useCheckLink = () => useDo((link: string) => body(http.POST('/links/check', { body: { link } })))
+export const useTick = () =>
+  useDo(({ site, key, done }: { site: string; key: string; done: boolean }) => body(http.PUT('/sites/{name}/tasks/{key}', { params: { path: { name: site, key } }, body: { done } })))
 export const useSetPacking = () =>
   useDo(({ name, text }: { name: string; text: string }) => body(http.PUT('/starters/{name}/packing', { params: { path: { name } }, body: { text } })))
 export const useEditPacking = () =>

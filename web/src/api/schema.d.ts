@@ -91,6 +91,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/comparisons/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show what a comparison found, by the number of its run */
+        get: operations["show-comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -820,6 +837,19 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        ArchiveAreaDelta: {
+            /** Format: int64 */
+            added: number;
+            area: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            changed: number;
+            /** Format: int64 */
+            packed: number;
+            /** Format: int64 */
+            removed: number;
+        };
         ArchiveAreaTotal: {
             area: string;
             /** Format: int64 */
@@ -832,9 +862,63 @@ export interface components {
             times: number;
             what: string;
         };
+        ArchiveCause: {
+            /** Format: int64 */
+            packed: number;
+            path: string;
+            sentence: string;
+        };
+        ArchiveComparison: {
+            added: components["schemas"]["ArchiveTally"];
+            /** Format: int64 */
+            after: number;
+            areas: components["schemas"]["ArchiveAreaDelta"][];
+            /** Format: int64 */
+            before: number;
+            causes: components["schemas"]["ArchiveCause"][];
+            changed: components["schemas"]["ArchiveTally"];
+            files: components["schemas"]["ArchiveFileDelta"][];
+            folders: components["schemas"]["ArchiveFolderDelta"][];
+            from: string;
+            /** Format: int64 */
+            more: number;
+            /** Format: int64 */
+            more_values: number;
+            removed: components["schemas"]["ArchiveTally"];
+            summary: string;
+            tables: components["schemas"]["ArchiveTableDelta"][];
+            to: string;
+            values: components["schemas"]["ArchiveValueDelta"][];
+        };
         ArchiveDefault: {
             key: string;
             value: string;
+        };
+        ArchiveFileDelta: {
+            /** Format: int64 */
+            after: number;
+            area: string;
+            /** Format: int64 */
+            before: number;
+            /** @enum {string} */
+            change: "added" | "removed" | "changed";
+            /** Format: int64 */
+            packed: number;
+            path: string;
+        };
+        ArchiveFolderDelta: {
+            /** Format: int64 */
+            added: number;
+            area: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            changed: number;
+            /** Format: int64 */
+            packed: number;
+            path: string;
+            /** Format: int64 */
+            removed: number;
         };
         ArchiveLeftOut: {
             /** Format: int64 */
@@ -903,6 +987,22 @@ export interface components {
             prefix: string;
             web_root: string;
         };
+        ArchiveTableDelta: {
+            /** Format: int64 */
+            added: number;
+            /** Format: int64 */
+            bytes: number;
+            /** @enum {string} */
+            change: "added" | "removed" | "changed";
+            /** Format: int64 */
+            changed: number;
+            note?: string;
+            /** Format: int64 */
+            packed: number;
+            /** Format: int64 */
+            removed: number;
+            table: string;
+        };
         ArchiveTableTotal: {
             /** Format: int64 */
             bytes: number;
@@ -912,6 +1012,12 @@ export interface components {
             /** Format: int64 */
             rows: number;
             wide: boolean;
+        };
+        ArchiveTally: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
         };
         ArchiveTotals: {
             /** Format: int64 */
@@ -928,6 +1034,14 @@ export interface components {
             sql_bytes: number;
             /** Format: int64 */
             tables: number;
+        };
+        ArchiveValueDelta: {
+            after: string;
+            before: string;
+            /** @enum {string} */
+            change: "added" | "removed" | "changed";
+            secret?: boolean;
+            where: string;
         };
         Attention: {
             link: string;
@@ -1154,6 +1268,7 @@ export interface components {
         };
         NewStarter: {
             fields?: components["schemas"]["PackingField"][];
+            launch_tasks?: components["schemas"]["PackingLaunchTask"][];
             /** @description stock list; starter unless given */
             list?: string;
             name: string;
@@ -1327,6 +1442,11 @@ export interface components {
             to: string[];
             value: string;
         };
+        RecordDifference: {
+            causes: components["schemas"]["ArchiveCause"][];
+            from: string;
+            sentence: string;
+        };
         RecordProgress: {
             /** Format: double */
             bytes_per_second: number;
@@ -1357,6 +1477,7 @@ export interface components {
             /** Format: int64 */
             before_bytes?: number;
             by: string;
+            difference?: components["schemas"]["RecordDifference"];
             /** Format: date-time */
             discarded_at?: string;
             discarded_why?: string;
@@ -1894,6 +2015,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArchiveComparison"];
                 };
             };
             /** @description Error */

@@ -8,6 +8,7 @@ ALTER TABLE releases ADD COLUMN contents bytea;
 ALTER TABLE releases ADD COLUMN source_id bigint REFERENCES sources ON DELETE SET NULL;
 ALTER TABLE releases ADD COLUMN secrets_sealed text NOT NULL DEFAULT '';
 ALTER TABLE releases ADD COLUMN imported_from text NOT NULL DEFAULT '';
+ALTER TABLE releases ADD COLUMN difference jsonb;
 ALTER TABLE releases ADD COLUMN discarded_at timestamptz;
 ALTER TABLE releases ADD COLUMN discarded_why text NOT NULL DEFAULT '';
 -- Lists of files are kept in another form; a survey is quickly taken again.
@@ -25,6 +26,6 @@ CREATE TABLE launch_tasks (
 );
 -- +goose Down
 DROP TABLE launch_tasks;
-ALTER TABLE releases DROP COLUMN contents, DROP COLUMN source_id, DROP COLUMN secrets_sealed, DROP COLUMN imported_from, DROP COLUMN discarded_at, DROP COLUMN discarded_why;
+ALTER TABLE releases DROP COLUMN contents, DROP COLUMN source_id, DROP COLUMN secrets_sealed, DROP COLUMN imported_from, DROP COLUMN difference, DROP COLUMN discarded_at, DROP COLUMN discarded_why;
 ALTER TABLE starters DROP COLUMN kind, DROP COLUMN keep_last, DROP COLUMN keep_weeks;
 ALTER TABLE starters ALTER COLUMN source_id SET NOT NULL;

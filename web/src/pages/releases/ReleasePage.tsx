@@ -3,6 +3,8 @@ import { useNavigate, useParams } from 'react-router'
 import type { Release, Schemas } from '../../api/client'
 import { useMap, useRelease, useVerify } from '../../api/hooks'
 import { Areas } from '../../parts/Areas'
+import { CompareWith } from './CompareWith'
+import { Discard, Download } from './Keep'
 import { Button, ButtonLink, Bytes, Head, Loading, Rows, Sheet, To, Trouble } from '../../parts/parts'
 import { count, day, plural, size } from '../../parts/say'
 import { SizeMap } from '../../parts/SizeMap'
@@ -23,17 +25,20 @@ export function ReleasePage() {
   return (
     <>
       <Head title={<>{r.starter}<span className="text-leaf">@{r.number}</span></>} beside={<Verified release={r} />}
-        facts={<><span><b className="text-ink">{day(r.made)}</b> by {r.by}</span><span>from <To to={`/sources/${r.source}`}>{r.source}</To></span><span>{r.kind_title} <b>{r.version}</b></span>
+        facts={<><span><b className="text-ink">{day(r.made)}</b> by {r.by}</span>{r.imported_from ? <span>brought in from {r.imported_from}</span> : <span>from <To to={`/sources/${r.source}`}>{r.source}</To></span>}<span>{r.kind_title} <b>{r.version}</b></span>
           <span><b>{count(r.totals.files)}</b> files</span><span><b>{r.totals.tables}</b> tables, <b>{count(r.totals.rows)}</b> rows</span>{r.note && <span>“{r.note}”</span>}</>}>
         <Button onClick={async () => go(`/runs/${(await verify.mutateAsync(ref)).id}`)}>Verify</Button>
-        <ButtonLink download to={`/api/v1/releases/${ref}/archive`}>Download</ButtonLink>
+        <CompareWith release={r} />
+        {r.kept && <Discard release={r} />}
+        {r.kept && <Download release={r} />}
         <ButtonLink primary to={`/sites/new?from=${encodeURIComponent(ref)}`}>Make a site from this</ButtonLink>
       </Head>
       <Trouble error={verify.error} />
+      {r.discarded_at && <p className="text-amber bg-amber-wash rounded px-3 py-2 mb-4">Its archive was discarded {day(r.discarded_at)} {r.discarded_why}. What it held can still be looked at; sites need another release.</p>}
       <Sheet className="p-4 grid grid-cols-[auto_1fr_auto] gap-8 items-center mb-4">
         <div><p className="text-[1.35rem] font-bold whitespace-nowrap"><Bytes of={r.archive_bytes} /> <span className="font-normal text-[1rem] text-soft">archive</span></p><p className="text-soft"><Bytes of={r.totals.bytes + r.totals.sql_bytes} /> unpacked</p></div>
         <Areas areas={r.areas} />
-        <p className="text-soft max-w-56">{changeSentence(r)}</p>
+        <p className="text-soft max-w-72">{changeSentence(r)}{r.difference?.causes.length ? <>{' '}Because of:<br />{r.difference.causes.map((c) => <span key={c.path} className="block break-words">{c.sentence}</span>)}</> : null}</p>
       </Sheet>
       <div className="grid grid-cols-[minmax(0,5fr)_minmax(0,6fr)] gap-4 items-start">
         <Tree release={ref} selected={at} onSelect={setAt} />

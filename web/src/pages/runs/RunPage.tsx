@@ -50,10 +50,11 @@ function Outcome({ run }: { run: Run }) {
   const result = (run.result ?? {}) as { release?: string; site?: string }
   const [, name = ''] = /^\w+ (?:site )?(\S+)$/.exec(run.title) ?? []
   switch (run.sort) {
-    case 'build': return <ButtonLink primary to={`/releases/${result.release}`}>Open {result.release}</ButtonLink>
+    case 'build': case 'import': return <ButtonLink primary to={`/releases/${result.release}`}>Open {result.release}</ButtonLink>
     case 'provision': return <ButtonLink primary to={`/sites/${result.site}`}>Open {result.site}</ButtonLink>
     case 'survey': return <ButtonLink primary to={`/sources/${name}`}>Open {name}</ButtonLink>
     case 'verify': return <ButtonLink primary to={`/releases/${name}`}>Open {name}</ButtonLink>
+    case 'compare': return <ButtonLink primary to={`/comparisons/${run.id}`}>See the differences</ButtonLink>
     case 'check': return <ButtonLink primary to={`/sites/${name}`}>Open {name}</ButtonLink>
   }
 }

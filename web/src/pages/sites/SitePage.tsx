@@ -1,5 +1,6 @@
 import { useNavigate, useParams } from 'react-router'
-import { useCheck, useSite } from '../../api/hooks'
+import type { Site } from '../../api/client'
+import { useCheck, useSite, useTick } from '../../api/hooks'
 import { Button, Bytes, Empty, Head, Loading, Out, Rows, Sheet, To, Trouble, Verdict } from '../../parts/parts'
 import { count, day, millis } from '../../parts/say'
 import { Reveal } from '../vault/Reveal'
@@ -38,6 +39,7 @@ export function SitePage() {
           )}
         </Sheet>
         <div className="grid gap-4">
+          <Tasks site={s} />
           <Sheet title="Login">
             <dl className="px-4 pb-3 grid grid-cols-[6.5rem_1fr] gap-y-1 items-center">
               <dt className="text-soft">At</dt><dd><Out href={s.login_at} /></dd>
@@ -65,5 +67,28 @@ export function SitePage() {
         </div>
       </div>
     </>
+  )
+}
+
+/** What a person must still do on the site, until it is ticked off. */
+function Tasks({ site }: { site: Site }) {
+  const tick = useTick()
+  if (site.tasks.length === 0) return null
+  const open = site.tasks.filter((t) => !t.done_at).length
+  return (
+    <Sheet title="Launch tasks" aside={open === 0 ? 'all done' : `${open} to do`}>
+      <Trouble error={tick.error} />
+      <ul className="pb-2">
+        {site.tasks.map((t) => (
+          <li key={t.key} className="px-4 py-1.5 flex gap-2.5">
+            <input id={`task-${t.key}`} type="checkbox" className="mt-1 self-start" checked={!!t.done_at} disabled={tick.isPending} onChange={(e) => tick.mutate({ site: site.name, key: t.key, done: e.target.checked })} />
+            <label htmlFor={`task-${t.key}`} className="min-w-0">
+              <b className={t.done_at ? 'line-through decoration-1' : ''}>{t.title}</b>
+              {t.done_at ? <span className="block text-soft">{t.done_by}, {day(t.done_at)}</span> : <span className="block text-soft">{t.detail} {t.page && <Out href={t.page}>open</Out>}</span>}
+            </label>
+          </li>
+        ))}
+      </ul>
+    </Sheet>
   )
 }

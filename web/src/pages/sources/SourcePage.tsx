@@ -1,10 +1,10 @@
 import { useNavigate, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { useCreateStarter, useEditPacking, useSource, useStarters, useSurvey } from '../../api/hooks'
+import { useCreateStarter, useEditPacking, usePacking, useSource, useStarters, useSurvey } from '../../api/hooks'
 import { Areas } from '../../parts/Areas'
 import { Ask, text } from '../../parts/Dialog'
 import { Button, Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, Trouble, Verdict } from '../../parts/parts'
-import { count, day, millis } from '../../parts/say'
+import { count, day, millis, plural, size } from '../../parts/say'
 
 export function SourcePage() {
   const { name = '' } = useParams()
@@ -69,24 +69,61 @@ function SurveySheets({ v, source }: { v: Schemas['Survey']; source: string }) {
   )
 }
 
+type Edit = NonNullable<Schemas['SurveyFinding']['remedy']>
+
+/** What a remedy does, in a word or two. */
+function remedyWord(e: Edit): string {
+  if (e.leave_out?.length || e.leave_out_tables?.length) return 'Leave out of'
+  if (e.empty?.length) return 'Empty in'
+  if (e.drop_rows?.length) return 'Drop the rows in'
+  return 'Blank in'
+}
+
+/** Whether a packing list has everything already that an edit would add. */
+function contains(list: Schemas['PackingList'] | undefined, e: Edit): boolean {
+  if (!list) return false
+  const all = (has: string[] | undefined, want: string[] | undefined) => (want ?? []).every((w) => has?.includes(w))
+  return all(list['leave-out']?.paths, e.leave_out) && all(list['leave-out']?.tables, e.leave_out_tables) && all(list.empty, e.empty) && all(list.blank?.options, e.blank_options)
+    && (e.blank_values ?? []).every((v) => list.blank?.values?.some((x) => x.option === v.option && x.path.join() === v.path.join()))
+    && (e.drop_rows ?? []).every((r) => list['drop-rows']?.some((x) => x.table === r.table && x.column === r.column && all(x.values, r.values)))
+}
+
+/** The button that makes a remedy part of a starter's packing list, or the word that it is. */
+function Remedy({ starter, edit }: { starter: string; edit: Edit }) {
+  const packing = usePacking(starter)
+  const change = useEditPacking()
+  if (contains(packing.data?.list, edit)) {
+    return <span className="text-soft whitespace-nowrap">{starter} has this rule{change.data && `: ${count(change.data.in.files)} files, ${size(change.data.in.bytes)}`}</span>
+  }
+  return (
+    <span>
+      <Button disabled={change.isPending || packing.isPending} onClick={() => change.mutate({ name: starter, edit })}>{remedyWord(edit)} {starter}</Button>
+      <Trouble error={change.error} />
+    </span>
+  )
+}
+
 function Findings({ findings, source }: { findings: Schemas['SurveyFinding'][]; source: string }) {
   const starters = (useStarters().data ?? []).filter((t) => t.source === source)
-  const edit = useEditPacking()
   return (
-    <Sheet title="Findings">
-      <Trouble error={edit.error} />
+    <Sheet title="Findings" aside={plural(findings.length, 'finding')}>
       {findings.length === 0 ? <Empty>None: nothing large, forgotten or unreadable lies in the tree.</Empty> : (
         <ul>
-          {findings.map((f) => (
-            <li key={f.what + f.where} className="flex items-center gap-3 px-4 py-2 border-t border-line">
-              <Verdict verdict={f.severity} />
-              <div className="min-w-0 flex-1"><b>{f.what}</b> <span className="font-mono break-all">{f.where}</span><p className="text-soft">{f.why}</p></div>
-              {f.bytes > 0 && <Bytes of={f.bytes} />}
-              {f.remedy && starters.map((t) => (
-                <Button key={t.name} disabled={edit.isPending} onClick={() => edit.mutate({ name: t.name, edit: { leave_out: f.remedy?.leave_out, empty: f.remedy?.empty } })}>Leave out of {t.name}</Button>
-              ))}
-            </li>
-          ))}
+          {findings.map((f) => {
+            const key = f.what + f.where
+            return (
+              <li key={key} className="flex items-center gap-3 px-4 py-2 border-t border-line">
+                <span className="w-24 shrink-0"><Verdict verdict={f.severity} /></span>
+                <div className="min-w-0 flex-1">
+                  <b>{f.what}</b> <span className="font-mono break-all">{f.where}</span>{(f.count ?? 0) > 1 && <span className="text-soft"> · {count(f.count!)}</span>}
+                  <p className="text-soft">{f.why}{f.advice && <>; {f.advice}</>}</p>
+                  {(f.examples?.length ?? 0) > 1 && <details className="text-soft"><summary>for example</summary><ul className="font-mono text-[0.9rem]">{f.examples!.map((x) => <li key={x} className="break-all">{x}</li>)}</ul></details>}
+                </div>
+                {f.bytes > 0 && <Bytes of={f.bytes} />}
+                {f.remedy && starters.map((t) => <Remedy key={t.name} starter={t.name} edit={f.remedy!} />)}
+              </li>
+            )
+          })}
         </ul>
       )}
     </Sheet>

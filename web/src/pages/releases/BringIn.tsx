@@ -1,0 +1,78 @@
+import { useRef, useState } from 'react'
+import { useNavigate } from 'react-router'
+import * as tus from 'tus-js-client'
+import { useCheckLink, useImport } from '../../api/hooks'
+import { Ask, text } from '../../parts/Dialog'
+import { Field, Input, Select } from '../../parts/parts'
+import { size } from '../../parts/say'
+
+const fileLook = 'block w-full text-soft file:h-8 file:px-3 file:mr-3 file:rounded file:border file:border-solid file:border-line-strong/60 file:bg-sheet file:text-ink file:font-semibold'
+
+/** Sends a file by tus; a break is taken up where it ended, also after the page was closed. */
+function send(file: File, progress: (sent: number) => void): Promise<string> {
+  return new Promise((done, failed) => {
+    const upload = new tus.Upload(file, {
+      endpoint: '/api/v1/uploads/', chunkSize: 64 << 20, retryDelays: [0, 500, 2000, 5000, 10_000], metadata: { filename: file.name }, removeFingerprintOnSuccess: true,
+      onProgress: (sent) => progress(sent), onError: failed, onSuccess: () => done(upload.url!.split('/').pop()!),
+    })
+    void upload.findPreviousUploads().then((before) => {
+      if (before[0]) upload.resumeFromPreviousUpload(before[0])
+      upload.start()
+    })
+  })
+}
+
+/** Asks for files or links and brings in a release. */
+export function BringIn({ starter, primary }: { starter?: string; primary?: boolean }) {
+  const bringIn = useImport()
+  const check = useCheckLink()
+  const go = useNavigate()
+  const [sending, setSending] = useState('')
+  const files = useRef<HTMLInputElement>(null)
+  const dump = useRef<HTMLInputElement>(null)
+
+  const gather = async (input: HTMLInputElement | null, links: string) => {
+    const given: { upload?: string; link?: string }[] = []
+    for (const link of links.split(/\s+/).filter(Boolean)) {
+      const info = await check.mutateAsync(link)
+      setSending(`${info.name}: ${info.bytes >= 0 ? size(info.bytes) : 'size not told'}`)
+      given.push({ link })
+    }
+    for (const f of input?.files ?? []) {
+      given.push({ upload: await send(f, (sent) => setSending(`${f.name}: ${size(sent)} of ${size(f.size)}`)) })
+    }
+    return given
+  }
+  return (
+    <Ask button="Bring in a release…" primary={primary} title="Bring in a release" action="Bring it in"
+      about="An archive of a release, whole or in volumes, sealed or not; or a ZIP or tar of a site that was made elsewhere, with its SQL dump inside or beside it. Settings and secrets are blanked by the packing list; nothing of it is run."
+      onSubmit={async (f) => {
+        setSending('')
+        const given = await gather(files.current, text(f, 'links'))
+        if (given.length === 0) throw new Error('Choose a file, or give a link.')
+        const [database] = await gather(dump.current, text(f, 'dump-link'))
+        const what = { files: given, database, key: text(f, 'key') || undefined, list: text(f, 'list') || undefined, note: text(f, 'note') || undefined }
+        const run = await bringIn.mutateAsync({ name: starter ?? text(f, 'starter'), what })
+        go(`/runs/${run.id}`)
+      }}>
+      {!starter && (
+        <div className="grid grid-cols-2 gap-3">
+          <Field label="Starter" hint="a new one, or one there is">{(id, by) => <Input id={id} aria-describedby={by} name="starter" required pattern="[a-z0-9][a-z0-9\-]*" />}</Field>
+          <Field label="Packing list" hint="for a new starter">{(id, by) => <Select id={id} aria-describedby={by} name="list"><option value="starter">starter</option><option value="whole-site">whole site</option></Select>}</Field>
+        </div>
+      )}
+      <Field label="Files" hint="one archive, its volumes, or a dump">{(id, by) => <input id={id} aria-describedby={by} ref={files} type="file" multiple className={fileLook} />}</Field>
+      <Field label="Or links to them">{(id) => <Input id={id} name="links" className="font-mono" placeholder="https://files.example/site.tar.bz2" />}</Field>
+      <details>
+        <summary className="font-semibold">SQL dump beside it, key of a sealed archive, note</summary>
+        <div className="grid gap-3 pt-3">
+          <Field label="Dump">{(id) => <input id={id} ref={dump} type="file" className={fileLook} />}</Field>
+          <Field label="Or a link to the dump">{(id) => <Input id={id} name="dump-link" className="font-mono" />}</Field>
+          <Field label="Key or passphrase" hint="of a sealed archive">{(id, by) => <Input id={id} aria-describedby={by} name="key" type="password" autoComplete="off" />}</Field>
+          <Field label="Note">{(id) => <Input id={id} name="note" maxLength={500} />}</Field>
+        </div>
+      </details>
+      {sending && <p role="status" className="text-soft font-mono">{sending}</p>}
+    </Ask>
+  )
+}

@@ -1,0 +1,105 @@
+import { Minus, Pencil, Plus } from 'lucide-react'
+import { useParams } from 'react-router'
+import { ended, useComparison, useRun } from '../../api/hooks'
+import { Bytes, Empty, Head, Loading, Rows, Sheet, Status, Trouble } from '../../parts/parts'
+import { count, day, plural, size } from '../../parts/say'
+import { Meter, progressSentence } from '../../parts/WorkStrip'
+
+const signed = (n: number) => `${n < 0 ? '−' : '+'}${size(Math.abs(n))}`
+
+/** How one release differs from another, or from its source: causes first, then areas, files, tables, settings. */
+export function ComparisonPage() {
+  const id = Number(useParams().id)
+  const run = useRun(id)
+  const r = run.data
+  const comparison = useComparison(id, r?.status === 'done')
+  if (run.isPending) return <Loading />
+  if (!r) return <Trouble error={run.error} />
+  if (r.status !== 'done') {
+    return (
+      <>
+        <Head title={r.title} facts={<span>run {r.id} by {r.who}</span>} />
+        {ended(r) ? <p role="alert" className="text-clay bg-clay-wash rounded px-3 py-2">{r.error}</p> : <Sheet className="p-4"><Meter run={r} /><p className="mt-2" role="status">{progressSentence(r)}</p></Sheet>}
+      </>
+    )
+  }
+  const c = comparison.data
+  if (!c) return comparison.error ? <Trouble error={comparison.error} /> : <Loading />
+  const most = Math.max(1, ...c.areas.map((a) => Math.abs(a.packed)))
+  const mostFile = Math.max(1, ...c.files.map((f) => Math.abs(f.packed)))
+  return (
+    <>
+      <Head title={<>{c.from} <span className="text-faint font-normal">and</span> {c.to}</>}
+        facts={<><span>compared {day(r.created_at)} by {r.who}</span><span><b>{plural(c.added.files, 'file')}</b> added</span><span><b>{count(c.removed.files)}</b> removed</span><span><b>{count(c.changed.files)}</b> changed</span><span><b>{plural(c.tables.length, 'table')}</b> differ</span></>} />
+      <Sheet className="p-4 grid grid-cols-[auto_1fr] gap-8 items-center mb-4">
+        <div>
+          <p className="text-[1.35rem] font-bold whitespace-nowrap font-mono">{signed(c.after - c.before)}</p>
+          <p className="text-soft whitespace-nowrap"><Bytes of={c.before} /> → <Bytes of={c.after} /></p>
+        </div>
+        {c.causes.length === 0 ? <p>{c.summary}.</p> : (
+          <ol className="grid gap-1.5" aria-label="Main causes">{c.causes.map((x, i) => (
+            <li key={x.path} className="grid grid-cols-[1.2rem_9rem_1fr] items-center gap-2"><span className="text-faint font-mono">{i + 1}</span><Delta of={x.packed} most={Math.abs(c.causes[0]!.packed)} /><span className="break-words min-w-0">{x.sentence}</span></li>
+          ))}</ol>
+        )}
+      </Sheet>
+      <div className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-4 items-start">
+        <div className="grid gap-4">
+          <Sheet title="By area" aside="in the archive">
+            <Rows caption="Differences by area" rows={c.areas} by={(a) => a.area} columns={[
+              { head: 'Area', grow: true, cell: (a) => a.area },
+              { head: '', cell: (a) => <Delta of={a.packed} most={most} area={a.area} /> },
+              { head: 'Archive', right: true, cell: (a) => signed(a.packed) },
+              { head: 'Content', right: true, cell: (a) => signed(a.bytes) },
+            ]} />
+          </Sheet>
+          <Sheet title="Tables" aside="rows by primary key">
+            {c.tables.length === 0 ? <Empty>All tables hold the same rows.</Empty> : <Rows caption="Tables that differ" rows={c.tables} by={(t) => t.table} columns={[
+              { head: 'Table', grow: true, cell: (t) => <span className="font-mono" title={t.note}>{t.table}</span> },
+              { head: 'Added', right: true, cell: (t) => count(t.added) },
+              { head: 'Removed', right: true, cell: (t) => count(t.removed) },
+              { head: 'Changed', right: true, cell: (t) => count(t.changed) },
+              { head: 'SQL', right: true, cell: (t) => signed(t.bytes) },
+            ]} />}
+          </Sheet>
+          <Sheet title="Settings and options" aside={c.more_values > 0 ? `and ${count(c.more_values)} more` : undefined}>
+            {c.values.length === 0 ? <Empty>All are the same.</Empty> : (
+              <ul>{c.values.map((v) => (
+                <li key={v.where} className="px-4 py-1.5 border-t border-line"><span className="font-mono break-all">{v.where}</span>
+                  <p className="text-soft break-words"><del className="no-underline">{v.before || <i>nothing</i>}</del> → <ins className="no-underline text-ink">{v.after || <i>nothing</i>}</ins></p></li>
+              ))}</ul>
+            )}
+          </Sheet>
+        </div>
+        <Sheet title="Files" aside={c.more > 0 ? `the ${count(c.files.length)} largest of ${count(c.files.length + c.more)}` : plural(c.files.length, 'file')}>
+          {c.files.length === 0 ? <Empty>All files are the same.</Empty> : (
+            <ul className="max-h-[640px] overflow-auto pb-1" tabIndex={0} aria-label="Files that differ">{c.files.map((f) => (
+              <li key={f.path} className="flex items-center gap-2 min-h-[28px] px-4 border-t border-line hover:bg-leaf-wash/50">
+                <span className="w-24 shrink-0"><Change change={f.change} /></span>
+                <span className="font-mono text-[0.92rem] flex-1 min-w-0 truncate [direction:rtl] text-left" title={f.path}><bdi>{f.path}</bdi></span>
+                <span className="w-20 shrink-0"><Delta of={f.packed} most={mostFile} area={f.area} /></span><span className="font-mono w-20 text-right shrink-0">{signed(f.packed)}</span>
+              </li>
+            ))}</ul>
+          )}
+        </Sheet>
+      </div>
+    </>
+  )
+}
+
+function Change({ change }: { change: string }) {
+  switch (change) {
+    case 'added': return <Status tone="plain" icon={Plus}>added</Status>
+    case 'removed': return <Status tone="plain" icon={Minus}>removed</Status>
+  }
+  return <Status tone="plain" icon={Pencil}>changed</Status>
+}
+
+/** A difference as a bar from the middle: to the right for more, to the left for less. */
+function Delta({ of, most, area }: { of: number; most: number; area?: string }) {
+  const share = Math.max(of === 0 ? 0 : 1, (Math.abs(of) / Math.max(1, most)) * 50)
+  return (
+    <span className="relative block h-2 rounded-sm bg-line overflow-hidden w-full min-w-20" aria-hidden>
+      <span className={`absolute inset-y-0 ${area ? `area area-${area}` : 'bg-leaf'}`} style={of < 0 ? { right: '50%', width: `${share}%` } : { left: '50%', width: `${share}%` }} />
+    </span>
+  )
+}

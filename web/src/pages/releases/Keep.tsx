@@ -1,0 +1,66 @@
+import { useState } from 'react'
+import type { Release } from '../../api/client'
+import { Problem } from '../../api/client'
+import { useDiscard } from '../../api/hooks'
+import { Ask, text } from '../../parts/Dialog'
+import { Field, Input, Select } from '../../parts/parts'
+import { size } from '../../parts/say'
+
+export function Discard({ release }: { release: Release }) {
+  const discard = useDiscard()
+  return (
+    <Ask button="Discard archive…" title={`Discard the archive of ${release.ref}`} action={`Discard ${size(release.archive_bytes)}`}
+      about={`The record of the release stays, with what was in it. No site can be made from it any more${release.sites ? `; the ${release.sites} sites made from it are not touched` : ''}.`}
+      onSubmit={() => discard.mutateAsync(release.ref)} />
+  )
+}
+
+const save = (address: string, name: string) => {
+  const a = document.createElement('a')
+  a.href = address
+  a.download = name
+  a.click()
+}
+
+/** Downloads an archive as it is, in volumes, or sealed. */
+export function Download({ release }: { release: Release }) {
+  const [how, setHow] = useState('whole')
+  const at = `/api/v1/releases/${encodeURIComponent(release.ref)}`
+  const name = `${release.starter}-${release.number}.zip`
+  const submit = async (f: FormData) => {
+    if (how === 'whole') return save(`${at}/archive`, name)
+    if (how === 'volumes') {
+      const bytes = Number(text(f, 'megabytes')) * 1_000_000
+      const res = await fetch(`${at}/volumes?size=${bytes}`)
+      if (!res.ok) throw new Problem(res.status, 'The volumes cannot be listed.')
+      for (const v of (await res.json()) as { name: string; path: string }[]) {
+        save(`/api/v1${v.path}`, v.name)
+        await new Promise((done) => setTimeout(done, 400)) // browsers drop downloads that begin together
+      }
+      return
+    }
+    const recipients = text(f, 'recipients').split(/\s+/).filter(Boolean)
+    const passphrase = text(f, 'passphrase')
+    const res = await fetch(`${at}/sealed`, { method: 'POST', body: JSON.stringify(passphrase ? { passphrase } : { recipients }) })
+    if (!res.ok) throw new Problem(res.status, ((await res.json()) as { detail?: string }).detail ?? res.statusText)
+    const blob = URL.createObjectURL(await res.blob())
+    save(blob, `${name}.age`)
+    setTimeout(() => URL.revokeObjectURL(blob), 60_000)
+  }
+  return (
+    <Ask button="Download…" title={`Download ${release.ref}`} about={`An ordinary ZIP file of ${size(release.archive_bytes)}.`} action="Download" onSubmit={submit}>
+      <Field label="How">{(id) => (
+        <Select id={id} value={how} onChange={(e) => setHow(e.target.value)}>
+          <option value="whole">whole</option><option value="volumes">in volumes, with their sums</option><option value="sealed">sealed, for people or with a passphrase</option>
+        </Select>
+      )}</Field>
+      {how === 'volumes' && <Field label="Megabytes each" hint={'joined by: cat NAME.zip.* > NAME.zip'}>{(id, by) => <Input id={id} aria-describedby={by} name="megabytes" type="number" min={1} defaultValue={100} required />}</Field>}
+      {how === 'sealed' && (
+        <>
+          <Field label="Recipients" hint="age1…, one or more, with spaces between">{(id, by) => <Input id={id} aria-describedby={by} name="recipients" className="font-mono" />}</Field>
+          <Field label="Or a passphrase" hint="at least ten characters; tell it by another way than the file">{(id, by) => <Input id={id} aria-describedby={by} name="passphrase" type="password" minLength={10} autoComplete="new-password" />}</Field>
+        </>
+      )}
+    </Ask>
+  )
+}
