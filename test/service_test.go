@@ -225,7 +225,13 @@ func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
 	require.Equal(t, records.Done, run.Status, run.Error)
 	releases := ask[[]wire.Release](t, "release", "list", "music-base")
 	require.Len(t, releases, before+1)
-	require.Len(t, archives(t), len(releases), "no orphan is left in the store")
+	kept := 0
+	for _, r := range ask[[]wire.Release](t, "release", "list") {
+		if r.Kept {
+			kept++
+		}
+	}
+	require.Len(t, archives(t), kept, "no orphan is left in the store")
 	require.Contains(t, must(t, "release", "verify", releases[0].Ref), "every sum holds")
 }
 

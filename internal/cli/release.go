@@ -39,13 +39,13 @@ func (a *app) release() *cli.Command {
 		verb("extract", "REF PATH…", "take files or folders out; only what is taken is fetched", []cli.Flag{
 			&cli.StringFlag{Name: "to", Required: true, Usage: "folder to put them in"}}, a.releaseExtract),
 		verb("compare", "REF REF", "say how a release differs from another, or, with the word source, from its source today", []cli.Flag{detach}, a.releaseCompare),
-		verb("verify", "REF|FILE…", "read everything and check every sum: of a release, or of files on this machine, volumes and sealed ones too", []cli.Flag{keyFile, detach}, a.releaseVerify),
+		verb("verify", "REF-OR-FILE…", "read everything and check every sum: of a release, or of files on this machine, volumes and sealed ones too", []cli.Flag{keyFile, detach}, a.releaseVerify),
 		verb("download", "REF", "copy the archive; a partial copy is taken up where it ends", []cli.Flag{
 			&cli.StringFlag{Name: "to", Required: true, Usage: "file to write, or folder"},
 			&cli.StringFlag{Name: "volume", Usage: "cut it into pieces of this size, like 100MB"},
 			&cli.StringSliceFlag{Name: "seal", Usage: "encrypt it for this recipient (age1…); may be given again"},
 			&cli.StringFlag{Name: "passphrase-file", Usage: "encrypt it with the passphrase in this file; - for standard input", TakesFile: true}}, a.releaseDownload),
-		verb("import", "STARTER FILE…|URL", "bring in a release: an archive of a release, or archives and dumps that were made elsewhere", []cli.Flag{
+		verb("import", "STARTER FILE-OR-URL…", "bring in a release: an archive of a release, or archives and dumps that were made elsewhere", []cli.Flag{
 			&cli.StringFlag{Name: "database", Usage: "the SQL dump, where it is not in the archive: file or URL"},
 			keyFile,
 			&cli.StringFlag{Name: "list", Usage: "stock packing list, for a starter that is new", Value: "starter"},

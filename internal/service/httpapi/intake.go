@@ -63,7 +63,8 @@ func (a *api) uploads(g *gin.RouterGroup) {
 					return
 				}
 			}
-			handler.Middleware(do).ServeHTTP(c.Writer, c.Request)
+			// The handler takes what is behind its path for the upload.
+			http.StripPrefix(strings.TrimSuffix(uploadsPath, "/"), handler.Middleware(do)).ServeHTTP(c.Writer, c.Request)
 		}
 	}
 	g.POST("/uploads/", on(handler.PostFile))

@@ -1,0 +1,528 @@
+package test
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/survey"
+	"nestseed/internal/wire"
+)
+
+// starterOf makes a starter of the base site once.
+func starterOf(t testing.TB, name string, flags ...string) {
+	t.Helper()
+	prepared(t)
+	if nestseed(t, "starter", "show", name).code != 0 {
+		must(t, append([]string{"starter", "create", name, "--from", "base"}, flags...)...)
+	}
+}
+
+func inBase(name string) string { return filepath.Join(world.stack.Sites(), "base", name) }
+
+// untidy leaves in the base site what sites collect over the years, and takes it away at the end.
+func untidy(t *testing.T) {
+	for name, text := range map[string]string{
+		"wp-config-old.php": "<?php define('DB_PASSWORD', '" + scenario.BaseDatabasePassword + "');", ".env": "KEY=1", "wp-content/debug.log": "oops", "wp-content/object-cache.php": "<?php",
+		"wp-content/plugins/idle/idle.php": "<?php /* Plugin Name: Idle */", "wp-content/themes/old/.git/HEAD": "ref", "wp-content/uploads/2026/loose.jpg": "not named by any row",
+		"wp-content/uploads/Notes.txt": "see " + world.stack.Address("base") + "/welcome/", "wp-content/uploads/notes.txt": "x", "wp-content/uploads/copy.sql": "-- dump\nCREATE TABLE x (a int);",
+	} {
+		p := inBase(name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
+		require.NoError(t, os.WriteFile(p, []byte(text), 0o644))
+		t.Cleanup(func() { os.Remove(p) })
+	}
+	t.Cleanup(func() { os.RemoveAll(inBase("wp-content/plugins/idle")); os.RemoveAll(inBase("wp-content/themes/old")) })
+	db, err := world.stack.Admin()
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	do := func(stmts ...string) {
+		for _, s := range stmts {
+			_, err := db.Exec(s)
+			require.NoError(t, err, s)
+		}
+	}
+	do("CREATE TABLE lad_base.lad_visitor_sessions (id int PRIMARY KEY, v text) ENGINE=MyISAM CHARACTER SET latin1", "INSERT INTO lad_base.lad_visitor_sessions VALUES (1,'a'),(2,'b')",
+		"CREATE TABLE lad_base.other_things (id int)", "CREATE TRIGGER lad_base.lad_tr BEFORE INSERT ON lad_base.lad_links FOR EACH ROW SET NEW.link_rss = ''",
+		`INSERT INTO lad_base.lad_options (option_name, option_value, autoload) VALUES ('mailer', 'a:1:{s:7:"api_key";s:20:"mk-0123456789abcdefg";}', 'yes'),
+			('_site_transient_update_plugins', 'O:8:"stdClass":1:{s:8:"response";a:2:{s:5:"a/a.x";i:1;s:5:"b/b.x";i:1;}}', 'no')`,
+		"INSERT INTO lad_base.lad_postmeta (post_id, meta_key, meta_value) VALUES (1, '_wp_attached_file', '2019/gone.jpg')",
+		"INSERT INTO lad_base.lad_comments (comment_post_ID, comment_author, comment_content, comment_approved) VALUES (1, 's', 'buy', 'spam')")
+	t.Cleanup(func() {
+		do("DROP TABLE lad_base.lad_visitor_sessions, lad_base.other_things", "DROP TRIGGER lad_base.lad_tr", "DELETE FROM lad_base.lad_options WHERE option_name IN ('mailer', '_site_transient_update_plugins')",
+			"DELETE FROM lad_base.lad_postmeta WHERE meta_value = '2019/gone.jpg'", "DELETE FROM lad_base.lad_comments WHERE comment_approved = 'spam'")
+	})
+}
+
+func TestASurveyOfAnUntidySiteFindsEachThingWithItsRemedy(t *testing.T) {
+	starterOf(t, "tidy")
+	untidy(t)
+	s := ask[survey.Survey](t, "source", "survey", "base")
+	found := map[string]survey.Finding{}
+	for _, f := range s.Findings {
+		require.NotEmpty(t, f.Why)
+		require.True(t, f.Remedy != nil || f.Advice != "", "%s says neither what to edit nor what to do", f.What)
+		found[f.What] = f
+	}
+	for _, what := range []string{"secret outside the settings file", "logs", "drop-in that caches", "extension that is not active", "theme that is not active", "version control", "media files that no row points at",
+		"the source's address in text files", "names that differ only in case", "database dump", "sessions", "table of another prefix", "tables whose engine has no snapshots", "triggers and routines", "definers",
+		"mixed character sets", "what looks like a token or licence", "updates are pending for extensions", "rows that point at files that are missing", "spam comments"} {
+		require.Contains(t, found, what)
+	}
+	require.Equal(t, []string{"mailer › api_key"}, found["what looks like a token or licence"].Examples)
+	require.Equal(t, int64(2), found["updates are pending for extensions"].Count)
+	require.Contains(t, found["rows that point at files that are missing"].Examples, "2019/gone.jpg")
+	require.Contains(t, found["media files that no row points at"].Remedy.LeaveOut, "wp-content/uploads/2026/loose.jpg")
+
+	// Each remedy is an edit that the packing list takes, and with all of them nothing of it is packed.
+	svc := world.service.client(t)
+	for _, f := range s.Findings {
+		if f.Remedy != nil {
+			p, err := svc.EditPacking(context.Background(), "tidy", *f.Remedy)
+			require.NoError(t, err, "%+v", f)
+			require.True(t, p.Surveyed)
+		}
+	}
+	must(t, "release", "build", "tidy")
+	for _, gone := range []string{"wp-config-old.php", ".env", "debug.log", "object-cache.php", "idle.php", "loose.jpg", "copy.sql"} {
+		require.Empty(t, ask[wire.Contents](t, "release", "contents", "tidy", "--find", gone).Nodes, gone)
+	}
+	r := ask[wire.Release](t, "release", "show", "tidy")
+	require.Contains(t, fmt.Sprint(r.Manifest.Blanked), "value mailer › api_key")
+	out := must(t, "source", "show", "base")
+	require.Contains(t, out, "remedy: nestseed packing blank STARTER 'mailer › api_key'")
+	require.Contains(t, out, "faults")
+}
+
+func TestASecondReleaseSaysWhyItIsLargerAndOneRemedyMakesItSmall(t *testing.T) {
+	starterOf(t, "season")
+	must(t, "release", "build", "season")
+	require.NoError(t, scenario.Autumn(context.Background(), world.stack))
+	t.Cleanup(func() { os.Remove(inBase(scenario.ForgottenArchive)) })
+
+	today := ask[archive.Comparison](t, "release", "compare", "season@1", "source")
+	require.Equal(t, "source base today", today.To)
+	require.Equal(t, scenario.ForgottenArchive, today.Causes[0].Path)
+	require.Equal(t, 3, nestseed(t, "release", "show", "season@2").code, "comparing with the source keeps no release")
+
+	must(t, "release", "build", "season", "--note", "autumn")
+	d := ask[archive.Comparison](t, "release", "compare", "season@1", "season@2")
+	require.Contains(t, d.Summary, "+31.5 MB by "+scenario.ForgottenArchive+", which was added")
+	require.Contains(t, must(t, "release", "show", "season@2"), scenario.ForgottenArchive, "the list says so without being asked")
+	require.Len(t, d.Values, 1)
+	require.Equal(t, "option blogdescription", d.Values[0].Where)
+	s := ask[survey.Survey](t, "source", "survey", "base")
+	var remedy []string
+	for _, f := range s.Findings {
+		if f.Where == scenario.ForgottenArchive {
+			require.Equal(t, "ZIP archive", f.What)
+			require.Equal(t, int64(scenario.ForgottenBytes), f.Bytes)
+			remedy = f.Remedy.LeaveOut
+		}
+	}
+	p := ask[wire.Packing](t, append([]string{"packing", "leave-out", "season"}, remedy...)...)
+	require.Equal(t, int64(scenario.ForgottenBytes), p.Saved[scenario.ForgottenArchive].Bytes)
+	must(t, "release", "build", "season")
+	third := ask[wire.Release](t, "release", "show", "season@3")
+	require.Less(t, third.ArchiveBytes, *third.BeforeBytes-int64(30<<20))
+
+	// A page shows it too, and can be used by everyone.
+	run := ask[[]wire.Run](t, "run", "list")
+	for _, r := range run {
+		if r.Title == "Compare season@1 with season@2" {
+			axe, err := os.ReadFile(axeSource)
+			require.NoError(t, err)
+			var faults []string
+			var page string
+			do(t, console(t), chromedp.Navigate(fmt.Sprintf("%s/comparisons/%d", world.service.address(), r.ID)), chromedp.WaitVisible("[aria-label='Main causes'] li", chromedp.ByQuery),
+				chromedp.Text("main", &page, chromedp.ByQuery), chromedp.Evaluate(string(axe), nil),
+				chromedp.Evaluate(`axe.run().then(r => r.violations.map(v => v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | ')))`, &faults, awaitPromise))
+			require.Empty(t, faults)
+			require.Contains(t, page, "base-site-copy.zip, which was added")
+		}
+	}
+}
+
+var harbour sync.Once
+
+// handedOver makes the other agency's files once and returns the links to them.
+func handedOver(t testing.TB) (files, dump string) {
+	t.Helper()
+	prepared(t)
+	harbour.Do(func() { require.NoError(t, scenario.Harbour(context.Background(), world.stack)) })
+	at := world.stack.Address("files") + "/"
+	return at + scenario.HarbourFiles, at + scenario.HarbourDump
+}
+
+func TestASiteFromElsewhereComesInByLinkAndProvisions(t *testing.T) {
+	files, dump := handedOver(t)
+	r := ask[wire.Release](t, "release", "import", "harbour", files, "--database", dump, "--note", "handed over")
+	require.Equal(t, "harbour@1", r.Ref)
+	require.Equal(t, world.stack.Address("harbour"), r.Manifest.Origin.Address)
+	require.Equal(t, "hm_", r.Manifest.Origin.Prefix)
+	require.Equal(t, inSites("harbour"), r.Manifest.Origin.WebRoot)
+	require.Contains(t, fmt.Sprint(r.Manifest.Notes), "harbour_settings › mail_token")
+	require.Contains(t, must(t, "release", "verify", "harbour"), "every sum holds")
+	file := filepath.Join(t.TempDir(), "h.zip")
+	must(t, "release", "download", "harbour", "--to", file)
+	dir := t.TempDir()
+	require.NoError(t, exec.Command("unzip", "-q", file, "-d", dir).Run())
+	for _, secret := range []string{scenario.HarbourDatabasePassword, scenario.HarbourSalt, "piers@harbour.example"} {
+		require.Error(t, exec.Command("grep", "-rqF", secret, dir).Run(), "%s is in the release", secret)
+	}
+
+	must(t, "client", "add", "harbour-hub", "--set", "title=Harbour Hub", "--set", "email=office@harbour.example")
+	site := ask[wire.Site](t, "site", "provision", "harbour-hub", "--from", "harbour", "--host", "preview")
+	require.Zero(t, site.Report.Faults(), "%+v", site.Report)
+	res, err := stack.Client().Get(site.Address + "/courses/")
+	require.NoError(t, err)
+	body, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	res.Body.Close()
+	require.Contains(t, string(body), "Ærø to Zürich")
+	require.NotContains(t, string(body), "harbour.localhost")
+	require.Equal(t, 1, nestseed(t, "release", "build", "harbour").code, "a starter without a source cannot be built")
+}
+
+func inSites(name string) string { return filepath.Join(world.stack.Sites(), name) }
+
+func TestAnArchiveGoesOutSealedInVolumesAndComesBack(t *testing.T) {
+	prepared(t)
+	dir := t.TempDir()
+	pass := filepath.Join(dir, "pass")
+	require.NoError(t, os.WriteFile(pass, []byte("eight gentle violas\n"), 0o600))
+	must(t, "release", "download", "music-base@1", "--to", filepath.Join(dir, "out.zip"), "--volume", "8MB", "--passphrase-file", pass)
+	volumes, err := filepath.Glob(filepath.Join(dir, "out.zip.age.*"))
+	require.NoError(t, err)
+	require.Greater(t, len(volumes), 3)
+
+	verify := append([]string{"release", "verify", "--key-file", pass}, volumes...)
+	require.Contains(t, must(t, verify...), "music-base@1 is whole")
+	r := nestseed(t, append([]string{"release", "verify"}, volumes...)...)
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "sealed")
+	r = nestseed(t, append(append([]string{"release", "verify", "--key-file", pass}, volumes[:1]...), volumes[2:]...)...)
+	require.Contains(t, r.err, "out.zip.age.002 is missing")
+
+	// Out of order, without the sums, into a starter that is new.
+	back := []string{"release", "import", "returned", "--key-file", pass}
+	for i := len(volumes) - 2; i >= 0; i-- {
+		back = append(back, volumes[i])
+	}
+	got := ask[wire.Release](t, back...)
+	first := ask[wire.Release](t, "release", "show", "music-base@1")
+	require.Equal(t, "returned@1", got.Ref)
+	require.Equal(t, first.SumsSHA256, got.SumsSHA256, "it is the same archive, byte for byte")
+	require.Contains(t, got.ImportedFrom, "music-base@1")
+	r = nestseed(t, append([]string{"release", "import", "returned"}, volumes...)...)
+	require.Equal(t, 1, r.code)
+	require.Contains(t, r.err, "sealed")
+	require.Equal(t, 3, nestseed(t, "release", "show", "returned@2").code)
+
+	school := scenario.Schools(12)[11]
+	addClient(t, school)
+	site := ask[wire.Site](t, "site", "provision", school.Name, "--from", "returned", "--host", "preview")
+	require.Zero(t, site.Report.Faults())
+	require.Equal(t, "returned@1", site.Release)
+}
+
+func TestVolumesAndSealedDownloadsOverHTTP(t *testing.T) {
+	prepared(t)
+	ask := func(method, path, body, rng string) *http.Response {
+		req, err := http.NewRequest(method, world.service.address()+"/api/v1"+path, strings.NewReader(body))
+		require.NoError(t, err)
+		token, err := os.ReadFile(world.service.data + "/owner-token")
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
+		if rng != "" {
+			req.Header.Set("Range", rng)
+		}
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		t.Cleanup(func() { res.Body.Close() })
+		return res
+	}
+	res := ask("GET", "/releases/music-base@1/volumes/music-base-1.zip.001?size=1000000", "", "bytes=0-3")
+	require.Equal(t, http.StatusPartialContent, res.StatusCode)
+	head, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	require.Equal(t, "PK\x03\x04", string(head))
+	require.NotEmpty(t, res.Header.Get("ETag"))
+	sums, err := io.ReadAll(ask("GET", "/releases/music-base@1/volumes/music-base-1.zip.sums?size=8000000", "", "").Body)
+	require.NoError(t, err)
+	require.Regexp(t, `^[0-9a-f]{64}  music-base-1.zip.001\n`, string(sums))
+	for path, status := range map[string]int{"/releases/music-base@1/volumes/music-base-1.zip.999?size=1000000": 404, "/releases/music-base@1/volumes/other.zip.001?size=1000000": 404, "/releases/music-base@1/volumes/music-base-1.zip.001?size=1": 422} {
+		require.Equal(t, status, ask("GET", path, "", "").StatusCode, path)
+	}
+	require.Equal(t, 422, ask("POST", "/releases/music-base@1/sealed", `{"recipients":["age1x"]}`, "").StatusCode)
+	require.Equal(t, 422, ask("POST", "/releases/music-base@1/sealed", `{}`, "").StatusCode)
+	sealed, err := io.ReadAll(io.LimitReader(ask("POST", "/releases/music-base@1/sealed", `{"passphrase":"nine quiet bassoons"}`, "").Body, 21))
+	require.NoError(t, err)
+	require.Equal(t, "age-encryption.org/v1", string(sealed))
+}
+
+// evil makes a tar that would write outside.
+func evil(t *testing.T) string {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	require.NoError(t, w.WriteHeader(&tar.Header{Name: "../../escaped.php", Size: 1, Mode: 0o644, Typeflag: tar.TypeReg}))
+	w.Write([]byte("x"))
+	require.NoError(t, w.Close())
+	file := filepath.Join(t.TempDir(), "übel & 'wild'.tar")
+	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
+	return file
+}
+
+func TestHostileAndHopelessImportsLeaveNothing(t *testing.T) {
+	files, _ := handedOver(t)
+	for name, c := range map[string]struct {
+		args []string
+		code int
+		word string
+	}{
+		"hostile":      {[]string{evil(t)}, 1, `refused: entry "../../escaped.php"`},
+		"no such file": {[]string{"/no/such.zip"}, 1, "no such file"},
+		"a page":       {[]string{world.stack.Address("base") + "/"}, 2, "to a page and not to a file"},
+		"private":      {[]string{"http://127.0.0.1:" + strings.Split(world.service.listen, ":")[1] + "/livez"}, 2, "private network"},
+		"gone":         {[]string{files + ".gone"}, 2, "404"},
+		"not a site":   {[]string{world.binary}, 1, "neither"},
+	} {
+		r := nestseed(t, append([]string{"release", "import", "bad"}, c.args...)...)
+		require.Equal(t, c.code, r.code, "%s: %s", name, r.err)
+		require.Contains(t, r.err, c.word, name)
+	}
+	require.Equal(t, 3, nestseed(t, "starter", "show", "bad").code, "an import that fails makes no starter")
+	left, err := os.ReadDir(filepath.Join(world.service.data, "scratch"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+	require.NoFileExists(t, filepath.Join(world.service.data, "escaped.php"))
+}
+
+func TestAnUploadThatBreaksGoesOnWhereItEnded(t *testing.T) {
+	prepared(t)
+	file := filepath.Join(t.TempDir(), "Ünïcode näme (copy).zip")
+	must(t, "release", "download", "music-base@1", "--to", file)
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+	token, err := os.ReadFile(world.service.data + "/owner-token")
+	require.NoError(t, err)
+	tus := func(token, method, path string, body io.Reader, headers ...string) *http.Response {
+		req, err := http.NewRequest(method, world.service.address()+"/api/v1/uploads/"+path, body)
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(token))
+		req.Header.Set("Tus-Resumable", "1.0.0")
+		req.Header.Set("Content-Type", "application/offset+octet-stream")
+		for i := 0; i < len(headers); i += 2 {
+			req.Header.Set(headers[i], headers[i+1])
+		}
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return nil // the connection broke, as it was meant to
+		}
+		res.Body.Close()
+		return res
+	}
+	res := tus(string(token), "POST", "", nil, "Upload-Length", fmt.Sprint(len(whole)), "Upload-Metadata", "filename "+base64.StdEncoding.EncodeToString([]byte("../../"+filepath.Base(file))))
+	require.Equal(t, http.StatusCreated, res.StatusCode)
+	id := filepath.Base(res.Header.Get("Location"))
+	broken := io.MultiReader(bytes.NewReader(whole[:len(whole)/3]), &failing{})
+	tus(string(token), "PATCH", id, broken, "Upload-Offset", "0")
+
+	svc := world.service.client(t)
+	ctx := context.Background()
+	_, err = svc.ImportRelease(ctx, "resumed", wire.NewImport{Files: []wire.GivenFile{{Upload: id}}})
+	require.ErrorContains(t, err, "go on with it first")
+	at := ""
+	for at == "" { // the service holds the upload until it has noticed that the connection is gone
+		at = tus(string(token), "HEAD", id, nil).Header.Get("Upload-Offset")
+	}
+	var offset int
+	fmt.Sscan(at, &offset)
+	require.Less(t, offset, len(whole))
+	res = tus(string(token), "PATCH", id, bytes.NewReader(whole[offset:]), "Upload-Offset", at)
+	require.Equal(t, http.StatusNoContent, res.StatusCode)
+
+	// Somebody else can neither see nor use it.
+	require.NoError(t, errOf(svc.AddUser(ctx, wire.NewUser{Name: "piers", Role: "builder", Password: "a-long-password"})))
+	other := loginToken(t, "piers", "a-long-password")
+	require.Equal(t, http.StatusNotFound, tus(other, "HEAD", id, nil).StatusCode)
+	run, err := svc.ImportRelease(ctx, "resumed", wire.NewImport{Files: []wire.GivenFile{{Upload: id}}})
+	require.NoError(t, err)
+	run, err = svc.Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, "done", run.Status, run.Error)
+	require.Contains(t, string(run.Result), `"resumed@1"`)
+	require.Contains(t, ask[wire.Release](t, "release", "show", "resumed").ImportedFrom, "Ünïcode näme (copy).zip")
+	require.Equal(t, http.StatusNotFound, tus(string(token), "HEAD", id, nil).StatusCode, "what was brought in is not kept twice")
+}
+
+// loginToken logs in as a user of the console does and makes a token.
+func loginToken(t *testing.T, name, password string) string {
+	post := func(path, body, cookie string) *http.Response {
+		req, err := http.NewRequest(http.MethodPost, world.service.address()+"/api/v1"+path, strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Cookie", cookie)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		t.Cleanup(func() { res.Body.Close() })
+		require.Less(t, res.StatusCode, 300)
+		return res
+	}
+	cookie, _, _ := strings.Cut(post("/login", fmt.Sprintf(`{"name":%q,"password":%q}`, name, password), "").Header.Get("Set-Cookie"), ";")
+	var out wire.Token
+	require.NoError(t, json.NewDecoder(post("/tokens", `{"name":"uploads"}`, cookie).Body).Decode(&out))
+	return out.Token
+}
+
+func errOf[T any](_ T, err error) error { return err }
+
+// failing is a body that breaks.
+type failing struct{}
+
+func (failing) Read([]byte) (int, error) { return 0, fmt.Errorf("cut") }
+
+func TestRulesForArchivesDiscardOldOnesAndKeepTheirRecords(t *testing.T) {
+	starterOf(t, "kept")
+	must(t, "release", "build", "kept")
+	school := scenario.Schools(11)[10]
+	addClient(t, school)
+	must(t, "site", "provision", school.Name, "--from", "kept@1", "--host", "preview")
+	must(t, "release", "build", "kept")
+	require.Contains(t, must(t, "starter", "retain", "kept", "--last", "1"), "the last 1 archives are kept")
+	must(t, "release", "build", "kept")
+	releases := ask[[]wire.Release](t, "release", "list", "kept")
+	require.Len(t, releases, 3)
+	require.True(t, releases[0].Kept)
+	require.False(t, releases[1].Kept, "kept@2 is neither the last nor has a site")
+	require.True(t, releases[2].Kept, "a site was made from kept@1")
+	require.Contains(t, releases[1].DiscardedWhy, "keep the last 1")
+	require.Contains(t, must(t, "release", "list", "kept"), "discarded")
+	require.Contains(t, must(t, "release", "contents", "kept@2", "wp-content"), "plugins", "its contents can still be looked at")
+
+	r := nestseed(t, "site", "plan", school.Name, "--from", "kept@2", "--host", "preview", "--name", "other")
+	require.Equal(t, 3, r.code)
+	require.Contains(t, r.err, "discarded")
+	require.Contains(t, must(t, "release", "discard-archive", "kept@3"), "its record stays")
+	require.Equal(t, 3, nestseed(t, "release", "download", "kept@3", "--to", t.TempDir()).code)
+	files, err := filepath.Glob(filepath.Join(world.service.data, "archives", "kept-*.zip"))
+	require.NoError(t, err)
+	require.Len(t, files, 1)
+	// Without anything to copy from, the next build reads everything.
+	must(t, "starter", "retain", "kept", "--last", "0")
+	must(t, "release", "build", "kept", "--full")
+}
+
+func TestLaunchTasksStayUntilTheyAreTickedAndTokensAreFilled(t *testing.T) {
+	prepared(t)
+	dir := t.TempDir()
+	tasks := filepath.Join(dir, "tasks.yaml")
+	require.NoError(t, os.WriteFile(tasks, []byte("- {key: ring, title: Ring the school, page: wp-admin/}\n- {key: form, title: Try the form}\n"), 0o600))
+	fields := filepath.Join(dir, "fields.yaml")
+	require.NoError(t, os.WriteFile(fields, []byte(`
+- {key: founded, label: Founded, to: [{token: "%FOUNDED%", files: ["wp-content/plugins/**"]}]}
+- {key: first, label: First lesson, to: [{cell: {table: posts, column: post_title, where: post_name, is: lessons}}]}
+`), 0o600))
+	starterOf(t, "tasked", "--tasks", tasks, "--fields", fields)
+	must(t, "release", "build", "tasked")
+	school := scenario.Schools(10)[9]
+	addClient(t, school)
+	site := func(extra ...string) []string {
+		return append([]string{"--from", "tasked", "--host", "preview", "--name", "tasked"}, extra...)
+	}
+	r := nestseed(t, append([]string{"site", "provision", school.Name}, site("--set", "founded='; system('id'); //")...)...)
+	require.Equal(t, 4, r.code, "a value that could become program is refused")
+	require.Contains(t, r.err, "quotes")
+	made := ask[wire.Site](t, append([]string{"site", "provision", school.Name}, site("--set", "founded=1971", "--set", "first=Lessons & more")...)...)
+	require.Len(t, made.Tasks, 2)
+	require.Equal(t, made.Address+"/wp-admin/", made.Tasks[0].Page)
+	res, err := stack.Client().Get(made.Address + "/lessons/")
+	require.NoError(t, err)
+	body, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	res.Body.Close()
+	require.True(t, strings.Contains(string(body), "since 1971"))
+	require.True(t, strings.Contains(string(body), "Lessons &#038; more"))
+
+	require.Contains(t, must(t, "site", "tick", "tasked", "ring"), "✓ ring")
+	shown := ask[wire.Site](t, "site", "show", "tasked")
+	require.NotNil(t, shown.Tasks[0].DoneAt)
+	require.Equal(t, "owner", shown.Tasks[0].DoneBy)
+	require.Contains(t, must(t, "site", "tick", "tasked", "ring", "--undo"), "□ ring")
+	require.Equal(t, 3, nestseed(t, "site", "tick", "tasked", "nothing").code)
+	var checked bool
+	do(t, console(t), chromedp.Navigate(world.service.address()+"/sites/tasked"), chromedp.WaitVisible("#task-form", chromedp.ByQuery), chromedp.Click("#task-form", chromedp.ByQuery),
+		chromedp.WaitVisible("label[for=task-form] b.line-through", chromedp.ByQuery), chromedp.Evaluate("document.querySelector('#task-form').checked", &checked))
+	require.True(t, checked)
+}
+
+func TestPackingListsAreEditedByCommandAndTriedInTheConsole(t *testing.T) {
+	starterOf(t, "edited")
+	must(t, "source", "survey", "base")
+	before := ask[wire.Packing](t, "packing", "check", "edited")
+	p := ask[wire.Packing](t, "packing", "leave-out", "edited", "--ending", "mp4")
+	require.Greater(t, p.Saved["ending mp4"].Bytes, int64(400_000))
+	p = ask[wire.Packing](t, "packing", "keep-rows", "edited", "posts", "post_type", "page", "attachment", "wp_navigation")
+	require.Greater(t, p.Saved["keep-rows: posts by post_type"].Rows, int64(5))
+	require.Less(t, p.In.Rows, before.In.Rows)
+	p = ask[wire.Packing](t, "packing", "drop-rows", "edited", "posts", "post_type", "page")
+	require.Contains(t, fmt.Sprint(p.Problems), `"page" is both kept and dropped`)
+	p = ask[wire.Packing](t, "packing", "leave-out", "edited", "--table", "links")
+	require.Contains(t, fmt.Sprint(p.List.LeaveOut.Tables), "links")
+	require.Equal(t, 2, nestseed(t, "packing", "put-back", "edited", "never-there").code)
+	must(t, "packing", "put-back", "edited", "links", "mp4")
+	require.Equal(t, 2, withInput(t, "leave-out: {paths: ['/etc']}", "packing", "set", "edited", "-").code)
+
+	tab := console(t)
+	var aside string
+	do(t, tab, chromedp.Navigate(world.service.address()+"/starters/edited"), chromedp.WaitVisible("#packing-list", chromedp.ByQuery), chromedp.Focus("#packing-list", chromedp.ByQuery),
+		chromedp.Evaluate(`(() => { const t = document.querySelector('#packing-list'); const set = Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set; set.call(t, 'list: tried\nonly: database\n'); t.dispatchEvent(new Event('input', { bubbles: true })) })()`, nil),
+		chromedp.WaitVisible(`//*[contains(text(), "not saved yet")]`, chromedp.BySearch), chromedp.Poll(`document.querySelector('[aria-live=polite]').textContent.startsWith('Goes in0 files')`, nil), chromedp.Text("[aria-live=polite]", &aside, chromedp.ByQuery))
+	require.Contains(t, aside, "0 files")
+	require.NotContains(t, must(t, "packing", "show", "edited"), "tried", "nothing is kept before it is saved")
+}
+
+func TestAnImportThatIsKilledBeginsAgain(t *testing.T) {
+	files, dump := handedOver(t)
+	run := ask[wire.Run](t, "release", "import", "patient", files, "--database", dump, "--detach")
+	svc := world.service.client(t)
+	ctx := context.Background()
+	working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Step == "Unpack" })
+	world.service.kill(t)
+	restart(t)
+	r, err := world.service.client(t).Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, "done", r.Status, r.Error)
+	require.Contains(t, must(t, "release", "verify", "patient@1"), "every sum holds")
+	require.Equal(t, 3, nestseed(t, "release", "show", "patient@2").code)
+	left, err := os.ReadDir(filepath.Join(world.service.data, "scratch"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+}
+
+func TestARunOfBringingInCanBeCancelled(t *testing.T) {
+	files, dump := handedOver(t)
+	run := ask[wire.Run](t, "release", "import", "hasty", files, "--database", dump, "--detach")
+	must(t, "run", "cancel", fmt.Sprint(run.ID))
+	r, err := world.service.client(t).Wait(context.Background(), run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, "cancelled", r.Status)
+	require.Equal(t, 3, nestseed(t, "starter", "show", "hasty").code)
+}
