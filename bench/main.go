@@ -49,6 +49,7 @@ type bench struct {
 	svc     *client.Client
 	site    string // folder of the generated site
 	dump    string
+	plain   time.Duration // zip and mariadb-dump of the site
 }
 
 func run(ctx context.Context) (err error) {
@@ -82,7 +83,7 @@ func run(ctx context.Context) (err error) {
 	if err := b.prepare(); err != nil {
 		return err
 	}
-	for _, step := range []func() error{b.bare, b.grow, b.build, b.provision, b.rewrite, b.memory} {
+	for _, step := range []func() error{b.bare, b.grow, b.build, b.rebuild, b.provision, b.rewrite, b.many, b.bringIn, b.memory} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -187,7 +188,12 @@ func (b *bench) grow() error {
 	if err := b.rows(); err != nil {
 		return err
 	}
-	return b.stack.Own(b.site)
+	if err := b.stack.Own(b.site); err != nil {
+		return err
+	}
+	// Releases are dated by the second; what changed within it is read again by the next build.
+	time.Sleep(2 * time.Second)
+	return nil
 }
 
 func (b *bench) put(name string, content []byte) error {
@@ -259,7 +265,7 @@ func (b *bench) rows() error {
 
 // build beside zip and the database's own dump.
 func (b *bench) build() error {
-	run, took, err := b.wait(b.svc.BuildRelease(b.ctx, "music-base", wire.NewRelease{}))
+	run, took, err := b.wait(b.svc.BuildRelease(b.ctx, "music-base", wire.NewRelease{Full: true}))
 	if err != nil {
 		return err
 	}
@@ -274,9 +280,158 @@ func (b *bench) build() error {
 	if err != nil {
 		return err
 	}
+	b.plain = plain
 	report("build a release", took, "zip -r -6 and mariadb-dump", plain, "10 times")
 	fmt.Println("   ", steps(run))
 	return nil
+}
+
+// rebuild changes one file in a hundred and as many rows, and builds again beside the same.
+func (b *bench) rebuild() error {
+	n := 0
+	err := filepath.WalkDir(filepath.Join(b.site, "wp-content"), func(p string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		if n++; n%100 != 0 {
+			return nil
+		}
+		f, err := os.OpenFile(p, os.O_APPEND|os.O_WRONLY, 0)
+		if err != nil {
+			return err
+		}
+		_, err = f.WriteString("\n// changed\n")
+		return errors.Join(err, f.Close())
+	})
+	if err != nil {
+		return err
+	}
+	db, err := b.stack.Admin()
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	if _, err := db.ExecContext(b.ctx, "UPDATE lad_base.lad_posts SET post_title = CONCAT(post_title, '!') WHERE ID % 100 = 7"); err != nil {
+		return err
+	}
+	run, took, err := b.wait(b.svc.BuildRelease(b.ctx, "music-base", wire.NewRelease{}))
+	if err != nil {
+		return err
+	}
+	report("build again, 1 % changed", took, "zip -r -6 and mariadb-dump", b.plain, "25 times")
+	fmt.Println("   ", steps(run))
+	return nil
+}
+
+// many is a site of 200,000 files: how long a survey takes, a changed packing list, the first page of contents.
+func (b *bench) many() error {
+	n := 200_000 * b.mb / 800
+	root := filepath.Join(b.stack.Sites(), "many")
+	if _, err := b.shell(fmt.Sprintf("mkdir %s && cd %s && cp -a ../base/wp-config.php ../base/wp-includes ../base/wp-admin ../base/*.php .", root, root)); err != nil {
+		return err
+	}
+	for i := range n {
+		dir := filepath.Join(root, fmt.Sprintf("wp-content/uploads/%03d/%02d", i/1000, i/20%50))
+		if i%20 == 0 {
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return err
+			}
+		}
+		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("score-%06d.%s", i, []string{"jpg", "txt", "pdf"}[i%3])), []byte(fmt.Sprintf("score %d", i)), 0o644); err != nil {
+			return err
+		}
+	}
+	if _, err := b.svc.AddSource(b.ctx, wire.NewSource{Name: "many", Host: "preview", Path: "many"}); err != nil {
+		return err
+	}
+	_, took, err := b.wait(b.svc.SurveySource(b.ctx, "many"))
+	if err != nil {
+		return err
+	}
+	find, err := b.shell(fmt.Sprintf("find %s -type f -printf '%%s\\n' | awk '{s+=$1} END {print s}'", root))
+	if err != nil {
+		return err
+	}
+	report(fmt.Sprintf("survey %d files", n), took, "find with sizes", find, "seconds")
+	t, err := b.svc.CreateStarter(b.ctx, wire.NewStarter{Name: "many", Source: "many"})
+	if err != nil {
+		return err
+	}
+	p, err := b.svc.Packing(b.ctx, t.Name)
+	if err != nil {
+		return err
+	}
+	start := time.Now()
+	if _, err := b.svc.TryPacking(b.ctx, t.Name, strings.Replace(p.Text, "paths:", "paths:\n    - wp-content/uploads/007/**\n    - \"**/score-00*.pdf\"", 1)); err != nil {
+		return err
+	}
+	report("total a changed packing list", time.Since(start), "", 0, "0.10 s")
+	if _, _, err := b.wait(b.svc.BuildRelease(b.ctx, t.Name, wire.NewRelease{})); err != nil {
+		return err
+	}
+	start = time.Now()
+	if _, err := b.svc.Contents(b.ctx, "many@1", "", 0, ""); err != nil {
+		return err
+	}
+	report(fmt.Sprintf("first page of contents, %d entries", n), time.Since(start), "", 0, "0.10 s")
+	start = time.Now()
+	if _, err := b.svc.Contents(b.ctx, "many@1", "wp-content/uploads/042", 0, ""); err != nil {
+		return err
+	}
+	report("a further page", time.Since(start), "", 0, "")
+	return os.RemoveAll(root)
+}
+
+// bringIn imports a dump of 1 GB beside what the disk takes.
+func (b *bench) bringIn() error {
+	file := filepath.Join(b.dir, "big.sql")
+	out, err := os.Create(file)
+	if err != nil {
+		return err
+	}
+	schema, err := b.shellOut(fmt.Sprintf("mariadb-dump %s --no-data lad_base", b.login()))
+	if err != nil {
+		return err
+	}
+	w := bufio.NewWriterSize(out, 1<<20)
+	w.Write(schema)
+	fmt.Fprintf(w, "INSERT INTO `lad_options` VALUES (1,'siteurl','%s','yes'),(2,'home','%s','yes');\n", b.stack.Address("base"), b.stack.Address("base"))
+	para := strings.Repeat("Our learners play in ensembles from the first term on, and their teachers play with them. ", 11)
+	noise := newNoise()
+	total, written := int64(b.mb)<<20*10/8, int64(0)
+	for i := 0; written < total; {
+		n, _ := w.WriteString("INSERT INTO `lad_postmeta` VALUES ")
+		for k := 0; k < 800; k, i = k+1, i+1 {
+			m, _ := fmt.Fprintf(w, "%s(%d,%d,'_part','<p>%s %x</p>\\n<a href=\\\"%s/p-%d\\\">it''s here</a>')", []string{"", ","}[min(k, 1)], i+1, i/7, para, noise(60), b.stack.Address("base"), i)
+			n += m
+		}
+		m, _ := w.WriteString(";\n")
+		written += int64(n + m)
+	}
+	if err := errors.Join(w.Flush(), out.Close()); err != nil {
+		return err
+	}
+	start := time.Now()
+	id, err := b.svc.Upload(b.ctx, file, nil)
+	if err != nil {
+		return err
+	}
+	sent := time.Since(start)
+	run, took, err := b.wait(b.svc.ImportRelease(b.ctx, "big", wire.NewImport{Files: []wire.GivenFile{{Upload: id}}}))
+	if err != nil {
+		return err
+	}
+	disk, err := b.shell(fmt.Sprintf("dd if=%s of=%s.copy bs=1M conv=fsync 2>/dev/null && rm %s.copy", file, file, file))
+	if err != nil {
+		return err
+	}
+	report(fmt.Sprintf("import a dump of %d MB", written>>20), took, "dd with fsync", disk, "0.5 times")
+	fmt.Printf("    sent in %.1f s before; %s\n", sent.Seconds(), steps(run))
+	return nil
+}
+
+func (b *bench) shellOut(script string) ([]byte, error) {
+	return exec.CommandContext(b.ctx, "sh", "-ec", script).Output()
 }
 
 func (b *bench) login() string {
@@ -294,7 +449,7 @@ func (b *bench) shell(script string) (time.Duration, error) {
 
 // provision beside unzip, sed and the database's own client. Checks are left out on both sides.
 func (b *bench) provision() error {
-	run, _, err := b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "brook-lane", From: "music-base", Host: "preview"}))
+	run, _, err := b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "brook-lane", From: "music-base@2", Host: "preview"}))
 	if err != nil {
 		return err
 	}

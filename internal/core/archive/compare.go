@@ -111,8 +111,17 @@ const (
 
 // Compare says how b differs from a. Both are of the same kind.
 func Compare(ctx context.Context, a, b *Archive, k *kind.Kind, report progress.Reporter) (*Comparison, error) {
+	return compareArchives(ctx, a, b, k, true, report)
+}
+
+// CompareSizes is Compare without a look at settings and single rows: what makes the difference in size.
+func CompareSizes(ctx context.Context, a, b *Archive, k *kind.Kind) (*Comparison, error) {
+	return compareArchives(ctx, a, b, k, false, progress.Discard)
+}
+
+func compareArchives(ctx context.Context, a, b *Archive, k *kind.Kind, deep bool, report progress.Reporter) (*Comparison, error) {
 	c := &comparer{ctx: ctx, a: a, b: b, k: k, out: &Comparison{From: a.Manifest.Ref(), To: b.Manifest.Ref(), Areas: []AreaDelta{}, Folders: []FolderDelta{}, Files: []FileDelta{}, Tables: []TableDelta{}, Values: []ValueDelta{}, Causes: []Cause{}},
-		root: &deltaNode{}, areas: map[string]*AreaDelta{}, folders: map[string]*FolderDelta{}}
+		deep: deep, root: &deltaNode{}, areas: map[string]*AreaDelta{}, folders: map[string]*FolderDelta{}}
 	var err error
 	if c.sumsA, err = a.Sums(); err != nil {
 		return nil, fmt.Errorf("%s: %w", a.Manifest.Ref(), err)
@@ -122,9 +131,11 @@ func Compare(ctx context.Context, a, b *Archive, k *kind.Kind, report progress.R
 	}
 	report.Step("Compare files", progress.Amount{})
 	c.files()
-	report.Step("Compare settings", progress.Amount{})
-	if err := c.settings(); err != nil {
-		return nil, err
+	if deep {
+		report.Step("Compare settings", progress.Amount{})
+		if err := c.settings(); err != nil {
+			return nil, err
+		}
 	}
 	report.Step("Compare rows", progress.Amount{})
 	if err := c.tables(); err != nil {
@@ -139,6 +150,7 @@ type comparer struct {
 	a, b         *Archive
 	k            *kind.Kind
 	sumsA, sumsB map[string]string
+	deep         bool
 	out          *Comparison
 	root         *deltaNode
 	areas        map[string]*AreaDelta
@@ -416,9 +428,12 @@ func (c *comparer) tables() error {
 	for _, t := range c.a.Manifest.Tables {
 		old[c.bare(c.a, t.Name)] = t
 	}
-	keys, err := c.b.primaryKeys()
-	if err != nil {
-		return err
+	var keys map[string][]string
+	if c.deep {
+		var err error
+		if keys, err = c.b.primaryKeys(); err != nil {
+			return err
+		}
 	}
 	for _, t := range c.b.Manifest.Tables {
 		was, there := old[c.bare(c.b, t.Name)]
@@ -429,6 +444,8 @@ func (c *comparer) tables() error {
 			d.Change, d.Added = "added", t.Rows
 		case c.sameRows(was, t):
 			continue
+		case !c.deep:
+			d.Added, d.Removed = max(0, t.Rows-was.Rows), max(0, was.Rows-t.Rows)
 		default:
 			if err := c.rows(was, t, keys[t.Name], &d); err != nil {
 				return err

@@ -35,8 +35,12 @@ func (b *builder) openBefore() error {
 	return nil
 }
 
-// settle is how long a file must have been at rest before the release before was built: times have seconds.
-const settle = 2 * time.Second
+// How long a file must have been at rest when the release before was begun. Times that programs set have
+// seconds only; those that the system keeps lag by a tick of its clock.
+const (
+	settleSet  = 2 * time.Second
+	settleKept = 100 * time.Millisecond
+)
 
 // unchanged returns the entry of the release before that a file can be copied from, with its sum: same size,
 // same time, same mode, and not touched since that release was begun. Where the system keeps the time of the
@@ -49,9 +53,9 @@ func (p *before) unchanged(e hostfs.Entry) (*zip.File, string) {
 	if f == nil || !f.Mode().IsRegular() || f.UncompressedSize64 != uint64(e.SizeBytes) || f.Mode() != e.Mode || f.Modified.Unix() != e.ModTime.Unix() {
 		return nil, ""
 	}
-	last := e.ModTime
-	if e.ChangeTime.After(last) {
-		last = e.ChangeTime
+	last, settle := e.ChangeTime, settleKept
+	if last.IsZero() {
+		last, settle = e.ModTime, settleSet
 	}
 	sum := p.sums[f.Name]
 	if sum == "" || !last.Before(p.made.Add(-settle)) {

@@ -15,10 +15,11 @@ type Problem struct {
 }
 
 // Check compares a list with the paths and tables there are. It names rules that match nothing, and rules
-// that contradict each other or make each other needless.
-func (m *Matcher) Check(paths func(yield func(path string, sizeBytes int64) bool), tables []string) []Problem {
+// that contradict each other or make each other needless. used are the rules that are known to leave a path
+// out, as totalling a survey finds them; nil when that is not known yet.
+func (m *Matcher) Check(paths func(yield func(path string, sizeBytes int64) bool), tables []string, used map[string]bool) []Problem {
 	c := &checker{m: m, l: m.list, tables: tables}
-	c.paths(paths)
+	c.paths(paths, used)
 	c.tableRules()
 	c.rowRules()
 	c.fields()
@@ -37,19 +38,21 @@ func (c *checker) add(rule, why string, args ...any) {
 }
 
 // paths looks for rules that decided nothing: others always came first, or nothing is there that they match.
-func (c *checker) paths(paths func(yield func(string, int64) bool)) {
+func (c *checker) paths(paths func(yield func(string, int64) bool), used map[string]bool) {
 	rest := *c.l
 	rest.Only, rest.LeaveOut.LargerThanByte = "", 0
-	settings := c.m.settingsNames()
-	used := map[string]bool{}
-	sweep := c.m.Sweep()
-	for p, size := range paths {
-		rule, out := sweep(p, size)
-		if out && !used[rule] {
-			used[rule] = true
+	if used == nil {
+		used = map[string]bool{}
+		sweep := c.m.Sweep()
+		for p, size := range paths {
+			if rule, out := sweep(p, size); out && !used[rule] {
+				used[rule] = true
+			}
 		}
-		if out && slices.Contains(settings, p) && c.l.Only != "database" {
-			c.add("leave-out: "+rule, "leaves out the settings file %s, without which no site can be made; take the rule away, its secrets are blanked anyway", p)
+	}
+	for _, name := range c.m.settingsNames() {
+		if rule, out := c.m.LeavesOut(name, 1); out && c.l.Only != "database" {
+			c.add("leave-out: "+rule, "leaves out the settings file %s, without which no site can be made; take the rule away, its secrets are blanked anyway", name)
 		}
 	}
 	idle := func(name string) bool { return used[name] }

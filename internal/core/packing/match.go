@@ -35,39 +35,35 @@ func (m *Matcher) List() *List { return m.list }
 
 // LeavesOut reports whether a path stays out, and by which rule.
 func (m *Matcher) LeavesOut(p string, sizeBytes int64) (rule string, out bool) {
-	if rule := m.globs.dir(path.Dir(p)); rule != "" {
+	if rule := m.globs.dir(folderOf(p)); rule != "" {
 		return rule, true
 	}
-	return m.file(p, sizeBytes)
+	return m.file(p, sizeBytes, false)
 }
 
 // Sweep returns a LeavesOut for many paths in order: what it finds of a folder it remembers for the next path.
 // It is for one goroutine.
 func (m *Matcher) Sweep() func(p string, sizeBytes int64) (rule string, out bool) {
-	last, lastRule := "", ""
+	last, lastRule, lone := "", "", !m.globs.around[""]
 	return func(p string, sizeBytes int64) (string, bool) {
-		dir := ""
-		if i := strings.LastIndexByte(p, '/'); i > 0 {
-			dir = p[:i]
-		}
-		if dir != last {
-			last, lastRule = dir, m.globs.dir(dir)
+		if dir := folderOf(p); dir != last {
+			last, lastRule, lone = dir, m.globs.dir(dir), !m.globs.around[dir]
 		}
 		if lastRule != "" {
 			return lastRule, true
 		}
-		return m.file(p, sizeBytes)
+		return m.file(p, sizeBytes, lone)
 	}
 }
 
-func (m *Matcher) file(p string, sizeBytes int64) (rule string, out bool) {
+func (m *Matcher) file(p string, sizeBytes int64, lone bool) (rule string, out bool) {
 	if m.list.Only == "database" {
 		return "only: database", true
 	}
 	if max := m.list.LeaveOut.LargerThanByte; max > 0 && sizeBytes > max {
 		return fmt.Sprintf("larger than %d bytes", max), true
 	}
-	if rule := m.globs.file(p); rule != "" {
+	if rule := m.globs.file(p, lone); rule != "" {
 		return rule, true
 	}
 	if len(m.endings) > 0 {

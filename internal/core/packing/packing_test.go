@@ -85,7 +85,7 @@ func TestEditingAListKeepsItValid(t *testing.T) {
 	_, out = m.LeavesOutTable("shop_sessions")
 	require.True(t, out)
 
-	problems := m.Check(func(yield func(string, int64) bool) { yield("wp-content/uploads/backup/old.zip", 1) }, []string{"users"})
+	problems := m.Check(func(yield func(string, int64) bool) { yield("wp-content/uploads/backup/old.zip", 1) }, []string{"users"}, nil)
 	require.NotContains(t, problems, Problem{"leave-out: wp-content/uploads/backup", "matches nothing in the source"})
 	require.Contains(t, problems, Problem{"leave-out: ending mp4", "matches nothing in the source"})
 	require.Contains(t, problems, Problem{"table comments", "is not in the source's database"})
@@ -223,7 +223,7 @@ fields:
 	paths := func(yield func(string, int64) bool) {
 		_ = yield("wp-config.php", 1) && yield("wp-content/cache/a.html", 1) && yield("wp-content/b", 1)
 	}
-	problems := m.Check(paths, []string{"lad_posts", "lad_links", "lad_comments", "lad_commentmeta", "lad_options"})
+	problems := m.Check(paths, []string{"lad_posts", "lad_links", "lad_comments", "lad_commentmeta", "lad_options"}, nil)
 	said := map[string]string{}
 	for _, p := range problems {
 		said[p.Rule] += p.Why + ";"
@@ -248,7 +248,7 @@ func TestStockListsHaveNoContradictions(t *testing.T) {
 		list, k := stock(t, name)
 		m, err := list.Compile(k, "lad_")
 		require.NoError(t, err)
-		for _, p := range m.Check(func(func(string, int64) bool) {}, []string{"lad_posts", "lad_options", "lad_users", "lad_usermeta", "lad_comments", "lad_commentmeta", "lad_postmeta"}) {
+		for _, p := range m.Check(func(func(string, int64) bool) {}, []string{"lad_posts", "lad_options", "lad_users", "lad_usermeta", "lad_comments", "lad_commentmeta", "lad_postmeta"}, nil) {
 			require.Contains(t, p.Why, "matches nothing", "%s: %s", name, p.Rule)
 		}
 	}

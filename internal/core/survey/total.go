@@ -1,9 +1,12 @@
 package survey
 
 import (
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
+	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/sitedb"
@@ -34,26 +37,20 @@ func (s *Survey) Total(m *packing.Matcher) (in, out Share, saved map[string]Shar
 		saved[rule] = r
 		out.add(share)
 	}
-	sweep := m.Sweep()
-	byRule := map[string]*Share{}
-	for i := range s.Files {
-		f := &s.Files[i]
-		rule, leave := sweep(f.Path, f.Bytes)
-		if !leave {
-			in.Files++
-			in.Bytes += f.Bytes
-			continue
-		}
-		r := byRule[rule]
-		if r == nil {
-			r = &Share{}
-			byRule[rule] = r
-		}
-		r.Files++
-		r.Bytes += f.Bytes
+	// Files come by path, so each core takes a stretch of them.
+	stretches := make([]tally, max(1, min(runtime.GOMAXPROCS(0), len(s.Files)/10_000)))
+	var group sync.WaitGroup
+	for i := range stretches {
+		group.Go(func() {
+			stretches[i].total(m, s.Files[i*len(s.Files)/len(stretches):(i+1)*len(s.Files)/len(stretches)])
+		})
 	}
-	for rule, r := range byRule {
-		save(rule, *r)
+	group.Wait()
+	for _, t := range stretches {
+		in.add(t.in)
+		for rule, r := range t.byRule {
+			save(rule, *r)
+		}
 	}
 	for i := range s.Tables {
 		t := &s.Tables[i]
@@ -75,6 +72,33 @@ func (s *Survey) Total(m *packing.Matcher) (in, out Share, saved map[string]Shar
 		in.add(rest)
 	}
 	return in, out, saved
+}
+
+// tally is the total of a stretch of files.
+type tally struct {
+	in     Share
+	byRule map[string]*Share
+}
+
+func (t *tally) total(m *packing.Matcher, files []filelist.Entry) {
+	t.byRule = map[string]*Share{}
+	sweep := m.Sweep()
+	for i := range files {
+		f := &files[i]
+		rule, leave := sweep(f.Path, f.Bytes)
+		if !leave {
+			t.in.Files++
+			t.in.Bytes += f.Bytes
+			continue
+		}
+		r := t.byRule[rule]
+		if r == nil {
+			r = &Share{}
+			t.byRule[rule] = r
+		}
+		r.Files++
+		r.Bytes += f.Bytes
+	}
 }
 
 // dropped returns what the rules for rows save in a table: by its own columns, and by those of the tables its

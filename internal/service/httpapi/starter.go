@@ -204,13 +204,17 @@ func (a *api) packing(ctx context.Context, t records.Starter) (*body[wire.Packin
 	for i, tb := range s.Tables {
 		tables[i] = tb.Name
 	}
+	used := map[string]bool{}
+	for rule := range out.Saved {
+		used[rule] = true
+	}
 	out.Problems = append(out.Problems, m.Check(func(yield func(string, int64) bool) {
 		for _, f := range s.Files {
 			if !yield(f.Path, f.Bytes) {
 				return
 			}
 		}
-	}, tables)...)
+	}, tables, used)...)
 	return &body[wire.Packing]{out}, nil
 }
 

@@ -120,7 +120,7 @@ func (w *Works) tellDifference(ctx context.Context, ref string, report progress.
 		if from.Number >= to.Number || from.Archive == "" {
 			continue
 		}
-		c, err := w.compareReleases(ctx, from, to, report)
+		c, err := w.compareSizes(ctx, from, to)
 		if err == nil {
 			err = w.DB.SetDifference(ctx, ref, records.Difference{From: from.Ref(), Sentence: c.Summary, Causes: c.Causes})
 		}
@@ -131,8 +131,8 @@ func (w *Works) tellDifference(ctx context.Context, ref string, report progress.
 	}
 }
 
-// compareReleases compares the archives of two releases.
-func (w *Works) compareReleases(ctx context.Context, from, to records.Release, report progress.Reporter) (*archive.Comparison, error) {
+// compareSizes compares the archives of two releases.
+func (w *Works) compareSizes(ctx context.Context, from, to records.Release) (*archive.Comparison, error) {
 	k, err := kind.Named(w.Kinds, to.Manifest.Kind)
 	if err != nil {
 		return nil, err
@@ -147,7 +147,7 @@ func (w *Works) compareReleases(ctx context.Context, from, to records.Release, r
 		return nil, err
 	}
 	defer fb.Close()
-	c, err := archive.Compare(ctx, a, b, k, report)
+	c, err := archive.CompareSizes(ctx, a, b, k)
 	if err == nil {
 		c.Tell(from.ArchiveBytes, to.ArchiveBytes)
 	}
