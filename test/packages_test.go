@@ -499,6 +499,24 @@ func TestPackingListsAreEditedByCommandAndTriedInTheConsole(t *testing.T) {
 	require.NotContains(t, must(t, "packing", "show", "edited"), "tried", "nothing is kept before it is saved")
 }
 
+func TestAReleaseIsBroughtInFromTheConsole(t *testing.T) {
+	prepared(t)
+	file := filepath.Join(t.TempDir(), "from the console.zip")
+	must(t, "release", "download", "music-base@1", "--to", file)
+	tab := console(t)
+	var title string
+	do(t, tab, chromedp.Navigate(world.service.address()+"/starters"), chromedp.WaitVisible("table", chromedp.ByQuery), chromedp.Click("header button", chromedp.ByQuery),
+		chromedp.WaitVisible("[role=dialog] input[name=starter]", chromedp.ByQuery), chromedp.SendKeys("[role=dialog] input[name=starter]", "clicked", chromedp.ByQuery),
+		chromedp.SetUploadFiles("#f-files", []string{file}, chromedp.ByQuery), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
+		chromedp.WaitVisible(`a[href="/releases/clicked@1"]`, chromedp.ByQuery), chromedp.Click(`a[href="/releases/clicked@1"]`, chromedp.ByQuery),
+		chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery), chromedp.Text("header", &title, chromedp.ByQuery))
+	require.Contains(t, title, "brought in from from the console.zip (music-base@1)")
+	var volumes int
+	do(t, tab, chromedp.Click(`//button[text()="Download…"]`, chromedp.BySearch), chromedp.WaitVisible("[role=dialog] select", chromedp.ByQuery), chromedp.SetValue("[role=dialog] select", "volumes", chromedp.ByQuery),
+		chromedp.Evaluate(`fetch('/api/v1/releases/clicked@1/volumes?size=10000000').then(r => r.json()).then(v => v.length)`, &volumes, awaitPromise))
+	require.Greater(t, volumes, 2)
+}
+
 func TestAnImportThatIsKilledBeginsAgain(t *testing.T) {
 	files, dump := handedOver(t)
 	run := ask[wire.Run](t, "release", "import", "patient", files, "--database", dump, "--detach")

@@ -242,6 +242,7 @@ listen.mode = 0666
 pm = static
 pm.max_children = 4
 php_admin_value[memory_limit] = 256M
+php_admin_flag[expose_php] = on
 php_admin_value[opcache.validate_timestamps] = 1
 php_admin_value[opcache.revalidate_freq] = 0
 catch_workers_output = yes

@@ -20,6 +20,7 @@ import (
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
+	"nestseed/internal/core/sitedb"
 )
 
 func buildBefore(t testing.TB, in Input, to string) *Built {
@@ -247,4 +248,67 @@ func TestNamesThatSortAroundTheSlashFindTheirFolder(t *testing.T) {
 		require.False(t, seen[n.Path], n.Path)
 		seen[n.Path] = true
 	})
+}
+
+// flaky is a site whose files, or whose database, go away in the middle.
+type flaky struct {
+	hostfs.FS
+	gone string
+}
+
+func (f *flaky) Open(name string) (io.ReadCloser, error) {
+	if strings.HasSuffix(name, f.gone) {
+		return nil, &os.PathError{Op: "open", Path: name, Err: os.ErrNotExist}
+	}
+	return f.FS.Open(name)
+}
+
+func TestFilesThatVanishAreNotedAndTheRestIsWhole(t *testing.T) {
+	for _, gone := range []string{"uploads/empty", "uploads/big.jpg", "uploads/big.txt"} {
+		dir, in := site(t)
+		in.FS = &flaky{in.FS, gone}
+		b := buildBefore(t, in, filepath.Join(dir, "1.zip"))
+		require.Contains(t, fmt.Sprint(b.Manifest.Notes), gone+" vanished")
+		v, err := open(t, filepath.Join(dir, "1.zip")).Verify(context.Background(), progress.Discard)
+		require.NoError(t, err)
+		require.Empty(t, v.Faults)
+	}
+}
+
+// cutDB is a database that is lost after some rows.
+type cutDB struct {
+	sitedb.Reader
+	after int
+}
+
+type cutSnapshot struct {
+	sitedb.Snapshot
+	db *cutDB
+}
+
+func (c *cutDB) Snapshot(ctx context.Context) (sitedb.Snapshot, error) {
+	s, err := c.Reader.Snapshot(ctx)
+	return &cutSnapshot{s, c}, err
+}
+
+func (c *cutSnapshot) Rows(ctx context.Context, t *sitedb.Table, each func(row [][]byte) error) error {
+	return c.Snapshot.Rows(ctx, t, func(row [][]byte) error {
+		if c.db.after--; c.db.after < 0 {
+			return fmt.Errorf("no database server answers at 127.0.0.1:3306")
+		}
+		return each(row)
+	})
+}
+
+func TestALostDatabaseEndsABuildWithTheReason(t *testing.T) {
+	for _, after := range []int{0, 3, 9} {
+		dir, in := site(t)
+		in = withRows(t, in, rowsBefore)
+		in.DB = &cutDB{in.DB, after}
+		f, err := os.Create(filepath.Join(dir, "1.zip"))
+		require.NoError(t, err)
+		_, err = Build(context.Background(), f, in, progress.Discard)
+		require.ErrorContains(t, err, "no database server answers")
+		f.Close()
+	}
 }

@@ -149,3 +149,33 @@ func TestSealedArchivesOpenWithTheirKeyOnly(t *testing.T) {
 	_, err = Seal(io.Discard, nil, "short")
 	require.Error(t, err)
 }
+
+func FuzzJoin(f *testing.F) {
+	f.Add("a.zip.001", "a.zip.002", "a.zip.sums", []byte("abc"), []byte("d"), []byte("x"))
+	f.Add("a.001", "b.001", "c", []byte{}, []byte{}, []byte{})
+	f.Fuzz(func(t *testing.T, n1, n2, n3 string, b1, b2, b3 []byte) {
+		pieces := []Piece{{n1, bytes.NewReader(b1), int64(len(b1))}, {n2, bytes.NewReader(b2), int64(len(b2))}, {n3, bytes.NewReader(b3), int64(len(b3))}}
+		p, err := Join(pieces)
+		if err != nil {
+			return
+		}
+		whole, err := io.ReadAll(io.NewSectionReader(p.R, 0, p.SizeBytes))
+		require.NoError(t, err)
+		require.Equal(t, p.SizeBytes, int64(len(whole)))
+		_, _ = CheckVolumes(context.Background(), pieces)
+	})
+}
+
+func FuzzUnseal(f *testing.F) {
+	var sealed bytes.Buffer
+	id, err := age.GenerateX25519Identity()
+	require.NoError(f, err)
+	w, err := Seal(&sealed, []string{id.Recipient().String()}, "")
+	require.NoError(f, err)
+	w.Write([]byte("not a zip"))
+	require.NoError(f, w.Close())
+	f.Add(sealed.Bytes())
+	f.Fuzz(func(t *testing.T, b []byte) {
+		_, _, _ = OpenPieces([]Piece{{"x.zip.age", bytes.NewReader(b), int64(len(b))}}, id.String())
+	})
+}

@@ -284,3 +284,26 @@ func TestFieldsJudgeTheirValues(t *testing.T) {
 	require.Error(t, (&Field{Type: "number"}).Check("ten"))
 	require.Error(t, (&Field{Type: "choice", Choices: []string{"a"}}).Check("b"))
 }
+
+func FuzzParse(f *testing.F) {
+	kinds, err := kind.Stock()
+	require.NoError(f, err)
+	for _, text := range kinds[0].Lists {
+		f.Add(text)
+	}
+	f.Add("leave-out: {paths: ['[a', '{b']}")
+	f.Fuzz(func(t *testing.T, text string) {
+		l, err := Parse([]byte(text))
+		if err != nil {
+			return
+		}
+		m, err := l.Compile(kinds[0], "lad_")
+		require.NoError(t, err)
+		m.LeavesOut("wp-content/uploads/a.jpg", 5)
+		m.Check(func(yield func(string, int64) bool) { yield("a/b", 1) }, []string{"lad_posts"}, nil)
+		out, err := l.Text()
+		require.NoError(t, err)
+		_, err = Parse(out)
+		require.NoError(t, err, "%s", out)
+	})
+}

@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -195,6 +197,25 @@ func TestLogsTemporaryFilesDropInsAndEarlierPackagesAreFound(t *testing.T) {
 	require.Equal(t, "old/base-1.bin", what(s, "earlier package")[0].Where)
 	require.Equal(t, "small.sql", what(s, "database dump")[0].Where)
 	require.Len(t, what(s, "database dump"), 1)
+}
+
+func TestVersionsPastTheirEndAreFound(t *testing.T) {
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	k := *kinds[0]
+	k.Ends = []kind.End{{Of: "WordPress", Before: "5.0", On: "2020-01-01"}, {Of: "PHP", Version: "8.1", On: "2025-12-31"}, {Of: "PHP", Version: "8.2", On: "2026-12-31"}, {Of: "MariaDB", Version: "10.11", On: "2028-02-16"}}
+	found := func(version, php, db string) (out []string) {
+		t := &taker{kind: &k, s: &Survey{TakenAt: time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC), KindTitle: "WordPress", Version: version, Database: sitedb.Version{Engine: "MariaDB", Number: db}},
+			headers: http.Header{"X-Powered-By": {"PHP/" + php}}}
+		t.judgeVersions()
+		for _, f := range t.found {
+			out = append(out, f.Severity+" "+f.What)
+		}
+		return out
+	}
+	require.Equal(t, []string{"warning WordPress 4.9.8 is past its end of life", "warning PHP 8.1.2 is past its end of life"}, found("4.9.8", "8.1.2", "10.11.6"))
+	require.Equal(t, []string{"note PHP 8.2.29 is near its end of life"}, found("5.0", "8.2.29", "10.11"))
+	require.Empty(t, found("10.0", "8.20.1", "10.110.1"), "versions are numbers, not texts")
 }
 
 func TestLinksAreJudged(t *testing.T) {
