@@ -69,34 +69,43 @@ func (a *app) clientImport(ctx context.Context, c *cli.Command, args []string) e
 	if err != nil {
 		return err
 	}
-	text, err := a.readFile(args[0])
+	heads, rows, err := a.readTable(args[0], "name")
 	if err != nil {
 		return err
 	}
-	rows, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(string(text), "\ufeff"))).ReadAll()
-	if err != nil {
-		return usage("%s: %v", args[0], err)
-	}
-	if len(rows) < 2 {
-		return usage("%s has no rows; the first line names the columns, each further one is a client", args[0])
-	}
-	name := slices.Index(rows[0], "name")
-	if name < 0 {
-		return usage("%s has no column name; it has %s", args[0], strings.Join(rows[0], ", "))
-	}
 	var added []wire.Client
-	for _, row := range rows[1:] {
+	name := slices.Index(heads, "name")
+	for _, row := range rows {
 		n := wire.NewClient{Name: row[name], Settings: map[string]string{}}
 		for i, v := range row {
 			if i != name && v != "" {
-				n.Settings[rows[0][i]] = v
+				n.Settings[heads[i]] = v
 			}
 		}
 		cl, err := svc.AddClient(ctx, n)
 		if err != nil {
-			return fmt.Errorf("%s: %w; %d of %d clients were added", row[name], err, len(added), len(rows)-1)
+			return fmt.Errorf("%s: %w; %d of %d clients were added", row[name], err, len(added), len(rows))
 		}
 		added = append(added, cl)
 	}
 	return a.print(c, added, func() { fmt.Fprintf(a.out, "%d clients added\n", len(added)) })
+}
+
+// readTable reads a CSV file whose first line names the columns; need is one that must be there.
+func (a *app) readTable(file, need string) (heads []string, rows [][]string, err error) {
+	text, err := a.readFile(file)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := csv.NewReader(strings.NewReader(strings.TrimPrefix(string(text), "\ufeff"))).ReadAll()
+	if err != nil {
+		return nil, nil, usage("%s: %v", file, err)
+	}
+	if len(all) < 2 {
+		return nil, nil, usage("%s has no rows; the first line names the columns, each further one is a %s", file, map[string]string{"name": "client", "client": "site"}[need])
+	}
+	if !slices.Contains(all[0], need) {
+		return nil, nil, usage("%s has no column %s; it has %s", file, need, strings.Join(all[0], ", "))
+	}
+	return all[0], all[1:], nil
 }

@@ -24,12 +24,16 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 		&cli.StringFlag{Name: "name", Usage: "its name; the client's unless given"},
 		&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE for this site alone, any number of times"},
 		&cli.BoolFlag{Name: "visible", Usage: "let search engines in"},
+		&cli.BoolFlag{Name: "replace", Usage: "put it in the place of the site of this name, which is kept as a safety copy"},
+		&cli.StringSliceFlag{Name: "keep", Usage: "with --replace, a part of the old site to take over: comments, users, uploads, …; any number of times"},
+		&cli.BoolFlag{Name: "hold", Usage: "keep visitors out until it is opened"},
 	}, more...)
 }
 
 func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 	set, err := pairs(c.StringSlice("set"))
-	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"), Set: set, Visible: c.Bool("visible")}, err
+	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"), Set: set, Visible: c.Bool("visible"),
+		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold")}, err
 }
 
 func (a *app) site() *cli.Command {
@@ -41,16 +45,43 @@ func (a *app) site() *cli.Command {
 			}
 			return svc.PlanSite(ctx, in)
 		}, a.printPlan),
-		verb("provision", "CLIENT", "make a site", siteFlags(detach), a.siteProvision),
-		listing(a, "list sites", (*client.Client).Sites, []string{"site", "title", "address", "release", ">size", "checks"}, func(s wire.Site) []string {
-			return []string{s.Name, s.Title, s.Address, s.Release, size(s.Bytes), checksLine(s.Report)}
-		}),
+		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach,
+			&cli.StringFlag{Name: "table", Usage: "`FILE.csv` with a column client, and address, name and settings as further columns; - reads standard input"},
+			&cli.StringFlag{Name: "plan", Usage: "the mark of the plan that was looked at; another plan is refused"}), a.siteProvision),
+		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"}}, func(ctx context.Context, c *cli.Command, svc *client.Client, _ []string) ([]wire.Site, error) {
+			if c.Bool("retired") {
+				return svc.RetiredSites(ctx)
+			}
+			return svc.Sites(ctx)
+		}, a.printSites),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
 		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach}, a.siteCheck),
 		asking(a, "tick", "NAME TASK", "tick off a launch task", []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "it is not done after all"}},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
 				return svc.TickTask(ctx, args[0], args[1], !c.Bool("undo"))
-			}, a.printTasks))
+			}, a.printTasks),
+		verb("undo", "NAME", "undo a site's last provisioning: what stood there before comes back", []cli.Flag{detach, &cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteUndo),
+		verb("keep-copy", "NAME", "make a safety copy of a site", []cli.Flag{detach}, a.siteKeepCopy),
+		verb("put-back", "NAME COPY", "put a safety copy of a site back; what stands there becomes one", []cli.Flag{detach}, a.sitePutBack),
+		verb("drop-copy", "NAME COPY", "remove a safety copy of a site", nil, a.siteDropCopy),
+		verb("hold", "NAME", "keep visitors out of a site until it is opened", nil, a.siteHold(true)),
+		verb("open", "NAME", "let visitors into a site that is held", nil, a.siteHold(false)),
+		verb("retire", "NAME", "make a last safety copy and take the site off its host", []cli.Flag{detach, &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))
+}
+
+func (a *app) printSites(sites []wire.Site) {
+	var rows [][]string
+	for _, s := range sites {
+		state := checksLine(s.Report)
+		switch {
+		case s.RetiredAt != nil:
+			state = "retired " + day(*s.RetiredAt)
+		case s.Held:
+			state += ", held"
+		}
+		rows = append(rows, []string{s.Name, s.Title, s.Address, s.Release, size(s.Bytes), state})
+	}
+	table(a.out, []string{"site", "title", "address", "release", ">size", "checks"}, rows)
 }
 
 func (a *app) printPlan(p wire.Plan) {
@@ -73,6 +104,15 @@ func (a *app) printPlan(p wire.Plan) {
 	}
 	table(a.out, []string{"value", "", "from", "goes to"}, rows)
 	fmt.Fprintf(a.out, "\nwill be generated: %s\n", strings.Join(p.Generated, ", "))
+	if p.Replaces != "" {
+		fmt.Fprintf(a.out, "stands there now:  %s; kept as a safety copy\n", p.Replaces)
+	}
+	if len(p.Keeps) > 0 {
+		fmt.Fprintf(a.out, "is taken over:     %s\n", strings.Join(p.Keeps, ", "))
+	}
+	if len(p.Counts) > 0 {
+		a.printPlaces(p)
+	}
 	for _, r := range p.Problems {
 		fmt.Fprintln(a.out, "✗", r)
 	}
@@ -83,7 +123,31 @@ func (a *app) printPlan(p wire.Plan) {
 	if !p.Ready {
 		state = "not possible like this"
 	}
-	fmt.Fprintf(a.out, "%s; nothing has been touched; about %s\n", state, millis(p.ExpectedMillis))
+	fmt.Fprintf(a.out, "%s; nothing has been touched; about %s; mark %s\n", state, millis(p.ExpectedMillis), p.Mark)
+}
+
+// shownPlaces is how many tables and folders of a plan are listed before the rest is summed.
+const shownPlaces = 6
+
+// printPlaces lists where the old address and folder will be replaced.
+func (a *app) printPlaces(p wire.Plan) {
+	var all int64
+	var parts []string
+	for i, c := range p.Counts {
+		all += c.Places
+		if i < shownPlaces {
+			parts = append(parts, fmt.Sprintf("%s %s", c.Where, count(c.Places)))
+		}
+	}
+	if len(p.Counts) > shownPlaces {
+		parts = append(parts, fmt.Sprintf("%d more", len(p.Counts)-shownPlaces))
+	}
+	fmt.Fprintf(a.out, "will be replaced:  %s places: %s\n", count(all), strings.Join(parts, ", "))
+	for i, s := range p.Samples {
+		if i < 3 {
+			fmt.Fprintf(a.out, "    %s: %s\n", s.Where, strings.Join(strings.Fields(s.Text), " "))
+		}
+	}
 }
 
 func (a *app) siteProvision(ctx context.Context, c *cli.Command, args []string) error {
@@ -91,14 +155,26 @@ func (a *app) siteProvision(ctx context.Context, c *cli.Command, args []string) 
 	if err != nil {
 		return err
 	}
+	if c.IsSet("table") {
+		return a.provisionTable(ctx, c, svc, args)
+	}
+	if len(args) != 1 {
+		return usage("nestseed site provision takes CLIENT, or --table FILE.csv")
+	}
 	in, err := newSite(c, args[0])
 	if err != nil {
 		return err
 	}
+	in.Plan = c.String("plan")
 	run, err := svc.ProvisionSite(ctx, in)
 	if err != nil {
 		return err
 	}
+	return a.siteMade(ctx, c, svc, run)
+}
+
+// siteMade follows a run that makes a site, and shows the site.
+func (a *app) siteMade(ctx context.Context, c *cli.Command, svc *client.Client, run wire.Run) error {
 	ended, ok, err := a.follow(ctx, c, svc, run)
 	if err != nil || !ok {
 		return err
@@ -136,7 +212,16 @@ func checksLine(r *check.Report) string {
 func (a *app) printSite(s wire.Site) {
 	fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.Title)
 	fmt.Fprintf(a.out, "address   %s\nrelease   %s for client %s on host %s\nfolder    %s (%s files, %s)\ndatabase  %s (%s rows, prefix %s)\n", s.Address, s.Release, s.Client, s.Host, s.Folder, count(s.Files), size(s.Bytes), s.Database, count(s.Rows), s.Prefix)
-	fmt.Fprintf(a.out, "log in    %s as %s; reveal the password with: nestseed vault reveal site %s administrator\n", s.LoginAt, s.Admin, s.Name)
+	fmt.Fprintf(a.out, "log in    %s: %s\n", s.LoginAt, s.Accounts)
+	switch {
+	case s.RetiredAt != nil:
+		fmt.Fprintf(a.out, "retired   %s; what is said here is how it was\n", day(*s.RetiredAt))
+	case s.Held:
+		fmt.Fprintf(a.out, "held      visitors see a holding page; nestseed site open %s lets them in\n", s.Name)
+	}
+	for _, part := range slices.Sorted(maps.Keys(s.Kept)) {
+		fmt.Fprintf(a.out, "kept      %s: %s rows\n", part, count(s.Kept[part]))
+	}
 	var forms []string
 	for _, f := range slices.Sorted(maps.Keys(s.Rewritten.Forms)) {
 		forms = append(forms, fmt.Sprintf("%s %s", count(s.Rewritten.Forms[f]), f))
@@ -151,6 +236,7 @@ func (a *app) printSite(s wire.Site) {
 		steps = append(steps, fmt.Sprintf("%s %s", strings.ToLower(t.Name), millis(t.Millis)))
 	}
 	fmt.Fprintf(a.out, "steps     %s\n\n", strings.Join(steps, ", "))
+	a.printCopies(s)
 	a.printTasks(s)
 	a.printReport(s.Report)
 }

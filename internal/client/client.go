@@ -351,6 +351,51 @@ func (c *Client) CheckSite(ctx context.Context, name string) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/check", nil)
 }
 
+// RetiredSites lists the sites that are gone.
+func (c *Client) RetiredSites(ctx context.Context) ([]wire.Site, error) {
+	return get[[]wire.Site](ctx, c, "/sites?retired=true")
+}
+
+// ProvisionTable starts the making of a site for each row.
+func (c *Client) ProvisionTable(ctx context.Context, t wire.NewTable) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sites/table", t)
+}
+
+// PlanUndo tells what undoing the last provisioning of a site will do.
+func (c *Client) PlanUndo(ctx context.Context, name string) (wire.UndoPlan, error) {
+	return get[wire.UndoPlan](ctx, c, "/sites/"+seg(name)+"/undo")
+}
+
+// UndoSite starts undoing the last provisioning of a site.
+func (c *Client) UndoSite(ctx context.Context, name, mark string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/undo", wire.Undo{Mark: mark})
+}
+
+// KeepCopy starts making a safety copy of a site.
+func (c *Client) KeepCopy(ctx context.Context, name string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/copies", nil)
+}
+
+// PutBackCopy starts putting a safety copy back.
+func (c *Client) PutBackCopy(ctx context.Context, name string, id int64) (wire.Run, error) {
+	return post[wire.Run](ctx, c, fmt.Sprintf("/sites/%s/copies/%d/put-back", seg(name), id), nil)
+}
+
+// DropCopy removes a safety copy.
+func (c *Client) DropCopy(ctx context.Context, name string, id int64) error {
+	return c.do(ctx, http.MethodDelete, fmt.Sprintf("/sites/%s/copies/%d", seg(name), id), nil, nil)
+}
+
+// RetireSite starts taking a site off its host.
+func (c *Client) RetireSite(ctx context.Context, name string, noCopy bool) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/retire", wire.Retire{NoCopy: noCopy})
+}
+
+// HoldSite keeps visitors out of a site, or lets them in.
+func (c *Client) HoldSite(ctx context.Context, name string, held bool) (out wire.Held, err error) {
+	return out, c.do(ctx, http.MethodPut, "/sites/"+seg(name)+"/held", wire.Held{Held: held}, &out)
+}
+
 // Vault lists secrets by name.
 func (c *Client) Vault(ctx context.Context) ([]wire.Secret, error) {
 	return get[[]wire.Secret](ctx, c, "/vault")

@@ -124,7 +124,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	if s.runner, err = runs.New(s.db, s.settings.Log, works.Sorts()); err != nil {
 		return err
 	}
-	s.works = works
+	s.works, works.Start = works, s.runner.Start
 	if err := s.sweep(ctx, st); err != nil {
 		return err
 	}

@@ -285,6 +285,28 @@ type NewSite struct {
 	Address string            `json:"address,omitempty" doc:"by the host's pattern unless given"`
 	Set     map[string]string `json:"set,omitempty"`
 	Visible bool              `json:"visible,omitempty" doc:"to search engines"`
+	Replace bool              `json:"replace,omitempty" doc:"the site of this name, which is kept as a safety copy"`
+	Keep    []string          `json:"keep,omitempty" doc:"parts of the old site that the new one takes over, by the kind's names"`
+	Hold    bool              `json:"hold,omitempty" doc:"keep visitors out until it is opened"`
+	Plan    string            `json:"plan,omitempty" doc:"the mark of the plan that was looked at; another plan is refused"`
+}
+
+// NewTable asks for a site for each row.
+type NewTable struct {
+	From    string     `json:"from" minLength:"1"`
+	Host    string     `json:"host" minLength:"1"`
+	Visible bool       `json:"visible,omitempty"`
+	Hold    bool       `json:"hold,omitempty"`
+	Rows    []TableRow `json:"rows" minItems:"1" maxItems:"1000"`
+}
+
+// TableRow is a site to make. A client that is not there is added, with the values as its settings; of one that is
+// there they are for this site alone.
+type TableRow struct {
+	Client  string            `json:"client" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"63"`
+	Name    string            `json:"name,omitempty"`
+	Address string            `json:"address,omitempty"`
+	Set     map[string]string `json:"set,omitempty"`
 }
 
 // Plan is what making a site will do.
@@ -292,6 +314,40 @@ type Plan struct {
 	provision.Plan
 	Fields []packing.Field `json:"fields"`
 	Ready  bool            `json:"ready"`
+	Mark   string          `json:"mark" doc:"differs when anything the plan says differs, but for free space"`
+}
+
+// UndoPlan is what undoing the last provisioning of a site will do.
+type UndoPlan struct {
+	Site      string   `json:"site"`
+	Sentences []string `json:"sentences"`
+	Mark      string   `json:"mark"`
+}
+
+// Undo asks for the last provisioning of a site to be undone.
+type Undo struct {
+	Mark string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
+}
+
+// Held says whether visitors are kept out of a site.
+type Held struct {
+	Held    bool   `json:"held"`
+	Preview string `json:"preview,omitempty" doc:"the address at which whoever has it sees the site all the same"`
+}
+
+// Retire asks for a site to be taken off its host.
+type Retire struct {
+	NoCopy bool `json:"no_copy,omitempty" doc:"make no last safety copy"`
+}
+
+// SafetyCopy is a site as it stood.
+type SafetyCopy struct {
+	ID      int64     `json:"id"`
+	MadeAt  time.Time `json:"made_at"`
+	Why     string    `json:"why" enum:"replaced,asked,retired"`
+	Bytes   int64     `json:"bytes"`
+	Release string    `json:"release,omitempty"`
+	Where   string    `json:"where"` // a folder on the host, or the name of an archive in the store
 }
 
 // Site is something that was provisioned.
@@ -318,6 +374,11 @@ type Site struct {
 	RunID     int64                `json:"run_id"`
 	Report    *check.Report        `json:"report,omitempty"`
 	Tasks     []LaunchTask         `json:"tasks"`
+	Held      bool                 `json:"held"`
+	RetiredAt *time.Time           `json:"retired_at,omitempty"`
+	Copies    []SafetyCopy         `json:"copies"`
+	Kept      map[string]int64     `json:"kept,omitempty" doc:"rows that were taken over from the site it replaced, by part"`
+	Accounts  string               `json:"accounts" doc:"which login works, in a sentence"`
 }
 
 // LaunchTask is something a person must still do on a site, until it is ticked off.
@@ -338,7 +399,7 @@ type Tick struct {
 // Run is background work.
 type Run struct {
 	ID        int64            `json:"id"`
-	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check"`
+	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,table"`
 	Title     string           `json:"title"`
 	Status    string           `json:"status" enum:"waiting,working,done,failed,cancelled"`
 	Who       string           `json:"who"`
@@ -385,7 +446,14 @@ type Kind struct {
 	Name       string   `json:"name"`
 	Title      string   `json:"title"`
 	Lists      []string `json:"lists"`                // names of its stock packing lists
+	Keep       []Part   `json:"keep"`                 // of an old site, what a new one in its place can take over
 	Definition string   `json:"definition,omitempty"` // of one kind, not in lists: its YAML
+}
+
+// Part is a part of a site that can be kept.
+type Part struct {
+	What  string `json:"what"`
+	Title string `json:"title"`
 }
 
 // AuditEntry is a line of the audit log.

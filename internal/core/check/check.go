@@ -31,6 +31,7 @@ import (
 // Site is what is checked. Parts that are nil or empty are not judged.
 type Site struct {
 	Address  string
+	Cookie   string // lets the checks into a site that is held: name=value
 	Connect  string // host[:port] to connect to in place of the address's own
 	Kind     *kind.Kind
 	Title    string

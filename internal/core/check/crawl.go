@@ -103,6 +103,9 @@ func (r *runner) get(ctx context.Context, address string) (*http.Response, []byt
 }
 
 func (r *runner) send(req *http.Request) (*http.Response, []byte, error) {
+	if name, value, ok := strings.Cut(r.site.Cookie, "="); ok {
+		req.AddCookie(&http.Cookie{Name: name, Value: value})
+	}
 	res, err := r.client.Do(req)
 	if err != nil {
 		return nil, nil, err

@@ -148,6 +148,9 @@ func readText(fsys hostfs.FS, name string, buf []byte) ([]byte, error) {
 
 // login logs in as the administrator and opens a page only those inside can see.
 func (r *runner) login(ctx context.Context) {
+	if r.site.Password == "" {
+		return // whoever has the accounts that stayed knows theirs
+	}
 	l := r.site.Kind.Login
 	form := url.Values{}
 	fill := strings.NewReplacer("{login}", r.site.Login, "{password}", r.site.Password)

@@ -17,6 +17,7 @@ import (
 	"io"
 	"io/fs"
 	"net/url"
+	"path"
 	"time"
 )
 
@@ -46,6 +47,8 @@ type FS interface {
 	Symlink(target, name string) error
 	Chtimes(name string, t time.Time) error
 	Rename(from, to string) error
+	// Exchange makes two names that exist change places at one moment: nobody sees either missing.
+	Exchange(a, b string) error
 	RemoveAll(name string) error
 	// RemoveEmpty removes a folder if it is there and holds nothing.
 	RemoveEmpty(name string) error
@@ -104,4 +107,35 @@ func WriteFile(fsys FS, name string, content []byte, mode fs.FileMode) error {
 		return err
 	}
 	return fsys.Rename(fresh, name)
+}
+
+// CopyTree copies a folder with all that is below it. What is in the way at the target is an error.
+func CopyTree(ctx context.Context, fsys FS, from, to string) error {
+	var problems []error
+	err := fsys.Walk(ctx, from, func(e Entry) error {
+		target := path.Join(to, e.Path)
+		switch {
+		case e.Mode.IsDir():
+			return fsys.Mkdir(target, e.Mode.Perm()|0o700)
+		case e.Mode&fs.ModeSymlink != 0:
+			return fsys.Symlink(e.Target, target)
+		case !e.Mode.IsRegular():
+			return nil
+		}
+		in, err := fsys.Open(path.Join(from, e.Path))
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		out, err := fsys.Create(target, e.Mode)
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(out, in)
+		if err := errors.Join(err, out.Close()); err != nil {
+			return fmt.Errorf("copy %s: %w", e.Path, err)
+		}
+		return fsys.Chtimes(target, e.ModTime)
+	}, func(p string, err error) { problems = append(problems, fmt.Errorf("copy %s: %w", p, err)) })
+	return errors.Join(append(problems, err)...)
 }

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // local is a folder on this machine. os.Root keeps every name inside it, links included.
@@ -297,6 +299,25 @@ func (l *local) Chtimes(name string, t time.Time) error {
 func (l *local) Rename(from, to string) error {
 	l.forget()
 	return l.root.Rename(clean(from), clean(to))
+}
+
+// Exchange works on the folders the names lie in, which are opened inside the root, so that no link leads out.
+func (l *local) Exchange(a, b string) error {
+	l.forget()
+	dirA, err := l.root.Open(path.Dir(clean(a)))
+	if err != nil {
+		return err
+	}
+	defer dirA.Close()
+	dirB, err := l.root.Open(path.Dir(clean(b)))
+	if err != nil {
+		return err
+	}
+	defer dirB.Close()
+	if err := unix.Renameat2(int(dirA.Fd()), path.Base(clean(a)), int(dirB.Fd()), path.Base(clean(b)), unix.RENAME_EXCHANGE); err != nil {
+		return fmt.Errorf("exchange %s and %s: %w", a, b, err)
+	}
+	return nil
 }
 
 func (l *local) RemoveAll(name string) error {

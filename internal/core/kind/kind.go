@@ -78,7 +78,10 @@ type Kind struct {
 	Updates    []Update   `yaml:"updates"`    // where the CMS notes that updates are pending
 	Extensions []Parts    `yaml:"extensions"` // what is installed, and what of it is active
 	DropIns    []string   `yaml:"drop-ins"`   // files that cache, and that the CMS loads by their name
-	Ends       []End      `yaml:"ends"`       // when versions stop being looked after
+	Keep       []Keep     `yaml:"keep"`       // what of an old site can be kept when it is replaced
+	Recount    []Recount  `yaml:"recount"`    // numbers that follow from rows
+	Hold       Hold       `yaml:"hold"`
+	Ends       []End      `yaml:"ends"` // when versions stop being looked after
 	// Lists are the stock packing lists by name, as YAML text.
 	Lists map[string]string `yaml:"lists"`
 
@@ -138,6 +141,35 @@ type Parts struct {
 	Folder string   `yaml:"folder"`
 	Active []string `yaml:"active"`
 	Skip   []string `yaml:"skip"`
+}
+
+// Keep is a part of a site that can be kept when the rest of it is replaced: tables, by patterns, and folders.
+type Keep struct {
+	What    string   `yaml:"what"`
+	Title   string   `yaml:"title"`
+	Tables  []string `yaml:"tables"`
+	Folders []string `yaml:"folders"`
+}
+
+// Recount sets a column to the number of rows that belong to each row: those of table Of whose column By has the
+// row's Key, and in whose column Where is Is.
+type Recount struct {
+	Table  string `yaml:"table"`
+	Column string `yaml:"column"`
+	Key    string `yaml:"key"`
+	Of     string `yaml:"of"`
+	By     string `yaml:"by"`
+	Where  string `yaml:"where"`
+	Is     string `yaml:"is"`
+}
+
+// Hold is a file that keeps visitors out while it is there. In its text {key} is what lets somebody in, as the
+// value of Parameter in the address, once, and then of Cookie; {title} is the site's.
+type Hold struct {
+	File      string `yaml:"file"`
+	Text      string `yaml:"text"`
+	Parameter string `yaml:"parameter"`
+	Cookie    string `yaml:"cookie"`
 }
 
 // End is the day from which versions of a product that begin with Version are looked after no more. Versions

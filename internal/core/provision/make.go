@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -49,7 +50,13 @@ type Result struct {
 	Rewritten     rewrite.Tally `json:"rewritten"`
 	// Tokens is in how many places text tokens were replaced, by field.
 	Tokens map[string]int64 `json:"tokens,omitempty"`
-	Steps  []StepTime       `json:"steps"`
+	// CopyFolder is where the site lies that was replaced, relative to the host's folder.
+	CopyFolder string `json:"copy_folder,omitempty"`
+	// Kept is how many rows were taken over from it, by part.
+	Kept map[string]int64 `json:"kept,omitempty"`
+	// KeptAccounts says that the accounts of the old site, or of the release, are those that log in.
+	KeptAccounts bool       `json:"kept_accounts,omitempty"`
+	Steps        []StepTime `json:"steps"`
 }
 
 // StepTime is how long a step took. Files and rows are placed side by side.
@@ -94,7 +101,13 @@ func missingSentence(p *Plan) []string {
 	if len(p.Missing) == 0 {
 		return nil
 	}
-	return []string{"these values are missing or do not fit: " + strings.Join(p.Missing, ", ")}
+	var parts []string
+	for _, v := range p.Values {
+		if v.Problem != "" {
+			parts = append(parts, fmt.Sprintf("%s (%s) %s", v.Label, v.Key, v.Problem))
+		}
+	}
+	return []string{"values are missing or do not fit: " + strings.Join(parts, "; ")}
 }
 
 // Undo takes away what was made, last first. What is not there any more is no error, so it can be
@@ -103,6 +116,11 @@ func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made
 	var errs []error
 	for _, m := range slices.Backward(made) {
 		switch m.Sort {
+		case "exchange":
+			if err := undoExchange(fsys, m.Name); err != nil {
+				// Behind the other name may lie the site that was replaced; nothing may be removed before it is back.
+				return errors.Join(append(errs, fmt.Errorf("put the old site back: %w", err))...)
+			}
 		case "database":
 			errs = append(errs, server.DropDatabase(ctx, m.Name))
 		case "user":
@@ -163,6 +181,7 @@ func (mk *maker) all(ctx context.Context) error {
 		{"Check the host", mk.check},
 		{"Make the database", mk.makeDatabase},
 		{"Place files and load rows", mk.placeAndLoad},
+		{"Take over from the old site", mk.keepOld},
 		{"Set values", mk.setValues},
 		{"Write the settings file", mk.writeSettings},
 		{"Make the administrator", mk.makeAdministrator},
@@ -171,6 +190,9 @@ func (mk *maker) all(ctx context.Context) error {
 	} {
 		if err := ctx.Err(); err != nil {
 			return err
+		}
+		if s.name == "Take over from the old site" && (mk.req.Replace == nil || len(mk.req.Replace.Keep) == 0) {
+			continue
 		}
 		start := time.Now()
 		if s.name != "Place files and load rows" {
@@ -358,14 +380,23 @@ func (mk *maker) writeSettings(context.Context) error {
 			}
 		}
 	}
-	return hostfs.WriteFile(mk.req.FS, name, s.Bytes(), e.Mode.Perm()&^0o007|0o600)
+	if err := hostfs.WriteFile(mk.req.FS, name, s.Bytes(), e.Mode.Perm()&^0o007|0o600); err != nil {
+		return err
+	}
+	return mk.hold()
 }
 
 // makeAdministrator inserts the rows of the kind's recipe and gives the content to the new account.
 func (mk *maker) makeAdministrator(ctx context.Context) error {
 	a := mk.req.Kind.Admin
+	if kept, err := mk.accountsStay(ctx); kept || err != nil {
+		return err
+	}
 	hash, err := Hash(a.Hash, mk.result.AdminPassword)
 	if err != nil {
+		return err
+	}
+	if there, err := mk.resetAccount(ctx, hash); there || err != nil {
 		return err
 	}
 	email := mk.req.Values["email"].Value
@@ -401,6 +432,100 @@ func (mk *maker) makeAdministrator(ctx context.Context) error {
 	return nil
 }
 
+// resetAccount gives an account that came with a whole site, and has the administrator's name, the new password.
+func (mk *maker) resetAccount(ctx context.Context, hash string) (bool, error) {
+	row := mk.req.Kind.Admin.Rows[0]
+	login, secret := "", ""
+	for column, value := range row.Values {
+		switch value {
+		case "{login}":
+			login = column
+		case "{hash}":
+			secret = column
+		}
+	}
+	if login == "" || secret == "" {
+		return false, nil
+	}
+	if _, found, err := mk.db.Lookup(ctx, mk.table(row.Table), login, mk.plan.Admin, login); err != nil || !found {
+		return false, err
+	}
+	_, err := mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", sqltext.Quote(mk.table(row.Table)), sqltext.Quote(secret), sqltext.Quote(login)), hash, mk.plan.Admin)
+	return true, err
+}
+
+// hold writes the file that keeps visitors out, or sees that none came with the release.
+func (mk *maker) hold() error {
+	file := mk.req.Kind.Hold.File
+	if file == "" {
+		return nil
+	}
+	file = path.Join(mk.staging, file)
+	if mk.req.Hold != "" {
+		return hostfs.WriteFile(mk.req.FS, file, []byte(mk.req.Hold), 0o644)
+	}
+	if err := mk.req.FS.RemoveAll(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// accountsStay reports whether the accounts that are there are those that log in: they were taken over from the
+// old site, or the release is of this very site. Content then belongs to them.
+func (mk *maker) accountsStay(ctx context.Context) (bool, error) {
+	a := mk.req.Kind.Admin
+	if mk.req.Replace == nil {
+		return false, nil
+	}
+	table := a.Rows[0].Table
+	emptied := slices.Contains(mk.req.Archive.Manifest.List.Empty, table)
+	if emptied && !mk.keepsAccounts() {
+		return false, nil
+	}
+	for _, column := range slices.Sorted(maps.Keys(a.Rows[0].Values)) {
+		if a.Rows[0].Values[column] == "{login}" {
+			if _, found, err := mk.db.Lookup(ctx, mk.table(table), column, mk.req.Replace.Admin, column); err != nil || !found {
+				return false, err
+			}
+			break
+		}
+	}
+	mk.result.KeptAccounts = true
+	mk.result.Admin, mk.result.AdminPassword = mk.req.Replace.Admin, ""
+	if !emptied {
+		return true, nil
+	}
+	// The release's content has lost its authors; it is given to the administrator who stays.
+	id, err := mk.accountID(ctx, table, mk.req.Replace.Admin)
+	if err != nil {
+		return false, err
+	}
+	for _, c := range a.Authors {
+		if mk.hasTable(c.Table) {
+			if _, err := mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = ?", sqltext.Quote(mk.table(c.Table)), sqltext.Quote(c.Column)), id); err != nil {
+				return false, err
+			}
+		}
+	}
+	return true, nil
+}
+
+// accountID returns the number of an account.
+func (mk *maker) accountID(ctx context.Context, table, login string) (string, error) {
+	for _, rel := range mk.req.Kind.Relations {
+		if rel.To.Table == table {
+			for column, v := range mk.req.Kind.Admin.Rows[0].Values {
+				if v == "{login}" {
+					if id, found, err := mk.db.Lookup(ctx, mk.table(table), column, login, rel.To.Column); err != nil || found {
+						return id, err
+					}
+				}
+			}
+		}
+	}
+	return "", fmt.Errorf("there is no account %s", login)
+}
+
 func (mk *maker) hasTable(bare string) bool {
 	for _, t := range mk.req.Archive.Manifest.Tables {
 		if t.Name == mk.plan.OldPrefix+bare {
@@ -420,6 +545,9 @@ func (mk *maker) refresh(ctx context.Context) error {
 			}
 		}
 	}
+	if err := mk.recount(ctx); err != nil {
+		return err
+	}
 	for _, c := range mk.req.Kind.Caches {
 		if err := mk.req.FS.RemoveAll(path.Join(mk.staging, c)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -430,6 +558,9 @@ func (mk *maker) refresh(ctx context.Context) error {
 
 // swapIn makes the prepared folder the site's folder.
 func (mk *maker) swapIn(ctx context.Context) error {
+	if mk.req.Replace != nil {
+		return mk.exchange(ctx)
+	}
 	if _, err := mk.req.FS.Stat(mk.req.Folder); err == nil {
 		return fmt.Errorf("%w: %s appeared meanwhile", ErrPlan, mk.plan.Folder)
 	}

@@ -46,6 +46,8 @@ type Request struct {
 	Address string
 	Values  map[string]Given // by field key
 	Visible bool             // to search engines
+	Replace *Existing        // what stands there and is replaced; nil for a new site
+	Hold    string           // text of the kind's file that keeps visitors out; "" lets them in
 	RunID   string           // names what is made on the way
 }
 
@@ -75,11 +77,27 @@ type Plan struct {
 	Generated      []string      `json:"generated"` // credentials that will be made
 	Visible        bool          `json:"visible"`
 	FreeBytes      int64         `json:"free_bytes"`
+	Replaces       string        `json:"replaces,omitempty"` // what stands there now, kept as a safety copy
+	Keeps          []string      `json:"keeps,omitempty"`    // parts of it that the new site takes over
+	Counts         []Count       `json:"counts,omitempty"`   // what will be replaced, by table and folder
+	Samples        []Sample      `json:"samples,omitempty"`
 	Server         string        `json:"server"`
 	Steps          []Step        `json:"steps"`
 	Missing        []string      `json:"missing"`  // keys of fields without a value they need
 	Problems       []string      `json:"problems"` // sentences; with any, it cannot be done
 	ExpectedMillis int64         `json:"expected_ms"`
+}
+
+// Count is how often the old address and folder are found in a table or folder of the release.
+type Count struct {
+	Where  string `json:"where"`
+	Places int64  `json:"places"`
+}
+
+// Sample shows one place.
+type Sample struct {
+	Where string `json:"where"`
+	Text  string `json:"text"`
 }
 
 // Value is a field with the value it will have.
@@ -138,6 +156,11 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	p.User = "ns_" + compact[:min(len(compact), 28)]
 	p.Prefix = prefixFor(req.Name)
 	p.Admin = req.Name + "-admin"
+	if req.Replace != nil {
+		if err := p.replacing(ctx, req); err != nil {
+			return nil, err
+		}
+	}
 	p.Rules = rulesFor(m, p)
 	if _, err := rewrite.New(p.Rules); err != nil {
 		return nil, err
@@ -232,8 +255,11 @@ func fieldKeys(fields []packing.Field) string {
 func (p *Plan) facts(ctx context.Context, req Request) error {
 	problem := func(format string, args ...any) { p.Problems = append(p.Problems, fmt.Sprintf(format, args...)) }
 	switch _, err := req.FS.Stat(req.Folder); {
+	case err == nil && req.Replace == nil:
+		problem("%s exists already; choose another name, replace the site that is there (--replace), or retire it", p.Folder)
 	case err == nil:
-		problem("%s exists already; choose another name, or retire the site that is there", p.Folder)
+	case errors.Is(err, fs.ErrNotExist) && req.Replace != nil:
+		problem("%s, which is to be replaced, is not there", p.Folder)
 	case !errors.Is(err, fs.ErrNotExist):
 		problem("%s cannot be looked at: %v", p.Folder, err)
 	}
@@ -299,6 +325,13 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},
 		{"Make administrator " + p.Admin, "password generated, kept in the vault; " + visible, ""},
 		{"Swap in and check", "pages, links, images, leftovers of the old address, login", ""},
+	}
+	if req.Replace != nil {
+		keeps := "nothing of it is taken over"
+		if len(p.Keeps) > 0 {
+			keeps = "taken over: " + strings.Join(p.Keeps, ", ")
+		}
+		p.Steps = slices.Insert(p.Steps, len(p.Steps)-1, Step{"Replace what is there", p.Replaces + " stay as a safety copy, to be put back with site undo; " + keeps, ""})
 	}
 }
 

@@ -255,6 +255,8 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		require.NoDirExists(t, filepath.Join(w.stack.Sites(), "clients"))
 	})
 
+	t.Run("and takes the place of a site, which comes back whole wherever the work stops", w.replacing)
+
 	t.Run("whose fields must fit before anything starts", func(t *testing.T) {
 		req := w.request(scenario.Schools(3)[2])
 		req.Values["measurement"] = Given{"nonsense", "client"}
@@ -274,3 +276,116 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		require.Error(t, err)
 	})
 }
+
+// replacing kills a replacement before every step and before everything it makes, and compares files and rows.
+func (w *world) replacing(t *testing.T) {
+	ctx := context.Background()
+	old := w.request(scenario.Schools(4)[3])
+	old.RunID = "7"
+	first, err := Prepare(ctx, old)
+	require.NoError(t, err)
+	journal := &ledger{}
+	res, err := Make(ctx, old, first, journal, progress.Discard)
+	require.NoError(t, err)
+	require.NoError(t, Settle(w.fs, old.Folder, old.RunID))
+	db, err := w.stack.Admin()
+	require.NoError(t, err)
+	defer db.Close()
+	comments := fmt.Sprintf("%s.%scomments", first.Database, first.Prefix)
+	_, err = db.Exec("INSERT INTO " + comments + " (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'Thank you', '1' FROM " + first.Database + "." + first.Prefix + "posts WHERE post_type = 'post'")
+	require.NoError(t, err)
+	before := w.standing(t, old.Folder, first.Database)
+
+	req := old
+	req.RunID = "8"
+	req.Replace = &Existing{Database: first.Database, User: first.User, Prefix: first.Prefix, Admin: res.Admin, Keep: []string{"comments", "users", "uploads"}}
+	plan, err := Prepare(ctx, req)
+	require.NoError(t, err)
+	require.True(t, plan.Ready(), plan.Problems)
+	require.Equal(t, first.Database+"_2", plan.Database)
+	require.Len(t, plan.Keeps, 3)
+	for at := 1; ; at++ {
+		d := &deadly{at: at, dead: make(chan struct{})}
+		ended := make(chan error, 1)
+		go func() {
+			_, err := Make(ctx, req, plan, d, d)
+			ended <- err
+		}()
+		var done error
+		finished := false
+		select {
+		case <-d.dead: // nothing of the killed work runs on
+		case done = <-ended:
+			finished = true
+		}
+		if !finished || done != nil {
+			require.NoError(t, done)
+			require.NoError(t, Undo(ctx, w.fs, w.server, d.made), "%s", d.where)
+			require.Equal(t, before, w.standing(t, old.Folder, first.Database), "killed at: %s", d.where)
+			w.noneBeside(t, old.Folder, plan)
+			continue
+		}
+		require.Greater(t, at, 12)
+		var kept int
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database, plan.Prefix)).Scan(&kept))
+		require.Equal(t, 1, kept)
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT SUM(comment_count) FROM %s.%sposts", plan.Database, plan.Prefix)).Scan(&kept))
+		require.Equal(t, 1, kept, "counted anew")
+		require.NoError(t, Undo(ctx, w.fs, w.server, d.made))
+		require.NoError(t, Undo(ctx, w.fs, w.server, d.made), "undoing twice is no error")
+		require.Equal(t, before, w.standing(t, old.Folder, first.Database))
+		w.noneBeside(t, old.Folder, plan)
+		break
+	}
+	req.Replace.Keep = []string{"weather"}
+	_, err = Prepare(ctx, req)
+	require.ErrorContains(t, err, "they have comments, users")
+	require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
+}
+
+// standing is a sum over every file and row of a site.
+func (w *world) standing(t *testing.T, folder, database string) string {
+	t.Helper()
+	out, err := exec.Command("sh", "-c", fmt.Sprintf(`cd '%s' && { find . -printf '%%p %%y %%m %%l\n' | sort; find . -type f -print0 | sort -z | xargs -0 sha256sum; MYSQL_PWD='%s' mariadb-dump --skip-dump-date --skip-comments -h127.0.0.1 -P%d -u%s %s; } | sha256sum`,
+		filepath.Join(w.stack.Sites(), folder), w.stack.AdminPassword, w.stack.DatabasePort, w.stack.AdminUser, database)).CombinedOutput()
+	require.NoError(t, err, string(out))
+	return string(out)
+}
+
+// noneBeside says that nothing of a replacement is left.
+func (w *world) noneBeside(t *testing.T, folder string, plan *Plan) {
+	t.Helper()
+	left, err := filepath.Glob(filepath.Join(w.stack.Sites(), "."+folder+"*"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+	for _, exists := range []func(context.Context, string) (bool, error){w.server.DatabaseExists, w.server.UserExists} {
+		there, err := exists(context.Background(), plan.Database)
+		require.NoError(t, err)
+		require.False(t, there)
+	}
+}
+
+// deadly is a journal and a reporter that stops the work for ever at its n-th call, as a kill does.
+type deadly struct {
+	ledger
+	at, calls int
+	where     string
+	dead      chan struct{}
+}
+
+func (d *deadly) call(where string) {
+	if d.calls++; d.calls == d.at {
+		d.where = where
+		close(d.dead)
+		select {}
+	}
+}
+
+func (d *deadly) Making(ctx context.Context, m Made) error {
+	err := d.ledger.Making(ctx, m)
+	d.call("about to make " + m.Sort)
+	return err
+}
+func (d *deadly) Step(title string, _ progress.Amount) { d.call("step " + title) }
+func (d *deadly) Add(progress.Amount)                  {}
+func (d *deadly) Note(string)                          {}

@@ -79,6 +79,9 @@ type Server interface {
 	// CreateUser makes a user who may work in one database and nowhere else.
 	CreateUser(ctx context.Context, user, password, database string) error
 	DropUser(ctx context.Context, user string) error
+	// CopyTable puts the rows of a table of one database in the place of those of another's, column by column as
+	// far as both have them. Both are on this server.
+	CopyTable(ctx context.Context, fromDatabase, fromTable, toDatabase, toTable string) (rows int64, err error)
 	// SiteAddress is the host[:port] that a site on this host reaches the server at.
 	SiteAddress() string
 	Close() error

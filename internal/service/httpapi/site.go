@@ -1,7 +1,11 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -16,7 +20,8 @@ import (
 func (a *api) siteOut(s records.Site) wire.Site {
 	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder, Database: s.Plan.Database,
 		Prefix: s.Plan.Prefix, Admin: s.Result.Admin, LoginAt: s.Address, Visible: s.Plan.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
-		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report, Tasks: []wire.LaunchTask{}}
+		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report, Tasks: []wire.LaunchTask{},
+		Held: s.Held, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: runs.LoginSentence(s.Name, s.Result)}
 	for _, v := range s.Plan.Values {
 		if v.Key == "title" {
 			out.Title = v.Value
@@ -30,7 +35,8 @@ func (a *api) siteOut(s records.Site) wire.Site {
 }
 
 func argsOf(in wire.NewSite) runs.ProvisionArgs {
-	return runs.ProvisionArgs{Name: in.Name, Client: in.Client, Release: in.From, Host: in.Host, Address: in.Address, Visible: in.Visible}
+	return runs.ProvisionArgs{Name: in.Name, Client: in.Client, Release: in.From, Host: in.Host, Address: in.Address, Visible: in.Visible,
+		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold}
 }
 
 // plan makes a plan and touches nothing.
@@ -47,16 +53,42 @@ func (a *api) plan(ctx context.Context, args runs.ProvisionArgs, set map[string]
 	if err != nil {
 		return nil, wrong(err)
 	}
-	if s, err := a.db.Site(ctx, p.Name); err == nil {
-		p.Problems = append(p.Problems, fmt.Sprintf("there is a site %s already, at %s; give this one another name", s.Name, s.Address))
-	} else if s, err := a.db.Site(ctx, p.Address); err == nil {
+	if s, err := a.db.Site(ctx, p.Name); err == nil && !args.Replace {
+		p.Problems = append(p.Problems, fmt.Sprintf("there is a site %s already, at %s; give this one another name, or replace it", s.Name, s.Address))
+	} else if s, err := a.db.Site(ctx, p.Address); err == nil && s.Name != p.Name {
 		p.Problems = append(p.Problems, fmt.Sprintf("site %s has the address %s already", s.Name, s.Address))
 	}
-	return &wire.Plan{Plan: *p, Fields: o.Archive.Manifest.List.Fields, Ready: p.Ready()}, nil
+	if args.CopyID == 0 {
+		r, err := a.db.Release(ctx, args.Release)
+		if err != nil {
+			return nil, err
+		}
+		places, err := a.Works.Places(ctx, r, o.Archive)
+		if err != nil {
+			return nil, err
+		}
+		p.Counts, p.Samples = places.Counts, places.Samples
+	}
+	mark, err := markOf(p)
+	return &wire.Plan{Plan: *p, Fields: o.Archive.Manifest.List.Fields, Ready: p.Ready(), Mark: mark}, err
+}
+
+// markOf tells plans apart that say different things. Free space and the time it may take change by themselves.
+func markOf(p *provision.Plan) (string, error) {
+	same := *p
+	same.FreeBytes, same.ExpectedMillis = 0, 0
+	text, err := json.Marshal(same)
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:12]), err
+}
+
+// errStale says that things have changed since a plan was looked at.
+func errStale(what string) error {
+	return fmt.Errorf("%w: things have changed since the plan of %s was made; look at a new one", provision.ErrPlan, what)
 }
 
 func (a *api) showSite(ctx context.Context, name string) (*body[wire.Site], error) {
-	s, err := a.db.Site(ctx, name)
+	s, err := a.db.SiteOrRetired(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -72,12 +104,31 @@ func (a *api) showSite(ctx context.Context, name string) (*body[wire.Site], erro
 		}
 		out.Tasks = append(out.Tasks, wire.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: page, DoneAt: t.DoneAt, DoneBy: t.DoneBy})
 	}
+	copies, err := a.db.SiteCopies(ctx, s.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range copies {
+		release := ""
+		if c.ReleaseID != nil {
+			if r, err := a.db.ReleaseByID(ctx, *c.ReleaseID); err == nil {
+				release = r.Ref()
+			}
+		}
+		out.Copies = append(out.Copies, wire.SafetyCopy{ID: c.ID, MadeAt: c.MadeAt, Why: c.Why, Bytes: c.Bytes, Release: release, Where: cmp.Or(c.Archive, c.Folder)})
+	}
 	return &body[wire.Site]{out}, nil
 }
 
 func (a *api) siteOperations(h huma.API) {
-	operation(h, "GET", "/sites", "list-sites", "List sites", func(ctx context.Context, _ *nothing) (*body[[]wire.Site], error) {
-		sites, err := a.db.Sites(ctx)
+	operation(h, "GET", "/sites", "list-sites", "List sites", func(ctx context.Context, in *struct {
+		Retired bool `query:"retired" doc:"those that are gone"`
+	}) (*body[[]wire.Site], error) {
+		from := a.db.Sites
+		if in.Retired {
+			from = a.db.RetiredSites
+		}
+		sites, err := from(ctx)
 		return list(sites, err, a.siteOut)
 	})
 	operation(h, "GET", "/sites/{name}", "show-site", "Show a site", func(ctx context.Context, in *Named) (*body[wire.Site], error) {
@@ -112,6 +163,7 @@ func (a *api) siteOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Sort: "check", Title: "Check " + s.Name, Target: runs.Target("site", s.Name)}, runs.CheckArgs{Site: s.Name})
 	})
+	a.wayBackOperations(h)
 	operation(h, "GET", "/today", "today", "What there is and what needs attention", a.today)
 }
 
@@ -122,6 +174,13 @@ func (a *api) provision(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.
 	if err != nil {
 		return nil, err
 	}
+	if in.Body.Plan != "" && in.Body.Plan != p.Mark {
+		return nil, errStale(p.Name)
+	}
+	return a.startProvision(ctx, args, p, in.Body.Set)
+}
+
+func (a *api) startProvision(ctx context.Context, args runs.ProvisionArgs, p *wire.Plan, set map[string]string) (*body[wire.Run], error) {
 	if !p.Ready {
 		sentences := p.Problems
 		for _, v := range p.Values {
@@ -131,11 +190,20 @@ func (a *api) provision(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.
 		}
 		return nil, fmt.Errorf("%w: %s; see the plan", provision.ErrPlan, strings.Join(sentences, "; "))
 	}
-	args.Name, args.Address, args.Release = p.Name, p.Address, p.Release
-	if err := a.Works.SealValues(&args, in.Body.Set); err != nil {
+	args.Name, args.Address = p.Name, p.Address
+	title := "Make site " + p.Name
+	if args.CopyID == 0 {
+		args.Release = p.Release
+	} else {
+		title = "Put back a copy of site " + p.Name
+	}
+	if args.Replace && args.CopyID == 0 {
+		title = "Replace site " + p.Name
+	}
+	if err := a.Works.SealValues(&args, set); err != nil {
 		return nil, err
 	}
-	return a.start(ctx, records.Run{Sort: "provision", Title: "Make site " + p.Name, Target: runs.Target("site", p.Name)}, args)
+	return a.start(ctx, records.Run{Sort: "provision", Title: title, Target: runs.Target("site", p.Name)}, args)
 }
 
 func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) {

@@ -21,7 +21,11 @@ func sourceOut(s records.Source) wire.Source {
 }
 
 func kindOut(k *kind.Kind) wire.Kind {
-	return wire.Kind{Name: k.Name, Title: k.Title, Lists: slices.Sorted(maps.Keys(k.Lists))}
+	out := wire.Kind{Name: k.Name, Title: k.Title, Lists: slices.Sorted(maps.Keys(k.Lists)), Keep: []wire.Part{}}
+	for _, p := range k.Keep {
+		out.Keep = append(out.Keep, wire.Part{What: p.What, Title: p.Title})
+	}
+	return out
 }
 
 func (a *api) sourceOperations(h huma.API) {

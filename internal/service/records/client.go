@@ -20,7 +20,7 @@ type Setting struct {
 	Secret bool   `json:"secret,omitempty"`
 }
 
-const clientQuery = `SELECT c.id, c.name, c.settings, c.created_at, (SELECT count(*) FROM sites s WHERE s.client_id = c.id)::int AS sites FROM clients c `
+const clientQuery = `SELECT c.id, c.name, c.settings, c.created_at, (SELECT count(*) FROM sites s WHERE s.client_id = c.id AND s.retired_at IS NULL)::int AS sites FROM clients c `
 
 // Clients lists all clients.
 func (db *DB) Clients(ctx context.Context) ([]Client, error) {

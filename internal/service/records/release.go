@@ -51,7 +51,7 @@ func (db *DB) SetDifference(ctx context.Context, ref string, d Difference) error
 }
 
 const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.sums_sha256, r.manifest, r.run_id, r.verified_at, r.faults, r.source_id, r.secrets_sealed, r.imported_from, r.difference, r.discarded_at, r.discarded_why,
-	(SELECT count(*) FROM sites s WHERE s.release_id = r.id)::int AS sites,
+	(SELECT count(*) FROM sites s WHERE s.release_id = r.id AND s.retired_at IS NULL)::int AS sites,
 	(SELECT p.archive_bytes FROM releases p WHERE p.starter_id = r.starter_id AND p.number < r.number ORDER BY p.number DESC LIMIT 1) AS before_bytes
 	FROM releases r JOIN starters t ON t.id = r.starter_id `
 
@@ -118,7 +118,7 @@ func (db *DB) SetVerified(ctx context.Context, id int64, faults int) error {
 // Archives returns the names of all archives that releases have.
 func (db *DB) Archives(ctx context.Context) (map[string]bool, error) {
 	type row struct{ Archive string }
-	rows, err := many[row](ctx, db, "SELECT archive FROM releases WHERE archive <> ''")
+	rows, err := many[row](ctx, db, "SELECT archive FROM releases WHERE archive <> '' UNION ALL SELECT archive FROM site_copies WHERE archive <> ''")
 	names := map[string]bool{}
 	for _, r := range rows {
 		names[r.Archive] = true

@@ -25,26 +25,43 @@ type Site struct {
 	Result    *provision.Result
 	Report    *check.Report
 	MadeAt    time.Time
+	Held      bool
+	RetiredAt *time.Time
 }
 
 const siteQuery = `SELECT s.id, s.name, s.client_id, c.name AS client, s.host_id, h.name AS host, s.release_id, t.name || '@' || r.number AS release, s.run_id,
-	s.address, s.folder, s.plan, s.result, s.report, s.made_at
+	s.address, s.folder, s.plan, s.result, s.report, s.made_at, s.held, s.retired_at
 	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id JOIN starters t ON t.id = r.starter_id `
 
 // Sites lists all sites.
 func (db *DB) Sites(ctx context.Context) ([]Site, error) {
-	return many[Site](ctx, db, siteQuery+"ORDER BY s.name")
+	return many[Site](ctx, db, siteQuery+"WHERE s.retired_at IS NULL ORDER BY s.name")
 }
 
 // Site returns a site by name or address.
 func (db *DB) Site(ctx context.Context, name string) (Site, error) {
-	return one[Site](ctx, db, "site", name, siteQuery+"WHERE s.name = $1 OR s.address = $1", name)
+	return one[Site](ctx, db, "site", name, siteQuery+"WHERE (s.name = $1 OR s.address = $1) AND s.retired_at IS NULL", name)
+}
+
+// RetiredSites lists the sites that are gone, newest first.
+func (db *DB) RetiredSites(ctx context.Context) ([]Site, error) {
+	return many[Site](ctx, db, siteQuery+"WHERE s.retired_at IS NOT NULL ORDER BY s.retired_at DESC")
+}
+
+// SiteOrRetired returns a site, or, when there is none of the name, the one that was retired last.
+func (db *DB) SiteOrRetired(ctx context.Context, name string) (Site, error) {
+	return one[Site](ctx, db, "site", name, siteQuery+"WHERE s.name = $1 OR s.address = $1 ORDER BY s.retired_at DESC NULLS FIRST LIMIT 1", name)
+}
+
+// SiteByID returns a site, also one that was retired.
+func (db *DB) SiteByID(ctx context.Context, id int64) (Site, error) {
+	return one[Site](ctx, db, "site", itoa(id), siteQuery+"WHERE s.id = $1", id)
 }
 
 // AddSite keeps a site that was made.
 func (db *DB) AddSite(ctx context.Context, s Site) error {
-	return db.exec(ctx, "site", s.Name, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-		s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result)
+	return db.exec(ctx, "site", s.Name, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result, held) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
+		s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result, s.Held)
 }
 
 // LaunchTask is something a person must still do on a site.
@@ -60,7 +77,7 @@ type LaunchTask struct {
 // AddLaunchTasks keeps what must be done on a site, in order.
 func (db *DB) AddLaunchTasks(ctx context.Context, site string, tasks []LaunchTask) error {
 	for i, t := range tasks {
-		err := db.exec(ctx, "site", site, `INSERT INTO launch_tasks (site_id, place, key, title, detail, page) SELECT id, $2, $3, $4, $5, $6 FROM sites WHERE name = $1
+		err := db.exec(ctx, "site", site, `INSERT INTO launch_tasks (site_id, place, key, title, detail, page) SELECT id, $2, $3, $4, $5, $6 FROM sites WHERE name = $1 AND retired_at IS NULL
 			ON CONFLICT (site_id, key) DO UPDATE SET place = $2, title = $4, detail = $5, page = $6`, site, i, t.Key, t.Title, t.Detail, t.Page)
 		if err != nil {
 			return err
@@ -85,7 +102,7 @@ func (db *DB) OpenTasks(ctx context.Context) (map[string]int, error) {
 		Name string
 		N    int
 	}
-	rows, err := many[row](ctx, db, "SELECT s.name, count(*)::int AS n FROM launch_tasks t JOIN sites s ON s.id = t.site_id WHERE t.done_at IS NULL GROUP BY 1")
+	rows, err := many[row](ctx, db, "SELECT s.name, count(*)::int AS n FROM launch_tasks t JOIN sites s ON s.id = t.site_id WHERE t.done_at IS NULL AND s.retired_at IS NULL GROUP BY 1")
 	out := map[string]int{}
 	for _, r := range rows {
 		out[r.Name] = r.N
@@ -101,7 +118,7 @@ func (db *DB) SiteOfRun(ctx context.Context, runID int64) (found bool, err error
 
 // SetReport keeps the newest report of checks of a site.
 func (db *DB) SetReport(ctx context.Context, name string, r *check.Report) error {
-	return db.exec(ctx, "site", name, "UPDATE sites SET report = $2 WHERE name = $1", name, r)
+	return db.exec(ctx, "site", name, "UPDATE sites SET report = $2 WHERE name = $1 AND retired_at IS NULL", name, r)
 }
 
 // SiteCounts is how many there are of each noun, for the navigation.
@@ -112,6 +129,6 @@ type SiteCounts struct {
 // Counts returns the counts.
 func (db *DB) Counts(ctx context.Context) (SiteCounts, error) {
 	return one[SiteCounts](ctx, db, "count", "", `SELECT (SELECT count(*) FROM sources)::int AS sources, (SELECT count(*) FROM starters)::int AS starters,
-		(SELECT count(*) FROM clients)::int AS clients, (SELECT count(*) FROM sites)::int AS sites, (SELECT count(*) FROM hosts)::int AS hosts,
+		(SELECT count(*) FROM clients)::int AS clients, (SELECT count(*) FROM sites WHERE retired_at IS NULL)::int AS sites, (SELECT count(*) FROM hosts)::int AS hosts,
 		(SELECT count(*) FROM runs WHERE status IN ('waiting', 'working'))::int AS working`)
 }

@@ -8,12 +8,14 @@ import (
 	"net/url"
 	"strings"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/service/records"
+	"nestseed/internal/service/store"
 )
 
 // ProvisionArgs ask for a site. Values that were given for this site alone may be secret, so they are sealed.
@@ -25,6 +27,11 @@ type ProvisionArgs struct {
 	Address string `json:"address"`
 	Visible bool   `json:"visible"`
 	Sealed  string `json:"sealed,omitempty"`
+	// Replace puts the site in the place of the one of this name, which stays as a safety copy.
+	Replace bool     `json:"replace,omitempty"`
+	Keep    []string `json:"keep,omitempty"`    // parts of the old one that are taken over
+	CopyID  int64    `json:"copy_id,omitempty"` // a safety copy to make it from, in place of a release
+	Hold    bool     `json:"hold,omitempty"`
 }
 
 const sealPurpose = "values of a provisioning"
@@ -45,7 +52,9 @@ func (w *Works) SealValues(a *ProvisionArgs, given map[string]string) error {
 // Opened is a request with what has to be closed after it.
 type Opened struct {
 	provision.Request
-	Site    records.Site // what will be recorded
+	Site    records.Site  // what will be recorded
+	Old     *records.Site // what is replaced
+	Was     *records.Site // what a safety copy is of
 	Connect string
 	close   []func()
 }
@@ -76,7 +85,7 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 		return nil, err
 	}
 	o := &Opened{Connect: h.Connect}
-	a, f, err := w.OpenArchive(r)
+	a, f, err := w.archiveFor(ctx, args, r)
 	if err != nil {
 		return nil, err
 	}
@@ -95,6 +104,20 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 	if args.Name == "" {
 		args.Name = c.Name
 	}
+	if args.Replace {
+		old, err := w.DB.Site(ctx, args.Name)
+		if err == nil && (old.HostID != h.ID || old.ClientID != c.ID) {
+			err = fmt.Errorf("%w: site %s is %s's on host %s; name that client and host to replace it", provision.ErrPlan, old.Name, old.Client, old.Host)
+		}
+		if err != nil {
+			o.Close()
+			return nil, err
+		}
+		o.Old = &old
+		if args.Address == "" {
+			args.Address = old.Address
+		}
+	}
 	if args.Address == "" {
 		args.Address = strings.ReplaceAll(h.Address, "{name}", args.Name)
 	}
@@ -105,8 +128,49 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 	}
 	o.Request = provision.Request{Archive: a, Kind: k, FS: fsys, Server: server, Name: args.Name, Folder: folder, Address: args.Address,
 		Values: values, Visible: args.Visible, RunID: runID}
+	if o.Old != nil {
+		o.Request.Folder = o.Old.Folder
+		o.Request.Replace = &provision.Existing{Database: o.Old.Plan.Database, User: o.Old.Plan.User, Prefix: o.Old.Plan.Prefix, Admin: o.Old.Result.Admin, Keep: args.Keep}
+		folder = o.Old.Folder
+	}
+	if args.CopyID != 0 {
+		copied, err := w.DB.SiteCopyByID(ctx, args.CopyID)
+		if err == nil {
+			var was records.Site
+			was, err = w.DB.SiteByID(ctx, copied.SiteID)
+			o.Was = &was
+		}
+		if err != nil {
+			o.Close()
+			return nil, err
+		}
+	}
 	o.Site = records.Site{Name: args.Name, ClientID: c.ID, HostID: h.ID, ReleaseID: r.ID, Folder: folder}
 	return o, nil
+}
+
+// archiveFor opens what a site is made from: a release's archive, or a safety copy's.
+func (w *Works) archiveFor(ctx context.Context, args ProvisionArgs, r records.Release) (*archive.Archive, store.File, error) {
+	if args.CopyID == 0 {
+		return w.OpenArchive(r)
+	}
+	c, err := w.DB.SiteCopyByID(ctx, args.CopyID)
+	if err != nil {
+		return nil, nil, err
+	}
+	if c.Archive == "" {
+		return nil, nil, fmt.Errorf("%w: safety copy %d is the site that was replaced; put it back with site undo", provision.ErrPlan, c.ID)
+	}
+	f, size, err := w.Store.Open(c.Archive)
+	if err != nil {
+		return nil, nil, err
+	}
+	a, err := archive.Open(f, size)
+	if err != nil {
+		f.Close()
+		return nil, nil, fmt.Errorf("safety copy %d: %w", c.ID, err)
+	}
+	return a, f, nil
 }
 
 // fill puts a site's name and host name into a host's pattern.
@@ -164,7 +228,16 @@ type ProvisionResult struct {
 	Site    string `json:"site"`
 	Address string `json:"address"`
 	*provision.Result
+	Login  string        `json:"login"` // which login works, in a sentence
 	Report *check.Report `json:"report"`
+}
+
+// LoginSentence says which login of a site works.
+func LoginSentence(site string, res *provision.Result) string {
+	if res.KeptAccounts {
+		return fmt.Sprintf("the accounts that were there log in as before, %s among them", res.Admin)
+	}
+	return fmt.Sprintf("log in as %s with the password that nestseed vault reveal site %s administrator shows", res.Admin, site)
 }
 
 func (w *Works) provision(ctx context.Context, run records.Run, report progress.Reporter) (any, error) {
@@ -181,18 +254,25 @@ func (w *Works) provision(ctx context.Context, run records.Run, report progress.
 	if err != nil {
 		return nil, err
 	}
+	// What was held stays so in its new form, until somebody opens it.
+	o.Site.Held = args.Hold || o.Old != nil && o.Old.Held
+	if o.Site.Held {
+		if o.Hold, _, err = w.holdText(ctx, o.Kind, plan.Name, plan.Address, plan); err != nil {
+			return nil, err
+		}
+	}
 	res, err := provision.Make(ctx, o.Request, plan, journal{w.DB, run.ID}, report)
 	if err == nil {
 		if err = w.keep(ctx, run, o, plan, res); err != nil {
 			err = errors.Join(err, w.takeBack(context.WithoutCancel(ctx), run, o))
 		}
 	} else {
-		err = errors.Join(err, w.forgetIfGone(context.WithoutCancel(ctx), run, err))
+		err = errors.Join(err, w.forgetIfGone(context.WithoutCancel(ctx), run, o, err))
 	}
 	if err != nil {
 		return nil, err
 	}
-	out := ProvisionResult{Site: plan.Name, Address: plan.Address, Result: res}
+	out := ProvisionResult{Site: plan.Name, Address: plan.Address, Result: res, Login: LoginSentence(plan.Name, res)}
 	// The site stands. A fault in checking it is told, and does not take it down again.
 	if out.Report, err = w.checkSite(ctx, plan.Name, report); err != nil {
 		report.Note(fmt.Sprintf("the site could not be checked: %v", err))
@@ -200,16 +280,76 @@ func (w *Works) provision(ctx context.Context, run records.Run, report progress.
 	return out, nil
 }
 
+// siteSecrets are the names under which a site's credentials are in the vault.
+var siteSecrets = []string{"administrator", "database"}
+
+// secretOfRun is the name under which a credential is kept that a run has put another in the place of.
+func secretOfRun(name string, runID int64) string {
+	return fmt.Sprintf("%s before run %d", name, runID)
+}
+
+// putAside keeps the credentials of a site that is replaced, so that they can be put back.
+func (w *Works) putAside(ctx context.Context, site string, runID int64) error {
+	for _, name := range siteSecrets {
+		old, err := w.Vault.Get(ctx, "site", site, name)
+		if errors.Is(err, records.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := w.Vault.Put(ctx, "site", site, secretOfRun(name, runID), old); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// putBack makes the credentials that were put aside those of the site again.
+func (w *Works) putBack(ctx context.Context, site string, runID int64) error {
+	for _, name := range siteSecrets {
+		old, err := w.Vault.Get(ctx, "site", site, secretOfRun(name, runID))
+		if errors.Is(err, records.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := w.Vault.Put(ctx, "site", site, name, old); err != nil {
+			return err
+		}
+		if err := w.DB.RemoveSecrets(ctx, "site", site, secretOfRun(name, runID)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // keep seals the credentials and records the site.
 func (w *Works) keep(ctx context.Context, run records.Run, o *Opened, plan *provision.Plan, res *provision.Result) error {
+	if o.Old != nil {
+		if err := w.putAside(ctx, plan.Name, run.ID); err != nil {
+			return err
+		}
+	}
 	for name, secret := range map[string]string{"administrator": res.AdminPassword, "database": res.UserPassword} {
+		if secret == "" {
+			continue // the accounts that were there stay
+		}
 		if err := w.Vault.Put(ctx, "site", plan.Name, name, secret); err != nil {
 			return err
 		}
 	}
 	s := o.Site
 	s.RunID, s.Address, s.Plan, s.Result = run.ID, plan.Address, plan, res
-	if err := w.DB.AddSite(ctx, s); err != nil {
+	if o.Was != nil && len(plan.Values) == 0 {
+		plan.Values = o.Was.Plan.Values // a safety copy asks for no values; it has them
+	}
+	if o.Old != nil {
+		if err := w.DB.ReplaceSite(ctx, *o.Old, s, res.CopyFolder, o.Old.Plan.Bytes); err != nil {
+			return err
+		}
+	} else if err := w.DB.AddSite(ctx, s); err != nil {
 		return err
 	}
 	var tasks []records.LaunchTask
@@ -219,7 +359,7 @@ func (w *Works) keep(ctx context.Context, run records.Run, o *Opened, plan *prov
 	if err := w.DB.AddLaunchTasks(ctx, s.Name, tasks); err != nil {
 		return err
 	}
-	return w.DB.ClearMade(ctx, run.ID)
+	return errors.Join(provision.Settle(o.FS, s.Folder, fmt.Sprint(run.ID)), w.DB.ClearMade(ctx, run.ID))
 }
 
 // takeBack undoes what the journal says.
@@ -231,13 +371,21 @@ func (w *Works) takeBack(ctx context.Context, run records.Run, o *Opened) error 
 	if err := provision.Undo(ctx, o.FS, o.Server, made); err != nil {
 		return err
 	}
+	if o.Old != nil {
+		return errors.Join(w.DB.ClearMade(ctx, run.ID), w.putBack(ctx, o.Name, run.ID))
+	}
 	return errors.Join(w.DB.ClearMade(ctx, run.ID), w.DB.RemoveSecrets(ctx, "site", o.Name))
 }
 
 // forgetIfGone empties the journal after Make took everything back itself.
-func (w *Works) forgetIfGone(ctx context.Context, run records.Run, err error) error {
+func (w *Works) forgetIfGone(ctx context.Context, run records.Run, o *Opened, err error) error {
 	if errors.Is(err, provision.ErrLeftBehind) {
 		return nil // the journal still says what there is to take back
+	}
+	if _, err := w.DB.Site(ctx, o.Name); errors.Is(err, records.ErrNotFound) {
+		if err := w.DB.RemoveSecrets(ctx, "site", o.Name); err != nil {
+			return err
+		}
 	}
 	return w.DB.ClearMade(ctx, run.ID)
 }
@@ -247,12 +395,12 @@ func (w *Works) recoverProvision(ctx context.Context, run records.Run) (Outcome,
 	if err != nil {
 		return TakenBack, err
 	}
-	if made {
-		return Finished, w.DB.ClearMade(ctx, run.ID)
-	}
 	var args ProvisionArgs
 	if err := json.Unmarshal(run.Args, &args); err != nil {
 		return TakenBack, err
+	}
+	if made {
+		return Finished, errors.Join(w.settle(ctx, run), w.DB.ClearMade(ctx, run.ID))
 	}
 	o, err := w.Request(ctx, args, fmt.Sprint(run.ID))
 	if err != nil {
@@ -260,6 +408,29 @@ func (w *Works) recoverProvision(ctx context.Context, run records.Run) (Outcome,
 	}
 	defer o.Close()
 	return TakenBack, w.takeBack(ctx, run, o)
+}
+
+// settle removes the mark of a site that a run made before it was interrupted.
+func (w *Works) settle(ctx context.Context, run records.Run) error {
+	var args ProvisionArgs
+	if err := json.Unmarshal(run.Args, &args); err != nil {
+		return err
+	}
+	s, err := w.DB.Site(ctx, args.Name)
+	if err != nil {
+		return err
+	}
+	h, err := w.DB.HostByID(ctx, s.HostID)
+	if err != nil {
+		return err
+	}
+	fsys, server, err := w.OpenHost(ctx, h)
+	if err != nil {
+		return err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	return provision.Settle(fsys, s.Folder, fmt.Sprint(run.ID))
 }
 
 // CheckArgs ask for a site to be checked.
@@ -304,15 +475,23 @@ func (w *Works) checkSite(ctx context.Context, name string, report progress.Repo
 	}
 	defer db.Close()
 	password, err := w.Vault.Get(ctx, "site", s.Name, "administrator")
-	if err != nil {
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return nil, err
+	}
+	cookie := ""
+	if s.Held {
+		key, err := w.Vault.Get(ctx, "site", s.Name, previewSecret)
+		if err != nil {
+			return nil, err
+		}
+		cookie = k.Hold.Cookie + "=" + key
 	}
 	title, _, err := db.Lookup(ctx, s.Plan.Prefix+k.Options.Table, k.Options.Key, k.SiteTitle, k.Options.Value)
 	if err != nil {
 		return nil, err
 	}
 	rep, err := check.Run(ctx, check.Site{Address: s.Address, Connect: h.Connect, Kind: k, Title: plainTitle(title), Visible: s.Plan.Visible,
-		Login: s.Result.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Plan.Prefix, FS: fsys, Folder: s.Folder}, report)
+		Login: s.Result.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Plan.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}, report)
 	if err != nil {
 		return nil, err
 	}

@@ -26,6 +26,8 @@ type Works struct {
 	Kinds []*kind.Kind
 	// Data is the service's folder; what comes from outside is unpacked and uploaded below it.
 	Data string
+	// Start records a run and queues it; set by whoever has the runner.
+	Start func(ctx context.Context, run records.Run, args any) (records.Run, error)
 }
 
 // ErrDiscarded says that a release's archive is not kept any more.
@@ -43,6 +45,10 @@ func (w *Works) Sorts() map[string]Sort {
 		"retention": {w.retention, again},
 		"provision": {w.provision, w.recoverProvision},
 		"check":     {w.check, again},
+		"undo":      {w.undo, again},
+		"copy":      {w.keepCopy, again},
+		"retire":    {w.retire, again},
+		"table":     {w.table, again},
 	}
 }
 

@@ -30,7 +30,8 @@ export const useMap = (ref: string, path: string) =>
 export const useClients = () => useQuery({ queryKey: ['clients'], queryFn: () => body(http.GET('/clients')) })
 export const useClient = (name: string) =>
   useQuery({ queryKey: ['clients', name], queryFn: () => body(http.GET('/clients/{name}', { params: { path: { name } } })) })
-export const useSites = () => useQuery({ queryKey: ['sites'], queryFn: () => body(http.GET('/sites')) })
+export const useSites = (retired = false) => useQuery({ queryKey: ['sites', { retired }], queryFn: () => body(http.GET('/sites', { params: { query: { retired } } })) })
+export const useKinds = () => useQuery({ queryKey: ['kinds'], queryFn: () => body(http.GET('/kinds')) })
 export const useSite = (name: string) =>
   useQuery({ queryKey: ['sites', name], queryFn: () => body(http.GET('/sites/{name}', { params: { path: { name } } })) })
 export const useRuns = () => useQuery({ queryKey: ['runs'], queryFn: () => body(http.GET('/runs', { params: { query: { limit: 100 } } })) })
@@ -89,6 +90,14 @@ export const useSetClient = () =>
     body(http.PATCH('/clients/{name}/settings', { params: { path: { name } }, body: { settings, secret } })))
 export const useProvision = () => useDo((s: Schemas['NewSite']) => body(http.POST('/sites', { body: s })))
 export const useCheck = () => useDo((name: string) => body(http.POST('/sites/{name}/check', { params: { path: { name } } })))
+export const useUndoPlan = (name: string, wanted: boolean) =>
+  useQuery({ queryKey: ['sites', name, 'undo'], enabled: wanted, gcTime: 0, queryFn: () => body(http.GET('/sites/{name}/undo', { params: { path: { name } } })) })
+export const useUndo = () => useDo(({ name, mark }: { name: string; mark: string }) => body(http.POST('/sites/{name}/undo', { params: { path: { name } }, body: { mark } })))
+export const useKeepCopy = () => useDo((name: string) => body(http.POST('/sites/{name}/copies', { params: { path: { name } } })))
+export const usePutBack = () => useDo(({ name, id }: { name: string; id: number }) => body(http.POST('/sites/{name}/copies/{id}/put-back', { params: { path: { name, id } } })))
+export const useDropCopy = () => useDo(({ name, id }: { name: string; id: number }) => body(http.DELETE('/sites/{name}/copies/{id}', { params: { path: { name, id } } })))
+export const useRetire = () => useDo((name: string) => body(http.POST('/sites/{name}/retire', { params: { path: { name } }, body: {} })))
+export const useHold = () => useDo(({ name, held }: { name: string; held: boolean }) => body(http.PUT('/sites/{name}/held', { params: { path: { name } }, body: { held } })))
 export const useCancel = () => useDo((id: number) => body(http.POST('/runs/{id}/cancel', { params: { path: { id } } })))
 export const useReveal = () => useDo((r: Schemas['Reveal']) => body(http.POST('/vault/reveal', { body: r })))
 

@@ -485,6 +485,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start making a site for each row */
+        post: operations["provision-table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}": {
         parameters: {
             query?: never;
@@ -519,6 +536,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start making a safety copy of a site */
+        post: operations["keep-copy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/copies/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a safety copy of a site */
+        delete: operations["drop-copy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/copies/{id}/put-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start putting a safety copy of a site back */
+        post: operations["put-back-copy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep visitors out of a site, or let them in */
+        put: operations["hold-site"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/retire": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start taking a site off its host */
+        post: operations["retire-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/tasks/{key}": {
         parameters: {
             query?: never;
@@ -530,6 +632,24 @@ export interface paths {
         /** Tick a launch task off, or put it back */
         put: operations["tick-task"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Plan the undoing of a site's last provisioning; nothing is touched */
+        get: operations["plan-undo"];
+        put?: never;
+        /** Start undoing a site's last provisioning */
+        post: operations["undo-site"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1143,6 +1263,11 @@ export interface components {
             /** @description the last part of the address that tus gave the upload */
             upload?: string;
         };
+        Held: {
+            held: boolean;
+            /** @description the address at which whoever has it sees the site all the same */
+            preview?: string;
+        };
         Host: {
             address: string;
             connect?: string;
@@ -1166,6 +1291,7 @@ export interface components {
         };
         Kind: {
             definition?: string;
+            keep: components["schemas"]["Part"][];
             lists: string[];
             name: string;
             title: string;
@@ -1247,9 +1373,17 @@ export interface components {
             client: string;
             /** @description release, like music-base@3 or music-base for the newest */
             from: string;
+            /** @description keep visitors out until it is opened */
+            hold?: boolean;
             host: string;
+            /** @description parts of the old site that the new one takes over, by the kind's names */
+            keep?: string[];
             /** @description the client's name unless given */
             name?: string;
+            /** @description the mark of the plan that was looked at; another plan is refused */
+            plan?: string;
+            /** @description the site of this name, which is kept as a safety copy */
+            replace?: boolean;
             set?: {
                 [key: string]: string;
             };
@@ -1273,6 +1407,13 @@ export interface components {
             list?: string;
             name: string;
             source: string;
+        };
+        NewTable: {
+            from: string;
+            hold?: boolean;
+            host: string;
+            rows: components["schemas"]["TableRow"][];
+            visible?: boolean;
         };
         NewToken: {
             name: string;
@@ -1382,11 +1523,16 @@ export interface components {
         PackingText: {
             text: string;
         };
+        Part: {
+            title: string;
+            what: string;
+        };
         Plan: {
             address: string;
             admin: string;
             /** Format: int64 */
             bytes: number;
+            counts?: components["schemas"]["ProvisionCount"][];
             database: string;
             /** Format: int64 */
             expected_ms: number;
@@ -1397,6 +1543,9 @@ export interface components {
             /** Format: int64 */
             free_bytes: number;
             generated: string[];
+            keeps?: string[];
+            /** @description differs when anything the plan says differs, but for free space */
+            mark: string;
             missing: string[];
             name: string;
             old_prefix: string;
@@ -1404,9 +1553,11 @@ export interface components {
             problems: string[];
             ready: boolean;
             release: string;
+            replaces?: string;
             /** Format: int64 */
             rows: number;
             rules: components["schemas"]["RewriteRules"];
+            samples?: components["schemas"]["ProvisionSample"][];
             server: string;
             steps: components["schemas"]["ProvisionStep"][];
             /** Format: int64 */
@@ -1422,6 +1573,15 @@ export interface components {
             files: number;
             /** Format: int64 */
             rows: number;
+        };
+        ProvisionCount: {
+            /** Format: int64 */
+            places: number;
+            where: string;
+        };
+        ProvisionSample: {
+            text: string;
+            where: string;
         };
         ProvisionStep: {
             amount?: string;
@@ -1517,6 +1677,10 @@ export interface components {
              */
             weeks: number;
         };
+        Retire: {
+            /** @description make no last safety copy */
+            no_copy?: boolean;
+        };
         Reveal: {
             name: string;
             noun: string;
@@ -1563,13 +1727,25 @@ export interface components {
             progress: components["schemas"]["RecordProgress"];
             result?: unknown;
             /** @enum {string} */
-            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check";
+            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "table";
             /** Format: date-time */
             started_at?: string;
             /** @enum {string} */
             status: "waiting" | "working" | "done" | "failed" | "cancelled";
             title: string;
             who: string;
+        };
+        SafetyCopy: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            release?: string;
+            where: string;
+            /** @enum {string} */
+            why: "replaced" | "asked" | "retired";
         };
         Secret: {
             /** Format: date-time */
@@ -1586,16 +1762,24 @@ export interface components {
             };
         };
         Site: {
+            /** @description which login works, in a sentence */
+            accounts: string;
             address: string;
             admin: string;
             /** Format: int64 */
             bytes: number;
             client: string;
+            copies: components["schemas"]["SafetyCopy"][];
             database: string;
             /** Format: int64 */
             files: number;
             folder: string;
+            held: boolean;
             host: string;
+            /** @description rows that were taken over from the site it replaced, by part */
+            kept?: {
+                [key: string]: number;
+            };
             login_at: string;
             /** Format: date-time */
             made_at: string;
@@ -1603,6 +1787,8 @@ export interface components {
             prefix: string;
             release: string;
             report?: components["schemas"]["CheckReport"];
+            /** Format: date-time */
+            retired_at?: string;
             rewritten: components["schemas"]["RewriteTally"];
             /** Format: int64 */
             rows: number;
@@ -1758,6 +1944,14 @@ export interface components {
             /** Format: int64 */
             tables: number;
         };
+        TableRow: {
+            address?: string;
+            client: string;
+            name?: string;
+            set?: {
+                [key: string]: string;
+            };
+        };
         Tick: {
             done: boolean;
         };
@@ -1786,6 +1980,15 @@ export interface components {
             /** Format: date-time */
             used_at?: string;
             user: string;
+        };
+        Undo: {
+            /** @description of the plan that was looked at; another is refused */
+            mark?: string;
+        };
+        UndoPlan: {
+            mark: string;
+            sentences: string[];
+            site: string;
         };
         User: {
             /** Format: date-time */
@@ -2764,7 +2967,10 @@ export interface operations {
     };
     "list-sites": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description those that are gone */
+                retired?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2857,6 +3063,39 @@ export interface operations {
             };
         };
     };
+    "provision-table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTable"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-site": {
         parameters: {
             query?: never;
@@ -2919,6 +3158,169 @@ export interface operations {
             };
         };
     };
+    "keep-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "drop-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-back-copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hold-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Held"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Held"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "retire-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Retire"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "tick-task": {
         parameters: {
             query?: never;
@@ -2942,6 +3344,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UndoPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "undo-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Undo"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             /** @description Error */

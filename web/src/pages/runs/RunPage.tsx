@@ -1,7 +1,8 @@
+import { AlertTriangle, Check, X } from 'lucide-react'
 import { useParams } from 'react-router'
 import type { Run } from '../../api/client'
 import { ended, useCancel, useLog, useRun } from '../../api/hooks'
-import { Button, ButtonLink, Empty, Head, Loading, RunStatus, Sheet, SizeBar, Trouble } from '../../parts/parts'
+import { Button, ButtonLink, Empty, Head, Loading, Out, Rows, RunStatus, Sheet, SizeBar, Status, To, Trouble } from '../../parts/parts'
 import { count, day, millis, size, took } from '../../parts/say'
 import { Meter, progressSentence } from '../../parts/WorkStrip'
 
@@ -25,6 +26,7 @@ export function RunPage() {
       <Trouble error={cancel.error} />
       {r.error && <p role="alert" className="text-clay bg-clay-wash rounded px-3 py-2 mb-4">{r.error}</p>}
       {!ended(r) && <Sheet className="p-4 mb-4"><Meter run={r} /><p className="mt-2" role="status">{progressSentence(r)}</p><p className="text-faint mt-1">Leaving this page changes nothing.</p></Sheet>}
+      {r.sort === 'table' && <TableReport run={r} />}
       <div className="grid grid-cols-2 gap-4 items-start">
         <Sheet title="Steps" aside={`${count(p.done?.files ?? 0)} files, ${count(p.done?.rows ?? 0)} rows, ${size(p.done?.bytes ?? 0)}`}>
           {steps.length === 0 ? <Empty>It has not begun yet.</Empty> : (
@@ -44,6 +46,26 @@ export function RunPage() {
   )
 }
 
+type TableRow = { site: string; address?: string; status: string; error?: string; run_id?: number; faults: number; ms: number }
+
+/** What became of each row of a table. */
+function TableReport({ run }: { run: Run }) {
+  const rows = (run.result as { rows?: TableRow[] } | null)?.rows
+  if (!rows) return null
+  const state = (r: TableRow) => r.status === 'there' ? <Status tone="plain" icon={Check}>was there</Status> : r.status === 'done' ? <Status tone={r.faults ? 'look' : 'good'} icon={r.faults ? AlertTriangle : Check}>{r.faults ? `${r.faults} checks failed` : 'made'}</Status> : <Status tone="wrong" icon={X}>{r.status}</Status>
+  return (
+    <Sheet title="Sites" aside={`${rows.length} rows`} className="mb-4">
+      <Rows caption="Sites of the table" rows={rows} by={(r) => r.site} columns={[
+        { head: 'Site', cell: (r) => r.error ? r.site : <To to={`/sites/${r.site}`}>{r.site}</To> },
+        { head: 'Status', cell: state },
+        { head: '', grow: true, cell: (r) => r.error ?? (r.address && <Out href={r.address} />) },
+        { head: 'Run', right: true, cell: (r) => r.run_id && <To to={`/runs/${r.run_id}`}>{r.run_id}</To> },
+        { head: 'Took', right: true, cell: (r) => r.ms > 0 && millis(r.ms) },
+      ]} />
+    </Sheet>
+  )
+}
+
 /** Leads to what came of it. */
 function Outcome({ run }: { run: Run }) {
   if (run.status !== 'done') return null
@@ -55,6 +77,6 @@ function Outcome({ run }: { run: Run }) {
     case 'survey': return <ButtonLink primary to={`/sources/${name}`}>Open {name}</ButtonLink>
     case 'verify': return <ButtonLink primary to={`/releases/${name}`}>Open {name}</ButtonLink>
     case 'compare': return <ButtonLink primary to={`/comparisons/${run.id}`}>See the differences</ButtonLink>
-    case 'check': return <ButtonLink primary to={`/sites/${name}`}>Open {name}</ButtonLink>
+    case 'undo': case 'copy': case 'retire': case 'check': return <ButtonLink primary to={`/sites/${name}`}>Open {name}</ButtonLink>
   }
 }

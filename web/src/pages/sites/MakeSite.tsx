@@ -2,7 +2,7 @@ import { Check, X } from 'lucide-react'
 import { useEffect, useState, type ReactNode } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
 import type { Plan, Schemas } from '../../api/client'
-import { useClients, useHosts, usePlan, useProvision, useReleases } from '../../api/hooks'
+import { useClients, useHosts, useKinds, usePlan, useProvision, useReleases, useSites, useStarters } from '../../api/hooks'
 import { Button, Field, Head, Input, Select, Sheet, Status, Trouble } from '../../parts/parts'
 import { count, millis, plural, size } from '../../parts/say'
 
@@ -22,12 +22,17 @@ export function MakeSite() {
   const clients = useClients().data ?? []
   const hosts = useHosts().data ?? []
   const releases = useReleases().data ?? []
-  const [choice, setChoice] = useState({ client: query.get('client') ?? '', from: query.get('from') ?? '', host: '', name: '', address: '', visible: false })
+  const [choice, setChoice] = useState({ client: query.get('client') ?? '', from: query.get('from') ?? '', host: '', name: '', address: '', visible: false, hold: false, replace: false, keep: [] as string[] })
   const [set, setSet] = useState<Record<string, string>>({})
   const client = choice.client || clients[0]?.name || ''
   const from = choice.from || releases[0]?.ref || ''
   const host = choice.host || hosts[0]?.name || ''
-  const wanted: Schemas['NewSite'] | null = client && from && host ? { client, from, host, name: choice.name || undefined, address: choice.address || undefined, visible: choice.visible, set } : null
+  const sites = useSites().data ?? []
+  const kinds = useKinds().data ?? []
+  const standing = sites.some((s) => s.name === (choice.name || client))
+  const starters = useStarters().data ?? []
+  const parts = kinds.find((k) => k.name === starters.find((t) => t.name === from.split('@')[0])?.kind)?.keep ?? []
+  const wanted: Schemas['NewSite'] | null = client && from && host ? { client, from, host, name: choice.name || undefined, address: choice.address || undefined, visible: choice.visible, hold: choice.hold, replace: standing && choice.replace, keep: standing && choice.replace ? choice.keep : undefined, set } : null
   const key = useRested(JSON.stringify(wanted))
   const plan = usePlan(JSON.parse(key) as Schemas['NewSite'] | null)
   const provision = useProvision()
@@ -49,15 +54,49 @@ export function MakeSite() {
           </Pair>
           <Field label="Address" hint="by the host's pattern unless given">{(id, by) => <Input id={id} aria-describedby={by} className="font-mono" value={choice.address} placeholder={plan.data?.address} onChange={(e) => pick({ address: e.target.value })} />}</Field>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.visible} onChange={(e) => pick({ visible: e.target.checked })} />Let search engines in</label>
+          <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.hold} onChange={(e) => pick({ hold: e.target.checked })} />Keep visitors out until it is opened</label>
+          {standing && <Replacing choice={choice} parts={parts} onPick={pick} />}
           <h2 className="font-bold text-[1.05rem] mt-2">Settings of this client</h2>
           {plan.data && <Values plan={plan.data} set={set} onSet={(k, v) => setSet((all) => { const next = { ...all, [k]: v }; if (!v) delete next[k]; return next })} />}
         </form>
         <WorkOrder plan={plan.data} error={plan.error} problem={provision.error}>
           <Button primary disabled={!settled || !plan.data?.ready || !!plan.error || provision.isPending}
-            onClick={async () => go(`/runs/${(await provision.mutateAsync(wanted!)).id}`)}>Make this site</Button>
+            onClick={async () => go(`/runs/${(await provision.mutateAsync({ ...wanted!, plan: plan.data!.mark })).id}`)}>{choice.replace && standing ? 'Replace this site' : 'Make this site'}</Button>
         </WorkOrder>
       </div>
     </>
+  )
+}
+
+/** What happens to the site of this name that is there already. */
+function Replacing({ choice, parts, onPick }: { choice: { replace: boolean; keep: string[] }; parts: Schemas['Part'][]; onPick: (part: { replace?: boolean; keep?: string[] }) => void }) {
+  return (
+    <fieldset className="border border-line rounded-md px-3 py-2 grid gap-1.5">
+      <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.replace} onChange={(e) => onPick({ replace: e.target.checked })} />Replace the site of this name; it is kept as a safety copy</label>
+      {choice.replace && (
+        <>
+          <p className="text-soft">Take over from it:</p>
+          {parts.map((p) => (
+            <label key={p.what} className="flex gap-2 items-center pl-4">
+              <input type="checkbox" checked={choice.keep.includes(p.what)} onChange={(e) => onPick({ keep: e.target.checked ? [...choice.keep, p.what] : choice.keep.filter((k) => k !== p.what) })} />{p.title}
+            </label>
+          ))}
+        </>
+      )}
+    </fieldset>
+  )
+}
+
+/** Where the old address and folder stand in what will be placed: counts, and a few of the places. */
+function Places({ plan }: { plan: Plan }) {
+  const counts = plan.counts ?? []
+  if (counts.length === 0) return null
+  return (
+    <details className="border-t border-line pt-2 mt-2">
+      <summary className="cursor-pointer"><b>{count(counts.reduce((n, c) => n + c.places, 0))} places</b> <span className="text-soft">name the old address or folder and will be replaced</span></summary>
+      <ul className="grid grid-cols-2 gap-x-4 py-1.5">{counts.map((c) => <li key={c.where} className="flex justify-between gap-2"><span className="font-mono truncate">{c.where}</span><span className="font-mono">{count(c.places)}</span></li>)}</ul>
+      {(plan.samples ?? []).slice(0, 4).map((s) => <p key={s.where + s.text} className="font-mono text-[0.9rem] text-soft break-all">{s.where}: {s.text}</p>)}
+    </details>
   )
 }
 
@@ -106,7 +145,8 @@ function WorkOrder({ plan, error, problem, children }: { plan?: Plan; error: Err
               </li>
             ))}
           </ol>
-          <p className="text-soft border-t border-line pt-2">Will be generated: {plan.generated.join(', ')}.</p>
+          <Places plan={plan} />
+          <p className="text-soft border-t border-line pt-2 mt-2">Will be generated: {plan.generated.join(', ')}.</p>
         </>
       )}
       <Trouble error={problem} />

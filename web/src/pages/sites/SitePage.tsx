@@ -1,10 +1,12 @@
+import { Archive, EyeOff } from 'lucide-react'
 import { useNavigate, useParams } from 'react-router'
 import type { Site } from '../../api/client'
 import { useCheck, useSite, useTick } from '../../api/hooks'
-import { Button, Bytes, Empty, Head, Loading, Out, Rows, Sheet, To, Trouble, Verdict } from '../../parts/parts'
+import { Button, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble, Verdict } from '../../parts/parts'
 import { count, day, millis } from '../../parts/say'
 import { Reveal } from '../vault/Reveal'
 import { Checks } from './Checks'
+import { HeldLine, WayBack } from './WayBack'
 
 export function SitePage() {
   const { name = '' } = useParams()
@@ -17,9 +19,9 @@ export function SitePage() {
   const r = s.rewritten
   return (
     <>
-      <Head title={s.title || s.name} beside={<Checks report={s.report} />}
+      <Head title={s.title || s.name} beside={s.retired_at ? <Status tone="plain" icon={Archive}>retired {day(s.retired_at)}</Status> : <><Checks report={s.report} />{s.held && <Status tone="look" icon={EyeOff}>held</Status>}</>}
         facts={<><Out href={s.address} /><span>from <To to={`/releases/${s.release}`}>{s.release}</To></span><span>for <To to={`/clients/${s.client}`}>{s.client}</To></span><span>on {s.host}</span><span>made {day(s.made_at)} in <To to={`/runs/${s.run_id}`}>run {s.run_id}</To></span></>}>
-        <Button primary onClick={async () => go(`/runs/${(await check.mutateAsync(name)).id}`)}>Check it now</Button>
+        {!s.retired_at && <Button primary onClick={async () => go(`/runs/${(await check.mutateAsync(name)).id}`)}>Check it now</Button>}
       </Head>
       <Trouble error={check.error} />
       <div className="grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-4 items-start">
@@ -44,9 +46,10 @@ export function SitePage() {
             <dl className="px-4 pb-3 grid grid-cols-[6.5rem_1fr] gap-y-1 items-center">
               <dt className="text-soft">At</dt><dd><Out href={s.login_at} /></dd>
               <dt className="text-soft">As</dt><dd className="font-mono">{s.admin}</dd>
-              <dt className="text-soft">Password</dt><dd><Reveal noun="site" owner={s.name} name="administrator" /></dd>
+              <dt className="text-soft">Password</dt><dd>{s.retired_at ? <span className="text-soft">removed with the site</span> : <Reveal noun="site" owner={s.name} name="administrator" />}</dd>
             </dl>
           </Sheet>
+          <WayBack site={s} />
           <Sheet title="What was set">
             <Rows caption="Values" rows={s.values} by={(v) => v.key} columns={[
               { head: 'Value', cell: (v) => v.label },
@@ -59,8 +62,10 @@ export function SitePage() {
               <dt className="text-soft">Folder</dt><dd className="font-mono break-all">{s.folder}</dd>
               <dt className="text-soft">Files</dt><dd>{count(s.files)}, <Bytes of={s.bytes} /></dd>
               <dt className="text-soft">Database</dt><dd><span className="font-mono">{s.database}</span>, {count(s.rows)} rows, prefix <span className="font-mono">{s.prefix}</span></dd>
+              {!s.retired_at && <HeldLine site={s} />}
               <dt className="text-soft">Search engines</dt><dd>{s.visible ? 'let in' : 'kept out'}</dd>
               <dt className="text-soft">Rewritten</dt><dd>{count(r.replaced)} places: {Object.entries(r.forms ?? {}).map(([k, n]) => `${count(n)} ${k}`).join(', ')}; {count(r.serialised)} of them inside serialised values{r.broken > 0 && `; ${count(r.broken)} values were broken before and left as they are`}</dd>
+              {s.kept && <><dt className="text-soft">Kept</dt><dd>{Object.entries(s.kept).map(([k, n]) => `${count(n)} rows of ${k}`).join(', ')}</dd></>}
               <dt className="text-soft">Steps</dt><dd>{s.steps.map((t) => `${t.name.toLowerCase()} ${millis(t.ms)}`).join(', ')}</dd>
             </dl>
           </Sheet>

@@ -1,23 +1,29 @@
+import { Archive, EyeOff } from 'lucide-react'
+import { useState } from 'react'
 import { useSites } from '../../api/hooks'
-import { ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, To, Trouble } from '../../parts/parts'
+import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble } from '../../parts/parts'
 import { day } from '../../parts/say'
 import { Checks } from './Checks'
 
 export function Sites() {
-  const sites = useSites()
+  const [retired, setRetired] = useState(false)
+  const sites = useSites(retired)
   const rows = sites.data ?? []
   return (
     <>
-      <Head title="Sites" facts="What was made from releases, for clients."><ButtonLink primary to="/sites/new">Make a site</ButtonLink></Head>
+      <Head title="Sites" facts="What was made from releases, for clients.">
+        <Button onClick={() => setRetired(!retired)}>{retired ? 'Show those that stand' : 'Show the retired'}</Button>
+        <ButtonLink primary to="/sites/new">Make a site</ButtonLink>
+      </Head>
       <Trouble error={sites.error} />
       <Sheet>
-        {sites.isPending ? <Loading /> : rows.length === 0 ? <Empty>No sites yet.</Empty> : (
-          <Rows caption="Sites" rows={rows} by={(s) => s.name} columns={[
+        {sites.isPending ? <Loading /> : rows.length === 0 ? <Empty>{retired ? 'No site was retired.' : 'No sites yet.'}</Empty> : (
+          <Rows caption="Sites" rows={rows} by={(s) => `${s.name} ${s.run_id}`} columns={[
             { head: 'Site', cell: (s) => <To to={`/sites/${s.name}`}>{s.name}</To> },
             { head: 'Title', grow: true, cell: (s) => s.title },
             { head: 'Address', cell: (s) => <Out href={s.address} /> },
             { head: 'Release', cell: (s) => <To to={`/releases/${s.release}`}>{s.release}</To> },
-            { head: 'Checks', cell: (s) => <Checks report={s.report} /> },
+            { head: 'Checks', cell: (s) => s.retired_at ? <Status tone="plain" icon={Archive}>retired {day(s.retired_at)}</Status> : <span className="inline-flex gap-3"><Checks report={s.report} />{s.held && <Status tone="look" icon={EyeOff}>held</Status>}</span> },
             { head: 'Made', right: true, cell: (s) => day(s.made_at) },
             { head: 'Size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
           ]} />

@@ -1,0 +1,220 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"nestseed/internal/client"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+// provisionTable makes a site for each line of a table. Columns client, name and address are the site's; every
+// other is a setting.
+func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Client, args []string) error {
+	if len(args) > 0 || c.IsSet("address") || c.IsSet("name") || c.Bool("replace") || len(c.StringSlice("set")) > 0 {
+		return usage("with --table, clients, names, addresses and settings are in the table, and nothing is replaced")
+	}
+	heads, lines, err := a.readTable(c.String("table"), "client")
+	if err != nil {
+		return err
+	}
+	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold")}
+	for _, line := range lines {
+		row := wire.TableRow{Set: map[string]string{}}
+		for i, v := range line {
+			switch heads[i] {
+			case "client":
+				row.Client = v
+			case "name":
+				row.Name = v
+			case "address":
+				row.Address = v
+			default:
+				if v != "" {
+					row.Set[heads[i]] = v
+				}
+			}
+		}
+		in.Rows = append(in.Rows, row)
+	}
+	run, err := svc.ProvisionTable(ctx, in)
+	if err != nil {
+		return err
+	}
+	ended, ok, err := a.follow(ctx, c, svc, run)
+	if !ok && err == nil {
+		return nil
+	}
+	var res runs.TableResult
+	if json.Unmarshal(ended.Result, &res) != nil || len(res.Rows) == 0 {
+		return err
+	}
+	printErr := a.print(c, res, func() { a.printTable(res) })
+	if err == nil {
+		err = printErr
+	}
+	return err
+}
+
+func (a *app) printTable(res runs.TableResult) {
+	var rows [][]string
+	for _, o := range res.Rows {
+		mark, what := "✓", o.Address
+		switch {
+		case o.Status == "there":
+			what += " (was there already)"
+		case o.Status != records.Done:
+			mark, what = "✗", o.Error
+		case o.Faults > 0:
+			mark, what = "!", fmt.Sprintf("%s; %d checks failed", o.Address, o.Faults)
+		}
+		took := ""
+		if o.Millis > 0 {
+			took = millis(o.Millis)
+		}
+		rows = append(rows, []string{mark, o.Site, what, took})
+	}
+	table(a.out, []string{"", "site", "", ">took"}, rows)
+	fmt.Fprintf(a.out, "%d made, %d failed\n", res.Made, res.Failed)
+}
+
+// printCopies lists the safety copies of a site.
+func (a *app) printCopies(s wire.Site) {
+	if len(s.Copies) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, c := range s.Copies {
+		rows = append(rows, []string{strconv.FormatInt(c.ID, 10), day(c.MadeAt), c.Why, c.Release, size(c.Bytes), c.Where})
+	}
+	table(a.out, []string{"safety copy", "made", "because", "of", ">size", "where"}, rows)
+	fmt.Fprintln(a.out)
+}
+
+func (a *app) siteUndo(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	p, err := svc.PlanUndo(ctx, args[0])
+	if err != nil {
+		return err
+	}
+	if c.Bool("plan") {
+		return a.print(c, p, func() {
+			fmt.Fprintf(a.out, "undoing the last provisioning of %s:\n- %s\nnothing has been touched\n", p.Site, strings.Join(p.Sentences, "\n- "))
+		})
+	}
+	run, err := svc.UndoSite(ctx, args[0], p.Mark)
+	if err != nil {
+		return err
+	}
+	ended, ok, err := a.follow(ctx, c, svc, run)
+	if err != nil || !ok {
+		return err
+	}
+	return a.print(c, ended, func() { fmt.Fprintf(a.out, "undone:\n- %s\n", strings.Join(p.Sentences, "\n- ")) })
+}
+
+func (a *app) siteKeepCopy(ctx context.Context, c *cli.Command, args []string) error {
+	return a.siteRun(ctx, c, func(svc *client.Client) (wire.Run, error) { return svc.KeepCopy(ctx, args[0]) }, func(r runs.CopyResult) {
+		fmt.Fprintf(a.out, "safety copy of %s: %s; nestseed site show %s lists it\n", r.Site, size(r.Bytes), r.Site)
+	})
+}
+
+func (a *app) siteRetire(ctx context.Context, c *cli.Command, args []string) error {
+	return a.siteRun(ctx, c, func(svc *client.Client) (wire.Run, error) { return svc.RetireSite(ctx, args[0], c.Bool("no-copy")) }, func(r runs.CopyResult) {
+		last := "no last copy was made"
+		if r.Bytes > 0 {
+			last = "its last copy is kept: " + size(r.Bytes)
+		}
+		fmt.Fprintf(a.out, "%s is off its host; %s; nestseed site list --retired has its record\n", r.Site, last)
+	})
+}
+
+// siteRun starts a run on a site, follows it and prints what it made.
+func (a *app) siteRun(ctx context.Context, c *cli.Command, start func(*client.Client) (wire.Run, error), human func(runs.CopyResult)) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	run, err := start(svc)
+	if err != nil {
+		return err
+	}
+	ended, ok, err := a.follow(ctx, c, svc, run)
+	if err != nil || !ok {
+		return err
+	}
+	var r runs.CopyResult
+	if err := json.Unmarshal(ended.Result, &r); err != nil {
+		return err
+	}
+	return a.print(c, r, func() { human(r) })
+}
+
+func copyNumber(word string) (int64, error) {
+	id, err := strconv.ParseInt(word, 10, 64)
+	if err != nil {
+		return 0, usage("%q is not the number of a safety copy; nestseed site show lists them", word)
+	}
+	return id, nil
+}
+
+func (a *app) sitePutBack(ctx context.Context, c *cli.Command, args []string) error {
+	id, err := copyNumber(args[1])
+	if err != nil {
+		return err
+	}
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	run, err := svc.PutBackCopy(ctx, args[0], id)
+	if err != nil {
+		return err
+	}
+	return a.siteMade(ctx, c, svc, run)
+}
+
+func (a *app) siteDropCopy(ctx context.Context, c *cli.Command, args []string) error {
+	id, err := copyNumber(args[1])
+	if err != nil {
+		return err
+	}
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	if err := svc.DropCopy(ctx, args[0], id); err != nil {
+		return err
+	}
+	return a.print(c, map[string]int64{"dropped": id}, func() { fmt.Fprintf(a.out, "safety copy %d of %s is gone\n", id, args[0]) })
+}
+
+func (a *app) siteHold(held bool) func(context.Context, *cli.Command, []string) error {
+	return func(ctx context.Context, c *cli.Command, args []string) error {
+		svc, err := a.service(c)
+		if err != nil {
+			return err
+		}
+		h, err := svc.HoldSite(ctx, args[0], held)
+		if err != nil {
+			return err
+		}
+		return a.print(c, h, func() {
+			if !held {
+				fmt.Fprintf(a.out, "%s is open\n", args[0])
+				return
+			}
+			fmt.Fprintf(a.out, "%s is held: visitors see a holding page\nwho has this address sees the site: %s\nnestseed site open %s lets everybody in\n", args[0], h.Preview, args[0])
+		})
+	}
+}

@@ -1,0 +1,196 @@
+package httpapi
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"nestseed/internal/core/provision"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+// NamedCopy is a safety copy of a site.
+type NamedCopy struct {
+	Named
+	ID int64 `path:"id"`
+}
+
+// wayBackOperations are what is done with a site that stands: copies of it, its undoing, its end, and who sees it;
+// and the making of many at once.
+func (a *api) wayBackOperations(h huma.API) {
+	operation(h, "GET", "/sites/{name}/undo", "plan-undo", "Plan the undoing of a site's last provisioning; nothing is touched", func(ctx context.Context, in *Named) (*body[wire.UndoPlan], error) {
+		p, _, err := a.undoPlan(ctx, in.Name)
+		return &body[wire.UndoPlan]{p}, err
+	})
+	operation(h, "POST", "/sites/{name}/undo", "undo-site", "Start undoing a site's last provisioning", func(ctx context.Context, in *struct {
+		Named
+		Put[wire.Undo]
+	}) (*body[wire.Run], error) {
+		p, args, err := a.undoPlan(ctx, in.Name)
+		if err == nil && in.Body.Mark != "" && in.Body.Mark != p.Mark {
+			err = errStale("undoing " + p.Site)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Sort: "undo", Title: "Undo site " + p.Site, Target: runs.Target("site", p.Site)}, args)
+	})
+	a.onSite(h, "POST", "/sites/{name}/copies", "keep-copy", "Start making a safety copy of a site", "copy", "Copy site ")
+	operation(h, "POST", "/sites/{name}/copies/{id}/put-back", "put-back-copy", "Start putting a safety copy of a site back", a.putBackCopy)
+	operation(h, "DELETE", "/sites/{name}/copies/{id}", "drop-copy", "Remove a safety copy of a site", func(ctx context.Context, in *NamedCopy) (*nothing, error) {
+		s, err := a.db.SiteOrRetired(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return nil, a.Works.DropCopy(ctx, s, in.ID)
+	})
+	operation(h, "POST", "/sites/{name}/retire", "retire-site", "Start taking a site off its host", func(ctx context.Context, in *struct {
+		Named
+		Put[wire.Retire]
+	}) (*body[wire.Run], error) {
+		s, err := a.db.Site(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Sort: "retire", Title: "Retire site " + s.Name, Target: runs.Target("site", s.Name)}, runs.SiteArgs{SiteID: s.ID, NoCopy: in.Body.NoCopy})
+	})
+	operation(h, "PUT", "/sites/{name}/held", "hold-site", "Keep visitors out of a site, or let them in", func(ctx context.Context, in *struct {
+		Named
+		Put[wire.Held]
+	}) (*body[wire.Held], error) {
+		preview, err := a.Works.Hold(ctx, in.Name, in.Body.Held)
+		return &body[wire.Held]{wire.Held{Held: in.Body.Held, Preview: preview}}, err
+	})
+	operation(h, "POST", "/sites/table", "provision-table", "Start making a site for each row", a.provisionTable)
+}
+
+// onSite is an operation that starts a run on a site and needs nothing more.
+func (a *api) onSite(h huma.API, method, path, id, summary, sort, title string) {
+	operation(h, method, path, id, summary, func(ctx context.Context, in *Named) (*body[wire.Run], error) {
+		s, err := a.db.Site(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Sort: sort, Title: title + s.Name, Target: runs.Target("site", s.Name)}, runs.SiteArgs{SiteID: s.ID})
+	})
+}
+
+func (a *api) undoPlan(ctx context.Context, name string) (wire.UndoPlan, runs.SiteArgs, error) {
+	s, err := a.db.Site(ctx, name)
+	if err != nil {
+		return wire.UndoPlan{}, runs.SiteArgs{}, err
+	}
+	args, sentences, err := a.Works.UndoPlan(ctx, s)
+	if err != nil {
+		return wire.UndoPlan{}, args, err
+	}
+	text, err := json.Marshal(args)
+	sum := sha256.Sum256(text)
+	return wire.UndoPlan{Site: s.Name, Sentences: sentences, Mark: hex.EncodeToString(sum[:12])}, args, err
+}
+
+// putBackCopy makes a site from a safety copy of it: in its own place, or anew when it was retired.
+func (a *api) putBackCopy(ctx context.Context, in *NamedCopy) (*body[wire.Run], error) {
+	s, err := a.db.SiteOrRetired(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	c, err := a.db.SiteCopyByID(ctx, in.ID)
+	if err == nil && c.SiteID != s.ID {
+		err = fmt.Errorf("site %s has no safety copy %d: %w", s.Name, in.ID, records.ErrNotFound)
+	}
+	if err != nil {
+		return nil, err
+	}
+	release := s.Release
+	if c.ReleaseID != nil {
+		r, err := a.db.ReleaseByID(ctx, *c.ReleaseID)
+		if err != nil {
+			return nil, err
+		}
+		release = r.Ref()
+	}
+	args := runs.ProvisionArgs{Name: s.Name, Client: s.Client, Release: release, Host: s.Host, Address: s.Address, Visible: s.Plan.Visible,
+		Replace: s.RetiredAt == nil, CopyID: c.ID, Hold: s.Held}
+	p, err := a.plan(ctx, args, nil)
+	if err != nil {
+		return nil, err
+	}
+	return a.startProvision(ctx, args, p, nil)
+}
+
+// provisionTable looks at all rows before anything is done about the first.
+func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*body[wire.Run], error) {
+	r, err := a.db.Release(ctx, in.Body.From)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := a.db.Host(ctx, in.Body.Host); err != nil {
+		return nil, err
+	}
+	args := runs.TableArgs{Release: r.Ref(), Host: in.Body.Host, Visible: in.Body.Visible, Hold: in.Body.Hold}
+	if err := tableProblems(in.Body.Rows); err != nil {
+		return nil, err
+	}
+	for _, row := range in.Body.Rows {
+		out := runs.TableRow{Client: row.Client, Name: row.Name, Address: row.Address}
+		_, err := a.db.Client(ctx, row.Client)
+		switch {
+		case errors.Is(err, records.ErrNotFound):
+			if _, err := a.db.AddClient(ctx, row.Client); err != nil {
+				return nil, err
+			}
+			if err := a.setSettings(ctx, row.Client, wire.Settings{Settings: row.Set}); err != nil {
+				return nil, fmt.Errorf("client %s: %w", row.Client, err)
+			}
+		case err != nil:
+			return nil, err
+		default:
+			var given runs.ProvisionArgs
+			if err := a.Works.SealValues(&given, row.Set); err != nil {
+				return nil, err
+			}
+			out.Sealed = given.Sealed
+		}
+		args.Rows = append(args.Rows, out)
+	}
+	// One table at a time: its sites are made by the workers that are left.
+	return a.start(ctx, records.Run{Sort: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()), Target: runs.Target("table", "sites")}, args)
+}
+
+// tableProblems finds what is wrong with a table as a whole. Errors: provision.ErrPlan.
+func tableProblems(rows []wire.TableRow) error {
+	var wrong []string
+	names, addresses := map[string]int{}, map[string]int{}
+	for i, row := range rows {
+		name := row.Name
+		if name == "" {
+			name = row.Client
+		}
+		if first, there := names[name]; there {
+			wrong = append(wrong, fmt.Sprintf("rows %d and %d are both to make site %s; give one another name", first, i+1, name))
+		}
+		names[name] = i + 1
+		if first, there := addresses[row.Address]; there && row.Address != "" {
+			wrong = append(wrong, fmt.Sprintf("rows %d and %d have the same address %s", first, i+1, row.Address))
+		}
+		addresses[row.Address] = i + 1
+		for key := range row.Set {
+			if !settingKey.MatchString(key) {
+				wrong = append(wrong, fmt.Sprintf("row %d: %q is not a name of a setting", i+1, key))
+			}
+		}
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("%w: %s; no row was begun", provision.ErrPlan, strings.Join(wrong, "; "))
+	}
+	return nil
+}

@@ -1,0 +1,135 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/provision"
+)
+
+// Why a safety copy was made.
+const (
+	CopyReplaced = "replaced"
+	CopyAsked    = "asked"
+	CopyRetired  = "retired"
+)
+
+// SiteCopy is a site as it stood: an archive in the store, or, of a site that was replaced, its folder and its
+// database as they were, on the host.
+type SiteCopy struct {
+	ID        int64
+	SiteID    int64
+	MadeAt    time.Time
+	Why       string
+	RunID     int64
+	Bytes     int64
+	Archive   string
+	Folder    string
+	ReleaseID *int64
+	SiteRunID *int64 // the run that made the site as it stood
+	Plan      *provision.Plan
+	Result    *provision.Result
+	Report    *check.Report
+	Held      bool
+}
+
+const copyColumns = "id, site_id, made_at, why, run_id, bytes, archive, folder, release_id, site_run_id, plan, result, report, held"
+
+// SiteCopies lists a site's safety copies, newest first.
+func (db *DB) SiteCopies(ctx context.Context, siteID int64) ([]SiteCopy, error) {
+	return many[SiteCopy](ctx, db, "SELECT "+copyColumns+" FROM site_copies WHERE site_id = $1 ORDER BY id DESC", siteID)
+}
+
+// SiteCopyByID returns a safety copy.
+func (db *DB) SiteCopyByID(ctx context.Context, id int64) (SiteCopy, error) {
+	return one[SiteCopy](ctx, db, "safety copy", itoa(id), "SELECT "+copyColumns+" FROM site_copies WHERE id = $1", id)
+}
+
+// CopyOfRun returns the safety copy that a run made. Errors: ErrNotFound.
+func (db *DB) CopyOfRun(ctx context.Context, runID int64) (SiteCopy, error) {
+	return one[SiteCopy](ctx, db, "safety copy", itoa(runID), "SELECT "+copyColumns+" FROM site_copies WHERE run_id = $1", runID)
+}
+
+// AddSiteCopy keeps a safety copy whose archive is in the store.
+func (db *DB) AddSiteCopy(ctx context.Context, c SiteCopy) error {
+	_, err := db.Pool.Exec(ctx, "INSERT INTO site_copies (site_id, why, run_id, bytes, archive, release_id) VALUES ($1, $2, $3, $4, $5, $6)", c.SiteID, c.Why, c.RunID, c.Bytes, c.Archive, c.ReleaseID)
+	return err
+}
+
+// RemoveSiteCopy forgets a safety copy.
+func (db *DB) RemoveSiteCopy(ctx context.Context, id int64) error {
+	return db.exec(ctx, "safety copy", itoa(id), "DELETE FROM site_copies WHERE id = $1", id)
+}
+
+// ReplaceSite records that a site has taken the place of what it was; what it was becomes a safety copy.
+func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, bytes int64) error {
+	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `INSERT INTO site_copies (site_id, why, run_id, bytes, folder, release_id, site_run_id, plan, result, report, held) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+			old.ID, CopyReplaced, fresh.RunID, bytes, folder, old.ReleaseID, old.RunID, old.Plan, old.Result, old.Report, old.Held)
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, made_at = now() WHERE id = $1", old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held)
+		return err
+	})
+}
+
+// PutBackSite records that a site is again what a safety copy says, and forgets the copy.
+func (db *DB) PutBackSite(ctx context.Context, c SiteCopy) error {
+	if c.Plan == nil || c.Result == nil || c.ReleaseID == nil || c.SiteRunID == nil {
+		return errors.New("this safety copy is an archive, not a site that was replaced")
+	}
+	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = $6, held = $7 WHERE id = $1", c.SiteID, *c.ReleaseID, *c.SiteRunID, c.Plan, c.Result, c.Report, c.Held)
+		if err == nil && tag.RowsAffected() != 1 {
+			err = fmt.Errorf("the site of safety copy %d is not there: %w", c.ID, ErrNotFound)
+		}
+		if err == nil {
+			_, err = tx.Exec(ctx, "DELETE FROM site_copies WHERE id = $1", c.ID)
+		}
+		return err
+	})
+}
+
+// RetireSite records that a site is gone; its name and address are free again.
+func (db *DB) RetireSite(ctx context.Context, id int64) error {
+	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET retired_at = COALESCE(retired_at, now()), held = false WHERE id = $1", id)
+}
+
+// ForgetSite removes the record of a site that was undone.
+func (db *DB) ForgetSite(ctx context.Context, id int64) error {
+	_, err := db.Pool.Exec(ctx, "DELETE FROM sites WHERE id = $1", id)
+	return explain("site", itoa(id), err)
+}
+
+// SetHeld notes whether visitors are kept out of a site.
+func (db *DB) SetHeld(ctx context.Context, id int64, held bool) error {
+	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET held = $2 WHERE id = $1", id, held)
+}
+
+// SetSiteUser keeps the database user that a site has now.
+func (db *DB) SetSiteUser(ctx context.Context, id int64, user string) error {
+	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET plan = jsonb_set(plan, '{user}', to_jsonb($2::text)), result = jsonb_set(result, '{user}', to_jsonb($2::text)) WHERE id = $1", id, user)
+}
+
+// Places is how often a release names the address and folder it came from.
+type Places struct {
+	Counts  []provision.Count  `json:"counts"`
+	Samples []provision.Sample `json:"samples"`
+}
+
+// PlacesOf returns the places of a release, or nil when they were not counted yet.
+func (db *DB) PlacesOf(ctx context.Context, releaseID int64) (p *Places, err error) {
+	err = db.Pool.QueryRow(ctx, "SELECT places FROM releases WHERE id = $1", releaseID).Scan(&p)
+	return p, err
+}
+
+// SetPlaces keeps the places of a release.
+func (db *DB) SetPlaces(ctx context.Context, releaseID int64, p Places) error {
+	return db.exec(ctx, "release", "", "UPDATE releases SET places = $2 WHERE id = $1", releaseID, p)
+}

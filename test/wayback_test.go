@@ -1,0 +1,290 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
+	"nestseed/internal/client"
+	"nestseed/internal/service/records"
+	"nestseed/internal/wire"
+)
+
+// siteOf makes a site of the n-th school, unless it is there.
+func siteOf(t *testing.T, n int) wire.Site {
+	t.Helper()
+	prepared(t)
+	school := scenario.Schools(n)[n-1]
+	addClient(t, school)
+	if nestseed(t, "site", "show", school.Name).code != 0 || ask[wire.Site](t, "site", "show", school.Name).RetiredAt != nil {
+		must(t, "site", "provision", school.Name, "--from", "music-base@1", "--host", "preview")
+	}
+	return ask[wire.Site](t, "site", "show", school.Name)
+}
+
+// standing is a sum over every file and row of a site.
+func standing(t *testing.T, s wire.Site) string {
+	t.Helper()
+	out, err := exec.Command("sh", "-c", fmt.Sprintf(`cd '%s' && { find . -printf '%%p %%y %%m %%l\n' | sort; find . -type f -print0 | sort -z | xargs -0 sha256sum; MYSQL_PWD='%s' mariadb-dump --skip-dump-date --skip-comments -h127.0.0.1 -P%d -u%s %s; } | sha256sum`,
+		s.Folder, world.stack.AdminPassword, world.stack.DatabasePort, world.stack.AdminUser, s.Database)).CombinedOutput()
+	require.NoError(t, err, string(out))
+	return string(out)
+}
+
+func rows(t *testing.T, query string, args ...any) (n int) {
+	t.Helper()
+	db, err := world.stack.Admin()
+	require.NoError(t, err)
+	defer db.Close()
+	require.NoError(t, db.QueryRow(query, args...).Scan(&n))
+	return n
+}
+
+func execute(t *testing.T, stmt string) {
+	t.Helper()
+	db, err := world.stack.Admin()
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec(stmt)
+	require.NoError(t, err)
+}
+
+func visit(t *testing.T, address string, cookies ...*http.Cookie) (int, string) {
+	t.Helper()
+	req, err := http.NewRequest(http.MethodGet, address, nil)
+	require.NoError(t, err)
+	for _, c := range cookies {
+		req.AddCookie(c)
+	}
+	res, err := stack.Client().Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	return res.StatusCode, string(text)
+}
+
+func TestAReplacementKeepsWhatIsAskedForAndUndoBringsBackEveryByte(t *testing.T) {
+	old := siteOf(t, 6)
+	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'Thank you', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", old.Database, old.Prefix))
+	before, password := standing(t, old), must(t, "vault", "reveal", "site", old.Name, "administrator")
+
+	args := []string{old.Client, "--from", "music-base@1", "--host", "preview"}
+	require.Contains(t, must(t, append([]string{"site", "plan"}, args...)...), "not possible like this")
+	args = append(args, "--replace", "--keep", "comments")
+	plan := ask[wire.Plan](t, append([]string{"site", "plan"}, args...)...)
+	require.True(t, plan.Ready, plan.Problems)
+	require.Contains(t, plan.Replaces, old.Database)
+	require.NotEmpty(t, plan.Counts)
+	require.NotEmpty(t, plan.Samples)
+	require.Equal(t, before, standing(t, old), "a plan touches nothing")
+
+	r := nestseed(t, append(append([]string{"site", "provision"}, args...), "--plan", "0123456789")...)
+	require.Contains(t, r.err, "things have changed")
+	require.NotZero(t, r.code)
+	fresh := ask[wire.Site](t, append(append([]string{"site", "provision"}, args...), "--plan", plan.Mark)...)
+	require.Zero(t, fresh.Report.Faults(), "%+v", fresh.Report)
+	require.NotEqual(t, old.Database, fresh.Database)
+	require.Equal(t, old.Folder, fresh.Folder)
+	require.Equal(t, int64(1), fresh.Kept["comments"])
+	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", fresh.Database, fresh.Prefix)))
+	require.Len(t, fresh.Copies, 1)
+	require.NotEqual(t, password, must(t, "vault", "reveal", "site", old.Name, "administrator"))
+	loginInBrowser(t, fresh, strings.TrimSpace(must(t, "vault", "reveal", "site", old.Name, "administrator")))
+
+	require.Contains(t, must(t, "site", "undo", old.Name, "--plan"), "nothing has been touched")
+	must(t, "site", "undo", old.Name)
+	require.Equal(t, before, standing(t, old))
+	require.Equal(t, password, must(t, "vault", "reveal", "site", old.Name, "administrator"))
+	loginInBrowser(t, old, strings.TrimSpace(password))
+	require.Zero(t, rows(t, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", fresh.Database))
+	require.Empty(t, ask[wire.Site](t, "site", "show", old.Name).Copies)
+
+	// Of a site that took no other's place, undoing leaves nothing.
+	must(t, "site", "undo", old.Name)
+	nothingLeft(t, old.Name)
+	require.Equal(t, 3, nestseed(t, "site", "show", old.Name).code)
+}
+
+func TestAReplacementThatIsKilledLeavesTheOldSite(t *testing.T) {
+	old := siteOf(t, 7)
+	svc, ctx := world.service.client(t), context.Background()
+	before := standing(t, old)
+	for _, moment := range []func(wire.Run) bool{
+		func(r wire.Run) bool { return r.Progress.Done.Files > 300 },
+		func(r wire.Run) bool { return len(r.Progress.Steps) > 3 },
+	} {
+		run, err := svc.ProvisionSite(ctx, wire.NewSite{Client: old.Client, From: "music-base@1", Host: "preview", Replace: true, Keep: []string{"users"}})
+		require.NoError(t, err)
+		working(t, svc, run.ID, moment)
+		world.service.kill(t)
+		restart(t)
+		run, err = svc.Wait(ctx, run.ID, nil)
+		require.NoError(t, err)
+		if run.Status == records.Done {
+			must(t, "site", "undo", old.Name) // it was killed after the new site was recorded
+		}
+		require.Equal(t, before, standing(t, old))
+		left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "."+old.Name+"*"))
+		require.NoError(t, err)
+		require.Empty(t, left)
+	}
+	require.Zero(t, nestseed(t, "site", "check", old.Name).code)
+}
+
+func TestASafetyCopyIsPutBackAndARetiredSiteReturns(t *testing.T) {
+	s := siteOf(t, 8)
+	must(t, "site", "keep-copy", s.Name)
+	execute(t, fmt.Sprintf("UPDATE %s.%soptions SET option_value = 'Spoilt' WHERE option_name = 'blogname'", s.Database, s.Prefix))
+	require.NoError(t, os.Remove(filepath.Join(s.Folder, "index.php")))
+	copies := ask[wire.Site](t, "site", "show", s.Name).Copies
+	require.Len(t, copies, 1)
+	require.Equal(t, "asked", copies[0].Why)
+	back := ask[wire.Site](t, "site", "put-back", s.Name, fmt.Sprint(copies[0].ID))
+	require.Zero(t, back.Report.Faults(), "%+v", back.Report)
+	require.Len(t, back.Copies, 2, "what stood there is a copy too")
+	require.Contains(t, back.Accounts, "as before")
+	loginInBrowser(t, back, strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator")))
+	require.Contains(t, nestseed(t, "site", "put-back", s.Name, fmt.Sprint(back.Copies[0].ID)).err, "site undo")
+	require.Contains(t, nestseed(t, "site", "put-back", s.Name, "first").err, "not the number")
+	must(t, "site", "drop-copy", s.Name, fmt.Sprint(back.Copies[0].ID))
+	require.Zero(t, rows(t, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", s.Database))
+
+	require.Contains(t, must(t, "site", "retire", s.Name), "its last copy is kept")
+	nothingLeft(t, s.Name)
+	require.NotContains(t, must(t, "vault", "list"), "site    "+s.Name)
+	require.NotContains(t, must(t, "site", "list"), s.Name)
+	require.Contains(t, must(t, "site", "list", "--retired"), s.Name)
+	gone := ask[wire.Site](t, "site", "show", s.Name)
+	require.NotNil(t, gone.RetiredAt)
+	require.Equal(t, "retired", gone.Copies[0].Why)
+	back = ask[wire.Site](t, "site", "put-back", s.Name, fmt.Sprint(gone.Copies[0].ID))
+	require.Zero(t, back.Report.Faults(), "%+v", back.Report)
+	require.Equal(t, s.Title, back.Title)
+	loginInBrowser(t, back, strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator")))
+}
+
+func TestAHeldSiteShowsAHoldingPageUntilItIsOpened(t *testing.T) {
+	s := siteOf(t, 9)
+	held := ask[wire.Held](t, "site", "hold", s.Name)
+	code, text := visit(t, s.Address+"/")
+	require.Equal(t, http.StatusServiceUnavailable, code)
+	require.True(t, strings.Contains(text, "opens soon"))
+	code, _ = visit(t, s.Address+"/?held-preview=guess")
+	require.Equal(t, http.StatusServiceUnavailable, code)
+	code, text = visit(t, held.Preview)
+	require.Equal(t, http.StatusOK, code)
+	require.False(t, strings.Contains(text, "opens soon"))
+	_, key, _ := strings.Cut(held.Preview, "=")
+	code, _ = visit(t, s.Address+"/", &http.Cookie{Name: "nestseed_preview", Value: key})
+	require.Equal(t, http.StatusOK, code)
+	require.Zero(t, nestseed(t, "site", "check", s.Name).code, "the checks see it too")
+	require.Contains(t, must(t, "site", "list"), "held")
+
+	// What is put in its place stays held from its first moment.
+	again := ask[wire.Site](t, "site", "provision", s.Client, "--from", "music-base@1", "--host", "preview", "--replace")
+	require.True(t, again.Held)
+	code, _ = visit(t, s.Address+"/")
+	require.Equal(t, http.StatusServiceUnavailable, code)
+	must(t, "site", "open", s.Name)
+	code, _ = visit(t, s.Address+"/")
+	require.Equal(t, http.StatusOK, code)
+	must(t, "site", "undo", s.Name)
+	code, _ = visit(t, s.Address+"/")
+	require.Equal(t, http.StatusServiceUnavailable, code, "as it was before")
+	must(t, "site", "open", s.Name)
+}
+
+func TestATableMakesEachSiteByItself(t *testing.T) {
+	prepared(t)
+	var text bytes.Buffer
+	w := csv.NewWriter(&text)
+	keys := []string{"title", "email", "phone", "contact", "booking_licence", "measurement"}
+	require.NoError(t, w.Write(append([]string{"client", "address"}, keys...)))
+	schools := scenario.Schools(12)[9:]
+	for i, s := range schools {
+		row := []string{s.Name, ""}
+		for _, k := range keys {
+			row = append(row, s.Settings[k])
+		}
+		if i == 1 {
+			row[7] = "nonsense"
+		}
+		require.NoError(t, w.Write(row))
+	}
+	w.Flush()
+	r := withInput(t, text.String(), "site", "provision", "--table", "-", "--from", "music-base@1", "--host", "preview", "--hold")
+	require.Equal(t, 1, r.code, r.err)
+	require.Contains(t, r.out, "2 made, 1 failed")
+	require.Contains(t, r.out, "measurement")
+	for _, s := range []scenario.School{schools[0], schools[2]} {
+		site := ask[wire.Site](t, "site", "show", s.Name)
+		require.Zero(t, site.Report.Faults())
+		require.True(t, site.Held)
+		code, _ := visit(t, site.Address+"/")
+		require.Equal(t, http.StatusServiceUnavailable, code)
+	}
+	nothingLeft(t, schools[1].Name)
+	fixed := strings.Replace(text.String(), "nonsense", schools[1].Settings["measurement"], 1)
+	r = withInput(t, fixed, "--json", "site", "provision", "--table", "-", "--from", "music-base@1", "--host", "preview")
+	require.Zero(t, r.code, r.err)
+	require.Contains(t, r.out, `"status": "there"`)
+	for _, s := range schools {
+		must(t, "site", "undo", s.Name)
+		nothingLeft(t, s.Name)
+	}
+	r = withInput(t, "client\n"+schools[0].Name+"\n"+schools[0].Name+"\n", "site", "provision", "--table", "-", "--from", "music-base@1", "--host", "preview")
+	require.Contains(t, r.err, "rows 1 and 2")
+	r = withInput(t, "title\nx\n", "site", "provision", "--table", "-", "--from", "music-base@1", "--host", "preview")
+	require.Contains(t, r.err, "no column client")
+}
+
+func TestATableThatIsCancelledEndsWithItsSites(t *testing.T) {
+	prepared(t)
+	svc, ctx := world.service.client(t), context.Background()
+	in := wire.NewTable{From: "music-base@1", Host: "preview"}
+	for _, s := range scenario.Schools(12)[9:] {
+		addClient(t, s)
+		in.Rows = append(in.Rows, wire.TableRow{Client: s.Name})
+	}
+	run, err := svc.ProvisionTable(ctx, in)
+	require.NoError(t, err)
+	working(t, svc, run.ID, func(wire.Run) bool { return true })
+	_, err = svc.CancelRun(ctx, run.ID)
+	require.NoError(t, err)
+	run, err = svc.Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, records.Cancelled, run.Status)
+	ended(t, svc)
+	for _, r := range in.Rows {
+		if nestseed(t, "site", "show", r.Client).code == 0 {
+			must(t, "site", "undo", r.Client)
+		}
+		nothingLeft(t, r.Client)
+	}
+}
+
+// ended waits until no run is under way.
+func ended(t *testing.T, svc *client.Client) {
+	t.Helper()
+	all, err := svc.Runs(context.Background(), 20)
+	require.NoError(t, err)
+	for _, r := range all {
+		if !r.Ended() {
+			_, err := svc.Wait(context.Background(), r.ID, nil)
+			require.NoError(t, err)
+		}
+	}
+}

@@ -1,0 +1,80 @@
+import { useState } from 'react'
+import { useNavigate } from 'react-router'
+import type { Site } from '../../api/client'
+import { useDropCopy, useHold, useKeepCopy, usePutBack, useRetire, useUndo, useUndoPlan } from '../../api/hooks'
+import { Ask } from '../../parts/Dialog'
+import { Button, Bytes, Empty, Loading, Out, Rows, Sheet, To, Trouble } from '../../parts/parts'
+import { day } from '../../parts/say'
+
+const because: Record<string, string> = { replaced: 'it was replaced', asked: 'someone asked', retired: 'it was retired' }
+
+/** What can be done with a site that stands, and the copies of it that there are. */
+export function WayBack({ site }: { site: Site }) {
+  const go = useNavigate()
+  const keep = useKeepCopy()
+  const putBack = usePutBack()
+  const drop = useDropCopy()
+  const retire = useRetire()
+  const follow = async (run: Promise<{ id: number }>) => go(`/runs/${(await run).id}`)
+  return (
+    <Sheet title="Way back" aside={site.copies.length > 0 && `${site.copies.length} safety ${site.copies.length === 1 ? 'copy' : 'copies'}`}>
+      <Trouble error={keep.error} />
+      {!site.retired_at && (
+        <div className="px-4 pb-3 flex flex-wrap gap-2">
+          <Button small onClick={() => follow(keep.mutateAsync(site.name))}>Make a safety copy</Button>
+          <UndoButton site={site} />
+          <Ask small button="Retire" title={`Retire ${site.name}`} action="Retire it" onSubmit={() => follow(retire.mutateAsync(site.name))}
+            about="A last safety copy is made. Then folder, database, database user and credentials are removed. The record stays, and the copy can be put back." />
+        </div>
+      )}
+      {site.copies.length === 0 ? <Empty>No safety copies.</Empty> : (
+        <Rows caption="Safety copies" rows={site.copies} by={(c) => c.id} columns={[
+          { head: 'Made', cell: (c) => day(c.made_at) },
+          { head: 'Because', grow: true, cell: (c) => because[c.why] },
+          { head: 'Of', cell: (c) => c.release && <To to={`/releases/${c.release}`}>{c.release}</To> },
+          { head: 'Size', right: true, cell: (c) => <Bytes of={c.bytes} /> },
+          { head: '', right: true, cell: (c) => (
+            <span className="inline-flex gap-1.5">
+              {c.why !== 'replaced' && <Ask small button="Put back" title={`Put back ${site.name} as of ${day(c.made_at)}`} action="Put it back" onSubmit={() => follow(putBack.mutateAsync({ name: site.name, id: c.id }))}
+                about={site.retired_at ? 'The site is made again at its address, with its accounts and content as they were.' : 'What stands there now is kept as a safety copy, and undo brings it back.'} />}
+              <Ask small button="Drop" title="Drop this safety copy" action="Drop it" about="It cannot be put back after that." onSubmit={() => drop.mutateAsync({ name: site.name, id: c.id })} />
+            </span>
+          ) },
+        ]} />
+      )}
+    </Sheet>
+  )
+}
+
+/** Says what undoing would do before it is done. */
+function UndoButton({ site }: { site: Site }) {
+  const go = useNavigate()
+  const undo = useUndo()
+  const plan = useUndoPlan(site.name, true)
+  return (
+    <Ask small button="Undo" title={`Undo the last provisioning of ${site.name}`} action="Undo it"
+      onSubmit={async () => go(`/runs/${(await undo.mutateAsync({ name: site.name, mark: plan.data!.mark })).id}`)}>
+      <Trouble error={plan.error} />
+      {plan.data ? <ul className="list-disc pl-5 grid gap-1">{plan.data.sentences.map((s) => <li key={s} className="break-words">{s}</li>)}</ul> : <Loading />}
+    </Ask>
+  )
+}
+
+/** Who sees the site: everybody, or whoever has the link. */
+export function HeldLine({ site }: { site: Site }) {
+  const hold = useHold()
+  const [preview, setPreview] = useState('')
+  const set = async (held: boolean) => setPreview((await hold.mutateAsync({ name: site.name, held })).preview ?? '')
+  return (
+    <>
+      <dt className="text-soft">Visitors</dt>
+      <dd className="flex flex-wrap gap-2 items-center">
+        {site.held ? 'see a holding page' : 'see the site'}
+        {site.held && <Button small onClick={() => set(true)}>Show the preview link</Button>}
+        <Button small onClick={() => set(!site.held)}>{site.held ? 'Open it' : 'Hold it'}</Button>
+        <Trouble error={hold.error} />
+        {site.held && preview && <span className="block w-full break-all"><Out href={preview} /></span>}
+      </dd>
+    </>
+  )
+}
