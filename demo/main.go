@@ -244,7 +244,10 @@ func (d *demo) job(ctx context.Context) error {
 	if err := d.later(ctx, svc); err != nil {
 		return err
 	}
-	return d.fromElsewhere(ctx, svc)
+	if err := d.fromElsewhere(ctx, svc); err != nil {
+		return err
+	}
+	return d.october(ctx, svc)
 }
 
 func writeYAML(file string, v any) error {
@@ -317,6 +320,33 @@ func (d *demo) fromElsewhere(ctx context.Context, svc *client.Client) error {
 		{exists(svc.Release, ctx, "harbour"), []string{"release", "import", "harbour", at + scenario.HarbourFiles, "--database", at + scenario.HarbourDump, "--note", "handed over in October"}},
 		{exists(svc.Client, ctx, "harbour-hub"), []string{"client", "add", "harbour-hub", "--set", "title=Harbour Music Hub", "--set", "email=office@harbour.example"}},
 		{exists(svc.Site, ctx, "harbour-hub"), []string{"site", "provision", "harbour-hub", "--from", "harbour", "--host", "preview"}},
+	})
+}
+
+// october is the day on which the other schools come at once, from a table, and stay held until each agrees; and one
+// of the first has its site replaced by one from the newest release, with what its visitors wrote.
+func (d *demo) october(ctx context.Context, svc *client.Client) error {
+	all := scenario.Schools(12)
+	table := filepath.Join(d.dir, "clients.csv")
+	if err := scenario.WriteTable(table, all[schools+1:]); err != nil {
+		return err
+	}
+	replaced := all[schools-1]
+	err := d.once("comments-ready", func() error { return scenario.Comments(ctx, d.stack, replaced) })
+	if err != nil {
+		return err
+	}
+	again := func() error {
+		s, err := svc.Site(ctx, replaced.Name)
+		if err == nil && s.Release == "music-base@1" {
+			err = &client.Problem{Status: http.StatusNotFound}
+		}
+		return err
+	}
+	return d.steps(ctx, []step{
+		{exists(svc.Site, ctx, all[11].Name), []string{"site", "provision", "--table", table, "--from", "music-base", "--host", "preview", "--hold"}},
+		{again, []string{"site", "keep-copy", replaced.Name}},
+		{again, []string{"site", "provision", replaced.Name, "--from", "music-base", "--host", "preview", "--replace", "--keep", "comments", "--keep", "users"}},
 	})
 }
 

@@ -288,3 +288,44 @@ func ended(t *testing.T, svc *client.Client) {
 		}
 	}
 }
+
+func TestCredentialsOfALiveSiteAreChangedWithoutAPauseForVisitors(t *testing.T) {
+	s := siteOf(t, 9)
+	before := strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator"))
+	user := rows(t, "SELECT COUNT(*) FROM mysql.user WHERE User LIKE ?", s.Database+"%")
+	stop, ended := make(chan struct{}), make(chan map[int]int)
+	go func() {
+		seen := map[int]int{}
+		for {
+			select {
+			case <-stop:
+				ended <- seen
+				return
+			default:
+				res, err := stack.Client().Get(s.Address + "/")
+				if err != nil {
+					seen[0]++
+					continue
+				}
+				res.Body.Close()
+				seen[res.StatusCode]++
+			}
+		}
+	}()
+	must(t, "site", "rotate", s.Name)
+	close(stop)
+	seen := <-ended
+	require.Greater(t, seen[http.StatusOK], 3)
+	require.Len(t, seen, 1, "%v", seen)
+	after := strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator"))
+	require.NotEqual(t, before, after)
+	loginInBrowser(t, s, after)
+	require.Equal(t, user, rows(t, "SELECT COUNT(*) FROM mysql.user WHERE User LIKE ?", s.Database+"%"), "the old user is gone")
+	require.Zero(t, nestseed(t, "site", "check", s.Name).code)
+
+	require.Contains(t, must(t, "vault", "rotate-key"), "sealed with a new key")
+	require.Equal(t, after, strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator")))
+	must(t, "site", "undo", s.Name)
+	nothingLeft(t, s.Name)
+	require.Zero(t, rows(t, "SELECT COUNT(*) FROM mysql.user WHERE User LIKE ?", s.Database+"%"))
+}

@@ -6,15 +6,18 @@ import (
 	"bytes"
 	"context"
 	"embed"
+	"encoding/csv"
 	"fmt"
 	"image"
 	"image/color"
 	"image/jpeg"
 	"io/fs"
+	"maps"
 	"math"
 	"math/rand"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/goccy/go-yaml"
 
@@ -144,4 +147,30 @@ func writePicture(file string, seed int64) error {
 	}
 	defer f.Close()
 	return jpeg.Encode(f, img, &jpeg.Options{Quality: 82})
+}
+
+// WriteTable writes schools as a table of clients, as site provision --table reads it.
+func WriteTable(file string, schools []School) error {
+	var text bytes.Buffer
+	w := csv.NewWriter(&text)
+	keys := slices.Sorted(maps.Keys(schools[0].Settings))
+	w.Write(append([]string{"client"}, keys...))
+	for _, s := range schools {
+		row := []string{s.Name}
+		for _, k := range keys {
+			row = append(row, s.Settings[k])
+		}
+		w.Write(row)
+	}
+	w.Flush()
+	return os.WriteFile(file, text.Bytes(), 0o600)
+}
+
+// Comments has visitors write on a school's site.
+func Comments(ctx context.Context, s *stack.Stack, school School) error {
+	_, err := s.RunPHP(ctx, school.Name, `<?php require 'wp-load.php';
+		$post = get_posts(['numberposts' => 1])[0]->ID;
+		foreach (['A parent' => 'The concert was lovely, thank you.', 'Oboe, second desk' => 'Is there a rehearsal in half-term?', 'A neighbour' => 'We heard you through the wall and liked it.'] as $who => $text)
+			wp_insert_comment(['comment_post_ID' => $post, 'comment_author' => $who, 'comment_content' => $text, 'comment_approved' => 1]);`)
+	return err
 }

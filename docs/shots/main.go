@@ -34,9 +34,9 @@ var pages = []struct{ name, path, ready string }{
 	{"comparison", "/comparisons/{comparison}", "[aria-label='Main causes'] li"},
 	{"bring-in", "/starters", "table"},
 	{"client", "/clients/alder-valley", "table"},
-	{"make-site", "/sites/new?client=dale-end", "ol li"},
+	{"make-site", "/sites/new?client=alder-valley", "ol li"},
 	{"sites", "/sites", "table"},
-	{"site", "/sites/alder-valley", "ul li"},
+	{"site", "/sites/cedar-hill", "[aria-label='Safety copies'] li"},
 	{"runs", "/runs", "table"},
 	{"vault", "/vault", "table"},
 }
@@ -50,8 +50,9 @@ var commands = []struct {
 	{"command-release", []string{"release", "show", "music-base"}},
 	{"command-compare", []string{"release", "compare", "music-base@1", "music-base@2"}},
 	{"command-contents", []string{"release", "contents", "music-base", "wp-content", "--largest", "24"}},
-	{"command-plan", []string{"site", "plan", "alder-valley", "--from", "music-base", "--host", "preview", "--name", "alder-valley-two"}},
-	{"command-site", []string{"site", "show", "alder-valley"}},
+	{"command-plan", []string{"site", "plan", "alder-valley", "--from", "music-base", "--host", "preview", "--replace", "--keep", "comments"}},
+	{"command-site", []string{"site", "show", "cedar-hill"}},
+	{"command-sites", []string{"site", "list"}},
 }
 
 func main() {
@@ -109,7 +110,7 @@ func client(server, dir string) error {
 
 // newestComparison returns the number of the run that compared the demo's releases.
 func newestComparison(server, dir string) (string, error) {
-	out, err := nestseed(server, dir, "--json", "run", "list")
+	out, err := nestseed(server, dir, "--json", "run", "list", "--limit", "400")
 	if err != nil {
 		return "", fmt.Errorf("%w: %s", err, out)
 	}

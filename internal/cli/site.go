@@ -66,6 +66,7 @@ func (a *app) site() *cli.Command {
 		verb("drop-copy", "NAME COPY", "remove a safety copy of a site", nil, a.siteDropCopy),
 		verb("hold", "NAME", "keep visitors out of a site until it is opened", nil, a.siteHold(true)),
 		verb("open", "NAME", "let visitors into a site that is held", nil, a.siteHold(false)),
+		verb("rotate", "NAME", "give a live site a new database user and its administrator a new password", []cli.Flag{detach}, a.siteRotate),
 		verb("retire", "NAME", "make a last safety copy and take the site off its host", []cli.Flag{detach, &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))
 }
 

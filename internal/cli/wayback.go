@@ -124,13 +124,13 @@ func (a *app) siteUndo(ctx context.Context, c *cli.Command, args []string) error
 }
 
 func (a *app) siteKeepCopy(ctx context.Context, c *cli.Command, args []string) error {
-	return a.siteRun(ctx, c, func(svc *client.Client) (wire.Run, error) { return svc.KeepCopy(ctx, args[0]) }, func(r runs.CopyResult) {
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.KeepCopy(ctx, args[0]) }, func(r runs.CopyResult) {
 		fmt.Fprintf(a.out, "safety copy of %s: %s; nestseed site show %s lists it\n", r.Site, size(r.Bytes), r.Site)
 	})
 }
 
 func (a *app) siteRetire(ctx context.Context, c *cli.Command, args []string) error {
-	return a.siteRun(ctx, c, func(svc *client.Client) (wire.Run, error) { return svc.RetireSite(ctx, args[0], c.Bool("no-copy")) }, func(r runs.CopyResult) {
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RetireSite(ctx, args[0], c.Bool("no-copy")) }, func(r runs.CopyResult) {
 		last := "no last copy was made"
 		if r.Bytes > 0 {
 			last = "its last copy is kept: " + size(r.Bytes)
@@ -139,8 +139,14 @@ func (a *app) siteRetire(ctx context.Context, c *cli.Command, args []string) err
 	})
 }
 
+func (a *app) siteRotate(ctx context.Context, c *cli.Command, args []string) error {
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RotateSite(ctx, args[0]) }, func(r runs.RotateResult) {
+		fmt.Fprintf(a.out, "%s works with database user %s and a new password; %s logs in with a new password: nestseed vault reveal site %s administrator\n", r.Site, r.User, r.Admin, r.Site)
+	})
+}
+
 // siteRun starts a run on a site, follows it and prints what it made.
-func (a *app) siteRun(ctx context.Context, c *cli.Command, start func(*client.Client) (wire.Run, error), human func(runs.CopyResult)) error {
+func siteRun[T any](ctx context.Context, a *app, c *cli.Command, start func(*client.Client) (wire.Run, error), human func(T)) error {
 	svc, err := a.service(c)
 	if err != nil {
 		return err
@@ -153,7 +159,7 @@ func (a *app) siteRun(ctx context.Context, c *cli.Command, start func(*client.Cl
 	if err != nil || !ok {
 		return err
 	}
-	var r runs.CopyResult
+	var r T
 	if err := json.Unmarshal(ended.Result, &r); err != nil {
 		return err
 	}

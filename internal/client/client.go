@@ -474,3 +474,13 @@ func (c *Client) follow(ctx context.Context, id int64, each func(wire.Run)) (run
 	}
 	return run, lines.Err()
 }
+
+// RotateKey seals every secret with a new key.
+func (c *Client) RotateKey(ctx context.Context) (wire.Resealed, error) {
+	return post[wire.Resealed](ctx, c, "/vault/rotate-key", nil)
+}
+
+// RotateSite starts giving a site new credentials.
+func (c *Client) RotateSite(ctx context.Context, name string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/rotate", nil)
+}

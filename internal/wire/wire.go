@@ -399,7 +399,7 @@ type Tick struct {
 // Run is background work.
 type Run struct {
 	ID        int64            `json:"id"`
-	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,table"`
+	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,table"`
 	Title     string           `json:"title"`
 	Status    string           `json:"status" enum:"waiting,working,done,failed,cancelled"`
 	Who       string           `json:"who"`
@@ -419,6 +419,12 @@ type LogLine struct {
 	ID       int64     `json:"id"`
 	At       time.Time `json:"at"`
 	Sentence string    `json:"sentence"`
+}
+
+// Resealed says how many secrets were sealed with a new key.
+type Resealed struct {
+	Secrets    int  `json:"secrets"`
+	OldKeyKept bool `json:"old_key_kept" doc:"runs under way may need it; rotate again when they are over"`
 }
 
 // Secret names a secret without telling it.

@@ -13,6 +13,8 @@ package check
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"net"
 	"net/http"
@@ -31,8 +33,9 @@ import (
 // Site is what is checked. Parts that are nil or empty are not judged.
 type Site struct {
 	Address  string
-	Cookie   string // lets the checks into a site that is held: name=value
-	Connect  string // host[:port] to connect to in place of the address's own
+	Cookie   string         // lets the checks into a site that is held: name=value
+	Connect  string         // host[:port] to connect to in place of the address's own
+	Roots    *x509.CertPool // whose certificates are trusted; the machine's when nil
 	Kind     *kind.Kind
 	Title    string
 	Visible  bool
@@ -116,13 +119,16 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	if site.MaxPages == 0 {
 		site.MaxPages = defaultPages
 	}
+	dial := dialer(address, site.Connect)
 	r := &runner{
-		site: site, base: address, origin: origin, client: client(address, site.Connect),
+		site: site, base: address, origin: origin, client: client(dial, site.Roots), dial: dial,
 		report: &Report{Address: site.Address, At: start.UTC()}, progress: report,
 	}
 	report.Step("Open pages", progress.Amount{})
 	r.crawl(ctx)
 	r.judgePages()
+	r.responseTime()
+	r.certificate(ctx)
 	r.visibility(ctx)
 	r.private(ctx)
 	if site.DB != nil {
@@ -153,6 +159,7 @@ type runner struct {
 	base     *url.URL
 	origin   *rewrite.Rewriter
 	client   *http.Client
+	dial     func(ctx context.Context, network, address string) (net.Conn, error)
 	report   *Report
 	progress progress.Reporter
 	pages    []*page
@@ -166,32 +173,34 @@ func (r *runner) judge(c Check) {
 	r.report.Checks = append(r.report.Checks, c)
 }
 
-// client connects to the host itself: to Connect where it is given, to this machine for names under
-// .localhost (RFC 6761 section 6.3), else where DNS says. It keeps cookies and does not follow redirects.
-func client(address *url.URL, connect string) *http.Client {
-	dialer := &net.Dialer{Timeout: 10 * time.Second}
+// dialer connects to the host itself: to Connect where it is given, to this machine for names under
+// .localhost (RFC 6761 section 6.3), else where DNS says.
+func dialer(address *url.URL, connect string) func(ctx context.Context, network, addr string) (net.Conn, error) {
+	d := &net.Dialer{Timeout: 10 * time.Second}
+	return func(ctx context.Context, network, addr string) (net.Conn, error) {
+		host, port, err := net.SplitHostPort(addr)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case host == address.Hostname() && connect != "":
+			if addr = connect; !strings.Contains(connect, ":") {
+				addr = net.JoinHostPort(connect, port)
+			}
+		case host == "localhost" || strings.HasSuffix(host, ".localhost"):
+			addr = net.JoinHostPort("127.0.0.1", port)
+		}
+		return d.DialContext(ctx, network, addr)
+	}
+}
+
+// client keeps cookies and does not follow redirects.
+func client(dial func(ctx context.Context, network, addr string) (net.Conn, error), roots *x509.CertPool) *http.Client {
 	jar, _ := cookiejar.New(nil)
 	return &http.Client{
-		Timeout: 30 * time.Second,
-		Jar:     jar,
-		Transport: &http.Transport{
-			MaxIdleConnsPerHost: 8,
-			DialContext: func(ctx context.Context, network, addr string) (net.Conn, error) {
-				host, port, err := net.SplitHostPort(addr)
-				if err != nil {
-					return nil, err
-				}
-				switch {
-				case host == address.Hostname() && connect != "":
-					if addr = connect; !strings.Contains(connect, ":") {
-						addr = net.JoinHostPort(connect, port)
-					}
-				case host == "localhost" || strings.HasSuffix(host, ".localhost"):
-					addr = net.JoinHostPort("127.0.0.1", port)
-				}
-				return dialer.DialContext(ctx, network, addr)
-			},
-		},
+		Timeout:       30 * time.Second,
+		Jar:           jar,
+		Transport:     &http.Transport{MaxIdleConnsPerHost: 8, DialContext: dial, TLSClientConfig: &tls.Config{RootCAs: roots}},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }

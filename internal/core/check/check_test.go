@@ -2,6 +2,7 @@ package check
 
 import (
 	"context"
+	"crypto/x509"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -170,4 +172,60 @@ func TestASiteThatDoesNotAnswerIsAFaultNotAnError(t *testing.T) {
 	rep, err := Run(context.Background(), Site{Address: "http://alder-valley.example", Connect: "127.0.0.1:1", Kind: kinds[0], Login: "a", Password: "b"}, progress.Discard)
 	require.NoError(t, err)
 	require.Positive(t, rep.Faults())
+}
+
+func TestWhatWasLeftBehindMattersWhenItIsServed(t *testing.T) {
+	dir := t.TempDir()
+	for _, name := range []string{"backup.sql.gz", "site.zip", "wp-content/phpinfo.php", "wp-content/uploads/brochure.zip", "wp-content/install.php", "installer.php"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("x"), 0o644))
+	}
+	fsys, err := hostfs.Open("file://" + dir)
+	require.NoError(t, err)
+	defer fsys.Close()
+	in := func(s *Site) { s.FS, s.Folder = fsys, "." }
+	require.Equal(t, Pass, visit(t, healthy(), in)["left behind"].Verdict, "none of it is served")
+	s := healthy()
+	for _, p := range []string{"/backup.sql.gz", "/wp-content/phpinfo.php", "/installer.php", "/wp-content/uploads/brochure.zip"} {
+		s[p] = answer("x")
+	}
+	c := visit(t, s, in)["left behind"]
+	require.Equal(t, Fail, c.Verdict)
+	require.Len(t, c.Evidence, 3, "what is handed to visitors on purpose is not told")
+}
+
+func TestCertificatesAndMixedContentOfSecureSites(t *testing.T) {
+	s := healthy()
+	web := httptest.NewTLSServer(s)
+	defer web.Close()
+	u, err := url.Parse(web.URL)
+	require.NoError(t, err)
+	pool := x509.NewCertPool()
+	pool.AddCert(web.Certificate())
+	secure := func(host string) func(*Site) {
+		return func(site *Site) {
+			site.Address, site.Connect, site.Roots = "https://"+host+":"+u.Port(), u.Host, pool
+			site.Origin.Addresses[0].New = site.Address
+		}
+	}
+	// The server's certificate is for example.com.
+	got := visit(t, s, secure("example.com"))
+	require.Equal(t, Pass, got["certificate"].Verdict, got["certificate"].Evidence)
+	require.Equal(t, Pass, got["mixed content"].Verdict)
+	got = visit(t, s, secure("alder-valley.example"))
+	require.Equal(t, Fail, got["certificate"].Verdict)
+	require.Contains(t, got["certificate"].Evidence[0], "alder-valley.example")
+	s["/lessons/"] = answer(`<title>Lessons</title><img src="http://example.com/a.jpg">`)
+	got = visit(t, s, secure("example.com"))
+	require.Equal(t, Fail, got["mixed content"].Verdict)
+}
+
+func TestSlowPagesAreTold(t *testing.T) {
+	r := &runner{report: &Report{}}
+	for _, ms := range []int{100, 2500, 2600} {
+		r.pages = append(r.pages, &page{address: "/x", status: 200, took: time.Duration(ms) * time.Millisecond})
+	}
+	r.responseTime()
+	require.Equal(t, Warn, r.report.Checks[0].Verdict)
+	require.Contains(t, r.report.Checks[0].Evidence[0], "2600 ms")
 }

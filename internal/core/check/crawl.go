@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/net/html"
 	"golang.org/x/sync/errgroup"
@@ -29,6 +30,7 @@ type page struct {
 	redirect string
 	links    []string
 	assets   []string
+	took     time.Duration
 }
 
 // asset is an image, style or script of a page.
@@ -116,7 +118,9 @@ func (r *runner) send(req *http.Request) (*http.Response, []byte, error) {
 }
 
 func (r *runner) open(ctx context.Context, p *page) {
+	start := time.Now()
 	res, body, err := r.get(ctx, p.address)
+	p.took = time.Since(start)
 	if err != nil {
 		p.err = err
 		return
@@ -288,7 +292,7 @@ func Headers(ctx context.Context, address, connect string) (http.Header, error) 
 	if err != nil {
 		return nil, err
 	}
-	res, err := client(req.URL, connect).Do(req)
+	res, err := client(dialer(req.URL, connect), nil).Do(req)
 	if err != nil {
 		return nil, err
 	}

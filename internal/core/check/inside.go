@@ -103,9 +103,13 @@ const maxTextBytes = 8 << 20
 // files looks for traces of the origin in the site's text files.
 func (r *runner) files(ctx context.Context) error {
 	var found []string
+	var left []hostfs.Entry
 	var read int64
 	buf := make([]byte, 0, 1<<20)
 	err := r.site.FS.Walk(ctx, r.site.Folder, func(e hostfs.Entry) error {
+		if e.Mode.IsRegular() && remains(e.Path) != "" {
+			left = append(left, e)
+		}
 		if !e.Mode.IsRegular() || e.SizeBytes > maxTextBytes || e.Mode&fs.ModeSymlink != 0 {
 			return nil
 		}
@@ -123,6 +127,7 @@ func (r *runner) files(ctx context.Context) error {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
 	r.verdict("old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read), "text files name the old address", "correct it in these files", found)
+	r.judgeRemains(ctx, left)
 	return nil
 }
 

@@ -396,7 +396,8 @@ func (mk *maker) makeAdministrator(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if there, err := mk.resetAccount(ctx, hash); there || err != nil {
+	// An account of that name that came with a whole site is the administrator's.
+	if there, err := setPassword(ctx, mk.db, mk.req.Kind, mk.plan.Prefix, mk.plan.Admin, hash); there || err != nil {
 		return err
 	}
 	email := mk.req.Values["email"].Value
@@ -430,28 +431,6 @@ func (mk *maker) makeAdministrator(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// resetAccount gives an account that came with a whole site, and has the administrator's name, the new password.
-func (mk *maker) resetAccount(ctx context.Context, hash string) (bool, error) {
-	row := mk.req.Kind.Admin.Rows[0]
-	login, secret := "", ""
-	for column, value := range row.Values {
-		switch value {
-		case "{login}":
-			login = column
-		case "{hash}":
-			secret = column
-		}
-	}
-	if login == "" || secret == "" {
-		return false, nil
-	}
-	if _, found, err := mk.db.Lookup(ctx, mk.table(row.Table), login, mk.plan.Admin, login); err != nil || !found {
-		return false, err
-	}
-	_, err := mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", sqltext.Quote(mk.table(row.Table)), sqltext.Quote(secret), sqltext.Quote(login)), hash, mk.plan.Admin)
-	return true, err
 }
 
 // hold writes the file that keeps visitors out, or sees that none came with the release.

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -64,7 +65,8 @@ func (a *api) runOperations(h huma.API) {
 		if r.Status != records.Waiting && r.Status != records.Working {
 			return nil, wrong(fmt.Errorf("run %d is over (%s); there is nothing to cancel", r.ID, r.Status))
 		}
-		if err := a.Runner.Cancel(ctx, in.ID); err != nil {
+		// A run that ends meanwhile is over; that is no fault.
+		if err := a.Runner.Cancel(ctx, in.ID); err != nil && !errors.Is(err, records.ErrNotFound) {
 			return nil, err
 		}
 		r, err = a.db.Run(ctx, in.ID)

@@ -2,10 +2,12 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"nestseed/internal/service/records"
+	"nestseed/internal/service/vault"
 	"nestseed/internal/wire"
 )
 
@@ -25,6 +27,24 @@ func (a *api) vaultOperations(h huma.API) {
 		}
 		secret, err := a.Works.Vault.Reveal(ctx, who(ctx).Name, in.Body.Noun, in.Body.Owner, in.Body.Name)
 		return &body[wire.Revealed]{wire.Revealed{Secret: secret}}, err
+	})
+	operation(h, "POST", "/vault/rotate-key", "rotate-key", "Seal every secret with a new key", func(ctx context.Context, _ *nothing) (*body[wire.Resealed], error) {
+		if err := owner(ctx); err != nil {
+			return nil, err
+		}
+		c, err := a.db.Counts(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if err := a.db.Audit(ctx, who(ctx).Name, "rotated the key of the vault"); err != nil {
+			return nil, err
+		}
+		// Runs that wait may have values sealed with the old key.
+		n, err := a.Works.Vault.RotateKey(ctx, c.Working > 0)
+		if errors.Is(err, vault.ErrNotHere) {
+			err = wrong(err)
+		}
+		return &body[wire.Resealed]{wire.Resealed{Secrets: n, OldKeyKept: c.Working > 0}}, err
 	})
 	operation(h, "GET", "/audit", "audit-log", "Who did what", func(ctx context.Context, _ *nothing) (*body[[]wire.AuditEntry], error) {
 		entries, err := a.db.AuditLog(ctx, 200)

@@ -62,6 +62,7 @@ func (a *api) wayBackOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Sort: "retire", Title: "Retire site " + s.Name, Target: runs.Target("site", s.Name)}, runs.SiteArgs{SiteID: s.ID, NoCopy: in.Body.NoCopy})
 	})
+	a.onSite(h, "POST", "/sites/{name}/rotate", "rotate-site", "Start giving a site new credentials", "rotate", "Rotate site ")
 	operation(h, "PUT", "/sites/{name}/held", "hold-site", "Keep visitors out of a site, or let them in", func(ctx context.Context, in *struct {
 		Named
 		Put[wire.Held]
@@ -79,7 +80,7 @@ func (a *api) onSite(h huma.API, method, path, id, summary, sort, title string) 
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: sort, Title: title + s.Name, Target: runs.Target("site", s.Name)}, runs.SiteArgs{SiteID: s.ID})
+		return a.start(ctx, records.Run{Sort: sort, Title: title + s.Name, Target: runs.Target("site", s.Name)}, runs.SiteArgs{SiteID: s.ID, Database: s.Plan.Database, User: s.Plan.User})
 	})
 }
 

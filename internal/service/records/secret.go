@@ -31,6 +31,12 @@ func (db *DB) PutSecret(ctx context.Context, noun, owner, name string, sealed []
 	return err
 }
 
+// ResealSecret keeps a secret in another seal, unless it was set or removed meanwhile.
+func (db *DB) ResealSecret(ctx context.Context, s Secret, sealed []byte) error {
+	_, err := db.Pool.Exec(ctx, "UPDATE secrets SET sealed = $5 WHERE noun = $1 AND owner = $2 AND name = $3 AND sealed = $4", s.Noun, s.Owner, s.Name, s.Sealed, sealed)
+	return err
+}
+
 // RemoveSecrets removes the secrets of a record; all of them, or those named.
 func (db *DB) RemoveSecrets(ctx context.Context, noun, owner string, names ...string) error {
 	_, err := db.Pool.Exec(ctx, "DELETE FROM secrets WHERE noun = $1 AND owner = $2 AND ($3::text[] IS NULL OR name = ANY($3))", noun, owner, names)

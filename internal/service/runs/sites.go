@@ -336,6 +336,62 @@ func (w *Works) retire(ctx context.Context, run records.Run, report progress.Rep
 	return CopyResult{s.Name, n}, w.DB.RetireSite(ctx, s.ID)
 }
 
+// RotateResult names what has new passwords.
+type RotateResult struct {
+	Site  string `json:"site"`
+	User  string `json:"user"`
+	Admin string `json:"admin"`
+}
+
+// rotate gives a live site a new database user and password, and its administrator a new password. The vault has
+// each new secret before the old one is of no use.
+func (w *Works) rotate(ctx context.Context, run records.Run, report progress.Reporter) (any, error) {
+	var args SiteArgs
+	if err := json.Unmarshal(run.Args, &args); err != nil {
+		return nil, err
+	}
+	s, err := w.DB.SiteByID(ctx, args.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	o, err := w.openSite(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer o.Close()
+	r, err := w.DB.ReleaseByID(ctx, s.ReleaseID)
+	if err != nil {
+		return nil, err
+	}
+	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Settings: r.Manifest.Settings, Database: args.Database, User: args.User, Prefix: s.Plan.Prefix, Admin: s.Result.Admin}
+	report.Step("Give the database a new user", progress.Amount{})
+	user := fmt.Sprintf("%s_r%d", args.Database[:min(len(args.Database), 20)], run.ID)
+	password, err := provision.NewDatabaseUser(ctx, live, user)
+	if err == nil {
+		err = w.Vault.Put(ctx, "site", s.Name, "database", password)
+	}
+	if err == nil {
+		err = w.DB.SetSiteUser(ctx, s.ID, user)
+	}
+	if err != nil {
+		return nil, err
+	}
+	report.Step("Give the administrator a new password", progress.Amount{})
+	secret := provision.Password(20)
+	before, err := w.Vault.Get(ctx, "site", s.Name, "administrator")
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return nil, err
+	}
+	if err := w.Vault.Put(ctx, "site", s.Name, "administrator", secret); err != nil {
+		return nil, err
+	}
+	if err := provision.NewAdministratorPassword(ctx, live, secret); err != nil {
+		return nil, errors.Join(err, w.Vault.Put(context.WithoutCancel(ctx), "site", s.Name, "administrator", before))
+	}
+	report.Step("Remove the old database user", progress.Amount{})
+	return RotateResult{s.Name, user, s.Result.Admin}, provision.RemoveOldUser(ctx, o.server, args.User)
+}
+
 // previewSecret is what lets somebody into a site that is held.
 const previewSecret = "preview"
 

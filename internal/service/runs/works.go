@@ -48,6 +48,7 @@ func (w *Works) Sorts() map[string]Sort {
 		"undo":      {w.undo, again},
 		"copy":      {w.keepCopy, again},
 		"retire":    {w.retire, again},
+		"rotate":    {w.rotate, again},
 		"table":     {w.table, again},
 	}
 }

@@ -17,6 +17,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
+	"sync"
 
 	"github.com/tink-crypto/tink-go/v2/aead"
 	"github.com/tink-crypto/tink-go/v2/insecurecleartextkeyset"
@@ -28,8 +30,13 @@ import (
 
 // Vault seals and opens secrets.
 type Vault struct {
-	db  *records.DB
-	key tink.AEAD
+	db   *records.DB
+	file string // where the key is; "" when it came from the environment
+
+	mu     sync.RWMutex // held for writing while the key changes
+	key    tink.AEAD
+	handle *keyset.Handle
+	rotate sync.Mutex
 }
 
 // ErrKey says that the key does not open what is in the vault.
@@ -44,7 +51,7 @@ func Open(db *records.DB, text, file string) (*Vault, error) {
 		if err != nil {
 			return nil, errors.New("NESTSEED_VAULT_KEY is not base64 of a key; copy the content of a vault-key file, encoded with base64 -w0")
 		}
-		raw = b
+		raw, file = b, ""
 	} else {
 		b, err := os.ReadFile(file)
 		if errors.Is(err, os.ErrNotExist) {
@@ -63,7 +70,7 @@ func Open(db *records.DB, text, file string) (*Vault, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Vault{db, key}, nil
+	return &Vault{db: db, file: file, key: key, handle: handle}, nil
 }
 
 func newKey(file string) ([]byte, error) {
@@ -71,17 +78,108 @@ func newKey(file string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	return writeKey(handle, file)
+}
+
+// writeKey puts a key in the place of the one in the file: whole, or not at all.
+func writeKey(handle *keyset.Handle, file string) ([]byte, error) {
 	var out bytes.Buffer
 	if err := insecurecleartextkeyset.Write(handle, keyset.NewJSONWriter(&out)); err != nil {
 		return nil, err
 	}
-	return out.Bytes(), os.WriteFile(file, out.Bytes(), 0o600)
+	fresh, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+".new-*") // made with mode 0600
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(fresh.Name())
+	_, err = fresh.Write(out.Bytes())
+	if err = errors.Join(err, fresh.Sync(), fresh.Close()); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), os.Rename(fresh.Name(), file)
+}
+
+// ErrNotHere says that the key is not the service's to change.
+var ErrNotHere = errors.New("the vault's key comes from NESTSEED_VAULT_KEY; put it into the file vault-key and unset the variable to have it rotated")
+
+// RotateKey makes a new key and seals every secret with it; the old one is then forgotten, unless keepOld says that
+// texts sealed with it are still to be opened (see Seal). Interrupted at any moment, every secret still opens, and
+// calling it again completes the work. It returns how many secrets were sealed anew. Errors: ErrNotHere, ErrKey.
+func (v *Vault) RotateKey(ctx context.Context, keepOld bool) (n int, err error) {
+	v.rotate.Lock()
+	defer v.rotate.Unlock()
+	if v.file == "" {
+		return 0, ErrNotHere
+	}
+	manager := keyset.NewManagerFromHandle(v.handle)
+	id, err := manager.Add(aead.AES256GCMKeyTemplate())
+	if err == nil {
+		err = manager.SetPrimary(id)
+	}
+	if err != nil {
+		return 0, err
+	}
+	// The file knows both keys before anything is sealed with the new one.
+	if err := v.use(manager); err != nil {
+		return 0, err
+	}
+	secrets, err := v.db.Secrets(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for _, s := range secrets {
+		tied := tie(s.Noun, s.Owner, s.Name)
+		plain, err := v.key.Decrypt(s.Sealed, tied)
+		if err != nil {
+			return n, fmt.Errorf("%s of %s %s: %w", s.Name, s.Noun, s.Owner, ErrKey)
+		}
+		sealed, err := v.key.Encrypt(plain, tied)
+		if err != nil {
+			return n, err
+		}
+		if err := v.db.ResealSecret(ctx, s, sealed); err != nil {
+			return n, err
+		}
+		n++
+	}
+	if keepOld {
+		return n, nil
+	}
+	for _, k := range v.handle.KeysetInfo().GetKeyInfo() {
+		if k.GetKeyId() != id {
+			if err := manager.Delete(k.GetKeyId()); err != nil {
+				return n, err
+			}
+		}
+	}
+	return n, v.use(manager)
+}
+
+// use writes a key and works with it from then on.
+func (v *Vault) use(manager *keyset.Manager) error {
+	handle, err := manager.Handle()
+	if err != nil {
+		return err
+	}
+	key, err := aead.New(handle)
+	if err != nil {
+		return err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if _, err := writeKey(handle, v.file); err != nil {
+		return err
+	}
+	v.key, v.handle = key, handle
+	return nil
 }
 
 func tie(noun, owner, name string) []byte { return []byte(noun + "\x00" + owner + "\x00" + name) }
 
 // Put seals a secret.
 func (v *Vault) Put(ctx context.Context, noun, owner, name, secret string) error {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
 	sealed, err := v.key.Encrypt([]byte(secret), tie(noun, owner, name))
 	if err != nil {
 		return err
@@ -91,6 +189,8 @@ func (v *Vault) Put(ctx context.Context, noun, owner, name, secret string) error
 
 // Get opens a secret. Errors: records.ErrNotFound, ErrKey.
 func (v *Vault) Get(ctx context.Context, noun, owner, name string) (string, error) {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
 	s, err := v.db.Secret(ctx, noun, owner, name)
 	if err != nil {
 		return "", err
@@ -115,6 +215,8 @@ func (v *Vault) Reveal(ctx context.Context, who, noun, owner, name string) (stri
 
 // Seal seals a text that is kept outside the vault, tied to a purpose.
 func (v *Vault) Seal(purpose, text string) (string, error) {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
 	sealed, err := v.key.Encrypt([]byte(text), []byte(purpose))
 	return base64.StdEncoding.EncodeToString(sealed), err
 }
@@ -125,6 +227,8 @@ func (v *Vault) Unseal(purpose, sealed string) (string, error) {
 	if err != nil {
 		return "", ErrKey
 	}
+	v.mu.RLock()
+	defer v.mu.RUnlock()
 	plain, err := v.key.Decrypt(raw, []byte(purpose))
 	if err != nil {
 		return "", ErrKey

@@ -621,6 +621,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start giving a site new credentials */
+        post: operations["rotate-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/tasks/{key}": {
         parameters: {
             query?: never;
@@ -947,6 +964,23 @@ export interface paths {
         put?: never;
         /** Reveal a secret; this is recorded */
         post: operations["reveal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/vault/rotate-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Seal every secret with a new key */
+        post: operations["rotate-key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1665,6 +1699,12 @@ export interface components {
             verified_at?: string;
             version: string;
         };
+        Resealed: {
+            /** @description runs under way may need it; rotate again when they are over */
+            old_key_kept: boolean;
+            /** Format: int64 */
+            secrets: number;
+        };
         Retention: {
             /**
              * Format: int64
@@ -1727,7 +1767,7 @@ export interface components {
             progress: components["schemas"]["RecordProgress"];
             result?: unknown;
             /** @enum {string} */
-            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "table";
+            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "table";
             /** Format: date-time */
             started_at?: string;
             /** @enum {string} */
@@ -3321,6 +3361,37 @@ export interface operations {
             };
         };
     };
+    "rotate-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "tick-task": {
         parameters: {
             query?: never;
@@ -4199,6 +4270,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revealed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rotate-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Resealed"];
                 };
             };
             /** @description Error */

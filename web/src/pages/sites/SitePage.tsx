@@ -40,13 +40,14 @@ export function SitePage() {
             </ul>
           )}
         </Sheet>
-        <div className="grid gap-4">
+        <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
           <Tasks site={s} />
           <Sheet title="Login">
             <dl className="px-4 pb-3 grid grid-cols-[6.5rem_1fr] gap-y-1 items-center">
               <dt className="text-soft">At</dt><dd><Out href={s.login_at} /></dd>
               <dt className="text-soft">As</dt><dd className="font-mono">{s.admin}</dd>
               <dt className="text-soft">Password</dt><dd>{s.retired_at ? <span className="text-soft">removed with the site</span> : <Reveal noun="site" owner={s.name} name="administrator" />}</dd>
+              {s.kept?.users !== undefined && <dd className="col-span-2 text-soft">The accounts that were there log in as before.</dd>}
             </dl>
           </Sheet>
           <WayBack site={s} />

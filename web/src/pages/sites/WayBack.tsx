@@ -3,7 +3,7 @@ import { useNavigate } from 'react-router'
 import type { Site } from '../../api/client'
 import { useDropCopy, useHold, useKeepCopy, usePutBack, useRetire, useUndo, useUndoPlan } from '../../api/hooks'
 import { Ask } from '../../parts/Dialog'
-import { Button, Bytes, Empty, Loading, Out, Rows, Sheet, To, Trouble } from '../../parts/parts'
+import { Button, Bytes, Empty, Loading, Out, Sheet, To, Trouble } from '../../parts/parts'
 import { day } from '../../parts/say'
 
 const because: Record<string, string> = { replaced: 'it was replaced', asked: 'someone asked', retired: 'it was retired' }
@@ -28,19 +28,21 @@ export function WayBack({ site }: { site: Site }) {
         </div>
       )}
       {site.copies.length === 0 ? <Empty>No safety copies.</Empty> : (
-        <Rows caption="Safety copies" rows={site.copies} by={(c) => c.id} columns={[
-          { head: 'Made', cell: (c) => day(c.made_at) },
-          { head: 'Because', grow: true, cell: (c) => because[c.why] },
-          { head: 'Of', cell: (c) => c.release && <To to={`/releases/${c.release}`}>{c.release}</To> },
-          { head: 'Size', right: true, cell: (c) => <Bytes of={c.bytes} /> },
-          { head: '', right: true, cell: (c) => (
-            <span className="inline-flex gap-1.5">
-              {c.why !== 'replaced' && <Ask small button="Put back" title={`Put back ${site.name} as of ${day(c.made_at)}`} action="Put it back" onSubmit={() => follow(putBack.mutateAsync({ name: site.name, id: c.id }))}
-                about={site.retired_at ? 'The site is made again at its address, with its accounts and content as they were.' : 'What stands there now is kept as a safety copy, and undo brings it back.'} />}
+        <ul aria-label="Safety copies" className="pb-2">
+          {site.copies.map((c) => (
+            <li key={c.id} className="px-4 py-1.5 border-t border-line flex items-center gap-3">
+              <div className="min-w-0 flex-1">
+                <p><b>{day(c.made_at)}</b>, because {because[c.why]}</p>
+                <p className="text-soft">{c.release && <>of <To to={`/releases/${c.release}`}>{c.release}</To>, </>}<Bytes of={c.bytes} /></p>
+              </div>
+              {c.why === 'replaced' ? <span className="text-soft">undo brings it back</span> : (
+                <Ask small button="Put back" title={`Put back ${site.name} as of ${day(c.made_at)}`} action="Put it back" onSubmit={() => follow(putBack.mutateAsync({ name: site.name, id: c.id }))}
+                  about={site.retired_at ? 'The site is made again at its address, with its accounts and content as they were.' : 'What stands there now is kept as a safety copy, and undo brings it back.'} />
+              )}
               <Ask small button="Drop" title="Drop this safety copy" action="Drop it" about="It cannot be put back after that." onSubmit={() => drop.mutateAsync({ name: site.name, id: c.id })} />
-            </span>
-          ) },
-        ]} />
+            </li>
+          ))}
+        </ul>
       )}
     </Sheet>
   )

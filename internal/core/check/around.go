@@ -1,0 +1,125 @@
+package check
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"net"
+	"net/http"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"nestseed/internal/core/hostfs"
+)
+
+const (
+	slowPage       = 2 * time.Second
+	certificateEnd = 21 * 24 * time.Hour // from then on somebody should look after it
+	askedRemains   = 40
+)
+
+// responseTime tells how long pages took, as a visitor who comes first sees it: nothing was cached before.
+func (r *runner) responseTime() {
+	var took []time.Duration
+	var slowest *page
+	for _, p := range r.pages {
+		if p.err != nil || p.status != http.StatusOK {
+			continue
+		}
+		took = append(took, p.took)
+		if slowest == nil || p.took > slowest.took {
+			slowest = p
+		}
+	}
+	if slowest == nil {
+		return
+	}
+	slices.Sort(took)
+	c := Check{Name: "response time", Verdict: Pass, Sentence: fmt.Sprintf("half of the pages answer within %d ms, all within %d ms", took[len(took)/2].Milliseconds(), slowest.took.Milliseconds())}
+	if took[len(took)/2] > slowPage {
+		c.Verdict, c.Evidence = Warn, []string{fmt.Sprintf("%s: %d ms", slowest.address, slowest.took.Milliseconds())}
+		c.Remedy = "compare with the source on its own host; if that is quicker, look at the new host's cache and at extensions that call home"
+	}
+	r.judge(c)
+}
+
+// certificate looks at what an https site shows (RFC 5280 section 6.1, RFC 9525): the chain, the name, the dates.
+func (r *runner) certificate(ctx context.Context) {
+	if r.base.Scheme != "https" {
+		return
+	}
+	fail := func(why string) {
+		r.judge(Check{Name: "certificate", Verdict: Fail, Sentence: "browsers refuse the site's certificate", Evidence: []string{why}, Remedy: "have the host issue one for " + r.base.Hostname() + ", and check again"})
+	}
+	port := r.base.Port()
+	if port == "" {
+		port = "443"
+	}
+	conn, err := r.dial(ctx, "tcp", net.JoinHostPort(r.base.Hostname(), port))
+	if err != nil {
+		fail(err.Error())
+		return
+	}
+	defer conn.Close()
+	// The chain is verified below, so that what is wrong with it can be told.
+	secure := tls.Client(conn, &tls.Config{ServerName: r.base.Hostname(), InsecureSkipVerify: true})
+	if err := secure.HandshakeContext(ctx); err != nil {
+		fail(err.Error())
+		return
+	}
+	chain := secure.ConnectionState().PeerCertificates
+	between := x509.NewCertPool()
+	for _, c := range chain[1:] {
+		between.AddCert(c)
+	}
+	if _, err := chain[0].Verify(x509.VerifyOptions{DNSName: r.base.Hostname(), Intermediates: between, Roots: r.site.Roots}); err != nil {
+		fail(err.Error())
+		return
+	}
+	c := Check{Name: "certificate", Verdict: Pass, Sentence: "its certificate is valid until " + chain[0].NotAfter.Format("2 January 2006")}
+	if time.Until(chain[0].NotAfter) < certificateEnd {
+		c.Verdict, c.Evidence, c.Remedy = Warn, []string{chain[0].Subject.String()}, "see that the host renews it by itself"
+	}
+	r.judge(c)
+}
+
+// remains says why a file should not lie in a site that people visit, or "".
+func remains(name string) string {
+	base := strings.ToLower(path.Base(name))
+	top := path.Dir(name) == "."
+	bare := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(base, ".gz"), ".bz2"), ".zip")
+	switch {
+	case strings.HasSuffix(bare, ".sql"):
+		return "a database dump"
+	case slices.Contains([]string{"phpinfo.php", "info.php", "adminer.php"}, base):
+		return "tells or opens what is not for visitors"
+	case top && slices.Contains([]string{"installer.php", "install.php", "setup.php", "restore.php"}, base):
+		return "an installer that was left"
+	case top && (strings.HasSuffix(base, ".zip") || strings.HasSuffix(base, ".tar") || strings.HasSuffix(base, ".tar.gz") || strings.HasSuffix(base, ".tgz")):
+		return "an archive, perhaps of the whole site"
+	}
+	return ""
+}
+
+// judgeRemains asks for what was left in the site's folder: it matters when the web server hands it out.
+func (r *runner) judgeRemains(ctx context.Context, files []hostfs.Entry) {
+	var served []string
+	for i, e := range files {
+		if i == askedRemains {
+			break
+		}
+		u := *r.base
+		u.Path = path.Join("/", u.Path, e.Path)
+		req, err := http.NewRequestWithContext(ctx, http.MethodHead, u.String(), nil)
+		if err != nil {
+			continue
+		}
+		if res, _, err := r.send(req); err == nil && res.StatusCode == http.StatusOK {
+			served = append(served, fmt.Sprintf("%s: %s", u.String(), remains(e.Path)))
+		}
+	}
+	r.verdict("left behind", "no dump, archive or installer can be fetched", "anyone can fetch what was left behind", "remove these files, and change the passwords that a dump holds", served)
+}
