@@ -329,3 +329,76 @@ func TestCredentialsOfALiveSiteAreChangedWithoutAPauseForVisitors(t *testing.T) 
 	nothingLeft(t, s.Name)
 	require.Zero(t, rows(t, "SELECT COUNT(*) FROM mysql.user WHERE User LIKE ?", s.Database+"%"))
 }
+
+// live adds a second host, for sites that have left their preview.
+func live(t *testing.T) {
+	t.Helper()
+	if nestseed(t, "host", "show", "live").code != 0 {
+		must(t, "host", "add", "live", "--files", "file://"+world.stack.Sites()+"?owner=www-data", "--web-root", "live-{name}", "--address", world.stack.Address("live-{name}"),
+			"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort))
+	}
+}
+
+func TestASiteMovesWholeToItsOwnAddressAndThePreviewIsRetired(t *testing.T) {
+	s := siteOf(t, 6)
+	live(t)
+	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'See %[3]s/lessons/', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", s.Database, s.Prefix, s.Address))
+	password := strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator"))
+	before := standing(t, s)
+	require.Contains(t, must(t, "site", "move", s.Name, "--host", "live", "--visible", "--plan"), "nothing has been touched")
+	require.Contains(t, nestseed(t, "site", "move", s.Name, "--host", "preview").err, "exists already")
+
+	// A site with a fault at its new place goes back.
+	blocked := filepath.Join(s.Folder, "backup.sql")
+	require.NoError(t, os.WriteFile(blocked, []byte("-- left"), 0o644))
+	r := nestseed(t, "site", "move", s.Name, "--host", "live")
+	require.NotZero(t, r.code)
+	require.Contains(t, r.err, "stays where it is")
+	require.NoError(t, os.Remove(blocked))
+	require.NoError(t, os.Chtimes(s.Folder, s.MadeAt, s.MadeAt))
+	require.Equal(t, before, standing(t, s))
+	require.Equal(t, s.Address, ask[wire.Site](t, "site", "show", s.Name).Address)
+	left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "*live-"+s.Name+"*"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+
+	there := ask[wire.Site](t, "site", "move", s.Name, "--host", "live", "--visible")
+	require.Equal(t, world.stack.Address("live-"+s.Name), there.Address)
+	require.Equal(t, "live", there.Host)
+	require.Zero(t, there.Report.Faults(), "%+v", there.Report)
+	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = ?", there.Database, there.Prefix), "See "+there.Address+"/lessons/"))
+	require.Equal(t, password, strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator")))
+	loginInBrowser(t, there, password)
+	nothingLeft(t, s.Name)
+	code, _ := visit(t, s.Address+"/")
+	require.Equal(t, http.StatusNotFound, code)
+	require.Zero(t, nestseed(t, "site", "check", s.Name).code)
+	must(t, "site", "retire", s.Name, "--no-copy")
+	require.NoDirExists(t, there.Folder)
+}
+
+func TestAMoveThatIsKilledLeavesOneWholeSite(t *testing.T) {
+	s := siteOf(t, 6)
+	live(t)
+	svc, ctx := world.service.client(t), context.Background()
+	before := standing(t, s)
+	for _, steps := range []int{2, 5, 8} {
+		run, err := svc.MoveSite(ctx, s.Name, wire.Move{Host: "live"})
+		require.NoError(t, err)
+		working(t, svc, run.ID, func(r wire.Run) bool { return len(r.Progress.Steps) > steps })
+		world.service.kill(t)
+		restart(t)
+		run, err = svc.Wait(ctx, run.ID, nil)
+		require.NoError(t, err)
+		now := ask[wire.Site](t, "site", "show", s.Name)
+		if run.Status == records.Done {
+			require.Equal(t, "live", now.Host)
+			require.NoDirExists(t, s.Folder)
+			break
+		}
+		require.Equal(t, before, standing(t, s))
+		require.NoDirExists(t, filepath.Join(world.stack.Sites(), "live-"+s.Name))
+	}
+	require.Zero(t, nestseed(t, "site", "check", s.Name).code)
+	must(t, "site", "retire", s.Name, "--no-copy")
+}

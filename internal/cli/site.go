@@ -66,6 +66,11 @@ func (a *app) site() *cli.Command {
 		verb("drop-copy", "NAME COPY", "remove a safety copy of a site", nil, a.siteDropCopy),
 		verb("hold", "NAME", "keep visitors out of a site until it is opened", nil, a.siteHold(true)),
 		verb("open", "NAME", "let visitors into a site that is held", nil, a.siteHold(false)),
+		verb("move", "NAME", "move a site, whole, to another host and address; the old place is retired when the checks pass", []cli.Flag{detach,
+			&cli.StringFlag{Name: "host", Required: true, Usage: "the host it goes to"},
+			&cli.StringFlag{Name: "address", Usage: "its address there; by the host's pattern unless given"},
+			&cli.BoolFlag{Name: "visible", Usage: "let search engines in"},
+			&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteMove),
 		verb("rotate", "NAME", "give a live site a new database user and its administrator a new password", []cli.Flag{detach}, a.siteRotate),
 		verb("retire", "NAME", "make a last safety copy and take the site off its host", []cli.Flag{detach, &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))
 }

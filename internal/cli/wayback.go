@@ -123,6 +123,33 @@ func (a *app) siteUndo(ctx context.Context, c *cli.Command, args []string) error
 	return a.print(c, ended, func() { fmt.Fprintf(a.out, "undone:\n- %s\n", strings.Join(p.Sentences, "\n- ")) })
 }
 
+func (a *app) siteMove(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	in := wire.Move{Host: c.String("host"), Address: c.String("address"), Visible: c.Bool("visible")}
+	p, err := svc.PlanMove(ctx, args[0], in)
+	if err != nil {
+		return err
+	}
+	if c.Bool("plan") {
+		return a.print(c, p, func() {
+			fmt.Fprintf(a.out, "moving %s:\n- %s\n", p.Site, strings.Join(p.Sentences, "\n- "))
+			for _, r := range p.Problems {
+				fmt.Fprintln(a.out, "✗", r)
+			}
+			fmt.Fprintln(a.out, "nothing has been touched")
+		})
+	}
+	in.Mark = p.Mark
+	run, err := svc.MoveSite(ctx, args[0], in)
+	if err != nil {
+		return err
+	}
+	return a.siteMade(ctx, c, svc, run)
+}
+
 func (a *app) siteKeepCopy(ctx context.Context, c *cli.Command, args []string) error {
 	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.KeepCopy(ctx, args[0]) }, func(r runs.CopyResult) {
 		fmt.Fprintf(a.out, "safety copy of %s: %s; nestseed site show %s lists it\n", r.Site, size(r.Bytes), r.Site)

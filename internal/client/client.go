@@ -484,3 +484,13 @@ func (c *Client) RotateKey(ctx context.Context) (wire.Resealed, error) {
 func (c *Client) RotateSite(ctx context.Context, name string) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/rotate", nil)
 }
+
+// PlanMove tells what moving a site will do.
+func (c *Client) PlanMove(ctx context.Context, name string, m wire.Move) (wire.MovePlan, error) {
+	return post[wire.MovePlan](ctx, c, "/sites/"+seg(name)+"/move/plan", m)
+}
+
+// MoveSite starts moving a site to another host.
+func (c *Client) MoveSite(ctx context.Context, name string, m wire.Move) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/move", m)
+}

@@ -329,6 +329,23 @@ type Undo struct {
 	Mark string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
 }
 
+// Move asks for a site to go to another host and address.
+type Move struct {
+	Host    string `json:"host" minLength:"1"`
+	Address string `json:"address,omitempty" doc:"by the host's pattern unless given"`
+	Visible bool   `json:"visible,omitempty" doc:"to search engines, there"`
+	Mark    string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
+}
+
+// MovePlan is what moving a site will do.
+type MovePlan struct {
+	Site      string   `json:"site"`
+	Sentences []string `json:"sentences"`
+	Problems  []string `json:"problems"`
+	Ready     bool     `json:"ready"`
+	Mark      string   `json:"mark"`
+}
+
 // Held says whether visitors are kept out of a site.
 type Held struct {
 	Held    bool   `json:"held"`
@@ -399,7 +416,7 @@ type Tick struct {
 // Run is background work.
 type Run struct {
 	ID        int64            `json:"id"`
-	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,table"`
+	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table"`
 	Title     string           `json:"title"`
 	Status    string           `json:"status" enum:"waiting,working,done,failed,cancelled"`
 	Who       string           `json:"who"`

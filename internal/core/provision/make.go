@@ -453,7 +453,11 @@ func (mk *maker) hold() error {
 // old site, or the release is of this very site. Content then belongs to them.
 func (mk *maker) accountsStay(ctx context.Context) (bool, error) {
 	a := mk.req.Kind.Admin
-	if mk.req.Replace == nil {
+	admin := mk.req.Admin
+	if mk.req.Replace != nil {
+		admin = mk.req.Replace.Admin
+	}
+	if admin == "" {
 		return false, nil
 	}
 	table := a.Rows[0].Table
@@ -463,19 +467,19 @@ func (mk *maker) accountsStay(ctx context.Context) (bool, error) {
 	}
 	for _, column := range slices.Sorted(maps.Keys(a.Rows[0].Values)) {
 		if a.Rows[0].Values[column] == "{login}" {
-			if _, found, err := mk.db.Lookup(ctx, mk.table(table), column, mk.req.Replace.Admin, column); err != nil || !found {
+			if _, found, err := mk.db.Lookup(ctx, mk.table(table), column, admin, column); err != nil || !found {
 				return false, err
 			}
 			break
 		}
 	}
 	mk.result.KeptAccounts = true
-	mk.result.Admin, mk.result.AdminPassword = mk.req.Replace.Admin, ""
+	mk.result.Admin, mk.result.AdminPassword = admin, ""
 	if !emptied {
 		return true, nil
 	}
 	// The release's content has lost its authors; it is given to the administrator who stays.
-	id, err := mk.accountID(ctx, table, mk.req.Replace.Admin)
+	id, err := mk.accountID(ctx, table, admin)
 	if err != nil {
 		return false, err
 	}

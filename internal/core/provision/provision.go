@@ -47,8 +47,12 @@ type Request struct {
 	Values  map[string]Given // by field key
 	Visible bool             // to search engines
 	Replace *Existing        // what stands there and is replaced; nil for a new site
-	Hold    string           // text of the kind's file that keeps visitors out; "" lets them in
-	RunID   string           // names what is made on the way
+	// Admin is the administrator of the site that this is a copy of, whose account stays; "" makes one.
+	Admin string
+	// FreeNames lets database and user have a number when their names are taken.
+	FreeNames bool
+	Hold      string // text of the kind's file that keeps visitors out; "" lets them in
+	RunID     string // names what is made on the way
 }
 
 // Given is a value with where it comes from.
@@ -156,6 +160,17 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	p.User = "ns_" + compact[:min(len(compact), 28)]
 	p.Prefix = prefixFor(req.Name)
 	p.Admin = req.Name + "-admin"
+	if req.Admin != "" {
+		p.Admin = req.Admin
+	}
+	if req.FreeNames || req.Replace != nil {
+		if p.Database, err = freeName(ctx, p.Database, 64, req.Server.DatabaseExists); err != nil {
+			return nil, err
+		}
+		if p.User, err = freeName(ctx, p.User, 32, req.Server.UserExists); err != nil {
+			return nil, err
+		}
+	}
 	if req.Replace != nil {
 		if err := p.replacing(ctx, req); err != nil {
 			return nil, err

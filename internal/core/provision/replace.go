@@ -71,12 +71,6 @@ func (p *Plan) replacing(ctx context.Context, req Request) error {
 	for _, part := range parts {
 		p.Keeps = append(p.Keeps, part.Title)
 	}
-	if p.Database, err = freeName(ctx, p.Database, 64, req.Server.DatabaseExists); err != nil {
-		return err
-	}
-	if p.User, err = freeName(ctx, p.User, 32, req.Server.UserExists); err != nil {
-		return err
-	}
 	var files, bytes int64
 	err = req.FS.Walk(ctx, req.Folder, func(e hostfs.Entry) error {
 		if e.Mode.IsRegular() {

@@ -3,9 +3,6 @@ package httpapi
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"strings"
 
@@ -77,9 +74,7 @@ func (a *api) plan(ctx context.Context, args runs.ProvisionArgs, set map[string]
 func markOf(p *provision.Plan) (string, error) {
 	same := *p
 	same.FreeBytes, same.ExpectedMillis = 0, 0
-	text, err := json.Marshal(same)
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:12]), err
+	return digest(same)
 }
 
 // errStale says that things have changed since a plan was looked at.

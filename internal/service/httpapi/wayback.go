@@ -62,6 +62,26 @@ func (a *api) wayBackOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Sort: "retire", Title: "Retire site " + s.Name, Target: runs.Target("site", s.Name)}, runs.SiteArgs{SiteID: s.ID, NoCopy: in.Body.NoCopy})
 	})
+	type moving struct {
+		Named
+		Put[wire.Move]
+	}
+	operation(h, "POST", "/sites/{name}/move/plan", "plan-move", "Plan the moving of a site; nothing is touched", func(ctx context.Context, in *moving) (*body[wire.MovePlan], error) {
+		p, _, err := a.movePlan(ctx, in.Name, in.Body)
+		return &body[wire.MovePlan]{p}, err
+	})
+	operation(h, "POST", "/sites/{name}/move", "move-site", "Start moving a site to another host", func(ctx context.Context, in *moving) (*body[wire.Run], error) {
+		p, args, err := a.movePlan(ctx, in.Name, in.Body)
+		switch {
+		case err != nil:
+			return nil, err
+		case !p.Ready:
+			return nil, fmt.Errorf("%w: %s", provision.ErrPlan, strings.Join(p.Problems, "; "))
+		case in.Body.Mark != "" && in.Body.Mark != p.Mark:
+			return nil, errStale("moving " + p.Site)
+		}
+		return a.start(ctx, records.Run{Sort: "move", Title: "Move site " + p.Site, Target: runs.Target("site", p.Site)}, args)
+	})
 	a.onSite(h, "POST", "/sites/{name}/rotate", "rotate-site", "Start giving a site new credentials", "rotate", "Rotate site ")
 	operation(h, "PUT", "/sites/{name}/held", "hold-site", "Keep visitors out of a site, or let them in", func(ctx context.Context, in *struct {
 		Named
@@ -93,9 +113,28 @@ func (a *api) undoPlan(ctx context.Context, name string) (wire.UndoPlan, runs.Si
 	if err != nil {
 		return wire.UndoPlan{}, args, err
 	}
-	text, err := json.Marshal(args)
+	mark, err := digest(args)
+	return wire.UndoPlan{Site: s.Name, Sentences: sentences, Mark: mark}, args, err
+}
+
+func (a *api) movePlan(ctx context.Context, name string, in wire.Move) (wire.MovePlan, runs.MoveArgs, error) {
+	s, err := a.db.Site(ctx, name)
+	if err != nil {
+		return wire.MovePlan{}, runs.MoveArgs{}, err
+	}
+	args, sentences, problems, err := a.Works.MovePlan(ctx, s, in.Host, in.Address, in.Visible)
+	if err != nil {
+		return wire.MovePlan{}, args, err
+	}
+	mark, err := digest(args)
+	return wire.MovePlan{Site: s.Name, Sentences: sentences, Problems: append([]string{}, problems...), Ready: len(problems) == 0, Mark: mark}, args, err
+}
+
+// digest is a mark by which something that was shown is known again.
+func digest(v any) (string, error) {
+	text, err := json.Marshal(v)
 	sum := sha256.Sum256(text)
-	return wire.UndoPlan{Site: s.Name, Sentences: sentences, Mark: hex.EncodeToString(sum[:12])}, args, err
+	return hex.EncodeToString(sum[:12]), err
 }
 
 // putBackCopy makes a site from a safety copy of it: in its own place, or anew when it was retired.

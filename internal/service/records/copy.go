@@ -96,6 +96,12 @@ func (db *DB) PutBackSite(ctx context.Context, c SiteCopy) error {
 	})
 }
 
+// MoveSite records where a site is now.
+func (db *DB) MoveSite(ctx context.Context, s Site) error {
+	return db.exec(ctx, "site", s.Name, "UPDATE sites SET host_id = $2, address = $3, folder = $4, run_id = $5, plan = $6, result = $7, report = $8, made_at = now() WHERE id = $1",
+		s.ID, s.HostID, s.Address, s.Folder, s.RunID, s.Plan, s.Result, s.Report)
+}
+
 // RetireSite records that a site is gone; its name and address are free again.
 func (db *DB) RetireSite(ctx context.Context, id int64) error {
 	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET retired_at = COALESCE(retired_at, now()), held = false WHERE id = $1", id)

@@ -451,6 +451,15 @@ func (w *Works) checkSite(ctx context.Context, name string, report progress.Repo
 	if err != nil {
 		return nil, err
 	}
+	rep, err := w.checkAt(ctx, s, report)
+	if err != nil {
+		return nil, err
+	}
+	return rep, w.DB.SetReport(ctx, s.Name, rep)
+}
+
+// checkAt checks a site where a record says that it is.
+func (w *Works) checkAt(ctx context.Context, s records.Site, report progress.Reporter) (*check.Report, error) {
 	h, err := w.DB.HostByID(ctx, s.HostID)
 	if err != nil {
 		return nil, err
@@ -490,12 +499,8 @@ func (w *Works) checkSite(ctx context.Context, name string, report progress.Repo
 	if err != nil {
 		return nil, err
 	}
-	rep, err := check.Run(ctx, check.Site{Address: s.Address, Connect: h.Connect, Kind: k, Title: plainTitle(title), Visible: s.Plan.Visible,
+	return check.Run(ctx, check.Site{Address: s.Address, Connect: h.Connect, Kind: k, Title: plainTitle(title), Visible: s.Plan.Visible,
 		Login: s.Result.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Plan.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}, report)
-	if err != nil {
-		return nil, err
-	}
-	return rep, w.DB.SetReport(ctx, s.Name, rep)
 }
 
 // plainTitle undoes the escaping that some CMSs store titles with.

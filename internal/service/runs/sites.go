@@ -178,6 +178,20 @@ func (w *Works) exchangeBack(ctx context.Context, o *openSite, c records.SiteCop
 
 // removeSite takes a site off its host, with what was replaced by it, and its secrets out of the vault.
 func (w *Works) removeSite(ctx context.Context, o *openSite) error {
+	if err := w.dropReplaced(ctx, o); err != nil {
+		return err
+	}
+	if err := o.fs.RemoveAll(o.Folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := errors.Join(o.server.DropDatabase(ctx, o.Plan.Database), o.server.DropUser(ctx, o.Plan.User)); err != nil {
+		return err
+	}
+	return w.DB.RemoveSecrets(ctx, "site", o.Name)
+}
+
+// dropReplaced removes the sites that a site has replaced and that still lie on its host.
+func (w *Works) dropReplaced(ctx context.Context, o *openSite) error {
 	copies, err := w.DB.SiteCopies(ctx, o.ID)
 	if err != nil {
 		return err
@@ -189,13 +203,7 @@ func (w *Works) removeSite(ctx context.Context, o *openSite) error {
 			}
 		}
 	}
-	if err := o.fs.RemoveAll(o.Folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	if err := errors.Join(o.server.DropDatabase(ctx, o.Plan.Database), o.server.DropUser(ctx, o.Plan.User)); err != nil {
-		return err
-	}
-	return w.DB.RemoveSecrets(ctx, "site", o.Name)
+	return nil
 }
 
 // dropCopy removes a safety copy: from the store, or from the host.

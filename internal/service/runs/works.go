@@ -49,6 +49,7 @@ func (w *Works) Sorts() map[string]Sort {
 		"copy":      {w.keepCopy, again},
 		"retire":    {w.retire, again},
 		"rotate":    {w.rotate, again},
+		"move":      {w.move, w.recoverMove},
 		"table":     {w.table, again},
 	}
 }

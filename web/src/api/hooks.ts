@@ -97,6 +97,10 @@ export const useKeepCopy = () => useDo((name: string) => body(http.POST('/sites/
 export const usePutBack = () => useDo(({ name, id }: { name: string; id: number }) => body(http.POST('/sites/{name}/copies/{id}/put-back', { params: { path: { name, id } } })))
 export const useDropCopy = () => useDo(({ name, id }: { name: string; id: number }) => body(http.DELETE('/sites/{name}/copies/{id}', { params: { path: { name, id } } })))
 export const useRetire = () => useDo((name: string) => body(http.POST('/sites/{name}/retire', { params: { path: { name } }, body: {} })))
+export const useRotate = () => useDo((name: string) => body(http.POST('/sites/{name}/rotate', { params: { path: { name } } })))
+export const useMove = () => useDo(({ name, to }: { name: string; to: Schemas['Move'] }) => body(http.POST('/sites/{name}/move', { params: { path: { name } }, body: to })))
+export const useMovePlan = (name: string, to: Schemas['Move'] | null) =>
+  useQuery({ queryKey: ['sites', name, 'move', to], enabled: to !== null, retry: false, gcTime: 0, placeholderData: keepPreviousData, queryFn: () => body(http.POST('/sites/{name}/move/plan', { params: { path: { name } }, body: to! })) })
 export const useHold = () => useDo(({ name, held }: { name: string; held: boolean }) => body(http.PUT('/sites/{name}/held', { params: { path: { name } }, body: { held } })))
 export const useCancel = () => useDo((id: number) => body(http.POST('/runs/{id}/cancel', { params: { path: { id } } })))
 export const useReveal = () => useDo((r: Schemas['Reveal']) => body(http.POST('/vault/reveal', { body: r })))

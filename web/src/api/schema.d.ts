@@ -604,6 +604,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start moving a site to another host */
+        post: operations["move-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/move/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plan the moving of a site; nothing is touched */
+        post: operations["plan-move"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/retire": {
         parameters: {
             query?: never;
@@ -1359,6 +1393,22 @@ export interface components {
             /** @enum {string} */
             role: "owner" | "builder" | "viewer";
         };
+        Move: {
+            /** @description by the host's pattern unless given */
+            address?: string;
+            host: string;
+            /** @description of the plan that was looked at; another is refused */
+            mark?: string;
+            /** @description to search engines, there */
+            visible?: boolean;
+        };
+        MovePlan: {
+            mark: string;
+            problems: string[];
+            ready: boolean;
+            sentences: string[];
+            site: string;
+        };
         NewClient: {
             name: string;
             settings?: {
@@ -1767,7 +1817,7 @@ export interface components {
             progress: components["schemas"]["RecordProgress"];
             result?: unknown;
             /** @enum {string} */
-            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "table";
+            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table";
             /** Format: date-time */
             started_at?: string;
             /** @enum {string} */
@@ -3313,6 +3363,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Held"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "move-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MovePlan"];
                 };
             };
             /** @description Error */

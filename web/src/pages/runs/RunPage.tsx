@@ -77,6 +77,6 @@ function Outcome({ run }: { run: Run }) {
     case 'survey': return <ButtonLink primary to={`/sources/${name}`}>Open {name}</ButtonLink>
     case 'verify': return <ButtonLink primary to={`/releases/${name}`}>Open {name}</ButtonLink>
     case 'compare': return <ButtonLink primary to={`/comparisons/${run.id}`}>See the differences</ButtonLink>
-    case 'undo': case 'copy': case 'retire': case 'check': return <ButtonLink primary to={`/sites/${name}`}>Open {name}</ButtonLink>
+    case 'undo': case 'copy': case 'retire': case 'rotate': case 'move': case 'check': return <ButtonLink primary to={`/sites/${name}`}>Open {name}</ButtonLink>
   }
 }

@@ -1,9 +1,9 @@
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import type { Site } from '../../api/client'
-import { useDropCopy, useHold, useKeepCopy, usePutBack, useRetire, useUndo, useUndoPlan } from '../../api/hooks'
+import { useDropCopy, useHold, useHosts, useKeepCopy, useMove, useMovePlan, usePutBack, useRetire, useRotate, useUndo, useUndoPlan } from '../../api/hooks'
 import { Ask } from '../../parts/Dialog'
-import { Button, Bytes, Empty, Loading, Out, Sheet, To, Trouble } from '../../parts/parts'
+import { Button, Bytes, Empty, Field, Input, Loading, Out, Select, Sheet, To, Trouble } from '../../parts/parts'
 import { day } from '../../parts/say'
 
 const because: Record<string, string> = { replaced: 'it was replaced', asked: 'someone asked', retired: 'it was retired' }
@@ -15,6 +15,7 @@ export function WayBack({ site }: { site: Site }) {
   const putBack = usePutBack()
   const drop = useDropCopy()
   const retire = useRetire()
+  const rotate = useRotate()
   const follow = async (run: Promise<{ id: number }>) => go(`/runs/${(await run).id}`)
   return (
     <Sheet title="Way back" aside={site.copies.length > 0 && `${site.copies.length} safety ${site.copies.length === 1 ? 'copy' : 'copies'}`}>
@@ -23,6 +24,9 @@ export function WayBack({ site }: { site: Site }) {
         <div className="px-4 pb-3 flex flex-wrap gap-2">
           <Button small onClick={() => follow(keep.mutateAsync(site.name))}>Make a safety copy</Button>
           <UndoButton site={site} />
+          <MoveButton site={site} />
+          <Ask small button="New credentials" title={`New credentials for ${site.name}`} action="Change them" onSubmit={() => follow(rotate.mutateAsync(site.name))}
+            about={`Its database gets a new user and password, and ${site.admin} a new password. Visitors notice nothing; whoever logs in needs the new one.`} />
           <Ask small button="Retire" title={`Retire ${site.name}`} action="Retire it" onSubmit={() => follow(retire.mutateAsync(site.name))}
             about="A last safety copy is made. Then folder, database, database user and credentials are removed. The record stays, and the copy can be put back." />
         </div>
@@ -58,6 +62,32 @@ function UndoButton({ site }: { site: Site }) {
       onSubmit={async () => go(`/runs/${(await undo.mutateAsync({ name: site.name, mark: plan.data!.mark })).id}`)}>
       <Trouble error={plan.error} />
       {plan.data ? <ul className="list-disc pl-5 grid gap-1">{plan.data.sentences.map((s) => <li key={s} className="break-words">{s}</li>)}</ul> : <Loading />}
+    </Ask>
+  )
+}
+
+/** Where to, and what moving there would do, changing as it is chosen. */
+function MoveButton({ site }: { site: Site }) {
+  const go = useNavigate()
+  const move = useMove()
+  const hosts = (useHosts().data ?? []).filter((h) => h.name !== site.host)
+  const [choice, setChoice] = useState({ host: '', address: '', visible: true })
+  const host = choice.host || hosts[0]?.name || ''
+  const to = host ? { host, address: choice.address || undefined, visible: choice.visible } : null
+  const plan = useMovePlan(site.name, to)
+  if (hosts.length === 0) return null
+  return (
+    <Ask small button="Move" title={`Move ${site.name}`} action="Move it" onSubmit={async () => go(`/runs/${(await move.mutateAsync({ name: site.name, to: { ...to!, mark: plan.data?.mark } })).id}`)}>
+      <Field label="To host">{(id) => <Select id={id} value={host} onChange={(e) => setChoice({ ...choice, host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
+      <Field label="Address" hint="by the host's pattern unless given">{(id, by) => <Input id={id} aria-describedby={by} className="font-mono" value={choice.address} onChange={(e) => setChoice({ ...choice, address: e.target.value })} />}</Field>
+      <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.visible} onChange={(e) => setChoice({ ...choice, visible: e.target.checked })} />Let search engines in</label>
+      <Trouble error={plan.error} />
+      {plan.data && !plan.error && (
+        <>
+          <ol className="list-decimal pl-5 grid gap-1">{plan.data.sentences.map((s) => <li key={s} className="break-words">{s}</li>)}</ol>
+          {plan.data.problems.map((p) => <p key={p} role="alert" className="text-clay">{p}</p>)}
+        </>
+      )}
     </Ask>
   )
 }

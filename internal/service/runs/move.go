@@ -1,0 +1,238 @@
+package runs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/service/records"
+)
+
+// MoveArgs ask for a site to go to another host. Where it was is part of them, for the end of the work.
+type MoveArgs struct {
+	SiteID      int64  `json:"site_id"`
+	Host        string `json:"host"`
+	Address     string `json:"address"`
+	Visible     bool   `json:"visible"`
+	OldHostID   int64  `json:"old_host_id"`
+	OldFolder   string `json:"old_folder"`
+	OldDatabase string `json:"old_database"`
+	OldUser     string `json:"old_user"`
+}
+
+// MoveResult is the site where it is now.
+type MoveResult struct {
+	Site    string        `json:"site"`
+	Address string        `json:"address"`
+	Report  *check.Report `json:"report"`
+}
+
+// MovePlan says what moving a site will do, and what is against it.
+func (w *Works) MovePlan(ctx context.Context, s records.Site, host, address string, visible bool) (args MoveArgs, sentences, problems []string, err error) {
+	h, err := w.DB.Host(ctx, host)
+	if err != nil {
+		return args, nil, nil, err
+	}
+	if address == "" {
+		address = strings.ReplaceAll(h.Address, "{name}", s.Name)
+	}
+	folder, err := fill(h.WebRoot, s.Name, address)
+	if err != nil {
+		return args, nil, nil, err
+	}
+	args = MoveArgs{SiteID: s.ID, Host: h.Name, Address: address, Visible: visible, OldHostID: s.HostID, OldFolder: s.Folder, OldDatabase: s.Plan.Database, OldUser: s.Plan.User}
+	fsys, server, err := w.OpenHost(ctx, h)
+	if err != nil {
+		return args, nil, nil, err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	if other, err := w.DB.Site(ctx, address); err == nil && other.ID != s.ID {
+		problems = append(problems, fmt.Sprintf("site %s has the address %s already", other.Name, address))
+	}
+	if _, err := fsys.Stat(folder); err == nil {
+		problems = append(problems, fmt.Sprintf("%s exists already on host %s; move to a host or an address with another folder, or retire what is there", path.Join(fsys.Root(), folder), h.Name))
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return args, nil, nil, err
+	}
+	if free, err := fsys.FreeBytes(); err == nil && free < 2*s.Plan.Bytes {
+		problems = append(problems, fmt.Sprintf("host %s has %d MB free, and the site needs %d MB", h.Name, free>>20, s.Plan.Bytes>>20))
+	}
+	if _, err := server.Version(ctx); err != nil {
+		problems = append(problems, fmt.Sprintf("the database server of host %s does not answer: %v", h.Name, err))
+	}
+	engines := "kept out"
+	if visible {
+		engines = "let in"
+	}
+	return args, []string{
+		fmt.Sprintf("a safety copy of %s is made: %d files, %d MB, and every row of %s as it is then", s.Name, s.Plan.Files, s.Plan.Bytes>>20, s.Plan.Database),
+		fmt.Sprintf("the copy is placed at %s on host %s, in %s, with a database and a user of its own; accounts and content stay", address, h.Name, path.Join(fsys.Root(), folder)),
+		fmt.Sprintf("%s becomes %s, in rows and text files; search engines are %s", s.Address, address, engines),
+		"it is checked there; with any fault it is taken back, and the site stays where it is",
+		fmt.Sprintf("then %s on host %s is retired: folder, database %s and its user are removed, with what it had replaced", s.Address, s.Host, s.Plan.Database),
+	}, problems, nil
+}
+
+func (w *Works) move(ctx context.Context, run records.Run, report progress.Reporter) (any, error) {
+	var args MoveArgs
+	if err := json.Unmarshal(run.Args, &args); err != nil {
+		return nil, err
+	}
+	s, err := w.DB.SiteByID(ctx, args.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	old, err := w.openSite(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	_, err = w.copySite(ctx, run, old, records.CopyAsked, report)
+	old.Close()
+	if err != nil {
+		return nil, err
+	}
+	c, err := w.DB.CopyOfRun(ctx, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	o, err := w.Request(ctx, ProvisionArgs{Name: s.Name, Client: s.Client, Release: s.Release, Host: args.Host, Address: args.Address, Visible: args.Visible, CopyID: c.ID}, fmt.Sprint(run.ID))
+	if err != nil {
+		return nil, err
+	}
+	defer o.Close()
+	o.Admin, o.FreeNames = s.Result.Admin, true
+	plan, err := provision.Prepare(ctx, o.Request)
+	if err != nil {
+		return nil, err
+	}
+	if s.Held {
+		if o.Hold, _, err = w.holdText(ctx, o.Kind, s.Name, plan.Address, s.Plan); err != nil {
+			return nil, err
+		}
+	}
+	res, err := provision.Make(ctx, o.Request, plan, journal{w.DB, run.ID}, report)
+	if err != nil {
+		if !errors.Is(err, provision.ErrLeftBehind) {
+			err = errors.Join(err, w.DB.ClearMade(context.WithoutCancel(ctx), run.ID))
+		}
+		return nil, err
+	}
+	plan.Values = s.Plan.Values
+	there := s
+	there.HostID, there.Folder, there.Address, there.RunID, there.Plan, there.Result = o.Site.HostID, o.Site.Folder, plan.Address, run.ID, plan, res
+	rep, err := w.checkAt(ctx, there, report)
+	if err == nil && rep.Faults() > 0 {
+		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, faults(rep))
+	}
+	if err == nil {
+		there.Report = rep
+		err = w.moved(ctx, run, there)
+	}
+	if err != nil {
+		return nil, errors.Join(err, w.takeBackMove(context.WithoutCancel(ctx), run, o, s.Name))
+	}
+	report.Step("Retire the old place", progress.Amount{})
+	return MoveResult{s.Name, plan.Address, rep}, w.leave(ctx, args, s.Name, run.ID)
+}
+
+// faults names the checks that failed.
+func faults(rep *check.Report) string {
+	var names []string
+	for _, c := range rep.Checks {
+		if c.Verdict == check.Fail {
+			names = append(names, c.Name+": "+c.Sentence)
+		}
+	}
+	return strings.Join(names, "; ")
+}
+
+// moved records where the site is now. The credentials it had are put aside until its old place is gone.
+func (w *Works) moved(ctx context.Context, run records.Run, there records.Site) error {
+	if err := w.putAside(ctx, there.Name, run.ID); err != nil {
+		return err
+	}
+	for name, secret := range map[string]string{"administrator": there.Result.AdminPassword, "database": there.Result.UserPassword} {
+		if secret == "" {
+			continue // the accounts moved with it
+		}
+		if err := w.Vault.Put(ctx, "site", there.Name, name, secret); err != nil {
+			return err
+		}
+	}
+	return errors.Join(w.DB.MoveSite(ctx, there), w.DB.ClearMade(ctx, run.ID))
+}
+
+func (w *Works) takeBackMove(ctx context.Context, run records.Run, o *Opened, site string) error {
+	made, err := w.DB.Made(ctx, run.ID)
+	if err != nil {
+		return err
+	}
+	if err := provision.Undo(ctx, o.FS, o.Server, made); err != nil {
+		return err
+	}
+	return errors.Join(w.DB.ClearMade(ctx, run.ID), w.putBack(ctx, site, run.ID))
+}
+
+// leave removes the site from where it was, with the sites it had replaced there.
+func (w *Works) leave(ctx context.Context, args MoveArgs, site string, runID int64) error {
+	h, err := w.DB.HostByID(ctx, args.OldHostID)
+	if err != nil {
+		return err
+	}
+	fsys, server, err := w.OpenHost(ctx, h)
+	if err != nil {
+		return err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	was := &openSite{Site: records.Site{ID: args.SiteID, Name: site, Folder: args.OldFolder, Plan: &provision.Plan{Database: args.OldDatabase}}, fs: fsys, server: server}
+	if err := w.dropReplaced(ctx, was); err != nil {
+		return err
+	}
+	if err := fsys.RemoveAll(args.OldFolder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := errors.Join(server.DropDatabase(ctx, args.OldDatabase), server.DropUser(ctx, args.OldUser)); err != nil {
+		return err
+	}
+	for _, name := range siteSecrets {
+		if err := w.DB.RemoveSecrets(ctx, "site", site, secretOfRun(name, runID)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// recoverMove ends what was interrupted: with the site at its new place, or at its old one.
+func (w *Works) recoverMove(ctx context.Context, run records.Run) (Outcome, error) {
+	var args MoveArgs
+	if err := json.Unmarshal(run.Args, &args); err != nil {
+		return TakenBack, err
+	}
+	s, err := w.DB.SiteByID(ctx, args.SiteID)
+	if err != nil {
+		return TakenBack, err
+	}
+	if s.RunID == run.ID {
+		return Finished, errors.Join(w.leave(ctx, args, s.Name, run.ID), w.DB.ClearMade(ctx, run.ID))
+	}
+	h, err := w.DB.Host(ctx, args.Host)
+	if err != nil {
+		return TakenBack, err
+	}
+	fsys, server, err := w.OpenHost(ctx, h)
+	if err != nil {
+		return TakenBack, err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	return TakenBack, w.takeBackMove(ctx, run, &Opened{Request: provision.Request{FS: fsys, Server: server}}, s.Name)
+}
