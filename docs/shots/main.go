@@ -34,7 +34,7 @@ var pages = []struct{ name, path, ready string }{
 	{"comparison", "/comparisons/{comparison}", "[aria-label='Main causes'] li"},
 	{"bring-in", "/starters", "table"},
 	{"client", "/clients/alder-valley", "table"},
-	{"make-site", "/sites/new?client=alder-valley", "ol li"},
+	{"make-site", "/sites/new?client=dale-end&from=music-base@3", "ol li"},
 	{"sites", "/sites", "table"},
 	{"site", "/sites/cedar-hill", "[aria-label='Safety copies'] li"},
 	{"runs", "/runs", "table"},
