@@ -27,13 +27,14 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 		&cli.BoolFlag{Name: "replace", Usage: "put it in the place of the site of this name, which is kept as a safety copy"},
 		&cli.StringSliceFlag{Name: "keep", Usage: "with --replace, a part of the old site to take over: comments, users, uploads, …; any number of times"},
 		&cli.BoolFlag{Name: "hold", Usage: "keep visitors out until it is opened"},
+		&cli.BoolFlag{Name: "mail", Usage: "let its mail go out; without --visible, or held, it is a preview and keeps it"},
 	}, more...)
 }
 
 func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 	set, err := pairs(c.StringSlice("set"))
 	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"), Set: set, Visible: c.Bool("visible"),
-		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold")}, err
+		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold"), Mail: c.Bool("mail")}, err
 }
 
 func (a *app) site() *cli.Command {
@@ -65,7 +66,10 @@ func (a *app) site() *cli.Command {
 		verb("put-back", "NAME COPY", "put a safety copy of a site back; what stands there becomes one", []cli.Flag{detach}, a.sitePutBack),
 		verb("drop-copy", "NAME COPY", "remove a safety copy of a site", nil, a.siteDropCopy),
 		verb("hold", "NAME", "keep visitors out of a site until it is opened", nil, a.siteHold(true)),
-		verb("open", "NAME", "let visitors into a site that is held", nil, a.siteHold(false)),
+		verb("open", "NAME", "let visitors into a site that is held", []cli.Flag{&cli.BoolFlag{Name: "visible", Usage: "let search engines in too, and its mail out: the site is live"}}, a.siteHold(false)),
+		verb("refresh", "NAME", "give a site the code of a newer release; its content stays, and what it was is kept as a safety copy", []cli.Flag{detach,
+			&cli.StringFlag{Name: "to", Usage: "the release; the newest of the site's starter unless given"},
+			&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteRefresh),
 		verb("move", "NAME", "move a site, whole, to another host and address; the old place is retired when the checks pass", []cli.Flag{detach,
 			&cli.StringFlag{Name: "host", Required: true, Usage: "the host it goes to"},
 			&cli.StringFlag{Name: "address", Usage: "its address there; by the host's pattern unless given"},
@@ -108,7 +112,10 @@ func (a *app) printPlan(p wire.Plan) {
 		}
 		rows = append(rows, []string{v.Key, value, v.Origin, strings.Join(v.To, ", ")})
 	}
-	table(a.out, []string{"value", "", "from", "goes to"}, rows)
+	if p.Refresh == nil {
+		table(a.out, []string{"value", "", "from", "goes to"}, rows)
+	}
+	a.printRefresh(p.Refresh)
 	fmt.Fprintf(a.out, "\nwill be generated: %s\n", strings.Join(p.Generated, ", "))
 	if p.Replaces != "" {
 		fmt.Fprintf(a.out, "stands there now:  %s; kept as a safety copy\n", p.Replaces)
@@ -224,6 +231,15 @@ func (a *app) printSite(s wire.Site) {
 		fmt.Fprintf(a.out, "retired   %s; what is said here is how it was\n", day(*s.RetiredAt))
 	case s.Held:
 		fmt.Fprintf(a.out, "held      visitors see a holding page; nestseed site open %s lets them in\n", s.Name)
+	}
+	if s.Quiet {
+		fmt.Fprintf(a.out, "mail      kept from going out; nestseed site open %s --visible lets it out and search engines in\n", s.Name)
+	}
+	if s.Upgraded != "" {
+		fmt.Fprintf(a.out, "upgraded  its tables were brought to version %s by the site itself\n", s.Upgraded)
+	}
+	for _, line := range s.House {
+		fmt.Fprintf(a.out, "house     %s\n", line)
 	}
 	for _, part := range slices.Sorted(maps.Keys(s.Kept)) {
 		fmt.Fprintf(a.out, "kept      %s: %s rows\n", part, count(s.Kept[part]))

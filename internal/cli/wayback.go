@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
+	"nestseed/internal/core/provision"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/runs"
 	"nestseed/internal/wire"
@@ -150,6 +151,59 @@ func (a *app) siteMove(ctx context.Context, c *cli.Command, args []string) error
 	return a.siteMade(ctx, c, svc, run)
 }
 
+func (a *app) siteRefresh(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	in := wire.NewCode{From: c.String("to")}
+	p, err := svc.PlanRefresh(ctx, args[0], in)
+	if err != nil {
+		return err
+	}
+	if c.Bool("plan") {
+		return a.print(c, p, func() { a.printPlan(p) })
+	}
+	in.Mark = p.Mark
+	run, err := svc.RefreshSite(ctx, args[0], in)
+	if err != nil {
+		return err
+	}
+	return a.siteMade(ctx, c, svc, run)
+}
+
+// shownNames is how many names of a list are printed before the rest is counted.
+const shownNames = 12
+
+// some joins the first of a list of names.
+func some(names []string) string {
+	if len(names) <= shownNames {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:shownNames], ", "), len(names)-shownNames)
+}
+
+// printRefresh tells what of the code differs.
+func (a *app) printRefresh(r *provision.Refreshed) {
+	if r == nil {
+		return
+	}
+	var rows [][]string
+	for _, u := range r.Units {
+		rows = append(rows, []string{u.Unit, count(int64(u.Added)), count(int64(u.Changed)), count(int64(u.Removed))})
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(a.out, "the site has this code already")
+	}
+	table(a.out, []string{"code", ">added", ">changed", ">removed"}, rows)
+	if len(r.Stays) > 0 {
+		fmt.Fprintf(a.out, "stays, as the release does not have it: %s\n", some(r.Stays))
+	}
+	if len(r.Edited) > 0 {
+		fmt.Fprintf(a.out, "! changed on the site by somebody, and replaced: %s\n", some(r.Edited))
+	}
+}
+
 func (a *app) siteKeepCopy(ctx context.Context, c *cli.Command, args []string) error {
 	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.KeepCopy(ctx, args[0]) }, func(r runs.CopyResult) {
 		fmt.Fprintf(a.out, "safety copy of %s: %s; nestseed site show %s lists it\n", r.Site, size(r.Bytes), r.Site)
@@ -238,12 +292,16 @@ func (a *app) siteHold(held bool) func(context.Context, *cli.Command, []string) 
 		if err != nil {
 			return err
 		}
-		h, err := svc.HoldSite(ctx, args[0], held)
+		h, err := svc.HoldSite(ctx, args[0], wire.Held{Held: held, Visible: !held && c.Bool("visible")})
 		if err != nil {
 			return err
 		}
 		return a.print(c, h, func() {
-			if !held {
+			switch {
+			case !held && c.Bool("visible"):
+				fmt.Fprintf(a.out, "%s is open, to search engines too, and sends its mail\n", args[0])
+				return
+			case !held:
 				fmt.Fprintf(a.out, "%s is open\n", args[0])
 				return
 			}

@@ -392,8 +392,8 @@ func (c *Client) RetireSite(ctx context.Context, name string, noCopy bool) (wire
 }
 
 // HoldSite keeps visitors out of a site, or lets them in.
-func (c *Client) HoldSite(ctx context.Context, name string, held bool) (out wire.Held, err error) {
-	return out, c.do(ctx, http.MethodPut, "/sites/"+seg(name)+"/held", wire.Held{Held: held}, &out)
+func (c *Client) HoldSite(ctx context.Context, name string, h wire.Held) (out wire.Held, err error) {
+	return out, c.do(ctx, http.MethodPut, "/sites/"+seg(name)+"/held", h, &out)
 }
 
 // Vault lists secrets by name.

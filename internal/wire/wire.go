@@ -288,6 +288,7 @@ type NewSite struct {
 	Replace bool              `json:"replace,omitempty" doc:"the site of this name, which is kept as a safety copy"`
 	Keep    []string          `json:"keep,omitempty" doc:"parts of the old site that the new one takes over, by the kind's names"`
 	Hold    bool              `json:"hold,omitempty" doc:"keep visitors out until it is opened"`
+	Mail    bool              `json:"mail,omitempty" doc:"let its mail go out, though search engines are kept out or visitors are: a preview keeps it"`
 	Plan    string            `json:"plan,omitempty" doc:"the mark of the plan that was looked at; another plan is refused"`
 }
 
@@ -346,9 +347,16 @@ type MovePlan struct {
 	Mark      string   `json:"mark"`
 }
 
+// NewCode asks for a site to take the code of a release and keep its content.
+type NewCode struct {
+	From string `json:"from,omitempty" doc:"the newest release of the site's starter unless given"`
+	Mark string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
+}
+
 // Held says whether visitors are kept out of a site.
 type Held struct {
 	Held    bool   `json:"held"`
+	Visible bool   `json:"visible,omitempty" doc:"with held false: let search engines in too, and mail out"`
 	Preview string `json:"preview,omitempty" doc:"the address at which whoever has it sees the site all the same"`
 }
 
@@ -395,6 +403,9 @@ type Site struct {
 	RetiredAt *time.Time           `json:"retired_at,omitempty"`
 	Copies    []SafetyCopy         `json:"copies"`
 	Kept      map[string]int64     `json:"kept,omitempty" doc:"rows that were taken over from the site it replaced, by part"`
+	Quiet     bool                 `json:"quiet" doc:"its mail is kept from going out"`
+	House     []string             `json:"house,omitempty" doc:"what was done so that it does not work for where it came from"`
+	Upgraded  string               `json:"upgraded,omitempty" doc:"the version that the CMS brought its tables to"`
 	Accounts  string               `json:"accounts" doc:"which login works, in a sentence"`
 }
 

@@ -286,6 +286,21 @@ func (r *runner) verdict(name, good, bad, remedy string, evidence []string) {
 	r.judge(Check{Name: name, Verdict: Fail, Sentence: fmt.Sprintf("%s (%d)", bad, len(evidence)), Evidence: evidence, Remedy: remedy})
 }
 
+// Visit asks for one page of a site as somebody would who has the cookie (name=value, or nothing), on the host itself
+// where connect names it.
+func Visit(ctx context.Context, address, connect, cookie, page string) (status int, body []byte, err error) {
+	base, err := url.Parse(address)
+	if err != nil {
+		return 0, nil, err
+	}
+	r := &runner{site: Site{Cookie: cookie}, client: client(dialer(base, connect), nil)}
+	res, body, err := r.get(ctx, address+"/"+page)
+	if err != nil {
+		return 0, nil, err
+	}
+	return res.StatusCode, body, nil
+}
+
 // Headers asks for the first page of a site and returns the headers of the answer; connect is as in Site.
 func Headers(ctx context.Context, address, connect string) (http.Header, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address+"/", nil)

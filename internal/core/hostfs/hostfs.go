@@ -109,10 +109,14 @@ func WriteFile(fsys FS, name string, content []byte, mode fs.FileMode) error {
 	return fsys.Rename(fresh, name)
 }
 
-// CopyTree copies a folder with all that is below it. What is in the way at the target is an error.
-func CopyTree(ctx context.Context, fsys FS, from, to string) error {
+// CopyTree copies a folder with all that is below it, or what want, unless nil, wants of it. A file that is in the
+// way at the target is an error.
+func CopyTree(ctx context.Context, fsys FS, from, to string, want func(Entry) bool) error {
 	var problems []error
 	err := fsys.Walk(ctx, from, func(e Entry) error {
+		if want != nil && !want(e) {
+			return nil
+		}
 		target := path.Join(to, e.Path)
 		switch {
 		case e.Mode.IsDir():

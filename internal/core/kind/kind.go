@@ -81,6 +81,11 @@ type Kind struct {
 	Keep       []Keep     `yaml:"keep"`       // what of an old site can be kept when it is replaced
 	Recount    []Recount  `yaml:"recount"`    // numbers that follow from rows
 	Hold       Hold       `yaml:"hold"`
+	Code       Code       `yaml:"code"`
+	Pause      Pause      `yaml:"pause"`
+	Upgrade    Upgrade    `yaml:"upgrade"`
+	Jobs       Jobs       `yaml:"jobs"`
+	Mail       Mail       `yaml:"mail"`
 	Ends       []End      `yaml:"ends"` // when versions stop being looked after
 	// Lists are the stock packing lists by name, as YAML text.
 	Lists map[string]string `yaml:"lists"`
@@ -170,6 +175,42 @@ type Hold struct {
 	Text      string `yaml:"text"`
 	Parameter string `yaml:"parameter"`
 	Cookie    string `yaml:"cookie"`
+}
+
+// Code says which areas are code, that a site takes from a newer release: Whole ones, and others ByFolder, where
+// each folder or file directly below a pattern's folder is taken when the release has it and left when not.
+type Code struct {
+	Whole    []string `yaml:"whole"`
+	ByFolder []string `yaml:"by-folder"`
+}
+
+// Pause is a file that makes the CMS tell visitors that it is being worked on, for the moments in which a site's
+// data must not change.
+type Pause struct {
+	File string `yaml:"file"`
+	Text string `yaml:"text"`
+}
+
+// Upgrade is how the CMS brings its own tables to the version of its code: the number that a setting in a file of
+// the code has and the one in Option must be the same, and a request for the page Visit makes them so.
+type Upgrade struct {
+	File    string `yaml:"file"`
+	Setting string `yaml:"setting"`
+	Option  string `yaml:"option"`
+	Visit   string `yaml:"visit"`
+}
+
+// Jobs is where scheduled work is kept: an option with a serialised array whose keys are times in seconds. What
+// recurs has a number of the name Recurs in it.
+type Jobs struct {
+	Option string `yaml:"option"`
+	Recurs string `yaml:"recurs"`
+}
+
+// Mail is a file that keeps mail from going out while it is there.
+type Mail struct {
+	File string `yaml:"file"`
+	Text string `yaml:"text"`
 }
 
 // End is the day from which versions of a product that begin with Version are looked after no more. Versions
@@ -369,13 +410,13 @@ func (k *Kind) read(fsys hostfs.FS, root string) (*Identity, error) {
 		Password: get(k.Settings.Database.Password), Host: get(k.Settings.Database.Host),
 	}
 	id.Prefix = get(k.Settings.Prefix)
-	id.Version = k.Version.look(fsys, root)
-	id.Runtime = k.Runtime.look(fsys, root)
+	id.Version = k.Version.Look(fsys, root)
+	id.Runtime = k.Runtime.Look(fsys, root)
 	return id, nil
 }
 
-// look reads the setting from its file; an unknown version is "".
-func (p Place) look(fsys hostfs.FS, root string) string {
+// Look reads the setting from its file below root; what is not known is "".
+func (p Place) Look(fsys hostfs.FS, root string) string {
 	if p.File == "" {
 		return ""
 	}
@@ -387,16 +428,42 @@ func (p Place) look(fsys hostfs.FS, root string) string {
 	return v
 }
 
+// Unit returns the part of a site's code that a path belongs to, and whether it is code at all: in an area that is
+// taken whole, the folder of a pattern, or a file by itself; in one that is taken by folder, the folder or file
+// directly below the pattern's.
+func (k *Kind) Unit(p string) (unit string, whole, code bool) {
+	area := k.AreaOf(p)
+	taken := slices.Contains(k.Code.Whole, area)
+	if !taken && !slices.Contains(k.Code.ByFolder, area) {
+		return "", false, false
+	}
+	for _, a := range k.Areas {
+		for _, m := range a.Match {
+			folder, ok := strings.CutSuffix(m, "/**")
+			rest, below := strings.CutPrefix(p, folder+"/")
+			if !ok || a.Area != area || !below && p != folder {
+				continue
+			}
+			if taken {
+				return folder, true, true
+			}
+			first, _, _ := strings.Cut(rest, "/")
+			return folder + "/" + first, false, below
+		}
+	}
+	return p, false, taken
+}
+
 // Covers reports whether the end is that of a version.
 func (e End) Covers(version string) bool {
 	if e.Before != "" {
-		return compareVersions(version, e.Before) < 0
+		return CompareVersions(version, e.Before) < 0
 	}
 	return version == e.Version || strings.HasPrefix(version, e.Version+".")
 }
 
-// compareVersions compares dotted numbers part by part.
-func compareVersions(a, b string) int {
+// CompareVersions compares dotted numbers part by part; it is negative when a is the lower one.
+func CompareVersions(a, b string) int {
 	x, y := strings.Split(a, "."), strings.Split(b, ".")
 	for i := range max(len(x), len(y)) {
 		var m, n int

@@ -125,3 +125,18 @@ func FuzzScan(f *testing.F) {
 		}
 	})
 }
+
+func TestArraysAreTakenApartAndPutTogether(t *testing.T) {
+	src := []byte(`a:3:{i:170;a:1:{s:4:"hook";b:1;}s:7:"version";i:2;i:-5;s:3:"a"b";}`)
+	members, err := Members(src)
+	require.NoError(t, err)
+	require.Len(t, members, 3)
+	require.Equal(t, "170", members[0].Key)
+	require.True(t, members[0].Int)
+	require.Equal(t, `i:2;`, string(members[1].Value))
+	require.Equal(t, string(src), string(AppendArray(nil, members)))
+	_, err = Members([]byte(`s:1:"a";`))
+	require.ErrorIs(t, err, ErrNoSuchPath)
+	_, err = Members([]byte(`a:2:{i:1;}`))
+	require.ErrorIs(t, err, ErrBroken)
+}

@@ -55,8 +55,14 @@ type Result struct {
 	// Kept is how many rows were taken over from it, by part.
 	Kept map[string]int64 `json:"kept,omitempty"`
 	// KeptAccounts says that the accounts of the old site, or of the release, are those that log in.
-	KeptAccounts bool       `json:"kept_accounts,omitempty"`
-	Steps        []StepTime `json:"steps"`
+	KeptAccounts bool `json:"kept_accounts,omitempty"`
+	// House is what was done so that the site does not work for where it came from, in sentences.
+	House []string `json:"house,omitempty"`
+	// Quiet says that mail is kept from going out.
+	Quiet bool `json:"quiet,omitempty"`
+	// Upgraded is the version that the CMS brought its tables to, where code and tables differed.
+	Upgraded string     `json:"upgraded,omitempty"`
+	Steps    []StepTime `json:"steps"`
 }
 
 // StepTime is how long a step took. Files and rows are placed side by side.
@@ -79,6 +85,12 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	}}
 	if mk.tokens, err = tokensOf(mk); err != nil {
 		return nil, err
+	}
+	if req.Refresh != nil {
+		if mk.code, err = codeOf(req); err != nil {
+			return nil, err
+		}
+		mk.result.Admin, mk.result.AdminPassword, mk.result.KeptAccounts = p.Admin, "", true
 	}
 	err = mk.all(ctx)
 	if mk.db != nil {
@@ -147,6 +159,7 @@ type maker struct {
 	tokens   []token
 	db       sitedb.DB
 	staging  string // folder that the site is prepared in
+	code     *code  // of a refresh; nil otherwise
 
 	mu     sync.Mutex // over made and result
 	made   []Made
@@ -172,36 +185,60 @@ func (mk *maker) notOurs(ctx context.Context, sort, name string) error {
 	return mk.journal.NotOurs(ctx, m)
 }
 
+// step is a part of the work that has a name. The long ones report their own amounts.
+type step struct {
+	name string
+	do   func(context.Context) error
+	long bool
+}
+
+// steps returns what is done, in order.
+func (mk *maker) steps() []step {
+	if mk.req.Refresh != nil {
+		return []step{
+			{"Check the host", mk.check, false},
+			{"Make the database", mk.makeDatabase, false},
+			{"Place the code", mk.placeCode, true},
+			{"Pause the site", mk.pause, false},
+			{"Carry over files and rows", mk.carryOver, true},
+			{"Write the settings file", mk.writeSettings, false},
+			{"Settle in", mk.settleIn, false},
+			{"Swap in", mk.swapIn, false},
+			{"Bring tables to the version of the code", mk.upgrade, false},
+		}
+	}
+	all := []step{
+		{"Check the host", mk.check, false},
+		{"Make the database", mk.makeDatabase, false},
+		{"Place files and load rows", mk.placeAndLoad, true},
+		{"Take over from the old site", mk.keepOld, false},
+		{"Set values", mk.setValues, false},
+		{"Write the settings file", mk.writeSettings, false},
+		{"Make the administrator", mk.makeAdministrator, false},
+		{"Settle in", mk.settleIn, false},
+		{"Swap in", mk.swapIn, false},
+		{"Bring tables to the version of the code", mk.upgrade, false},
+	}
+	if mk.req.Replace == nil || len(mk.req.Replace.Keep) == 0 {
+		all = slices.Delete(all, 3, 4)
+	}
+	return all
+}
+
 // all runs the steps in order.
 func (mk *maker) all(ctx context.Context) error {
-	for _, s := range []struct {
-		name string
-		do   func(context.Context) error
-	}{
-		{"Check the host", mk.check},
-		{"Make the database", mk.makeDatabase},
-		{"Place files and load rows", mk.placeAndLoad},
-		{"Take over from the old site", mk.keepOld},
-		{"Set values", mk.setValues},
-		{"Write the settings file", mk.writeSettings},
-		{"Make the administrator", mk.makeAdministrator},
-		{"Refresh", mk.refresh},
-		{"Swap in", mk.swapIn},
-	} {
+	for _, s := range mk.steps() {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if s.name == "Take over from the old site" && (mk.req.Replace == nil || len(mk.req.Replace.Keep) == 0) {
-			continue
-		}
 		start := time.Now()
-		if s.name != "Place files and load rows" {
+		if !s.long {
 			mk.report.Step(s.name, progress.Amount{})
 		}
 		if err := s.do(ctx); err != nil {
 			return fmt.Errorf("%s: %w", strings.ToLower(s.name[:1])+s.name[1:], err)
 		}
-		if s.name != "Place files and load rows" {
+		if !s.long || mk.req.Refresh != nil {
 			mk.took(s.name, start)
 		}
 	}
@@ -267,6 +304,12 @@ func (mk *maker) placeAndLoad(ctx context.Context) error {
 		return mk.loadRows(ctx)
 	})
 	return group.Wait()
+}
+
+// placeCode places what the release brings to a site that keeps its content.
+func (mk *maker) placeCode(ctx context.Context) error {
+	mk.report.Step("Place the code", progress.Amount{Files: mk.plan.Files - mk.plan.Refresh.Content, Bytes: mk.plan.Bytes})
+	return mk.placeFiles(ctx)
 }
 
 // table returns a table's name on the new site.
@@ -370,6 +413,9 @@ func (mk *maker) writeSettings(context.Context) error {
 	s.Set(ks.Database.Password, mk.result.UserPassword)
 	s.Set(ks.Database.Host, mk.req.Server.SiteAddress())
 	s.Set(ks.Prefix, mk.plan.Prefix)
+	if mk.req.Refresh != nil { // everything else in it is the site's
+		return errors.Join(hostfs.WriteFile(mk.req.FS, name, s.Bytes(), e.Mode.Perm()), mk.hold())
+	}
 	for _, salt := range ks.Salts {
 		s.Set(salt, Password(64))
 	}
@@ -518,8 +564,8 @@ func (mk *maker) hasTable(bare string) bool {
 	return false
 }
 
-// refresh removes what the CMS makes anew: compiled routes, caches, transients.
-func (mk *maker) refresh(ctx context.Context) error {
+// forget removes rows that the CMS makes anew: compiled routes and transients.
+func (mk *maker) forget(ctx context.Context) error {
 	for _, r := range mk.req.Kind.Forget {
 		for _, v := range r.Values {
 			like := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`, "*", "%").Replace(v)
@@ -528,19 +574,14 @@ func (mk *maker) refresh(ctx context.Context) error {
 			}
 		}
 	}
-	if err := mk.recount(ctx); err != nil {
-		return err
-	}
-	for _, c := range mk.req.Kind.Caches {
-		if err := mk.req.FS.RemoveAll(path.Join(mk.staging, c)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	}
 	return nil
 }
 
 // swapIn makes the prepared folder the site's folder.
 func (mk *maker) swapIn(ctx context.Context) error {
+	if err := mk.pauseUntilUpgraded(ctx); err != nil {
+		return err
+	}
 	if mk.req.Replace != nil {
 		return mk.exchange(ctx)
 	}

@@ -76,7 +76,10 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 func (mk *maker) byFolder(hand func([]*zip.File) error) error {
 	const most = 64
 	var batch []*zip.File
-	err := mk.req.Archive.Regular(func(f *zip.File, _ string) error {
+	err := mk.req.Archive.Regular(func(f *zip.File, p string) error {
+		if mk.code != nil && !mk.code.brings(p) {
+			return nil
+		}
 		if len(batch) > 0 && (len(batch) == most || path.Dir(batch[0].Name) != path.Dir(f.Name)) {
 			if err := hand(batch); err != nil {
 				return err
@@ -113,6 +116,9 @@ func (mk *maker) makingParents(ctx context.Context, p string) error {
 // placeFolders gives folders their modes, and makes those that hold nothing.
 func (mk *maker) placeFolders() error {
 	return mk.req.Archive.Folders(func(f *zip.File, p string) error {
+		if mk.code != nil && !mk.code.brings(p) {
+			return nil
+		}
 		return mk.req.FS.Mkdir(path.Join(mk.staging, p), f.Mode().Perm()|0o700)
 	})
 }

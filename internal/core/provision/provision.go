@@ -47,12 +47,16 @@ type Request struct {
 	Values  map[string]Given // by field key
 	Visible bool             // to search engines
 	Replace *Existing        // what stands there and is replaced; nil for a new site
+	Refresh *Refresh         // of what stands there, only the code is replaced
 	// Admin is the administrator of the site that this is a copy of, whose account stays; "" makes one.
 	Admin string
 	// FreeNames lets database and user have a number when their names are taken.
 	FreeNames bool
 	Hold      string // text of the kind's file that keeps visitors out; "" lets them in
+	Quiet     bool   // keeps mail from going out, where the kind can
 	RunID     string // names what is made on the way
+	// Visit asks for a page of the site as somebody would, on the host itself; nil where nobody can.
+	Visit func(ctx context.Context, address, page string) (status int, body []byte, err error)
 }
 
 // Given is a value with where it comes from.
@@ -85,6 +89,7 @@ type Plan struct {
 	Keeps          []string      `json:"keeps,omitempty"`    // parts of it that the new site takes over
 	Counts         []Count       `json:"counts,omitempty"`   // what will be replaced, by table and folder
 	Samples        []Sample      `json:"samples,omitempty"`
+	Refresh        *Refreshed    `json:"refresh,omitempty"` // of a site that takes newer code
 	Server         string        `json:"server"`
 	Steps          []Step        `json:"steps"`
 	Missing        []string      `json:"missing"`  // keys of fields without a value they need
@@ -176,20 +181,32 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 			return nil, err
 		}
 	}
+	if req.Refresh != nil {
+		p.Prefix, p.Admin = req.Replace.Prefix, req.Replace.Admin
+		if err := p.refreshing(ctx, req); err != nil {
+			return nil, err
+		}
+	}
 	p.Rules = rulesFor(m, p)
 	if _, err := rewrite.New(p.Rules); err != nil {
 		return nil, err
 	}
 	p.values(req, m)
 	p.Generated = []string{"password of database user " + p.User, "password of administrator " + p.Admin}
-	if n := len(req.Kind.Settings.Salts); n > 0 {
+	if req.Refresh != nil {
+		p.Generated = p.Generated[:1]
+	} else if n := len(req.Kind.Settings.Salts); n > 0 {
 		p.Generated = append(p.Generated, fmt.Sprintf("%d keys and salts", n))
 	}
 	if err := p.facts(ctx, req); err != nil {
 		return nil, err
 	}
 	p.ExpectedMillis = 200 + p.Bytes/(300<<10) + m.Totals.SQLByte/(40<<10)
-	p.steps(req, m)
+	if req.Refresh != nil {
+		p.refreshSteps(req)
+	} else {
+		p.steps(req, m)
+	}
 	return p, nil
 }
 
@@ -285,7 +302,7 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	if p.FreeBytes = free; free < p.Bytes+64<<20 {
 		problem("the host has %d MB free and the site needs %d MB; make room first", free>>20, p.Bytes>>20+64)
 	}
-	if p.Tables == 0 && req.Archive.Manifest.List.Only == "files" {
+	if p.Tables == 0 && req.Archive.Manifest.List.Only == "files" && req.Refresh == nil {
 		problem("%s holds files only; a new site needs a release with its database", p.Release)
 	}
 	if req.Archive.Manifest.List.Only == "database" {
@@ -329,6 +346,9 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	visible := "kept from search engines"
 	if p.Visible {
 		visible = "open to search engines"
+	}
+	if req.Quiet && req.Kind.Mail.File != "" {
+		visible += "; mail is kept from going out"
 	}
 	p.Steps = []Step{
 		{"Check the host", fmt.Sprintf("%s, %d GB free", p.Server, p.FreeBytes>>30), ""},

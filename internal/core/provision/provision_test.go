@@ -52,7 +52,16 @@ func newWorld(t *testing.T) *world {
 	id, err := kind.Identify(w.fs, "base", kinds)
 	require.NoError(t, err)
 	w.kind = id.Kind
+	w.archive, w.file = w.build(t, 1)
+	return w
+}
 
+// build makes a release of the base site as it is.
+func (w *world) build(t *testing.T, number int) (*archive.Archive, string) {
+	t.Helper()
+	ctx := context.Background()
+	id, err := kind.Identify(w.fs, "base", []*kind.Kind{w.kind})
+	require.NoError(t, err)
 	reader, err := sitedb.Connect(fmt.Sprintf("mysql://lad_reader:%s@127.0.0.1:%d/", scenario.BaseDatabasePassword, w.stack.DatabasePort))
 	require.NoError(t, err)
 	db, err := reader.Open(ctx, id.Database.Name)
@@ -66,20 +75,20 @@ func newWorld(t *testing.T) *world {
 	list, err := packing.Parse([]byte(id.Kind.Lists["starter"]))
 	require.NoError(t, err)
 	list.Fields = append(list.Fields, scenario.Fields()...)
-	w.file = filepath.Join(t.TempDir(), "music-base.zip")
-	f, err := os.Create(w.file)
+	file := filepath.Join(t.TempDir(), "music-base.zip")
+	f, err := os.Create(file)
 	require.NoError(t, err)
 	defer f.Close()
 	_, err = archive.Build(ctx, f, archive.Input{FS: w.fs, Root: "base", DB: db, Identity: id, List: list, Manifest: archive.Manifest{
-		ID: "t", Starter: "music-base", Number: 1, Made: time.Unix(1700000000, 0), By: "ines", Source: "base", Origin: archive.Origin{Address: sv.Address}}}, progress.Discard)
+		ID: "t", Starter: "music-base", Number: number, Made: time.Unix(1700000000, 0), By: "ines", Source: "base", Origin: archive.Origin{Address: sv.Address}}}, progress.Discard)
 	require.NoError(t, err)
-	in, err := os.Open(w.file)
+	in, err := os.Open(file)
 	require.NoError(t, err)
 	t.Cleanup(func() { in.Close() })
 	info, _ := in.Stat()
-	w.archive, err = archive.Open(in, info.Size())
+	a, err := archive.Open(in, info.Size())
 	require.NoError(t, err)
-	return w
+	return a, file
 }
 
 func (w *world) request(school scenario.School) Request {
@@ -304,39 +313,17 @@ func (w *world) replacing(t *testing.T) {
 	require.True(t, plan.Ready(), plan.Problems)
 	require.Equal(t, first.Database+"_2", plan.Database)
 	require.Len(t, plan.Keeps, 3)
-	for at := 1; ; at++ {
-		d := &deadly{at: at, dead: make(chan struct{})}
-		ended := make(chan error, 1)
-		go func() {
-			_, err := Make(ctx, req, plan, d, d)
-			ended <- err
-		}()
-		var done error
-		finished := false
-		select {
-		case <-d.dead: // nothing of the killed work runs on
-		case done = <-ended:
-			finished = true
-		}
-		if !finished || done != nil {
-			require.NoError(t, done)
-			require.NoError(t, Undo(ctx, w.fs, w.server, d.made), "%s", d.where)
-			require.Equal(t, before, w.standing(t, old.Folder, first.Database), "killed at: %s", d.where)
-			w.noneBeside(t, old.Folder, plan)
-			continue
-		}
-		require.Greater(t, at, 12)
+	points := w.killedEverywhere(t, req, plan, before, func() {
 		var kept int
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database, plan.Prefix)).Scan(&kept))
 		require.Equal(t, 1, kept)
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT SUM(comment_count) FROM %s.%sposts", plan.Database, plan.Prefix)).Scan(&kept))
 		require.Equal(t, 1, kept, "counted anew")
-		require.NoError(t, Undo(ctx, w.fs, w.server, d.made))
-		require.NoError(t, Undo(ctx, w.fs, w.server, d.made), "undoing twice is no error")
-		require.Equal(t, before, w.standing(t, old.Folder, first.Database))
-		w.noneBeside(t, old.Folder, plan)
-		break
-	}
+	})
+	require.Greater(t, points, 12)
+	w.starved(t, req, plan, before)
+	w.withoutDatabase(t, req, plan, before)
+	w.refreshing(t, req, before)
 	req.Replace.Keep = []string{"weather"}
 	_, err = Prepare(ctx, req)
 	require.ErrorContains(t, err, "they have comments, users")
@@ -364,28 +351,3 @@ func (w *world) noneBeside(t *testing.T, folder string, plan *Plan) {
 		require.False(t, there)
 	}
 }
-
-// deadly is a journal and a reporter that stops the work for ever at its n-th call, as a kill does.
-type deadly struct {
-	ledger
-	at, calls int
-	where     string
-	dead      chan struct{}
-}
-
-func (d *deadly) call(where string) {
-	if d.calls++; d.calls == d.at {
-		d.where = where
-		close(d.dead)
-		select {}
-	}
-}
-
-func (d *deadly) Making(ctx context.Context, m Made) error {
-	err := d.ledger.Making(ctx, m)
-	d.call("about to make " + m.Sort)
-	return err
-}
-func (d *deadly) Step(title string, _ progress.Amount) { d.call("step " + title) }
-func (d *deadly) Add(progress.Amount)                  {}
-func (d *deadly) Note(string)                          {}

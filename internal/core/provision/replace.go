@@ -110,6 +110,9 @@ func (mk *maker) exchange(ctx context.Context) error {
 		return err
 	}
 	mk.result.CopyFolder = mk.staging
+	if mk.req.Refresh != nil {
+		return mk.resume(mk.staging) // the safety copy is the site as it was
+	}
 	return nil
 }
 
@@ -216,7 +219,7 @@ func (mk *maker) keepFolder(ctx context.Context, folder string) error {
 	if err := mk.req.FS.RemoveAll(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return hostfs.CopyTree(ctx, mk.req.FS, from, to)
+	return hostfs.CopyTree(ctx, mk.req.FS, from, to, nil)
 }
 
 // recount sets numbers that follow from rows that were kept.

@@ -18,7 +18,7 @@ func (a *api) siteOut(s records.Site) wire.Site {
 	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder, Database: s.Plan.Database,
 		Prefix: s.Plan.Prefix, Admin: s.Result.Admin, LoginAt: s.Address, Visible: s.Plan.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
 		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report, Tasks: []wire.LaunchTask{},
-		Held: s.Held, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: runs.LoginSentence(s.Name, s.Result)}
+		Held: s.Held, Quiet: s.Result.Quiet, House: s.Result.House, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: runs.LoginSentence(s.Name, s.Result)}
 	for _, v := range s.Plan.Values {
 		if v.Key == "title" {
 			out.Title = v.Value
@@ -33,7 +33,7 @@ func (a *api) siteOut(s records.Site) wire.Site {
 
 func argsOf(in wire.NewSite) runs.ProvisionArgs {
 	return runs.ProvisionArgs{Name: in.Name, Client: in.Client, Release: in.From, Host: in.Host, Address: in.Address, Visible: in.Visible,
-		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold}
+		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold, Mail: in.Mail}
 }
 
 // plan makes a plan and touches nothing.
@@ -50,12 +50,12 @@ func (a *api) plan(ctx context.Context, args runs.ProvisionArgs, set map[string]
 	if err != nil {
 		return nil, wrong(err)
 	}
-	if s, err := a.db.Site(ctx, p.Name); err == nil && !args.Replace {
+	if s, err := a.db.Site(ctx, p.Name); err == nil && !args.Replace && !args.Refresh {
 		p.Problems = append(p.Problems, fmt.Sprintf("there is a site %s already, at %s; give this one another name, or replace it", s.Name, s.Address))
 	} else if s, err := a.db.Site(ctx, p.Address); err == nil && s.Name != p.Name {
 		p.Problems = append(p.Problems, fmt.Sprintf("site %s has the address %s already", s.Name, s.Address))
 	}
-	if args.CopyID == 0 {
+	if args.CopyID == 0 && !args.Refresh {
 		r, err := a.db.Release(ctx, args.Release)
 		if err != nil {
 			return nil, err
@@ -192,7 +192,10 @@ func (a *api) startProvision(ctx context.Context, args runs.ProvisionArgs, p *wi
 	} else {
 		title = "Put back a copy of site " + p.Name
 	}
-	if args.Replace && args.CopyID == 0 {
+	switch {
+	case args.Refresh:
+		title = "Refresh site " + p.Name
+	case args.Replace && args.CopyID == 0:
 		title = "Replace site " + p.Name
 	}
 	if err := a.Works.SealValues(&args, set); err != nil {

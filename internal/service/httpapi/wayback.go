@@ -82,12 +82,33 @@ func (a *api) wayBackOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Sort: "move", Title: "Move site " + p.Site, Target: runs.Target("site", p.Site)}, args)
 	})
+	type refreshing struct {
+		Named
+		Put[wire.NewCode]
+	}
+	operation(h, "POST", "/sites/{name}/refresh/plan", "plan-refresh", "Plan a site's taking the code of a release; nothing is touched", func(ctx context.Context, in *refreshing) (*body[wire.Plan], error) {
+		p, _, err := a.refreshPlan(ctx, in.Name, in.Body)
+		if err != nil {
+			return nil, err
+		}
+		return &body[wire.Plan]{*p}, nil
+	})
+	operation(h, "POST", "/sites/{name}/refresh", "refresh-site", "Start giving a site the code of a release", func(ctx context.Context, in *refreshing) (*body[wire.Run], error) {
+		p, args, err := a.refreshPlan(ctx, in.Name, in.Body)
+		if err == nil && in.Body.Mark != "" && in.Body.Mark != p.Mark {
+			err = errStale("refreshing " + p.Name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return a.startProvision(ctx, args, p, nil)
+	})
 	a.onSite(h, "POST", "/sites/{name}/rotate", "rotate-site", "Start giving a site new credentials", "rotate", "Rotate site ")
 	operation(h, "PUT", "/sites/{name}/held", "hold-site", "Keep visitors out of a site, or let them in", func(ctx context.Context, in *struct {
 		Named
 		Put[wire.Held]
 	}) (*body[wire.Held], error) {
-		preview, err := a.Works.Hold(ctx, in.Name, in.Body.Held)
+		preview, err := a.Works.Hold(ctx, in.Name, in.Body.Held, in.Body.Visible)
 		return &body[wire.Held]{wire.Held{Held: in.Body.Held, Preview: preview}}, err
 	})
 	operation(h, "POST", "/sites/table", "provision-table", "Start making a site for each row", a.provisionTable)
@@ -130,6 +151,21 @@ func (a *api) movePlan(ctx context.Context, name string, in wire.Move) (wire.Mov
 	return wire.MovePlan{Site: s.Name, Sentences: sentences, Problems: append([]string{}, problems...), Ready: len(problems) == 0, Mark: mark}, args, err
 }
 
+// refreshPlan plans a site's taking newer code: of the release that is named, or of the newest of its starter.
+func (a *api) refreshPlan(ctx context.Context, name string, in wire.NewCode) (*wire.Plan, runs.ProvisionArgs, error) {
+	s, err := a.db.Site(ctx, name)
+	if err != nil {
+		return nil, runs.ProvisionArgs{}, err
+	}
+	from := in.From
+	if from == "" {
+		from, _, _ = strings.Cut(s.Release, "@")
+	}
+	args := runs.ProvisionArgs{Name: s.Name, Client: s.Client, Release: from, Host: s.Host, Address: s.Address, Refresh: true}
+	p, err := a.plan(ctx, args, nil)
+	return p, args, err
+}
+
 // digest is a mark by which something that was shown is known again.
 func digest(v any) (string, error) {
 	text, err := json.Marshal(v)
@@ -159,7 +195,7 @@ func (a *api) putBackCopy(ctx context.Context, in *NamedCopy) (*body[wire.Run], 
 		release = r.Ref()
 	}
 	args := runs.ProvisionArgs{Name: s.Name, Client: s.Client, Release: release, Host: s.Host, Address: s.Address, Visible: s.Plan.Visible,
-		Replace: s.RetiredAt == nil, CopyID: c.ID, Hold: s.Held}
+		Replace: s.RetiredAt == nil, CopyID: c.ID, Hold: s.Held, Mail: !s.Result.Quiet}
 	p, err := a.plan(ctx, args, nil)
 	if err != nil {
 		return nil, err

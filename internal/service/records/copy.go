@@ -118,6 +118,11 @@ func (db *DB) SetHeld(ctx context.Context, id int64, held bool) error {
 	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET held = $2 WHERE id = $1", id, held)
 }
 
+// SetLive notes that search engines are let into a site, and that its mail goes out.
+func (db *DB) SetLive(ctx context.Context, id int64) error {
+	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET plan = jsonb_set(plan, '{visible}', 'true'), result = jsonb_set(result, '{quiet}', 'false') WHERE id = $1", id)
+}
+
 // SetSiteUser keeps the database user that a site has now.
 func (db *DB) SetSiteUser(ctx context.Context, id int64, user string) error {
 	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET plan = jsonb_set(plan, '{user}', to_jsonb($2::text)), result = jsonb_set(result, '{user}', to_jsonb($2::text)) WHERE id = $1", id, user)

@@ -108,7 +108,7 @@ func (w *Works) move(ctx context.Context, run records.Run, report progress.Repor
 		return nil, err
 	}
 	defer o.Close()
-	o.Admin, o.FreeNames = s.Result.Admin, true
+	o.Admin, o.FreeNames, o.Quiet = s.Result.Admin, true, !args.Visible || s.Held
 	plan, err := provision.Prepare(ctx, o.Request)
 	if err != nil {
 		return nil, err

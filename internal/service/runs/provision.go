@@ -32,6 +32,8 @@ type ProvisionArgs struct {
 	Keep    []string `json:"keep,omitempty"`    // parts of the old one that are taken over
 	CopyID  int64    `json:"copy_id,omitempty"` // a safety copy to make it from, in place of a release
 	Hold    bool     `json:"hold,omitempty"`
+	Mail    bool     `json:"mail,omitempty"`    // goes out, though this is a preview
+	Refresh bool     `json:"refresh,omitempty"` // only the code of what is replaced
 }
 
 const sealPurpose = "values of a provisioning"
@@ -104,7 +106,7 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 	if args.Name == "" {
 		args.Name = c.Name
 	}
-	if args.Replace {
+	if args.Replace || args.Refresh {
 		old, err := w.DB.Site(ctx, args.Name)
 		if err == nil && (old.HostID != h.ID || old.ClientID != c.ID) {
 			err = fmt.Errorf("%w: site %s is %s's on host %s; name that client and host to replace it", provision.ErrPlan, old.Name, old.Client, old.Host)
@@ -117,6 +119,10 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 		if args.Address == "" {
 			args.Address = old.Address
 		}
+		if args.Refresh {
+			args.Visible, args.Mail = old.Plan.Visible, !old.Result.Quiet
+			ownValues(values, old.Plan.Values)
+		}
 	}
 	if args.Address == "" {
 		args.Address = strings.ReplaceAll(h.Address, "{name}", args.Name)
@@ -127,11 +133,23 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 		return nil, err
 	}
 	o.Request = provision.Request{Archive: a, Kind: k, FS: fsys, Server: server, Name: args.Name, Folder: folder, Address: args.Address,
-		Values: values, Visible: args.Visible, RunID: runID}
+		Values: values, Visible: args.Visible, RunID: runID, Visit: w.visitor(k, h, args.Name)}
+	o.Quiet = (!args.Visible || args.Hold || o.Old != nil && o.Old.Held) && !args.Mail
 	if o.Old != nil {
 		o.Request.Folder = o.Old.Folder
 		o.Request.Replace = &provision.Existing{Database: o.Old.Plan.Database, User: o.Old.Plan.User, Prefix: o.Old.Plan.Prefix, Admin: o.Old.Result.Admin, Keep: args.Keep}
 		folder = o.Old.Folder
+	}
+	if args.Refresh {
+		was, f, err := w.codeOf(ctx, *o.Old)
+		if err != nil {
+			o.Close()
+			return nil, err
+		}
+		if f != nil {
+			o.close = append(o.close, func() { f.Close() })
+		}
+		o.Request.Refresh = &provision.Refresh{Was: was}
 	}
 	if args.CopyID != 0 {
 		copied, err := w.DB.SiteCopyByID(ctx, args.CopyID)
@@ -147,6 +165,39 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 	}
 	o.Site = records.Site{Name: args.Name, ClientID: c.ID, HostID: h.ID, ReleaseID: r.ID, Folder: folder}
 	return o, nil
+}
+
+// ownValues puts the values that a site has before those of its client. Secrets are not in its record.
+func ownValues(values map[string]provision.Given, own []provision.Value) {
+	for _, v := range own {
+		if v.Value != "" && !v.Secret {
+			values[v.Key] = provision.Given{Value: v.Value, Origin: "site"}
+		}
+	}
+}
+
+// visitor asks for pages of a site on its host, past the page that holds visitors off.
+func (w *Works) visitor(k *kind.Kind, h records.Host, site string) func(context.Context, string, string) (int, []byte, error) {
+	return func(ctx context.Context, address, page string) (int, []byte, error) {
+		cookie := ""
+		if key, err := w.Vault.Get(ctx, "site", site, previewSecret); err == nil {
+			cookie = k.Hold.Cookie + "=" + key
+		}
+		return check.Visit(ctx, address, h.Connect, cookie, page)
+	}
+}
+
+// codeOf opens the release that a site's code is of, or nothing when its archive is not kept any more.
+func (w *Works) codeOf(ctx context.Context, s records.Site) (*archive.Archive, store.File, error) {
+	r, err := w.DB.ReleaseByID(ctx, s.ReleaseID)
+	if err != nil {
+		return nil, nil, err
+	}
+	a, f, err := w.OpenArchive(r)
+	if errors.Is(err, ErrDiscarded) {
+		return nil, nil, nil
+	}
+	return a, f, err
 }
 
 // archiveFor opens what a site is made from: a release's archive, or a safety copy's.
@@ -342,8 +393,11 @@ func (w *Works) keep(ctx context.Context, run records.Run, o *Opened, plan *prov
 	}
 	s := o.Site
 	s.RunID, s.Address, s.Plan, s.Result = run.ID, plan.Address, plan, res
-	if o.Was != nil && len(plan.Values) == 0 {
+	switch {
+	case o.Was != nil && len(plan.Values) == 0:
 		plan.Values = o.Was.Plan.Values // a safety copy asks for no values; it has them
+	case o.Refresh != nil:
+		plan.Values = o.Old.Plan.Values // they stand in its content
 	}
 	if o.Old != nil {
 		if err := w.DB.ReplaceSite(ctx, *o.Old, s, res.CopyFolder, o.Old.Plan.Bytes); err != nil {

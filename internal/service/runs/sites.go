@@ -19,6 +19,7 @@ import (
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
 	"nestseed/internal/service/records"
 )
 
@@ -403,9 +404,9 @@ func (w *Works) rotate(ctx context.Context, run records.Run, report progress.Rep
 // previewSecret is what lets somebody into a site that is held.
 const previewSecret = "preview"
 
-// Hold keeps visitors out of a site, or lets them in again. It returns the address with which somebody who has it
-// sees the site all the same.
-func (w *Works) Hold(ctx context.Context, name string, held bool) (preview string, err error) {
+// Hold keeps visitors out of a site, or lets them in again; with visible, search engines too, and its mail out. It
+// returns the address with which somebody who has it sees the site all the same.
+func (w *Works) Hold(ctx context.Context, name string, held, visible bool) (preview string, err error) {
 	s, err := w.DB.Site(ctx, name)
 	if err != nil {
 		return "", err
@@ -429,14 +430,39 @@ func (w *Works) Hold(ctx context.Context, name string, held bool) (preview strin
 		}
 		return preview, w.DB.SetHeld(ctx, s.ID, true)
 	}
-	if !s.Held {
-		return "", nil
+	if s.Held {
+		if err := o.fs.RemoveAll(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+		// The key stays: a safety copy of the site may be held with it.
+		if err := w.DB.SetHeld(ctx, s.ID, false); err != nil {
+			return "", err
+		}
 	}
-	if err := o.fs.RemoveAll(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return "", err
+	if visible || s.Plan.Visible {
+		return "", w.goLive(ctx, o)
 	}
-	// The key stays: a safety copy of the site may be held with it.
-	return "", w.DB.SetHeld(ctx, s.ID, false)
+	return "", nil
+}
+
+// goLive lets search engines in and mail out.
+func (w *Works) goLive(ctx context.Context, o *openSite) error {
+	db, err := o.server.Open(ctx, o.Plan.Database)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	v, opt := o.kind.Visibility, o.kind.Options
+	stmt := fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", sqltext.Quote(o.Plan.Prefix+opt.Table), sqltext.Quote(opt.Value), sqltext.Quote(opt.Key))
+	if _, err := db.Exec(ctx, stmt, v.Visible, v.Option); err != nil {
+		return err
+	}
+	if file := o.kind.Mail.File; file != "" {
+		if err := o.fs.RemoveAll(path.Join(o.Folder, file)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return w.DB.SetLive(ctx, o.ID)
 }
 
 // holdText returns what the file holds that keeps visitors out, and the address that lets somebody in.

@@ -638,6 +638,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start giving a site the code of a release */
+        post: operations["refresh-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/refresh/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plan a site's taking the code of a release; nothing is touched */
+        post: operations["plan-refresh"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/retire": {
         parameters: {
             query?: never;
@@ -1335,6 +1369,8 @@ export interface components {
             held: boolean;
             /** @description the address at which whoever has it sees the site all the same */
             preview?: string;
+            /** @description with held false: let search engines in too, and mail out */
+            visible?: boolean;
         };
         Host: {
             address: string;
@@ -1415,6 +1451,12 @@ export interface components {
                 [key: string]: string;
             };
         };
+        NewCode: {
+            /** @description the newest release of the site's starter unless given */
+            from?: string;
+            /** @description of the plan that was looked at; another is refused */
+            mark?: string;
+        };
         NewComparison: {
             from: string;
             to?: string;
@@ -1462,6 +1504,8 @@ export interface components {
             host: string;
             /** @description parts of the old site that the new one takes over, by the kind's names */
             keep?: string[];
+            /** @description let its mail go out, though search engines are kept out or visitors are: a preview keeps it */
+            mail?: boolean;
             /** @description the client's name unless given */
             name?: string;
             /** @description the mark of the plan that was looked at; another plan is refused */
@@ -1636,6 +1680,7 @@ export interface components {
             prefix: string;
             problems: string[];
             ready: boolean;
+            refresh?: components["schemas"]["ProvisionRefreshed"];
             release: string;
             replaces?: string;
             /** Format: int64 */
@@ -1663,6 +1708,16 @@ export interface components {
             places: number;
             where: string;
         };
+        ProvisionRefreshed: {
+            /** Format: int64 */
+            content: number;
+            edited?: string[];
+            from?: string;
+            new_version: string;
+            stays?: string[];
+            units: components["schemas"]["ProvisionUnitChange"][];
+            version: string;
+        };
         ProvisionSample: {
             text: string;
             where: string;
@@ -1676,6 +1731,15 @@ export interface components {
             /** Format: int64 */
             ms: number;
             name: string;
+        };
+        ProvisionUnitChange: {
+            /** Format: int64 */
+            added: number;
+            /** Format: int64 */
+            changed: number;
+            /** Format: int64 */
+            removed: number;
+            unit: string;
         };
         ProvisionValue: {
             key: string;
@@ -1866,6 +1930,8 @@ export interface components {
             folder: string;
             held: boolean;
             host: string;
+            /** @description what was done so that it does not work for where it came from */
+            house?: string[];
             /** @description rows that were taken over from the site it replaced, by part */
             kept?: {
                 [key: string]: number;
@@ -1875,6 +1941,8 @@ export interface components {
             made_at: string;
             name: string;
             prefix: string;
+            /** @description its mail is kept from going out */
+            quiet: boolean;
             release: string;
             report?: components["schemas"]["CheckReport"];
             /** Format: date-time */
@@ -1887,6 +1955,8 @@ export interface components {
             steps: components["schemas"]["ProvisionStepTime"][];
             tasks: components["schemas"]["LaunchTask"][];
             title: string;
+            /** @description the version that the CMS brought its tables to */
+            upgraded?: string;
             values: components["schemas"]["ProvisionValue"][];
             visible: boolean;
         };
@@ -3433,6 +3503,76 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MovePlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "refresh-site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCode"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCode"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,283 @@
+package provision
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/sitedb"
+)
+
+// killedEverywhere kills the work before every step and before everything it makes, takes back what the journal says,
+// and compares files and rows. At last it lets it end, and takes it back all the same. It returns how many points
+// there were.
+func (w *world) killedEverywhere(t *testing.T, req Request, plan *Plan, before string, done func()) int {
+	t.Helper()
+	ctx, database := context.Background(), req.Replace.Database
+	for at := 1; ; at++ {
+		d := &deadly{at: at, dead: make(chan struct{})}
+		ended := make(chan error, 1)
+		go func() {
+			_, err := Make(ctx, req, plan, d, d)
+			ended <- err
+		}()
+		var err error
+		finished := false
+		select {
+		case <-d.dead: // nothing of the killed work runs on
+		case err = <-ended:
+			finished = true
+		}
+		require.NoError(t, err)
+		if finished {
+			done()
+		}
+		require.NoError(t, Undo(ctx, w.fs, w.server, d.made), "%s", d.where)
+		require.NoError(t, Undo(ctx, w.fs, w.server, d.made), "undoing twice is no error")
+		require.Equal(t, before, w.standing(t, req.Folder, database), "killed at: %s", d.where)
+		w.noneBeside(t, req.Folder, plan)
+		if finished {
+			return at
+		}
+	}
+}
+
+// small is a disk that is full after so many bytes.
+type small struct {
+	hostfs.FS
+	left atomic.Int64
+}
+
+type smallFile struct {
+	io.WriteCloser
+	disk *small
+}
+
+func (s *small) Create(name string, mode fs.FileMode) (io.WriteCloser, error) {
+	f, err := s.FS.Create(name, mode)
+	return smallFile{f, s}, err
+}
+
+func (f smallFile) Write(b []byte) (int, error) {
+	if f.disk.left.Add(-int64(len(b))) < 0 {
+		return 0, syscall.ENOSPC
+	}
+	return f.WriteCloser.Write(b)
+}
+
+// starved lets the disk be full at the beginning, in the middle and just before the end.
+func (w *world) starved(t *testing.T, req Request, plan *Plan, before string) {
+	t.Helper()
+	for _, room := range []int64{1 << 10, plan.Bytes / 2, plan.Bytes - 1<<20} {
+		disk := &small{FS: w.fs}
+		disk.left.Store(room)
+		full := req
+		full.FS = disk
+		_, err := Make(context.Background(), full, plan, &ledger{}, progress.Discard)
+		require.ErrorIs(t, err, syscall.ENOSPC)
+		require.Equal(t, before, w.standing(t, req.Folder, req.Replace.Database))
+		w.noneBeside(t, req.Folder, plan)
+	}
+}
+
+// line is a connection to the database server that can be cut.
+type line struct {
+	net.Listener
+	to   string
+	mu   sync.Mutex
+	open []net.Conn
+	dead bool
+}
+
+func newLine(t *testing.T, port int) *line {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	out := &line{Listener: l, to: fmt.Sprintf("127.0.0.1:%d", port)}
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			out.carry(in)
+		}
+	}()
+	return out
+}
+
+func (l *line) carry(in net.Conn) {
+	there, err := net.Dial("tcp", l.to)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err != nil || l.dead {
+		in.Close()
+		return
+	}
+	l.open = append(l.open, in, there)
+	go func() { io.Copy(there, in); there.Close() }()
+	go func() { io.Copy(in, there); in.Close() }()
+}
+
+// cut ends every connection; with for ever, new ones too.
+func (l *line) cut(forever bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.dead = forever
+	for _, c := range l.open {
+		c.Close()
+	}
+	l.open = nil
+}
+
+// withoutDatabase cuts the connection to the server at every step: for a moment, and for good.
+func (w *world) withoutDatabase(t *testing.T, req Request, plan *Plan, before string) {
+	t.Helper()
+	ctx := context.Background()
+	for _, forever := range []bool{false, true} {
+		for _, step := range []string{"Make the database", "Place files and load rows", "Set values", "Settle in"} {
+			l := newLine(t, w.stack.DatabasePort)
+			server, err := sitedb.Connect(strings.Replace(w.stack.DatabaseURL(), fmt.Sprintf(":%d/", w.stack.DatabasePort), fmt.Sprintf(":%d/", l.Addr().(*net.TCPAddr).Port), 1))
+			require.NoError(t, err)
+			cut := req
+			cut.Server = server
+			journal := &ledger{}
+			_, err = Make(ctx, cut, plan, journal, onStep{step, func() { l.cut(forever) }})
+			if forever {
+				require.ErrorIs(t, err, ErrLeftBehind, step)
+				require.NoError(t, Undo(ctx, w.fs, w.server, journal.made), "the journal tells what to take back when the server is there again")
+			} else if err == nil { // what was under way had its answers, and all later work a new connection
+				require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
+			}
+			require.Equal(t, before, w.standing(t, req.Folder, req.Replace.Database), step)
+			w.noneBeside(t, req.Folder, plan)
+			server.Close()
+		}
+	}
+}
+
+// onStep is a reporter that does something when a step begins.
+type onStep struct {
+	title string
+	do    func()
+}
+
+func (o onStep) Step(title string, _ progress.Amount) {
+	if title == o.title {
+		o.do()
+	}
+}
+func (onStep) Add(progress.Amount) {}
+func (onStep) Note(string)         {}
+
+// refreshing gives a site the code of a release whose tables are of a later version, and kills it everywhere.
+func (w *world) refreshing(t *testing.T, req Request, before string) {
+	t.Helper()
+	ctx := context.Background()
+	versions := filepath.Join(w.stack.Sites(), "base", "wp-includes/version.php")
+	text, err := os.ReadFile(versions)
+	require.NoError(t, err)
+	number := regexp.MustCompile(`wp_db_version = (\d+)`).FindSubmatch(text)
+	require.NotNil(t, number)
+	n, err := strconv.Atoi(string(number[1]))
+	require.NoError(t, err)
+	later := strconv.Itoa(n + 1)
+	require.NoError(t, os.WriteFile(versions, []byte(strings.Replace(string(text), string(number[1]), later, 1)), 0o644))
+	extension := filepath.Join(w.stack.Sites(), "base", "wp-content/plugins/recital.php")
+	require.NoError(t, os.WriteFile(extension, []byte("<?php\n/* Plugin Name: Recital */\n$home = '"+w.stack.Address("base")+"';\n"), 0o644))
+	fresh, _ := w.build(t, 2)
+	require.NoError(t, os.WriteFile(versions, text, 0o644))
+	require.NoError(t, os.Remove(extension))
+
+	was := req.Archive
+	req.Archive, req.Refresh, req.RunID = fresh, &Refresh{Was: was}, "9"
+	req.Replace.Keep = nil
+	req.Visit = func(ctx context.Context, address, page string) (int, []byte, error) {
+		return check.Visit(ctx, address, "", "", page)
+	}
+	plan, err := Prepare(ctx, req)
+	require.NoError(t, err)
+	require.True(t, plan.Ready(), plan.Problems)
+	require.Equal(t, []UnitChange{{Unit: "wp-content/plugins/recital.php", Added: 1}, {Unit: "wp-includes", Changed: 1}}, plan.Refresh.Units)
+	require.Empty(t, plan.Refresh.Edited)
+	require.Equal(t, req.Replace.Prefix, plan.Prefix)
+	db, err := w.stack.Admin()
+	require.NoError(t, err)
+	defer db.Close()
+	points := w.killedEverywhere(t, req, plan, before, func() {
+		var version string
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT option_value FROM %s.%soptions WHERE option_name = 'db_version'", plan.Database, plan.Prefix)).Scan(&version))
+		require.Equal(t, later, version, "WordPress has brought its tables up to date")
+		var comments int
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database, plan.Prefix)).Scan(&comments))
+		require.Equal(t, 1, comments)
+		added, err := os.ReadFile(filepath.Join(w.stack.Sites(), req.Folder, "wp-content/plugins/recital.php"))
+		require.NoError(t, err)
+		require.Contains(t, string(added), plan.Address)
+		require.NoFileExists(t, filepath.Join(w.stack.Sites(), req.Folder, ".maintenance"))
+		status, _, err := req.Visit(ctx, plan.Address, "")
+		require.NoError(t, err)
+		require.Equal(t, 200, status)
+	})
+	require.Greater(t, points, 10)
+
+	// What the release does not have stays; what somebody changed on the site is named; no site goes back.
+	own := filepath.Join(w.stack.Sites(), req.Folder, "wp-content/plugins/own")
+	require.NoError(t, os.MkdirAll(own, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(own, "own.php"), []byte("<?php"), 0o644))
+	edited := filepath.Join(w.stack.Sites(), req.Folder, "wp-login.php")
+	kept, err := os.ReadFile(edited)
+	require.NoError(t, err)
+	info, err := os.Stat(edited)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(edited, append(kept, '\n'), 0o644))
+	fresh.Manifest.Version = "5.0"
+	plan, err = Prepare(ctx, req)
+	require.NoError(t, err)
+	require.Equal(t, []string{"wp-content/plugins/own"}, plan.Refresh.Stays)
+	require.Equal(t, []string{"wp-login.php"}, plan.Refresh.Edited)
+	require.Contains(t, strings.Join(plan.Problems, " "), "does not go back")
+	require.NoError(t, os.RemoveAll(own))
+	require.NoError(t, os.WriteFile(edited, kept, info.Mode()))
+}
+
+// deadly is a journal and a reporter that stops the work for ever at its n-th call, as a kill does.
+type deadly struct {
+	ledger
+	at, calls int
+	where     string
+	dead      chan struct{}
+}
+
+func (d *deadly) call(where string) {
+	if d.calls++; d.calls == d.at {
+		d.where = where
+		close(d.dead)
+		select {}
+	}
+}
+
+func (d *deadly) Making(ctx context.Context, m Made) error {
+	err := d.ledger.Making(ctx, m)
+	d.call("about to make " + m.Sort)
+	return err
+}
+func (d *deadly) Step(title string, _ progress.Amount) { d.call("step " + title) }
+func (d *deadly) Add(progress.Amount)                  {}
+func (d *deadly) Note(string)                          {}

@@ -1,0 +1,154 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"time"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/phpval"
+)
+
+// settleIn removes what the CMS makes anew and what would tie the site to where it came from: compiled routes,
+// caches and transients, drop-ins that cache, jobs that were due long ago, mail that must not go out.
+func (mk *maker) settleIn(ctx context.Context) error {
+	if err := mk.forget(ctx); err != nil {
+		return err
+	}
+	if err := mk.recount(ctx); err != nil {
+		return err
+	}
+	for _, c := range mk.req.Kind.Caches {
+		if err := mk.discard(c); err != nil {
+			return err
+		}
+	}
+	if elsewhere := mk.plan.Address != mk.req.Archive.Manifest.Origin.Address; mk.req.Refresh == nil && elsewhere {
+		if err := mk.switchOffCaching(); err != nil {
+			return err
+		}
+		if mk.req.Admin == "" { // another site, not this one at another address
+			if err := mk.jobs(ctx); err != nil {
+				return err
+			}
+		}
+	}
+	return mk.mail()
+}
+
+func (mk *maker) discard(name string) error {
+	err := mk.req.FS.RemoveAll(path.Join(mk.staging, name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+func (mk *maker) did(format string, args ...any) {
+	mk.mu.Lock()
+	defer mk.mu.Unlock()
+	mk.result.House = append(mk.result.House, fmt.Sprintf(format, args...))
+}
+
+// switchOffCaching removes the drop-ins of the kind: they name the place they were made for, or share a cache with
+// the site they came from, and the extension that brought them makes them anew.
+func (mk *maker) switchOffCaching() error {
+	for _, name := range mk.req.Kind.DropIns {
+		if _, err := mk.req.FS.Stat(path.Join(mk.staging, name)); errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err := mk.discard(name); err != nil {
+			return err
+		}
+		mk.did("%s was left out: it caches for the place it came from; switch caching on again in the extension it belongs to", name)
+	}
+	return nil
+}
+
+// jobs moves scheduled jobs that were due while the release lay in the store: those that recur begin anew shortly,
+// one after the other, and those that were to run once are the source's and are dropped.
+func (mk *maker) jobs(ctx context.Context) error {
+	j, o := mk.req.Kind.Jobs, mk.req.Kind.Options
+	if j.Option == "" {
+		return nil
+	}
+	raw, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, j.Option, o.Value)
+	if err != nil || !found {
+		return err
+	}
+	fresh, moved, dropped, err := laterJobs([]byte(raw), j.Recurs, time.Now())
+	if err != nil {
+		mk.did("scheduled jobs were left as they are: the option %s cannot be read", j.Option)
+		return nil
+	}
+	if moved+dropped == 0 {
+		return nil
+	}
+	mk.did("%d scheduled jobs that were due begin anew in the next minutes; %d that were to run once on the source were dropped", moved, dropped)
+	return mk.setOption(ctx, j.Option, string(fresh))
+}
+
+// laterJobs rewrites a schedule: an array whose keys are times in seconds. A job recurs when there is a number
+// named recurs in it.
+func laterJobs(raw []byte, recurs string, now time.Time) (fresh []byte, moved, dropped int, err error) {
+	members, err := phpval.Members(raw)
+	if err != nil {
+		return nil, 0, 0, err
+	}
+	taken := map[string]bool{}
+	for _, m := range members {
+		taken[m.Key] = true
+	}
+	at := now.Unix() + 120
+	var out []phpval.Member
+	for _, m := range members {
+		due, err := strconv.ParseInt(m.Key, 10, 64)
+		if err != nil || !m.Int || due > now.Unix() {
+			out = append(out, m)
+			continue
+		}
+		again := false
+		phpval.Each(m.Value, func(path []string, _ string) { again = again || slices.Contains(path, recurs) })
+		if !again {
+			dropped++
+			continue
+		}
+		for ; taken[strconv.FormatInt(at, 10)]; at += 15 {
+		}
+		m.Key = strconv.FormatInt(at, 10)
+		taken[m.Key] = true
+		out = append(out, m)
+		moved++
+	}
+	// The CMS expects the times in order, and what is not a time behind them.
+	slices.SortStableFunc(out, func(a, b phpval.Member) int {
+		switch {
+		case a.Int != b.Int:
+			return map[bool]int{true: -1, false: 1}[a.Int]
+		case !a.Int:
+			return 0
+		}
+		x, _ := strconv.ParseInt(a.Key, 10, 64)
+		y, _ := strconv.ParseInt(b.Key, 10, 64)
+		return int(min(max(x-y, -1), 1))
+	})
+	return phpval.AppendArray(nil, out), moved, dropped, nil
+}
+
+// mail writes the file that keeps mail from going out, or sees that none came with the release.
+func (mk *maker) mail() error {
+	m := mk.req.Kind.Mail
+	if m.File == "" {
+		return nil
+	}
+	if err := mk.discard(m.File); err != nil || !mk.req.Quiet {
+		return err
+	}
+	mk.result.Quiet = true
+	return hostfs.WriteFile(mk.req.FS, path.Join(mk.staging, m.File), []byte(m.Text), 0o644)
+}

@@ -1,0 +1,393 @@
+package provision
+
+import (
+	"archive/zip"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"path"
+	"runtime"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/sitedb"
+)
+
+// Refresh asks that the site in Request.Replace takes the code of the release, and keeps its content, settings and
+// accounts. Was is the release that its code is of; nil when its archive is not kept any more.
+type Refresh struct {
+	Was *archive.Archive
+}
+
+// Refreshed is what a refresh changes.
+type Refreshed struct {
+	From       string       `json:"from,omitempty"`
+	Version    string       `json:"version"`     // of the CMS, on the site
+	NewVersion string       `json:"new_version"` // in the release
+	Units      []UnitChange `json:"units"`       // parts of the code that differ
+	Stays      []string     `json:"stays,omitempty"`
+	Edited     []string     `json:"edited,omitempty"` // files that somebody changed on the site, and that are replaced
+	Content    int64        `json:"content"`          // files that stay
+}
+
+// UnitChange is a part of the code, and how many of its files differ.
+type UnitChange struct {
+	Unit    string `json:"unit"`
+	Added   int    `json:"added"`
+	Changed int    `json:"changed"`
+	Removed int    `json:"removed"`
+}
+
+// code tells the paths of a site apart: what the release brings, and what stays.
+type code struct {
+	kind     *kind.Kind
+	settings string
+	has      map[string]bool // units that the release has
+}
+
+func codeOf(req Request) (*code, error) {
+	c := &code{req.Kind, req.Archive.Manifest.Settings, map[string]bool{}}
+	err := req.Archive.Regular(func(_ *zip.File, p string) error {
+		if unit, _, is := c.kind.Unit(p); is {
+			c.has[unit] = true
+		}
+		return nil
+	})
+	return c, err
+}
+
+// brings reports whether a path is code that comes from the release.
+func (c *code) brings(p string) bool {
+	unit, whole, is := c.kind.Unit(p)
+	return is && (whole || c.has[unit]) && !c.own(p)
+}
+
+// own reports whether a file belongs to the site alone, wherever it lies.
+func (c *code) own(p string) bool {
+	return p == c.settings || p == c.kind.Hold.File || p == c.kind.Mail.File
+}
+
+// stays reports whether a path of the site is carried over as it is.
+func (c *code) stays(p string) bool { return !c.brings(p) && p != c.kind.Pause.File }
+
+// edits is how far the time of a file may be from that of its entry before it counts as changed: archives keep
+// seconds.
+const edits = 2 * time.Second
+
+// refreshing plans what the code of a release changes on a site. The count of files and rows is that of the site.
+func (p *Plan) refreshing(ctx context.Context, req Request) error {
+	c, err := codeOf(req)
+	if err != nil {
+		return err
+	}
+	r := &Refreshed{Units: []UnitChange{}}
+	p.Refresh = r
+	id, err := kind.Identify(req.FS, req.Folder, []*kind.Kind{req.Kind})
+	if err != nil {
+		p.Problems = append(p.Problems, fmt.Sprintf("the site that stands there: %v", err))
+		return nil
+	}
+	r.Version, r.NewVersion = id.Version, req.Archive.Manifest.Version
+	if r.Version != "" && r.NewVersion != "" && kind.CompareVersions(r.NewVersion, r.Version) < 0 {
+		p.Problems = append(p.Problems, fmt.Sprintf("the site runs %s %s and the release has %s; a site does not go back to an older version: build a release from a source that is up to date", req.Kind.Title, r.Version, r.NewVersion))
+	}
+	fresh, err := entriesOf(req.Archive, c)
+	if err != nil {
+		return err
+	}
+	was := map[string]*zip.File{}
+	if req.Refresh.Was != nil {
+		r.From = req.Refresh.Was.Manifest.Ref()
+		if was, err = entriesOf(req.Refresh.Was, c); err != nil {
+			return err
+		}
+	}
+	units := map[string]*UnitChange{}
+	change := func(name string) *UnitChange {
+		unit, _, _ := c.kind.Unit(name)
+		if units[unit] == nil {
+			units[unit] = &UnitChange{Unit: unit}
+		}
+		return units[unit]
+	}
+	p.Files, p.Bytes = 0, 0
+	for _, f := range fresh {
+		p.Files++
+		p.Bytes += int64(f.UncompressedSize64)
+	}
+	stays := map[string]bool{}
+	there := map[string]bool{}
+	err = req.FS.Walk(ctx, req.Folder, func(e hostfs.Entry) error {
+		if e.Mode.IsDir() {
+			return nil
+		}
+		if c.stays(e.Path) {
+			p.Files++
+			p.Bytes += e.SizeBytes
+			r.Content++
+			if unit, _, is := c.kind.Unit(e.Path); is && !c.own(e.Path) {
+				stays[unit] = true
+			}
+			return nil
+		}
+		if !c.brings(e.Path) {
+			return nil
+		}
+		there[e.Path] = true
+		old, now := was[e.Path], fresh[e.Path]
+		if now == nil {
+			change(e.Path).Removed++
+		} else if old == nil && (int64(now.UncompressedSize64) != e.SizeBytes || !near(now.Modified, e.ModTime)) || old != nil && old.CRC32 != now.CRC32 {
+			change(e.Path).Changed++
+		}
+		if len(was) > 0 && (old == nil || !near(old.Modified, e.ModTime)) {
+			r.Edited = append(r.Edited, e.Path)
+		}
+		return nil
+	}, func(string, error) {})
+	if err != nil {
+		p.Problems = append(p.Problems, fmt.Sprintf("%s cannot be read: %v", p.Folder, err))
+	}
+	for name := range fresh {
+		if !there[name] {
+			change(name).Added++
+		}
+	}
+	for _, unit := range slices.Sorted(maps.Keys(units)) {
+		r.Units = append(r.Units, *units[unit])
+	}
+	r.Stays = slices.Sorted(maps.Keys(stays))
+	return p.liveRows(ctx, req)
+}
+
+// liveRows counts the tables and rows of the site, which go with it.
+func (p *Plan) liveRows(ctx context.Context, req Request) error {
+	db, err := req.Server.Open(ctx, req.Replace.Database)
+	if err != nil {
+		p.Problems = append(p.Problems, err.Error())
+		return nil
+	}
+	defer db.Close()
+	tables, err := db.Tables(ctx)
+	p.Tables, p.Rows = int64(len(tables)), 0
+	for _, t := range tables {
+		p.Rows += t.Rows
+	}
+	return err
+}
+
+func near(a, b time.Time) bool { return a.Sub(b).Abs() < edits }
+
+// entriesOf returns the code of a release by path.
+func entriesOf(a *archive.Archive, c *code) (map[string]*zip.File, error) {
+	out := map[string]*zip.File{}
+	err := a.Regular(func(f *zip.File, p string) error {
+		if c.brings(p) {
+			out[p] = f
+		}
+		return nil
+	})
+	return out, err
+}
+
+// pause makes the CMS tell visitors that it is being worked on: from here to the exchange nothing of the content
+// may change, or it would be lost.
+func (mk *maker) pause(ctx context.Context) error {
+	pause := mk.req.Kind.Pause
+	if pause.File == "" {
+		return nil
+	}
+	name := path.Join(mk.req.Folder, pause.File)
+	if err := mk.making(ctx, "folder", name); err != nil {
+		return err
+	}
+	return hostfs.WriteFile(mk.req.FS, name, []byte(pause.Text), 0o644)
+}
+
+// resume ends the pause of a folder.
+func (mk *maker) resume(folder string) error {
+	if mk.req.Kind.Pause.File == "" {
+		return nil
+	}
+	err := mk.req.FS.RemoveAll(path.Join(folder, mk.req.Kind.Pause.File))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// carryOver brings the content of the site into the prepared folder and the new database, side by side.
+func (mk *maker) carryOver(ctx context.Context) error {
+	db, err := mk.req.Server.Open(ctx, mk.plan.Database)
+	if err != nil {
+		return err
+	}
+	mk.db = db
+	mk.report.Step("Carry over files and rows", progress.Amount{Files: mk.plan.Refresh.Content, Rows: mk.plan.Rows})
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error {
+		return hostfs.CopyTree(ctx, mk.req.FS, mk.req.Folder, mk.staging, func(e hostfs.Entry) bool {
+			if !mk.code.stays(e.Path) {
+				return false
+			}
+			if !e.Mode.IsDir() {
+				mk.placed(e.SizeBytes)
+			}
+			return true
+		})
+	})
+	group.Go(func() error { return mk.copyRows(ctx) })
+	return group.Wait()
+}
+
+// copyRows makes every table, view, trigger and routine of the site's database anew, and copies the rows.
+func (mk *maker) copyRows(ctx context.Context) error {
+	old, err := mk.req.Server.Open(ctx, mk.req.Replace.Database)
+	if err != nil {
+		return err
+	}
+	defer old.Close()
+	tables, err := old.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	loader, err := mk.db.Loader(ctx)
+	if err != nil {
+		return err
+	}
+	defer loader.Close()
+	after, err := makeTables(ctx, old, tables, loader)
+	if err != nil {
+		return err
+	}
+	var rows atomic.Int64
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(2, runtime.GOMAXPROCS(0)))
+	for _, t := range tables {
+		if t.View {
+			continue
+		}
+		group.Go(func() error {
+			n, err := mk.req.Server.CopyTable(gctx, mk.req.Replace.Database, t.Name, mk.plan.Database, t.Name)
+			rows.Add(n)
+			mk.report.Add(progress.Amount{Rows: n})
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	mk.result.Rows = rows.Load()
+	for _, stmt := range after {
+		if err := loader.Exec(ctx, stmt); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// makeTables makes the tables of one database in another, and returns what is to be run when they have their rows.
+func makeTables(ctx context.Context, from sitedb.DB, tables []sitedb.Table, to sitedb.Loader) ([]string, error) {
+	var after []string
+	snap, err := from.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer snap.Close()
+	for i := range tables {
+		if tables[i].View {
+			continue
+		}
+		create, keys, err := snap.Schema(ctx, &tables[i])
+		if err != nil {
+			return nil, err
+		}
+		if err := to.Exec(ctx, create); err != nil {
+			return nil, err
+		}
+		after = append(after, keys...)
+	}
+	objects, err := snap.Objects(ctx, tables)
+	return append(after, objects...), err
+}
+
+// upgrade lets the CMS bring its tables to the version of its code, where they differ. Until it has, visitors are
+// told that the site is being worked on.
+func (mk *maker) upgrade(ctx context.Context) error {
+	needs, err := mk.needsUpgrade(ctx, mk.req.Folder)
+	if err != nil || needs == "" {
+		return errors.Join(err, mk.resume(mk.req.Folder))
+	}
+	u := mk.req.Kind.Upgrade
+	status, body, err := mk.req.Visit(ctx, mk.plan.Address, u.Visit)
+	if err != nil {
+		return err
+	}
+	o := mk.req.Kind.Options
+	now, _, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, u.Option, o.Value)
+	if err != nil {
+		return err
+	}
+	if now != needs {
+		return fmt.Errorf("%s did not bring its tables from %s to %s: %s answered %d: %.200s", mk.req.Kind.Title, now, needs, u.Visit, status, body)
+	}
+	mk.result.Upgraded = needs
+	return mk.resume(mk.req.Folder)
+}
+
+// needsUpgrade returns the version that the tables have to be brought to, or "".
+func (mk *maker) needsUpgrade(ctx context.Context, folder string) (string, error) {
+	u, o := mk.req.Kind.Upgrade, mk.req.Kind.Options
+	if u.Visit == "" || mk.req.Visit == nil {
+		return "", nil
+	}
+	code := kind.Place{File: u.File, Setting: u.Setting}.Look(mk.req.FS, folder)
+	data, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, u.Option, o.Value)
+	if err != nil || !found || code == "" || kind.CompareVersions(code, data) <= 0 {
+		return "", err
+	}
+	return code, nil
+}
+
+// pauseUntilUpgraded keeps visitors out of a prepared site whose tables are not of the version of its code.
+func (mk *maker) pauseUntilUpgraded(ctx context.Context) error {
+	needs, err := mk.needsUpgrade(ctx, mk.staging)
+	if err != nil || needs == "" || mk.req.Kind.Pause.File == "" {
+		return err
+	}
+	return hostfs.WriteFile(mk.req.FS, path.Join(mk.staging, mk.req.Kind.Pause.File), []byte(mk.req.Kind.Pause.Text), 0o644)
+}
+
+// refreshSteps are the steps of a plan that refreshes.
+func (p *Plan) refreshSteps(req Request) {
+	r := p.Refresh
+	parts := fmt.Sprintf("%d parts differ", len(r.Units))
+	if len(r.Units) == 1 {
+		parts = "1 part differs"
+	}
+	version := fmt.Sprintf("%s %s, as now", req.Kind.Title, r.NewVersion)
+	if r.Version != r.NewVersion {
+		version = fmt.Sprintf("%s %s becomes %s", req.Kind.Title, r.Version, r.NewVersion)
+	}
+	pause := "visitors are told for these moments that the site is being worked on, so that nothing they do is lost"
+	if req.Kind.Pause.File == "" {
+		pause = "what visitors write in these moments would be lost; choose a quiet time"
+	}
+	p.Steps = []Step{
+		{"Check the host", fmt.Sprintf("%s, %d GB free", p.Server, p.FreeBytes>>30), ""},
+		{"Place the code of " + p.Release, fmt.Sprintf("beside %s; %s; %s", p.Folder, version, parts), fmt.Sprintf("%d files", p.Files-r.Content)},
+		{"Carry over content", "uploads, settings, accounts and every row, into database " + p.Database + "; " + pause, fmt.Sprintf("%d files, %d rows", r.Content, p.Rows)},
+		{"Swap in", p.Replaces + " stay as a safety copy, to be put back with site undo", ""},
+		{"Bring tables to the version of the code", "by " + req.Kind.Title + " itself, where they differ", ""},
+		{"Check", "pages, links, images, leftovers of the old address, login", ""},
+	}
+}
