@@ -64,6 +64,15 @@ func (a *app) site() *cli.Command {
 		verb("undo", "NAME", "undo a site's last provisioning: what stood there before comes back", []cli.Flag{detach, &cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteUndo),
 		verb("keep-copy", "NAME", "make a safety copy of a site", []cli.Flag{detach}, a.siteKeepCopy),
 		verb("put-back", "NAME COPY", "put a safety copy of a site back; what stands there becomes one", []cli.Flag{detach}, a.sitePutBack),
+		asking(a, "copy-rule", "NAME", "say which safety copies of a site are kept; without a rule, all until a person drops them", []cli.Flag{
+			&cli.IntFlag{Name: "last", Usage: "keep so many; 0 for all"}, &cli.IntFlag{Name: "days", Usage: "drop them after so many days; 0 for never"}},
+			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
+				return svc.SetCopyRule(ctx, args[0], wire.CopyRule{Last: int(c.Int("last")), Days: int(c.Int("days"))})
+			}, func(s wire.Site) { fmt.Fprintf(a.out, "safety copies of %s: %s\n", s.Name, copyRule(s.CopyRule)) }),
+		verb("handover", "NAME", "make a link by which the client gets address and login, once", []cli.Flag{
+			&cli.IntFlag{Name: "days", Value: 7, Usage: "until it ends"},
+			&cli.BoolFlag{Name: "withdraw", Usage: "make links that were not opened useless"},
+			&cli.StringFlag{Name: "sheet", Usage: "write `FILE.html` instead: the same to be printed, without the password"}}, a.siteHandover),
 		verb("drop-copy", "NAME COPY", "remove a safety copy of a site", nil, a.siteDropCopy),
 		verb("hold", "NAME", "keep visitors out of a site until it is opened", nil, a.siteHold(true)),
 		verb("open", "NAME", "let visitors into a site that is held", []cli.Flag{&cli.BoolFlag{Name: "visible", Usage: "let search engines in too, and its mail out: the site is live"}}, a.siteHold(false)),
@@ -89,7 +98,11 @@ func (a *app) printSites(sites []wire.Site) {
 		case s.Held:
 			state += ", held"
 		}
-		rows = append(rows, []string{s.Name, s.Title, s.Address, s.Release, size(s.Bytes), state})
+		release := s.Release
+		if s.Behind > 0 && s.RetiredAt == nil {
+			release += fmt.Sprintf(", %d behind", s.Behind)
+		}
+		rows = append(rows, []string{s.Name, s.Title, s.Address, release, size(s.Bytes), state})
 	}
 	table(a.out, []string{"site", "title", "address", "release", ">size", "checks"}, rows)
 }
@@ -163,6 +176,19 @@ func (a *app) printPlaces(p wire.Plan) {
 	}
 }
 
+// copyRule says a rule for safety copies in words.
+func copyRule(r wire.CopyRule) string {
+	switch {
+	case r.Last == 0 && r.Days == 0:
+		return "all are kept until a person drops them"
+	case r.Days == 0:
+		return fmt.Sprintf("the last %d are kept", r.Last)
+	case r.Last == 0:
+		return fmt.Sprintf("each is kept for %d days", r.Days)
+	}
+	return fmt.Sprintf("the last %d are kept, each for %d days", r.Last, r.Days)
+}
+
 func (a *app) siteProvision(ctx context.Context, c *cli.Command, args []string) error {
 	svc, err := a.service(c)
 	if err != nil {
@@ -226,6 +252,8 @@ func (a *app) printSite(s wire.Site) {
 	fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.Title)
 	fmt.Fprintf(a.out, "address   %s\nrelease   %s for client %s on host %s\nfolder    %s (%s files, %s)\ndatabase  %s (%s rows, prefix %s)\n", s.Address, s.Release, s.Client, s.Host, s.Folder, count(s.Files), size(s.Bytes), s.Database, count(s.Rows), s.Prefix)
 	fmt.Fprintf(a.out, "log in    %s: %s\n", s.LoginAt, s.Accounts)
+	fmt.Fprintf(a.out, "descent   %s\n", descent(s))
+	a.printHandovers(s)
 	switch {
 	case s.RetiredAt != nil:
 		fmt.Fprintf(a.out, "retired   %s; what is said here is how it was\n", day(*s.RetiredAt))
@@ -248,11 +276,13 @@ func (a *app) printSite(s wire.Site) {
 	for _, f := range slices.Sorted(maps.Keys(s.Rewritten.Forms)) {
 		forms = append(forms, fmt.Sprintf("%s %s", count(s.Rewritten.Forms[f]), f))
 	}
-	fmt.Fprintf(a.out, "rewritten %s places (%s); %s inside serialised values", count(s.Rewritten.Replaced), strings.Join(forms, ", "), count(s.Rewritten.Serialised))
-	if s.Rewritten.Broken > 0 {
-		fmt.Fprintf(a.out, "; %s serialised values were broken before and left as they are", count(s.Rewritten.Broken))
+	if len(forms) > 0 {
+		fmt.Fprintf(a.out, "rewritten %s places (%s); %s inside serialised values", count(s.Rewritten.Replaced), strings.Join(forms, ", "), count(s.Rewritten.Serialised))
+		if s.Rewritten.Broken > 0 {
+			fmt.Fprintf(a.out, "; %s serialised values were broken before and left as they are", count(s.Rewritten.Broken))
+		}
+		fmt.Fprintln(a.out)
 	}
-	fmt.Fprintln(a.out)
 	var steps []string
 	for _, t := range s.Steps {
 		steps = append(steps, fmt.Sprintf("%s %s", strings.ToLower(t.Name), millis(t.Millis)))

@@ -37,6 +37,9 @@ func New(server, token string) *Client {
 	return &Client{server: strings.TrimRight(server, "/"), token: token, http: &http.Client{}}
 }
 
+// Address returns where the service is.
+func (c *Client) Address() string { return c.server }
+
 // Problem is a problem document (RFC 9457).
 type Problem struct {
 	Type   string `json:"type"`

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"net/http"
 
 	"nestseed/internal/wire"
 )
@@ -14,4 +15,29 @@ func (c *Client) PlanRefresh(ctx context.Context, name string, n wire.NewCode) (
 // RefreshSite starts giving a site the code of a release.
 func (c *Client) RefreshSite(ctx context.Context, name string, n wire.NewCode) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/refresh", n)
+}
+
+// HandOver makes a link by which a client gets a site's login once; its path is told here and never again.
+func (c *Client) HandOver(ctx context.Context, name string, n wire.NewHandover) (wire.Handover, error) {
+	return post[wire.Handover](ctx, c, "/sites/"+seg(name)+"/handovers", n)
+}
+
+// WithdrawHandovers makes links that were not opened useless.
+func (c *Client) WithdrawHandovers(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/sites/"+seg(name)+"/handovers", nil, nil)
+}
+
+// OpenHandover opens a link by what follows its #.
+func (c *Client) OpenHandover(ctx context.Context, key string) (wire.HandedOver, error) {
+	return post[wire.HandedOver](ctx, c, "/handovers/open", wire.OpenHandover{Key: key})
+}
+
+// Sheet returns what a client must know of a site; it holds no secret.
+func (c *Client) Sheet(ctx context.Context, name string) (wire.Sheet, error) {
+	return get[wire.Sheet](ctx, c, "/sites/"+seg(name)+"/sheet")
+}
+
+// SetCopyRule says which safety copies of a site are kept.
+func (c *Client) SetCopyRule(ctx context.Context, name string, r wire.CopyRule) (out wire.Site, err error) {
+	return out, c.do(ctx, http.MethodPut, "/sites/"+seg(name)+"/copy-rule", r, &out)
 }

@@ -260,7 +260,7 @@ func (s *Service) upkeep(ctx context.Context) {
 		if due, err := s.works.RetentionDue(ctx); err != nil {
 			s.settings.Log.Warn("rules for archives", "error", err)
 		} else if due {
-			run := records.Run{Sort: "retention", Title: "Discard archives by the starters' rules", Target: runs.Target("archives", "all"), Who: "the service"}
+			run := records.Run{Sort: "retention", Title: "Discard archives and safety copies by the rules", Target: runs.Target("archives", "all"), Who: "the service"}
 			if _, err := s.runner.Start(ctx, run, runs.RetentionArgs{}); err != nil {
 				s.settings.Log.Warn("rules for archives", "error", err)
 			}

@@ -353,6 +353,63 @@ type NewCode struct {
 	Mark string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
 }
 
+// Handover is a link by which a client gets a site's address and login, once.
+type Handover struct {
+	ID          int64      `json:"id"`
+	MadeAt      time.Time  `json:"made_at"`
+	MadeBy      string     `json:"made_by"`
+	ExpiresAt   time.Time  `json:"expires_at"`
+	OpenedAt    *time.Time `json:"opened_at,omitempty"`
+	WithdrawnAt *time.Time `json:"withdrawn_at,omitempty"`
+	// Path is the link, below the service's own address; told once. What follows the # is never sent to a server by
+	// a browser (RFC 3986 section 3.5), so it is in no log.
+	Path string `json:"path,omitempty"`
+}
+
+// NewHandover asks for a link.
+type NewHandover struct {
+	Days int `json:"days,omitempty" minimum:"1" maximum:"90" doc:"until it expires; 7 unless given"`
+}
+
+// OpenHandover opens a link by its key.
+type OpenHandover struct {
+	Key string `json:"key" maxLength:"200"`
+}
+
+// HandedOver is what a client gets.
+type HandedOver struct {
+	Sheet
+	Password string `json:"password,omitempty" doc:"shown this once; empty when the accounts that were there log in as before"`
+}
+
+// Sheet is what is said of a site to the client it is for. It holds no secret.
+type Sheet struct {
+	Site    string            `json:"site"`
+	Title   string            `json:"title"`
+	Address string            `json:"address"`
+	LoginAt string            `json:"login_at"`
+	Login   string            `json:"login"`
+	Held    bool              `json:"held"`
+	Visible bool              `json:"visible"`
+	Values  []provision.Value `json:"values"`
+	Tasks   []LaunchTask      `json:"tasks"`
+	ToDo    []string          `json:"to_do" doc:"what the client should do, in order"`
+	MadeAt  time.Time         `json:"made_at"`
+}
+
+// Forebear is one step of where a site comes from.
+type Forebear struct {
+	Noun string `json:"noun" enum:"release,source,site"`
+	Name string `json:"name"`
+	Gone bool   `json:"gone,omitempty" doc:"its archive is not kept, its record is removed, or it is off its host"`
+}
+
+// CopyRule says which safety copies of a site are kept.
+type CopyRule struct {
+	Last int `json:"last" minimum:"0" doc:"that many; 0 for all"`
+	Days int `json:"days" minimum:"0" doc:"for so many days; 0 for ever"`
+}
+
 // Held says whether visitors are kept out of a site.
 type Held struct {
 	Held    bool   `json:"held"`
@@ -405,6 +462,10 @@ type Site struct {
 	Kept      map[string]int64     `json:"kept,omitempty" doc:"rows that were taken over from the site it replaced, by part"`
 	Quiet     bool                 `json:"quiet" doc:"its mail is kept from going out"`
 	House     []string             `json:"house,omitempty" doc:"what was done so that it does not work for where it came from"`
+	Behind    int                  `json:"behind" doc:"releases of its starter that are newer"`
+	Descent   []Forebear           `json:"descent,omitempty" doc:"of one site, not in lists"`
+	Handovers []Handover           `json:"handovers,omitempty" doc:"of one site, not in lists"`
+	CopyRule  CopyRule             `json:"copy_rule"`
 	Upgraded  string               `json:"upgraded,omitempty" doc:"the version that the CMS brought its tables to"`
 	Accounts  string               `json:"accounts" doc:"which login works, in a sentence"`
 }

@@ -10,6 +10,8 @@ import { Shell } from './parts/Shell'
 import { Trouble } from './parts/parts'
 import { ClientPage } from './pages/clients/ClientPage'
 import { Clients } from './pages/clients/Clients'
+import { Handover } from './pages/handover/Handover'
+import { SheetPage } from './pages/handover/SheetPage'
 import { Hosts } from './pages/hosts/Hosts'
 import { Login } from './pages/login/Login'
 import { ComparisonPage } from './pages/releases/ComparisonPage'
@@ -52,6 +54,7 @@ function Console() {
           <Route path="sites" element={<Sites />} />
           <Route path="sites/new" element={<MakeSite />} />
           <Route path="sites/:name" element={<SitePage />} />
+          <Route path="sites/:name/sheet" element={<SheetPage />} />
           <Route path="runs" element={<Runs />} />
           <Route path="runs/:id" element={<RunPage />} />
           <Route path="hosts" element={<Hosts />} />
@@ -66,7 +69,7 @@ function Console() {
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
-      <BrowserRouter><Console /></BrowserRouter>
+      <BrowserRouter><Routes><Route path="handover" element={<Handover />} /><Route path="*" element={<Console />} /></Routes></BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,
 )

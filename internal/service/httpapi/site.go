@@ -18,7 +18,7 @@ func (a *api) siteOut(s records.Site) wire.Site {
 	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder, Database: s.Plan.Database,
 		Prefix: s.Plan.Prefix, Admin: s.Result.Admin, LoginAt: s.Address, Visible: s.Plan.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
 		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report, Tasks: []wire.LaunchTask{},
-		Held: s.Held, Quiet: s.Result.Quiet, House: s.Result.House, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: runs.LoginSentence(s.Name, s.Result)}
+		Held: s.Held, Quiet: s.Result.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast, Days: s.KeepDays}, House: s.Result.House, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: runs.LoginSentence(s.Name, s.Result)}
 	for _, v := range s.Plan.Values {
 		if v.Key == "title" {
 			out.Title = v.Value
@@ -87,17 +87,23 @@ func (a *api) showSite(ctx context.Context, name string) (*body[wire.Site], erro
 	if err != nil {
 		return nil, err
 	}
-	tasks, err := a.db.LaunchTasks(ctx, s.ID)
+	out := a.siteOut(s)
+	if out.Tasks, err = a.tasksOf(ctx, s); err != nil {
+		return nil, err
+	}
+	line, err := a.db.Descent(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	out := a.siteOut(s)
-	for _, t := range tasks {
-		page := ""
-		if t.Page != "" {
-			page = s.Address + "/" + strings.TrimPrefix(t.Page, "/")
-		}
-		out.Tasks = append(out.Tasks, wire.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: page, DoneAt: t.DoneAt, DoneBy: t.DoneBy})
+	for _, f := range line {
+		out.Descent = append(out.Descent, wire.Forebear(f))
+	}
+	links, err := a.db.Handovers(ctx, s.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range links {
+		out.Handovers = append(out.Handovers, handoverOut(h))
 	}
 	copies, err := a.db.SiteCopies(ctx, s.ID)
 	if err != nil {
@@ -113,6 +119,20 @@ func (a *api) showSite(ctx context.Context, name string) (*body[wire.Site], erro
 		out.Copies = append(out.Copies, wire.SafetyCopy{ID: c.ID, MadeAt: c.MadeAt, Why: c.Why, Bytes: c.Bytes, Release: release, Where: cmp.Or(c.Archive, c.Folder)})
 	}
 	return &body[wire.Site]{out}, nil
+}
+
+// tasksOf returns what must be, or was, done on a site.
+func (a *api) tasksOf(ctx context.Context, s records.Site) ([]wire.LaunchTask, error) {
+	tasks, err := a.db.LaunchTasks(ctx, s.ID)
+	out := []wire.LaunchTask{}
+	for _, t := range tasks {
+		page := ""
+		if t.Page != "" {
+			page = s.Address + "/" + strings.TrimPrefix(t.Page, "/")
+		}
+		out = append(out, wire.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: page, DoneAt: t.DoneAt, DoneBy: t.DoneBy})
+	}
+	return out, err
 }
 
 func (a *api) siteOperations(h huma.API) {
@@ -159,6 +179,7 @@ func (a *api) siteOperations(h huma.API) {
 		return a.start(ctx, records.Run{Sort: "check", Title: "Check " + s.Name, Target: runs.Target("site", s.Name)}, runs.CheckArgs{Site: s.Name})
 	})
 	a.wayBackOperations(h)
+	a.handoverOperations(h)
 	operation(h, "GET", "/today", "today", "What there is and what needs attention", a.today)
 }
 
@@ -226,6 +247,9 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 		return nil, err
 	}
 	for _, s := range sites {
+		if s.Behind > 0 {
+			out.Attention = append(out.Attention, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s is of %s, %s behind the newest", s.Name, s.Release, releasesText(s.Behind)), Link: "/sites/" + s.Name})
+		}
 		if n := open[s.Name]; n > 0 {
 			out.Attention = append(out.Attention, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s has %d launch tasks to do", s.Name, n), Link: "/sites/" + s.Name})
 		}

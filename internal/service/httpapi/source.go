@@ -95,6 +95,9 @@ func (a *api) addSource(ctx context.Context, in *Put[wire.NewSource]) (*body[wir
 	}
 	s, err := a.identified(ctx, host, b, database)
 	if err == nil {
+		s.FromSite, err = a.db.SiteAt(ctx, s.HostID, s.Path)
+	}
+	if err == nil {
 		s, err = a.db.AddSource(ctx, s)
 	}
 	if err != nil && password != "" && !errors.Is(err, records.ErrTaken) {

@@ -45,6 +45,19 @@ func (a *api) wayBackOperations(h huma.API) {
 	})
 	a.onSite(h, "POST", "/sites/{name}/copies", "keep-copy", "Start making a safety copy of a site", "copy", "Copy site ")
 	operation(h, "POST", "/sites/{name}/copies/{id}/put-back", "put-back-copy", "Start putting a safety copy of a site back", a.putBackCopy)
+	operation(h, "PUT", "/sites/{name}/copy-rule", "set-copy-rule", "Say which safety copies of a site are kept", func(ctx context.Context, in *struct {
+		Named
+		Put[wire.CopyRule]
+	}) (*body[wire.Site], error) {
+		s, err := a.db.Site(ctx, in.Name)
+		if err == nil {
+			err = a.db.SetCopyRule(ctx, s.ID, in.Body.Last, in.Body.Days)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return a.showSite(ctx, in.Name)
+	})
 	operation(h, "DELETE", "/sites/{name}/copies/{id}", "drop-copy", "Remove a safety copy of a site", func(ctx context.Context, in *NamedCopy) (*nothing, error) {
 		s, err := a.db.SiteOrRetired(ctx, in.Name)
 		if err != nil {

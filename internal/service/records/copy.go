@@ -123,6 +123,11 @@ func (db *DB) SetLive(ctx context.Context, id int64) error {
 	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET plan = jsonb_set(plan, '{visible}', 'true'), result = jsonb_set(result, '{quiet}', 'false') WHERE id = $1", id)
 }
 
+// SetCopyRule says which safety copies of a site are kept.
+func (db *DB) SetCopyRule(ctx context.Context, id int64, last, days int) error {
+	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET keep_last = $2, keep_days = $3 WHERE id = $1", id, last, days)
+}
+
 // SetSiteUser keeps the database user that a site has now.
 func (db *DB) SetSiteUser(ctx context.Context, id int64, user string) error {
 	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET plan = jsonb_set(plan, '{user}', to_jsonb($2::text)), result = jsonb_set(result, '{user}', to_jsonb($2::text)) WHERE id = $1", id, user)

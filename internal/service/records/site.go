@@ -27,10 +27,14 @@ type Site struct {
 	MadeAt    time.Time
 	Held      bool
 	RetiredAt *time.Time
+	Behind    int // releases of its starter that are newer
+	KeepLast  int // safety copies that are kept; 0 for all
+	KeepDays  int // days after which a safety copy is dropped; 0 for never
 }
 
 const siteQuery = `SELECT s.id, s.name, s.client_id, c.name AS client, s.host_id, h.name AS host, s.release_id, t.name || '@' || r.number AS release, s.run_id,
-	s.address, s.folder, s.plan, s.result, s.report, s.made_at, s.held, s.retired_at
+	s.address, s.folder, s.plan, s.result, s.report, s.made_at, s.held, s.retired_at, s.keep_last, s.keep_days,
+	(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind
 	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id JOIN starters t ON t.id = r.starter_id `
 
 // Sites lists all sites.

@@ -20,10 +20,11 @@ type Source struct {
 	Address   string
 	Database  string
 	CreatedAt time.Time
+	FromSite  *int64         // the site that it is, when it was provisioned itself
 	Survey    *survey.Survey // the newest, without its list of files
 }
 
-const sourceQuery = `SELECT s.id, s.name, s.host_id, h.name AS host, s.path, s.kind, s.version, s.address, s.database, s.created_at,
+const sourceQuery = `SELECT s.id, s.name, s.host_id, h.name AS host, s.path, s.kind, s.version, s.address, s.database, s.created_at, s.from_site,
 	(SELECT v.survey FROM surveys v WHERE v.source_id = s.id ORDER BY v.taken_at DESC LIMIT 1) AS survey
 	FROM sources s JOIN hosts h ON h.id = s.host_id `
 
@@ -44,8 +45,8 @@ func (db *DB) SourceByID(ctx context.Context, id int64) (Source, error) {
 
 // AddSource makes a source.
 func (db *DB) AddSource(ctx context.Context, s Source) (Source, error) {
-	err := db.exec(ctx, "source", s.Name, "INSERT INTO sources (name, host_id, path, kind, version, address, database) VALUES ($1, $2, $3, $4, $5, $6, $7)",
-		s.Name, s.HostID, s.Path, s.Kind, s.Version, s.Address, s.Database)
+	err := db.exec(ctx, "source", s.Name, "INSERT INTO sources (name, host_id, path, kind, version, address, database, from_site) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+		s.Name, s.HostID, s.Path, s.Kind, s.Version, s.Address, s.Database, s.FromSite)
 	if err != nil {
 		return Source{}, err
 	}

@@ -52,6 +52,7 @@ type RetentionArgs struct{}
 // RetentionResult is what was discarded.
 type RetentionResult struct {
 	Discarded []string `json:"discarded"`
+	Copies    int      `json:"copies"` // safety copies of sites that were dropped
 	Bytes     int64    `json:"bytes"`
 }
 
@@ -71,7 +72,41 @@ func (w *Works) retention(ctx context.Context, run records.Run, report progress.
 			return nil, err
 		}
 	}
-	return res, nil
+	return res, w.retainCopies(ctx, &res, report)
+}
+
+// retainCopies drops the safety copies that the rules of sites do not keep.
+func (w *Works) retainCopies(ctx context.Context, res *RetentionResult, report progress.Reporter) error {
+	sites, err := w.DB.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range sites {
+		copies, err := w.DB.SiteCopies(ctx, s.ID)
+		if err != nil {
+			return err
+		}
+		for _, c := range SurplusCopies(copies, s.KeepLast, s.KeepDays, time.Now()) {
+			if err := w.DropCopy(ctx, s, c.ID); err != nil {
+				return fmt.Errorf("safety copy %d of %s: %w", c.ID, s.Name, err)
+			}
+			res.Copies++
+			res.Bytes += c.Bytes
+			report.Note(fmt.Sprintf("dropped the safety copy of %s of %s, %s, by the site's rule", s.Name, c.MadeAt.Format("2 January 2006"), archive.SizeText(c.Bytes)))
+		}
+	}
+	return nil
+}
+
+// SurplusCopies says which safety copies a site's rule does not keep. They come newest first. Without a rule all
+// are kept until a person drops them.
+func SurplusCopies(copies []records.SiteCopy, last, days int, now time.Time) (out []records.SiteCopy) {
+	for i, c := range copies {
+		if last > 0 && i >= last || days > 0 && now.Sub(c.MadeAt) > time.Duration(days)*24*time.Hour {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 func (w *Works) retainStarter(ctx context.Context, t records.Starter, res *RetentionResult, report progress.Reporter) error {
@@ -122,6 +157,22 @@ func (w *Works) RetentionDue(ctx context.Context) (bool, error) {
 			return false, err
 		}
 		if len(Surplus(releases, t.KeepLast, t.KeepWeeks, time.Now())) > 0 {
+			return true, nil
+		}
+	}
+	sites, err := w.DB.Sites(ctx)
+	if err != nil {
+		return false, err
+	}
+	for _, s := range sites {
+		if s.KeepLast == 0 && s.KeepDays == 0 {
+			continue
+		}
+		copies, err := w.DB.SiteCopies(ctx, s.ID)
+		if err != nil {
+			return false, err
+		}
+		if len(SurplusCopies(copies, s.KeepLast, s.KeepDays, time.Now())) > 0 {
 			return true, nil
 		}
 	}

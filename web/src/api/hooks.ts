@@ -101,7 +101,15 @@ export const useRotate = () => useDo((name: string) => body(http.POST('/sites/{n
 export const useMove = () => useDo(({ name, to }: { name: string; to: Schemas['Move'] }) => body(http.POST('/sites/{name}/move', { params: { path: { name } }, body: to })))
 export const useMovePlan = (name: string, to: Schemas['Move'] | null) =>
   useQuery({ queryKey: ['sites', name, 'move', to], enabled: to !== null, retry: false, gcTime: 0, placeholderData: keepPreviousData, queryFn: () => body(http.POST('/sites/{name}/move/plan', { params: { path: { name } }, body: to! })) })
-export const useHold = () => useDo(({ name, held }: { name: string; held: boolean }) => body(http.PUT('/sites/{name}/held', { params: { path: { name } }, body: { held } })))
+export const useHold = () => useDo(({ name, held, visible }: { name: string; held: boolean; visible?: boolean }) => body(http.PUT('/sites/{name}/held', { params: { path: { name } }, body: { held, visible } })))
+export const useRefreshPlan = (name: string, from: string, wanted: boolean) =>
+  useQuery({ queryKey: ['sites', name, 'refresh', from], enabled: wanted, retry: false, gcTime: 0, queryFn: () => body(http.POST('/sites/{name}/refresh/plan', { params: { path: { name } }, body: { from: from || undefined } })) })
+export const useRefresh = () => useDo(({ name, from, mark }: { name: string; from: string; mark?: string }) => body(http.POST('/sites/{name}/refresh', { params: { path: { name } }, body: { from: from || undefined, mark } })))
+export const useHandOver = () => useDo(({ name, days }: { name: string; days: number }) => body(http.POST('/sites/{name}/handovers', { params: { path: { name } }, body: { days } })))
+export const useWithdraw = () => useDo((name: string) => body(http.DELETE('/sites/{name}/handovers', { params: { path: { name } } })))
+export const useSheet = (name: string) => useQuery({ queryKey: ['sites', name, 'sheet'], queryFn: () => body(http.GET('/sites/{name}/sheet', { params: { path: { name } } })) })
+export const useOpenHandover = () => useMutation({ mutationFn: (key: string) => body(http.POST('/handovers/open', { body: { key } })) })
+export const useCopyRule = () => useDo(({ name, last, days }: { name: string; last: number; days: number }) => body(http.PUT('/sites/{name}/copy-rule', { params: { path: { name } }, body: { last, days } })))
 export const useCancel = () => useDo((id: number) => body(http.POST('/runs/{id}/cancel', { params: { path: { id } } })))
 export const useReveal = () => useDo((r: Schemas['Reveal']) => body(http.POST('/vault/reveal', { body: r })))
 

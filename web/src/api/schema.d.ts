@@ -108,6 +108,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/handovers/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open a handover link; it works once */
+        post: operations["open-handover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/hosts": {
         parameters: {
             query?: never;
@@ -587,6 +604,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/copy-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say which safety copies of a site are kept */
+        put: operations["set-copy-rule"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/handovers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a link by which a client gets a site's address and login, once */
+        post: operations["hand-over"];
+        /** Make a site's links that were not opened useless */
+        delete: operations["withdraw-handovers"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/held": {
         parameters: {
             query?: never;
@@ -700,6 +752,23 @@ export interface paths {
         put?: never;
         /** Start giving a site new credentials */
         post: operations["rotate-site"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is said of a site to its client; no secrets */
+        get: operations["site-sheet"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1314,6 +1383,18 @@ export interface components {
             path: string;
             ref: string;
         };
+        CopyRule: {
+            /**
+             * Format: int64
+             * @description for so many days; 0 for ever
+             */
+            days: number;
+            /**
+             * Format: int64
+             * @description that many; 0 for all
+             */
+            last: number;
+        };
         Credentials: {
             name: string;
             password: string;
@@ -1359,11 +1440,49 @@ export interface components {
              */
             type: string;
         };
+        Forebear: {
+            /** @description its archive is not kept, its record is removed, or it is off its host */
+            gone?: boolean;
+            name: string;
+            /** @enum {string} */
+            noun: "release" | "source" | "site";
+        };
         GivenFile: {
             /** @description https:// or http:// */
             link?: string;
             /** @description the last part of the address that tus gave the upload */
             upload?: string;
+        };
+        HandedOver: {
+            address: string;
+            held: boolean;
+            login: string;
+            login_at: string;
+            /** Format: date-time */
+            made_at: string;
+            /** @description shown this once; empty when the accounts that were there log in as before */
+            password?: string;
+            site: string;
+            tasks: components["schemas"]["LaunchTask"][];
+            title: string;
+            /** @description what the client should do, in order */
+            to_do: string[];
+            values: components["schemas"]["ProvisionValue"][];
+            visible: boolean;
+        };
+        Handover: {
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            made_at: string;
+            made_by: string;
+            /** Format: date-time */
+            opened_at?: string;
+            path?: string;
+            /** Format: date-time */
+            withdrawn_at?: string;
         };
         Held: {
             held: boolean;
@@ -1462,6 +1581,13 @@ export interface components {
             to?: string;
             to_source?: boolean;
         };
+        NewHandover: {
+            /**
+             * Format: int64
+             * @description until it expires; 7 unless given
+             */
+            days?: number;
+        };
         NewHost: {
             /** @description address of a site, with {name} */
             address: string;
@@ -1551,6 +1677,9 @@ export interface components {
             password: string;
             /** @enum {string} */
             role: "owner" | "builder" | "viewer";
+        };
+        OpenHandover: {
+            key: string;
         };
         Packing: {
             in: components["schemas"]["SurveyShare"];
@@ -1915,19 +2044,44 @@ export interface components {
                 [key: string]: string;
             };
         };
+        Sheet: {
+            address: string;
+            held: boolean;
+            login: string;
+            login_at: string;
+            /** Format: date-time */
+            made_at: string;
+            site: string;
+            tasks: components["schemas"]["LaunchTask"][];
+            title: string;
+            /** @description what the client should do, in order */
+            to_do: string[];
+            values: components["schemas"]["ProvisionValue"][];
+            visible: boolean;
+        };
         Site: {
             /** @description which login works, in a sentence */
             accounts: string;
             address: string;
             admin: string;
+            /**
+             * Format: int64
+             * @description releases of its starter that are newer
+             */
+            behind: number;
             /** Format: int64 */
             bytes: number;
             client: string;
             copies: components["schemas"]["SafetyCopy"][];
+            copy_rule: components["schemas"]["CopyRule"];
             database: string;
+            /** @description of one site, not in lists */
+            descent?: components["schemas"]["Forebear"][];
             /** Format: int64 */
             files: number;
             folder: string;
+            /** @description of one site, not in lists */
+            handovers?: components["schemas"]["Handover"][];
             held: boolean;
             host: string;
             /** @description what was done so that it does not work for where it came from */
@@ -2409,6 +2563,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ArchiveComparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "open-handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OpenHandover"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandedOver"];
                 };
             };
             /** @description Error */
@@ -3411,6 +3598,105 @@ export interface operations {
             };
         };
     };
+    "set-copy-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyRule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHandover"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handover"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-handovers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "hold-site": {
         parameters: {
             query?: never;
@@ -3639,6 +3925,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "site-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
                 };
             };
             /** @description Error */

@@ -3,9 +3,9 @@ import { useState, type FormEvent, type ReactNode } from 'react'
 import { Button, Trouble } from './parts'
 
 /** A question with a form: opened by its button, closed when what it asks for is done. */
-export function Ask({ button, primary, small, title, about, action, children, onSubmit }: {
+export function Ask({ button, primary, small, title, about, action, children, onSubmit, onOpen }: {
   button: ReactNode; primary?: boolean; small?: boolean; title: string; about?: ReactNode; action: string
-  children?: ReactNode; onSubmit: (form: FormData) => Promise<unknown>
+  children?: ReactNode; onSubmit: (form: FormData) => Promise<unknown>; onOpen?: () => void
 }) {
   const [open, setOpen] = useState(false)
   const [busy, setBusy] = useState(false)
@@ -24,7 +24,7 @@ export function Ask({ button, primary, small, title, about, action, children, on
     }
   }
   return (
-    <Radix.Root open={open} onOpenChange={(o) => { setOpen(o); setError(null) }}>
+    <Radix.Root open={open} onOpenChange={(o) => { setOpen(o); setError(null); if (o) onOpen?.() }}>
       <Radix.Trigger asChild><Button primary={primary} small={small}>{button}</Button></Radix.Trigger>
       <Radix.Portal>
         <Radix.Overlay className="fixed inset-0 bg-black/40" />

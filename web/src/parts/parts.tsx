@@ -16,8 +16,8 @@ export function Button({ primary, small, className, ...rest }: ButtonHTMLAttribu
   return <button type="button" {...rest} className={cx(buttonLook, small ? inRow : fullSize, primary ? primaryLook : quiet, className)} />
 }
 
-export function ButtonLink({ primary, to, children, download }: { primary?: boolean; to: string; children: ReactNode; download?: boolean }) {
-  const look = cx(buttonLook, fullSize, primary ? primaryLook : quiet)
+export function ButtonLink({ primary, small, to, children, download }: { primary?: boolean; small?: boolean; to: string; children: ReactNode; download?: boolean }) {
+  const look = cx(buttonLook, small ? inRow : fullSize, primary ? primaryLook : quiet)
   return download ? <a href={to} className={look}>{children}</a> : <Link to={to} className={look}>{children}</Link>
 }
 

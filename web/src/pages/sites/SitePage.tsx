@@ -3,9 +3,10 @@ import { useNavigate, useParams } from 'react-router'
 import type { Site } from '../../api/client'
 import { useCheck, useSite, useTick } from '../../api/hooks'
 import { Button, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble, Verdict } from '../../parts/parts'
-import { count, day, millis } from '../../parts/say'
+import { count, day, millis, plural } from '../../parts/say'
 import { Reveal } from '../vault/Reveal'
 import { Checks } from './Checks'
+import { HandOver } from './HandOver'
 import { HeldLine, WayBack } from './WayBack'
 
 export function SitePage() {
@@ -20,7 +21,7 @@ export function SitePage() {
   return (
     <>
       <Head title={s.title || s.name} beside={s.retired_at ? <Status tone="plain" icon={Archive}>retired {day(s.retired_at)}</Status> : <><Checks report={s.report} />{s.held && <Status tone="look" icon={EyeOff}>held</Status>}</>}
-        facts={<><Out href={s.address} /><span>from <To to={`/releases/${s.release}`}>{s.release}</To></span><span>for <To to={`/clients/${s.client}`}>{s.client}</To></span><span>on {s.host}</span><span>made {day(s.made_at)} in <To to={`/runs/${s.run_id}`}>run {s.run_id}</To></span></>}>
+        facts={<><Out href={s.address} /><span>from <To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && `, ${plural(s.behind, 'release')} behind`}</span><span>for <To to={`/clients/${s.client}`}>{s.client}</To></span><span>on {s.host}</span><span>made {day(s.made_at)} in <To to={`/runs/${s.run_id}`}>run {s.run_id}</To></span></>}>
         {!s.retired_at && <Button primary onClick={async () => go(`/runs/${(await check.mutateAsync(name)).id}`)}>Check it now</Button>}
       </Head>
       <Trouble error={check.error} />
@@ -50,6 +51,7 @@ export function SitePage() {
               {s.kept?.users !== undefined && <dd className="col-span-2 text-soft">The accounts that were there log in as before.</dd>}
             </dl>
           </Sheet>
+          {!s.retired_at && <HandOver site={s} />}
           <WayBack site={s} />
           <Sheet title="What was set">
             <Rows caption="Values" rows={s.values} by={(v) => v.key} columns={[
@@ -65,13 +67,28 @@ export function SitePage() {
               <dt className="text-soft">Database</dt><dd><span className="font-mono">{s.database}</span>, {count(s.rows)} rows, prefix <span className="font-mono">{s.prefix}</span></dd>
               {!s.retired_at && <HeldLine site={s} />}
               <dt className="text-soft">Search engines</dt><dd>{s.visible ? 'let in' : 'kept out'}</dd>
-              <dt className="text-soft">Rewritten</dt><dd>{count(r.replaced)} places: {Object.entries(r.forms ?? {}).map(([k, n]) => `${count(n)} ${k}`).join(', ')}; {count(r.serialised)} of them inside serialised values{r.broken > 0 && `; ${count(r.broken)} values were broken before and left as they are`}</dd>
+              <dt className="text-soft">Mail</dt><dd>{s.quiet ? 'kept from going out, as this is a preview' : 'goes out'}</dd>
+              <Descent site={s} />
+              <dt className="text-soft">Rewritten</dt><dd>{count(r.replaced)} places{r.replaced > 0 && ': '}{Object.entries(r.forms ?? {}).map(([k, n]) => `${count(n)} ${k}`).join(', ')}; {count(r.serialised)} of them inside serialised values{r.broken > 0 && `; ${count(r.broken)} values were broken before and left as they are`}</dd>
               {s.kept && <><dt className="text-soft">Kept</dt><dd>{Object.entries(s.kept).map(([k, n]) => `${count(n)} rows of ${k}`).join(', ')}</dd></>}
+              {s.upgraded && <><dt className="text-soft">Upgraded</dt><dd>its tables to version {s.upgraded}, by the site itself</dd></>}
+              {s.house && <><dt className="text-soft">House</dt><dd>{s.house.join(' ')}</dd></>}
               <dt className="text-soft">Steps</dt><dd>{s.steps.map((t) => `${t.name.toLowerCase()} ${millis(t.ms)}`).join(', ')}</dd>
             </dl>
           </Sheet>
         </div>
       </div>
+    </>
+  )
+}
+
+/** Where the site comes from: release, source, and, where that was provisioned itself, its site and so on. */
+function Descent({ site }: { site: Site }) {
+  const pages: Record<string, string> = { release: 'releases', source: 'sources', site: 'sites' }
+  return (
+    <>
+      <dt className="text-soft">Descent</dt>
+      <dd>{(site.descent ?? []).map((f, i) => <span key={`${f.noun} ${f.name}`}>{i > 0 && ' ← '}{f.noun !== 'release' && `${f.noun} `}{f.gone && f.noun === 'source' ? f.name : <To to={`/${pages[f.noun]}/${f.name}`}>{f.name}</To>}{f.gone && <span className="text-soft"> (gone)</span>}</span>)}</dd>
     </>
   )
 }

@@ -1,0 +1,216 @@
+// Package sidebyside looks at the same pages of two sites in a headless browser, and marks where they differ.
+//
+//	browser, err := sidebyside.Find("")
+//	pages, err := sidebyside.Take(ctx, browser, source, site, []string{"", "lessons/"}, "pictures", reporter)
+//	// pages[0].Share is the share of the picture that differs; pages[0].Left and .Right name PNG files
+//
+// Pictures are Width pixels wide and as high as the page, up to MaxHeight. Each browser has a profile of its own that
+// is thrown away, and connects to the hosts themselves whatever DNS says. The package only reads; what a page's own
+// scripts do when they are opened, they do.
+package sidebyside
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	"image/png"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+
+	"nestseed/internal/core/progress"
+)
+
+// Size of the pictures in pixels.
+const (
+	Width     = 1280
+	MaxHeight = 3200
+)
+
+// pageTime is how long one page may take to open.
+const pageTime = 30 * time.Second
+
+// ErrNoBrowser says that there is no browser to look with.
+var ErrNoBrowser = errors.New("there is no Chromium on this machine")
+
+// Site is one of the two.
+type Site struct {
+	Address string
+	Connect string // host[:port] to connect to in place of the address's own
+	Cookie  string // name=value, for a site that is held
+}
+
+// Page is one page of both.
+type Page struct {
+	Path    string  `json:"path"`  // below the addresses
+	Left    string  `json:"left"`  // PNG file of the first site's page; "" when it could not be opened
+	Right   string  `json:"right"` // of the second's, with the differences marked
+	Share   float64 `json:"share"` // of the picture that differs, 0 to 1
+	Places  int     `json:"places"`
+	Problem string  `json:"problem,omitempty"`
+}
+
+// Find returns the program to look with: the one that is named, or the first of the usual names that is there.
+// Errors: ErrNoBrowser.
+func Find(name string) (string, error) {
+	for _, n := range []string{name, "chromium", "chromium-browser", "google-chrome"} {
+		if n == "" {
+			continue
+		}
+		if p, err := exec.LookPath(n); err == nil {
+			return p, nil
+		}
+	}
+	return "", fmt.Errorf("%w; install Debian's package chromium where the service runs", ErrNoBrowser)
+}
+
+// Take looks at each path on both sites and writes the pictures into dir. A page that cannot be opened is told in its
+// Problem and does not end the work.
+func Take(ctx context.Context, browser string, left, right Site, paths []string, dir string, report progress.Reporter) ([]Page, error) {
+	profile, err := os.MkdirTemp(dir, ".browser-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(profile)
+	tab, stop := open(ctx, browser, profile, left, right)
+	defer stop()
+	if err := chromedp.Run(tab, network.Enable(), chromedp.EmulateViewport(Width, 800)); err != nil {
+		return nil, fmt.Errorf("start %s: %w", browser, err)
+	}
+	report.Step("Look at pages", progress.Amount{Files: int64(len(paths))})
+	var out []Page
+	for i, p := range paths {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		one := Page{Path: p}
+		if err := one.take(tab, left, right, dir, i); err != nil {
+			if errors.Is(err, errDisk) {
+				return nil, err
+			}
+			one.Problem = err.Error()
+		}
+		out = append(out, one)
+		report.Add(progress.Amount{Files: 1})
+	}
+	return out, nil
+}
+
+var errDisk = errors.New("keep the pictures")
+
+func (p *Page) take(tab context.Context, left, right Site, dir string, number int) error {
+	a, err := shoot(tab, left, p.Path)
+	if err != nil {
+		return fmt.Errorf("%s/%s: %w", left.Address, p.Path, err)
+	}
+	b, err := shoot(tab, right, p.Path)
+	if err != nil {
+		return fmt.Errorf("%s/%s: %w", right.Address, p.Path, err)
+	}
+	boxes, share := Differ(a, b)
+	p.Share, p.Places = share, len(boxes)
+	for _, side := range []struct {
+		name string
+		img  image.Image
+		to   *string
+	}{{"left", a, &p.Left}, {"right", b, &p.Right}} {
+		file := fmt.Sprintf("%d-%s.png", number+1, side.name)
+		if err := write(filepath.Join(dir, file), Mark(side.img, boxes)); err != nil {
+			return fmt.Errorf("%w: %w", errDisk, err)
+		}
+		*side.to = file
+	}
+	return nil
+}
+
+func write(name string, img image.Image) error {
+	var buf bytes.Buffer
+	if err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&buf, img); err != nil {
+		return err
+	}
+	return os.WriteFile(name, buf.Bytes(), 0o600)
+}
+
+// open starts a browser that knows where the two sites are.
+func open(ctx context.Context, browser, profile string, sites ...Site) (context.Context, func()) {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(browser), chromedp.UserDataDir(profile), chromedp.DisableGPU,
+		chromedp.WindowSize(Width, 800), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true))
+	if os.Geteuid() == 0 {
+		options = append(options, chromedp.NoSandbox) // the sandbox does not start for root
+	}
+	if rules := resolver(sites); rules != "" {
+		options = append(options, chromedp.Flag("host-resolver-rules", rules))
+	}
+	alloc, cancelAlloc := chromedp.NewExecAllocator(ctx, options...)
+	tab, cancelTab := chromedp.NewContext(alloc)
+	return tab, func() { cancelTab(); cancelAlloc() }
+}
+
+// resolver writes Chromium's rules for names that are to be found elsewhere than DNS says.
+func resolver(sites []Site) string {
+	var rules []string
+	for _, s := range sites {
+		u, err := url.Parse(s.Address)
+		if err != nil || s.Connect == "" || strings.ContainsAny(s.Connect, ", ") {
+			continue
+		}
+		to := s.Connect
+		if _, _, err := net.SplitHostPort(to); err != nil {
+			to = strings.Trim(to, "[]")
+		}
+		rules = append(rules, fmt.Sprintf("MAP %s %s", u.Hostname(), to))
+	}
+	return strings.Join(rules, ",")
+}
+
+// shoot opens a page and takes its picture.
+func shoot(tab context.Context, s Site, path string) (image.Image, error) {
+	ctx, cancel := context.WithTimeout(tab, pageTime)
+	defer cancel()
+	address := s.Address + "/" + path
+	var shot []byte
+	var height float64
+	err := chromedp.Run(ctx,
+		chromedp.ActionFunc(func(ctx context.Context) error {
+			name, value, ok := strings.Cut(s.Cookie, "=")
+			if !ok {
+				return nil
+			}
+			return network.SetCookie(name, value).WithURL(s.Address).WithHTTPOnly(true).Do(ctx)
+		}),
+		chromedp.Navigate(address),
+		chromedp.Evaluate(stillness, nil),
+		chromedp.Sleep(150*time.Millisecond),
+		chromedp.Evaluate("document.documentElement.scrollHeight", &height),
+		chromedp.ActionFunc(func(ctx context.Context) (err error) {
+			shot, err = page.CaptureScreenshot().WithCaptureBeyondViewport(true).
+				WithClip(&page.Viewport{Width: Width, Height: max(1, min(height, MaxHeight)), Scale: 1}).Do(ctx)
+			return err
+		}))
+	if errors.Is(err, context.DeadlineExceeded) && tab.Err() == nil {
+		return nil, fmt.Errorf("did not open within %s", pageTime)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return png.Decode(bytes.NewReader(shot))
+}
+
+// stillness ends what moves, and loads what waits to be scrolled to.
+const stillness = `(() => {
+  const s = document.createElement('style')
+  s.textContent = '*,*::before,*::after{animation:none!important;transition:none!important;caret-color:transparent!important;scroll-behavior:auto!important}'
+  document.documentElement.append(s)
+  for (const i of document.images) i.loading = 'eager'
+})()`

@@ -1,0 +1,18 @@
+import { useParams } from 'react-router'
+import { useSheet } from '../../api/hooks'
+import { Button, Loading, To, Trouble } from '../../parts/parts'
+import { ClientSheet } from './ClientSheet'
+
+/** The same as the handover, to be printed: without the password. */
+export function SheetPage() {
+  const { name = '' } = useParams()
+  const sheet = useSheet(name)
+  if (sheet.isPending) return <Loading />
+  if (!sheet.data) return <Trouble error={sheet.error} />
+  return (
+    <>
+      <div className="max-w-[46rem] mx-auto mb-4 flex items-center gap-3 print:hidden"><p className="flex-1">What <To to={`/sites/${name}`}>{name}</To> must know; it holds no secret.</p><Button primary onClick={() => print()}>Print</Button></div>
+      <ClientSheet sheet={sheet.data} />
+    </>
+  )
+}
