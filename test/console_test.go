@@ -45,6 +45,7 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 	addClient(t, scenario.Schools(7)[6])
 	must(t, "site", "provision", school, "--from", "music-base", "--host", "preview")
 	must(t, "source", "survey", "base")
+	must(t, "site", "side-by-side", school, "--pages", "1")
 	axe, err := os.ReadFile(axeSource)
 	require.NoError(t, err)
 	tab := console(t)
@@ -52,7 +53,7 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 		for path, ready := range map[string]string{
 			"/": "table", "/sources": "table", "/sources/base": "table", "/starters": "table", "/starters/music-base": "textarea", "/releases/music-base@1": "[aria-label='Size map'] button",
 			"/clients": "table", "/clients/" + school: "table", "/sites": "table", "/sites/" + school: "section ul li", "/sites/new?client=" + school: "ol li", "/runs": "table", "/runs/1": "ol li",
-			"/hosts": "table", "/vault": "table",
+			"/hosts": "table", "/vault": "table", "/sites/" + school + "/sheet": "article", "/sites/" + school + "/side-by-side": "main img", "/handover": "main p",
 		} {
 			var faults []string
 			do(t, tab,

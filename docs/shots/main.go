@@ -33,11 +33,11 @@ var pages = []struct{ name, path, ready string }{
 	{"release", "/releases/music-base@2", "[aria-label='Size map'] button"},
 	{"comparison", "/comparisons/{comparison}", "[aria-label='Main causes'] li"},
 	{"bring-in", "/starters", "table"},
-	{"client", "/clients/alder-valley", "table"},
 	{"make-site", "/sites/new?client=dale-end&from=music-base@3", "ol li"},
 	{"sites", "/sites", "table"},
 	{"site", "/sites/cedar-hill", "[aria-label='Safety copies'] li"},
-	{"runs", "/runs", "table"},
+	{"side-by-side", "/sites/cedar-hill/side-by-side", "main img"},
+	{"handover", "{handover}", "main button"},
 	{"vault", "/vault", "table"},
 }
 
@@ -92,6 +92,11 @@ func run(only []string) error {
 			continue
 		}
 		path := strings.ReplaceAll(p.path, "{comparison}", comparison)
+		if path == "{handover}" {
+			if path, err = handover(server, dir); err != nil {
+				return err
+			}
+		}
 		if err := shoot(ctx, p.name, server+path, p.ready); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
@@ -131,6 +136,20 @@ func newestComparison(server, dir string) (string, error) {
 	return "", errors.New("the demo's comparison is not there; run make demo first")
 }
 
+// handover makes a link to hand a site over and returns its path. The picture shows the password: the site is the
+// demo's, and its password is changed afterwards.
+func handover(server, dir string) (string, error) {
+	out, err := nestseed(server, dir, "--json", "site", "handover", "elm-court")
+	if err != nil {
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	var link struct {
+		Path string `json:"path"`
+	}
+	err = json.Unmarshal(out, &link)
+	return strings.TrimPrefix(link.Path, server), err
+}
+
 func nestseed(server, dir string, args ...string) ([]byte, error) {
 	cmd := exec.Command("bin/nestseed", args...)
 	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+server, "NESTSEED_DATA="+filepath.Join(dir, "nestseed"))
@@ -145,6 +164,9 @@ func shoot(ctx context.Context, name, url, ready string) error {
 	steps := []chromedp.Action{chromedp.Navigate(url), chromedp.WaitVisible(ready, chromedp.ByQuery)}
 	if name == "bring-in" {
 		steps = append(steps, chromedp.Click("header button", chromedp.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]", chromedp.ByQuery))
+	}
+	if name == "handover" {
+		steps = append(steps, chromedp.Click("main button", chromedp.ByQuery), chromedp.WaitVisible("main article", chromedp.ByQuery))
 	}
 	err := chromedp.Run(ctx, append(steps, chromedp.Sleep(700*time.Millisecond), chromedp.CaptureScreenshot(&png))...)
 	if err != nil {

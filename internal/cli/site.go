@@ -57,6 +57,8 @@ func (a *app) site() *cli.Command {
 		}, a.printSites),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
 		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach}, a.siteCheck),
+		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach,
+			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to", Usage: "write the pictures into `DIR`"}}, a.siteSideBySide),
 		asking(a, "tick", "NAME TASK", "tick off a launch task", []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "it is not done after all"}},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
 				return svc.TickTask(ctx, args[0], args[1], !c.Bool("undo"))
@@ -335,11 +337,20 @@ func (a *app) printReport(r *check.Report) {
 }
 
 func (a *app) siteCheck(ctx context.Context, c *cli.Command, args []string) error {
+	return a.checked(ctx, c, func(svc *client.Client) (wire.Run, error) { return svc.CheckSite(ctx, args[0]) })
+}
+
+func (a *app) sourceCheck(ctx context.Context, c *cli.Command, args []string) error {
+	return a.checked(ctx, c, func(svc *client.Client) (wire.Run, error) { return svc.CheckSource(ctx, args[0]) })
+}
+
+// checked follows a run that checks, and prints what it judged.
+func (a *app) checked(ctx context.Context, c *cli.Command, start func(*client.Client) (wire.Run, error)) error {
 	svc, err := a.service(c)
 	if err != nil {
 		return err
 	}
-	run, err := svc.CheckSite(ctx, args[0])
+	run, err := start(svc)
 	if err != nil {
 		return err
 	}

@@ -48,6 +48,7 @@ func (a *app) source() *cli.Command {
 			return []string{s.Name, s.Kind + " " + s.Version, s.Address, files, bytes, found}
 		}),
 		showing(a, "show a source with its newest survey", (*client.Client).Source, a.printSource),
+		verb("check", "NAME", "visit a source, or any site made by hand that was added as one, and judge it", []cli.Flag{detach}, a.sourceCheck),
 		verb("survey", "NAME", "read a source once and say what is there", []cli.Flag{detach}, func(ctx context.Context, c *cli.Command, args []string) error {
 			svc, err := a.service(c)
 			if err != nil {

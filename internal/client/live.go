@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"io"
 	"net/http"
 
 	"nestseed/internal/wire"
@@ -40,4 +41,25 @@ func (c *Client) Sheet(ctx context.Context, name string) (wire.Sheet, error) {
 // SetCopyRule says which safety copies of a site are kept.
 func (c *Client) SetCopyRule(ctx context.Context, name string, r wire.CopyRule) (out wire.Site, err error) {
 	return out, c.do(ctx, http.MethodPut, "/sites/"+seg(name)+"/copy-rule", r, &out)
+}
+
+// LookSideBySide starts looking at pages of a site beside its source's.
+func (c *Client) LookSideBySide(ctx context.Context, name string, pages int) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/side-by-side", wire.Look{Pages: pages})
+}
+
+// Picture copies one picture of a site beside its source, as PNG.
+func (c *Client) Picture(ctx context.Context, name, file string, to io.Writer) error {
+	res, err := c.send(ctx, http.MethodGet, "/sites/"+seg(name)+"/side-by-side/"+seg(file), nil, nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	_, err = io.Copy(to, res.Body)
+	return err
+}
+
+// CheckSource starts checking a source as a site that people visit.
+func (c *Client) CheckSource(ctx context.Context, name string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sources/"+seg(name)+"/check", nil)
 }

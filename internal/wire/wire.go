@@ -410,6 +410,11 @@ type CopyRule struct {
 	Days int `json:"days" minimum:"0" doc:"for so many days; 0 for ever"`
 }
 
+// Look asks for pages of a site to be looked at beside its source's.
+type Look struct {
+	Pages int `json:"pages,omitempty" minimum:"1" maximum:"40" doc:"6 unless given"`
+}
+
 // Held says whether visitors are kept out of a site.
 type Held struct {
 	Held    bool   `json:"held"`
@@ -488,7 +493,7 @@ type Tick struct {
 // Run is background work.
 type Run struct {
 	ID        int64            `json:"id"`
-	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table"`
+	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,look"`
 	Title     string           `json:"title"`
 	Status    string           `json:"status" enum:"waiting,working,done,failed,cancelled"`
 	Who       string           `json:"who"`

@@ -19,6 +19,7 @@ import { ReleasePage } from './pages/releases/ReleasePage'
 import { RunPage } from './pages/runs/RunPage'
 import { Runs } from './pages/runs/Runs'
 import { MakeSite } from './pages/sites/MakeSite'
+import { SideBySide } from './pages/sites/SideBySide'
 import { SitePage } from './pages/sites/SitePage'
 import { Sites } from './pages/sites/Sites'
 import { SourcePage } from './pages/sources/SourcePage'
@@ -54,6 +55,7 @@ function Console() {
           <Route path="sites" element={<Sites />} />
           <Route path="sites/new" element={<MakeSite />} />
           <Route path="sites/:name" element={<SitePage />} />
+          <Route path="sites/:name/side-by-side" element={<SideBySide />} />
           <Route path="sites/:name/sheet" element={<SheetPage />} />
           <Route path="runs" element={<Runs />} />
           <Route path="runs/:id" element={<RunPage />} />

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"path"
 	"slices"
 	"strings"
@@ -22,7 +23,7 @@ const (
 )
 
 // responseTime tells how long pages took, as a visitor who comes first sees it: nothing was cached before.
-func (r *runner) responseTime() {
+func (r *runner) responseTime(ctx context.Context) {
 	var took []time.Duration
 	var slowest *page
 	for _, p := range r.pages {
@@ -43,7 +44,62 @@ func (r *runner) responseTime() {
 		c.Verdict, c.Evidence = Warn, []string{fmt.Sprintf("%s: %d ms", slowest.address, slowest.took.Milliseconds())}
 		c.Remedy = "compare with the source on its own host; if that is quicker, look at the new host's cache and at extensions that call home"
 	}
+	if own, source, ok := r.besideSource(ctx); ok {
+		c.Sentence += fmt.Sprintf("; its home page takes %d ms, the source's %d ms", own.Milliseconds(), source.Milliseconds())
+		if own > slowBeside && own > 3*source {
+			c.Verdict, c.Evidence = Warn, append(c.Evidence, fmt.Sprintf("%s is %.1f times as slow as %s", r.base, float64(own)/float64(source), r.site.Source))
+			c.Remedy = "look at the host's cache, and at extensions that call home"
+		}
+	}
 	r.judge(c)
+}
+
+const (
+	slowBeside  = 500 * time.Millisecond // what is quicker is quick enough, whatever the source does
+	besideTries = 3
+)
+
+// besideSource opens the home pages of site and source by turns, and returns the quicker times of each: the site's
+// pages were opened before, so both are as a second visitor sees them.
+func (r *runner) besideSource(ctx context.Context) (own, source time.Duration, ok bool) {
+	u, err := url.Parse(r.site.Source)
+	if err != nil || r.site.Source == "" {
+		return 0, 0, false
+	}
+	there := &runner{site: Site{}, client: client(dialer(u, r.site.SourceConnect), nil)}
+	there.client.Timeout = 10 * time.Second
+	own, source = time.Hour, time.Hour
+	for range besideTries {
+		for _, one := range []struct {
+			by      *runner
+			address string
+			best    *time.Duration
+		}{{r, r.base.String() + "/", &own}, {there, r.site.Source + "/", &source}} {
+			start := time.Now()
+			res, _, err := one.by.get(ctx, one.address)
+			if err != nil || res.StatusCode != http.StatusOK {
+				return 0, 0, false
+			}
+			*one.best = min(*one.best, time.Since(start))
+		}
+	}
+	return own, source, true
+}
+
+// mail tells whether mail goes out, and warns when that is not as it was asked.
+func (r *runner) mail() {
+	m := r.site.Kind.Mail
+	if m.File == "" || r.site.AsItIs {
+		return
+	}
+	_, err := r.site.FS.Stat(path.Join(r.site.Folder, m.File))
+	state := map[bool]string{true: "kept from going out", false: "let out"}
+	if quiet := err == nil; quiet != r.site.Quiet {
+		r.judge(Check{Name: "mail", Verdict: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]), Evidence: []string{m.File},
+			Remedy: "somebody has added or removed this file; put it as it was, or let the site go live with nestseed site open NAME --visible"})
+		return
+	}
+	r.judge(Check{Name: "mail", Verdict: Pass, Sentence: "mail is " + state[r.site.Quiet] + ", as asked"})
 }
 
 // certificate looks at what an https site shows (RFC 5280 section 6.1, RFC 9525): the chain, the name, the dates.

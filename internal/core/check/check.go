@@ -8,7 +8,7 @@
 //	for _, c := range report.Checks { … }
 //
 // Requests go to the host itself where Connect names it, whatever DNS says. The package only reads;
-// the one thing it sends is a login.
+// what it sends is a login, and one form with nothing filled in.
 package check
 
 import (
@@ -39,6 +39,8 @@ type Site struct {
 	Kind     *kind.Kind
 	Title    string
 	Visible  bool
+	AsItIs   bool // what search engines see is told and not judged: nobody asked for anything
+	Quiet    bool // its mail is to be kept from going out
 	Login    string
 	Password string
 	Origin   rewrite.Rules // what must not be found any more
@@ -47,6 +49,8 @@ type Site struct {
 	FS       hostfs.FS
 	Folder   string
 	MaxPages int // 0 means 40
+	// Source is where the site comes from; its response time is put beside the site's. Nothing else of it is judged.
+	Source, SourceConnect string
 }
 
 // Verdict of a check.
@@ -75,6 +79,7 @@ type Report struct {
 	TookMillis int64     `json:"took_ms"`
 	Pages      int       `json:"pages"`
 	Requests   int       `json:"requests"`
+	LoginAt    string    `json:"login_at,omitempty"` // where people log in, when the site has moved it
 	Checks     []Check   `json:"checks"`
 }
 
@@ -127,7 +132,8 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	report.Step("Open pages", progress.Amount{})
 	r.crawl(ctx)
 	r.judgePages()
-	r.responseTime()
+	r.responseTime(ctx)
+	r.postForm(ctx)
 	r.certificate(ctx)
 	r.visibility(ctx)
 	r.private(ctx)
@@ -142,6 +148,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		if err := r.files(ctx); err != nil {
 			return nil, err
 		}
+		r.mail()
 	}
 	if site.Login != "" {
 		report.Step("Log in", progress.Amount{})

@@ -225,7 +225,7 @@ func TestSlowPagesAreTold(t *testing.T) {
 	for _, ms := range []int{100, 2500, 2600} {
 		r.pages = append(r.pages, &page{address: "/x", status: 200, took: time.Duration(ms) * time.Millisecond})
 	}
-	r.responseTime()
+	r.responseTime(context.Background())
 	require.Equal(t, Warn, r.report.Checks[0].Verdict)
 	require.Contains(t, r.report.Checks[0].Evidence[0], "2600 ms")
 }

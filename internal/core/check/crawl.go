@@ -15,7 +15,9 @@ import (
 	"golang.org/x/net/html"
 	"golang.org/x/sync/errgroup"
 
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
+	"nestseed/internal/core/rewrite"
 )
 
 // page is one address that was opened, with what was found in it.
@@ -31,6 +33,8 @@ type page struct {
 	links    []string
 	assets   []string
 	took     time.Duration
+	forms    []*form
+	inForm   bool // while it is parsed
 }
 
 // asset is an image, style or script of a page.
@@ -152,6 +156,9 @@ func (p *page) parse() {
 			p.tag(t)
 		case html.EndTagToken:
 			inTitle = false
+			if name, _ := z.TagName(); string(name) == "form" {
+				p.inForm = false
+			}
 		}
 	}
 }
@@ -161,6 +168,7 @@ func (p *page) tag(t html.Token) {
 	for _, a := range t.Attr {
 		attr[a.Key] = a.Val
 	}
+	p.formTag(t, attr)
 	switch t.Data {
 	case "a":
 		if h := attr["href"]; h != "" && !strings.HasPrefix(h, "#") {
@@ -284,6 +292,31 @@ func (r *runner) verdict(name, good, bad, remedy string, evidence []string) {
 		return
 	}
 	r.judge(Check{Name: name, Verdict: Fail, Sentence: fmt.Sprintf("%s (%d)", bad, len(evidence)), Evidence: evidence, Remedy: remedy})
+}
+
+// Paths returns the paths of a site's first pages, below its address: the home page and what it links to, in order.
+func Paths(ctx context.Context, address, connect, cookie string, k *kind.Kind, most int) ([]string, error) {
+	base, err := rewrite.ParseAddress(address)
+	if err != nil {
+		return nil, err
+	}
+	r := &runner{site: Site{Cookie: cookie, Kind: k}, base: base, client: client(dialer(base, connect), nil)}
+	home := &page{address: base.String() + "/"}
+	if r.open(ctx, home); home.err != nil {
+		return nil, home.err
+	}
+	paths := []string{""}
+	for _, l := range home.links {
+		u, err := base.Parse(l)
+		if err != nil || !r.ours(u) || skip(u) || strings.Contains(u.Path, k.Login.Path) || len(paths) >= most {
+			continue
+		}
+		u.Fragment = ""
+		if p := strings.TrimPrefix(strings.TrimPrefix(u.RequestURI(), base.Path), "/"); !slices.Contains(paths, p) {
+			paths = append(paths, p)
+		}
+	}
+	return paths, nil
 }
 
 // Visit asks for one page of a site as somebody would who has the cookie (name=value, or nothing), on the host itself

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/http"
-	"net/url"
 	"path"
 	"strings"
 
@@ -32,6 +30,10 @@ func (r *runner) visibility(ctx context.Context) {
 		}
 	}
 	state := map[bool]string{true: "kept out", false: "let in"}
+	if r.site.AsItIs {
+		r.judge(Check{Name: "search engines", Verdict: Pass, Sentence: "search engines are " + state[hidden]})
+		return
+	}
 	if hidden == !r.site.Visible {
 		r.judge(Check{Name: "search engines", Verdict: Pass, Sentence: "search engines are " + state[hidden] + ", as asked"})
 		return
@@ -149,49 +151,4 @@ func readText(fsys hostfs.FS, name string, buf []byte) ([]byte, error) {
 	out := bytes.NewBuffer(head[:n])
 	_, err = out.ReadFrom(f)
 	return out.Bytes(), err
-}
-
-// login logs in as the administrator and opens a page only those inside can see.
-func (r *runner) login(ctx context.Context) {
-	if r.site.Password == "" {
-		return // whoever has the accounts that stayed knows theirs
-	}
-	l := r.site.Kind.Login
-	form := url.Values{}
-	fill := strings.NewReplacer("{login}", r.site.Login, "{password}", r.site.Password)
-	for k, v := range l.Fields {
-		form.Set(k, fill.Replace(v))
-	}
-	fail := func(sentence string) {
-		r.judge(Check{Name: "login", Verdict: Fail, Sentence: sentence, Remedy: "set a new password for " + r.site.Login + ", and see whether an extension moved the login page"})
-	}
-	address := r.base.String() + "/" + l.Path
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(form.Encode()))
-	if err != nil {
-		fail(err.Error())
-		return
-	}
-	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	for k, v := range l.Cookies {
-		req.AddCookie(&http.Cookie{Name: k, Value: v})
-	}
-	res, _, err := r.send(req)
-	if err != nil {
-		fail(fmt.Sprintf("the login page does not answer: %v", err))
-		return
-	}
-	proof := false
-	for _, c := range res.Cookies() {
-		proof = proof || strings.HasPrefix(c.Name, l.ProofCookie) && c.Value != ""
-	}
-	if !proof {
-		fail(fmt.Sprintf("logging in as %s at %s does not work (%d)", r.site.Login, address, res.StatusCode))
-		return
-	}
-	inside, _, err := r.get(ctx, r.base.String()+"/"+l.Inside)
-	if err != nil || inside.StatusCode != 200 {
-		fail(fmt.Sprintf("logged in as %s, but %s is not open to it", r.site.Login, l.Inside))
-		return
-	}
-	r.judge(Check{Name: "login", Verdict: Pass, Sentence: fmt.Sprintf("logging in as %s works", r.site.Login)})
 }

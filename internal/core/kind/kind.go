@@ -263,6 +263,8 @@ type Login struct {
 	Cookies     map[string]string `yaml:"cookies"`
 	ProofCookie string            `yaml:"proof-cookie"` // a cookie whose name begins so is set on success
 	Inside      string            `yaml:"inside"`       // a page only those logged in can see
+	// Moved is in the names of options in which extensions keep where they have moved the login page to.
+	Moved string `yaml:"moved"`
 }
 
 // Area groups paths that belong together.

@@ -109,7 +109,7 @@ func schemaName(t reflect.Type, hint string) string {
 		t = t.Elem()
 	}
 	switch pkg := path.Base(t.PkgPath()); pkg {
-	case "survey", "archive", "provision", "check", "packing", "rewrite", "sitedb", "kind", "progress":
+	case "sidebyside", "survey", "archive", "provision", "check", "packing", "rewrite", "sitedb", "kind", "progress":
 		if !strings.EqualFold(name, pkg) {
 			return strings.ToUpper(pkg[:1]) + pkg[1:] + name
 		}
@@ -140,6 +140,7 @@ func (a *api) streams(g *gin.RouterGroup) {
 	g.GET("/releases/:ref/file", a.oneFile)
 	g.POST("/releases/:ref/sealed", a.sealed)
 	g.GET("/releases/:ref/volumes/:file", a.volume)
+	g.GET("/sites/:name/side-by-side/:file", a.picture)
 	a.uploads(g)
 	g.GET("/runs/:id/events", a.runEvents)
 	g.GET("/events", a.allEvents)

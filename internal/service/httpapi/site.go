@@ -28,6 +28,9 @@ func (a *api) siteOut(s records.Site) wire.Site {
 	for _, k := range a.Works.Kinds {
 		out.LoginAt = s.Address + "/" + k.Login.Path
 	}
+	if s.Report != nil && s.Report.LoginAt != "" {
+		out.LoginAt = s.Report.LoginAt
+	}
 	return out
 }
 

@@ -57,6 +57,13 @@ func (a *api) sourceOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Sort: "survey", Title: "Survey " + s.Name, Target: runs.Target("source", s.Name)}, runs.SurveyArgs{SourceID: s.ID})
 	})
+	operation(h, "POST", "/sources/{name}/check", "check-source", "Start checking a source as a site that people visit", func(ctx context.Context, in *Named) (*body[wire.Run], error) {
+		s, err := a.db.Source(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Sort: "check", Title: "Check source " + s.Name, Target: runs.Target("source", s.Name)}, runs.CheckArgs{Source: s.Name})
+	})
 	operation(h, "GET", "/kinds", "list-kinds", "List kinds", func(_ context.Context, _ *nothing) (*body[[]wire.Kind], error) {
 		return list(a.Works.Kinds, nil, kindOut)
 	})

@@ -489,7 +489,8 @@ func (w *Works) settle(ctx context.Context, run records.Run) error {
 
 // CheckArgs ask for a site to be checked.
 type CheckArgs struct {
-	Site string `json:"site"`
+	Site   string `json:"site,omitempty"`
+	Source string `json:"source,omitempty"` // a site that was made by hand
 }
 
 func (w *Works) check(ctx context.Context, run records.Run, report progress.Reporter) (any, error) {
@@ -497,7 +498,29 @@ func (w *Works) check(ctx context.Context, run records.Run, report progress.Repo
 	if err := json.Unmarshal(run.Args, &args); err != nil {
 		return nil, err
 	}
+	if args.Source != "" {
+		return w.checkSource(ctx, args.Source, report)
+	}
 	return w.checkSite(ctx, args.Site, report)
+}
+
+// checkSource checks a site that was made by hand. Nobody has asked for anything there, and its login is not known.
+func (w *Works) checkSource(ctx context.Context, name string, report progress.Reporter) (*check.Report, error) {
+	s, err := w.DB.Source(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	h, err := w.DB.HostByID(ctx, s.HostID)
+	if err != nil {
+		return nil, err
+	}
+	open, err := w.OpenSourceAt(ctx, h, s.Name, s.Path, s.Database)
+	if err != nil {
+		return nil, err
+	}
+	defer open.Close()
+	return check.Run(ctx, check.Site{Address: s.Address, Connect: h.Connect, Kind: open.Identity.Kind, AsItIs: true,
+		DB: open.DB, Prefix: open.Identity.Prefix, FS: open.FS, Folder: s.Path}, report)
 }
 
 func (w *Works) checkSite(ctx context.Context, name string, report progress.Reporter) (*check.Report, error) {
@@ -518,11 +541,7 @@ func (w *Works) checkAt(ctx context.Context, s records.Site, report progress.Rep
 	if err != nil {
 		return nil, err
 	}
-	r, err := w.DB.ReleaseByID(ctx, s.ReleaseID)
-	if err != nil {
-		return nil, err
-	}
-	k, err := kind.Named(w.Kinds, r.Manifest.Kind)
+	k, err := w.kindOf(ctx, s)
 	if err != nil {
 		return nil, err
 	}
@@ -541,20 +560,20 @@ func (w *Works) checkAt(ctx context.Context, s records.Site, report progress.Rep
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return nil, err
 	}
-	cookie := ""
-	if s.Held {
-		key, err := w.Vault.Get(ctx, "site", s.Name, previewSecret)
-		if err != nil {
-			return nil, err
-		}
-		cookie = k.Hold.Cookie + "=" + key
+	cookie, err := w.previewCookie(ctx, k, s)
+	if err != nil {
+		return nil, err
 	}
 	title, _, err := db.Lookup(ctx, s.Plan.Prefix+k.Options.Table, k.Options.Key, k.SiteTitle, k.Options.Value)
 	if err != nil {
 		return nil, err
 	}
-	return check.Run(ctx, check.Site{Address: s.Address, Connect: h.Connect, Kind: k, Title: plainTitle(title), Visible: s.Plan.Visible,
-		Login: s.Result.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Plan.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}, report)
+	site := check.Site{Address: s.Address, Connect: h.Connect, Kind: k, Title: plainTitle(title), Visible: s.Plan.Visible, Quiet: s.Result.Quiet,
+		Login: s.Result.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Plan.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}
+	if source, _, err := w.sourceOfSite(ctx, s); err == nil {
+		site.Source, site.SourceConnect = source.Address, source.Connect
+	}
+	return check.Run(ctx, site, report)
 }
 
 // plainTitle undoes the escaping that some CMSs store titles with.

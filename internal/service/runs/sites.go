@@ -41,11 +41,7 @@ func (w *Works) openSite(ctx context.Context, s records.Site) (*openSite, error)
 	if err != nil {
 		return nil, err
 	}
-	r, err := w.DB.ReleaseByID(ctx, s.ReleaseID)
-	if err != nil {
-		return nil, err
-	}
-	k, err := kind.Named(w.Kinds, r.Manifest.Kind)
+	k, err := w.kindOf(ctx, s)
 	if err != nil {
 		return nil, err
 	}
@@ -188,7 +184,7 @@ func (w *Works) removeSite(ctx context.Context, o *openSite) error {
 	if err := errors.Join(o.server.DropDatabase(ctx, o.Plan.Database), o.server.DropUser(ctx, o.Plan.User)); err != nil {
 		return err
 	}
-	return w.DB.RemoveSecrets(ctx, "site", o.Name)
+	return errors.Join(w.dropPictures(o.ID), w.DB.RemoveSecrets(ctx, "site", o.Name))
 }
 
 // dropReplaced removes the sites that a site has replaced and that still lie on its host.

@@ -51,6 +51,7 @@ func (w *Works) Sorts() map[string]Sort {
 		"rotate":    {w.rotate, again},
 		"move":      {w.move, w.recoverMove},
 		"table":     {w.table, again},
+		"look":      {w.sideBySide, again},
 	}
 }
 

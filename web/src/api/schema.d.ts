@@ -775,6 +775,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/side-by-side": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was seen of a site beside its source */
+        get: operations["side-by-side"];
+        put?: never;
+        /** Start looking at pages of a site beside its source's */
+        post: operations["look-side-by-side"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/tasks/{key}": {
         parameters: {
             query?: never;
@@ -1543,6 +1561,13 @@ export interface components {
             id: number;
             sentence: string;
         };
+        Look: {
+            /**
+             * Format: int64
+             * @description 6 unless given
+             */
+            pages?: number;
+        };
         Me: {
             name: string;
             /** @enum {string} */
@@ -1900,6 +1925,14 @@ export interface components {
             secret?: boolean;
             value: string;
         };
+        RecordSideBySide: {
+            /** Format: date-time */
+            at: string;
+            left: string;
+            pages: components["schemas"]["SidebysidePage"][];
+            right: string;
+            source: string;
+        };
         RecordStepTime: {
             /** Format: date-time */
             at: string;
@@ -2010,7 +2043,7 @@ export interface components {
             progress: components["schemas"]["RecordProgress"];
             result?: unknown;
             /** @enum {string} */
-            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table";
+            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table" | "look";
             /** Format: date-time */
             started_at?: string;
             /** @enum {string} */
@@ -2058,6 +2091,16 @@ export interface components {
             to_do: string[];
             values: components["schemas"]["ProvisionValue"][];
             visible: boolean;
+        };
+        SidebysidePage: {
+            left: string;
+            path: string;
+            /** Format: int64 */
+            places: number;
+            problem?: string;
+            right: string;
+            /** Format: double */
+            share: number;
         };
         Site: {
             /** @description which login works, in a sentence */
@@ -3956,6 +3999,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "side-by-side": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordSideBySide"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-side-by-side": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Look"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
                 };
             };
             /** @description Error */

@@ -2,7 +2,7 @@ import { Archive, EyeOff } from 'lucide-react'
 import { useNavigate, useParams } from 'react-router'
 import type { Site } from '../../api/client'
 import { useCheck, useSite, useTick } from '../../api/hooks'
-import { Button, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble, Verdict } from '../../parts/parts'
+import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble, Verdict } from '../../parts/parts'
 import { count, day, millis, plural } from '../../parts/say'
 import { Reveal } from '../vault/Reveal'
 import { Checks } from './Checks'
@@ -22,6 +22,7 @@ export function SitePage() {
     <>
       <Head title={s.title || s.name} beside={s.retired_at ? <Status tone="plain" icon={Archive}>retired {day(s.retired_at)}</Status> : <><Checks report={s.report} />{s.held && <Status tone="look" icon={EyeOff}>held</Status>}</>}
         facts={<><Out href={s.address} /><span>from <To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && `, ${plural(s.behind, 'release')} behind`}</span><span>for <To to={`/clients/${s.client}`}>{s.client}</To></span><span>on {s.host}</span><span>made {day(s.made_at)} in <To to={`/runs/${s.run_id}`}>run {s.run_id}</To></span></>}>
+        {!s.retired_at && <ButtonLink to={`/sites/${s.name}/side-by-side`}>Beside its source</ButtonLink>}
         {!s.retired_at && <Button primary onClick={async () => go(`/runs/${(await check.mutateAsync(name)).id}`)}>Check it now</Button>}
       </Head>
       <Trouble error={check.error} />

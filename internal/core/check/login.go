@@ -1,0 +1,122 @@
+package check
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strings"
+)
+
+// login logs in as the administrator and opens a page only those inside can see. Where the kind's own login page is
+// not there, it looks for the one that the site has moved it to.
+func (r *runner) login(ctx context.Context) {
+	if r.site.Password == "" {
+		return // whoever has the accounts that stayed knows theirs
+	}
+	l := r.site.Kind.Login
+	fail := func(sentence string) {
+		r.judge(Check{Name: "login", Verdict: Fail, Sentence: sentence, Remedy: "set a new password for " + r.site.Login + ", and see whether an extension blocks the login page"})
+	}
+	at := r.base.String() + "/" + l.Path
+	status, err := r.tryLogin(ctx, at)
+	where := ""
+	if err == nil && status != http.StatusOK {
+		if moved := r.movedLogin(ctx); moved != "" {
+			at, where = moved, fmt.Sprintf(", at %s, where the site has moved it", moved)
+			r.report.LoginAt = moved
+			status, err = r.tryLogin(ctx, at)
+		}
+	}
+	switch {
+	case err != nil:
+		fail(fmt.Sprintf("the login page does not answer: %v", err))
+		return
+	case status != http.StatusOK:
+		fail(fmt.Sprintf("logging in as %s at %s does not work (%d)", r.site.Login, at, status))
+		return
+	}
+	inside, _, err := r.get(ctx, r.base.String()+"/"+l.Inside)
+	if err != nil || inside.StatusCode != http.StatusOK {
+		fail(fmt.Sprintf("logged in as %s, but %s is not open to it", r.site.Login, l.Inside))
+		return
+	}
+	r.judge(Check{Name: "login", Verdict: Pass, Sentence: fmt.Sprintf("logging in as %s works%s", r.site.Login, where)})
+}
+
+// tryLogin sends the login form. It returns 200 when the site let the administrator in, else what it answered, or 401
+// when it answered with its form again.
+func (r *runner) tryLogin(ctx context.Context, address string) (status int, err error) {
+	l := r.site.Kind.Login
+	form := url.Values{}
+	fill := strings.NewReplacer("{login}", r.site.Login, "{password}", r.site.Password)
+	for k, v := range l.Fields {
+		form.Set(k, fill.Replace(v))
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, strings.NewReader(form.Encode()))
+	if err != nil {
+		return 0, err
+	}
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	for k, v := range l.Cookies {
+		req.AddCookie(&http.Cookie{Name: k, Value: v})
+	}
+	res, _, err := r.send(req)
+	if err != nil {
+		return 0, err
+	}
+	for _, c := range res.Cookies() {
+		if strings.HasPrefix(c.Name, l.ProofCookie) && c.Value != "" {
+			return http.StatusOK, nil
+		}
+	}
+	if res.StatusCode == http.StatusOK {
+		return http.StatusUnauthorized, nil
+	}
+	return res.StatusCode, nil
+}
+
+// slug is what can be the name of a moved login page.
+var slug = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{1,60}$`)
+
+const movedTries = 12
+
+// movedLogin looks for the login page where the site's own options may say that it is: in each option whose name has
+// to do with it. A page counts that has the fields of the kind's login.
+func (r *runner) movedLogin(ctx context.Context) string {
+	k := r.site.Kind
+	if k.Login.Moved == "" || r.site.DB == nil {
+		return ""
+	}
+	var candidates []string
+	err := r.site.DB.Select(ctx, r.site.Prefix+k.Options.Table, []string{k.Options.Key, k.Options.Value}, "", nil, func(row [][]byte) error {
+		if bytes.Contains(row[0], []byte(k.Login.Moved)) && slug.Match(row[1]) && len(candidates) < movedTries {
+			candidates = append(candidates, string(row[1]))
+		}
+		return nil
+	})
+	if err != nil {
+		return ""
+	}
+	for _, c := range candidates {
+		for _, end := range []string{"/", ""} {
+			at := r.base.String() + "/" + c + end
+			if res, body, err := r.get(ctx, at); err == nil && res.StatusCode == http.StatusOK && hasFields(body, k.Login.Fields) {
+				return at
+			}
+		}
+	}
+	return ""
+}
+
+// hasFields reports whether a page has the fields into which a person types.
+func hasFields(body []byte, fields map[string]string) bool {
+	for name, value := range fields {
+		if strings.HasPrefix(value, "{") && !bytes.Contains(body, []byte(`name="`+name+`"`)) {
+			return false
+		}
+	}
+	return true
+}

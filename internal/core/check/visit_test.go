@@ -1,0 +1,153 @@
+package check
+
+import (
+	"context"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/sitedb"
+)
+
+const contactForm = `<title>Lessons</title><form action="/contact/send" method="post"><input type="hidden" name="page" value="12"><input name="name" required><textarea name="message"></textarea><input type="submit" name="go"></form>`
+
+func TestAFormIsSentWithNothingFilledIn(t *testing.T) {
+	s := healthy()
+	s["/lessons/"] = answer(contactForm)
+	sent := map[string][]string{}
+	s["/contact/send"] = func(w http.ResponseWriter, r *http.Request) {
+		require.NoError(t, r.ParseForm())
+		sent = r.PostForm
+		w.WriteHeader(http.StatusUnprocessableEntity)
+	}
+	got := visit(t, s, nil)
+	require.Equal(t, Pass, got["form"].Verdict, got["form"].Evidence)
+	require.Equal(t, map[string][]string{"page": {"12"}, "name": {""}, "message": {""}}, sent)
+
+	s["/contact/send"] = func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusInternalServerError) }
+	require.Contains(t, visit(t, s, nil)["form"].Evidence[0], "answers 500")
+	delete(s, "/contact/send")
+	require.Contains(t, visit(t, s, nil)["form"].Evidence[0], "answers 404")
+	s["/lessons/"] = answer(`<form action="http://base.localhost/send" method="POST"><input name="a" required></form>`)
+	require.Contains(t, visit(t, s, nil)["form"].Evidence[0], "base.localhost")
+	for why, page := range map[string]string{
+		"nothing is required, so it might be kept": `<form action="/contact/send" method="post"><input name="a"></form>`,
+		"it belongs to somebody else's service":    `<form action="https://letters.example/join" method="post"><input name="a" required></form>`,
+		"it only looks for something":              `<form action="/"><input name="s" required></form>`,
+		"it logs in":                               `<form action="/wp-login.php" method="post"><input name="log" required><input type="password" name="pwd"></form>`,
+	} {
+		s["/lessons/"] = answer(page)
+		require.NotContains(t, visit(t, s, nil), "form", why)
+	}
+}
+
+// options is a database that has one table.
+type options struct {
+	sitedb.DB
+	rows [][2]string
+}
+
+func (o options) Tables(context.Context) ([]sitedb.Table, error) { return nil, nil }
+func (o options) Snapshot(context.Context) (sitedb.Snapshot, error) {
+	return nothing{}, nil
+}
+func (o options) Select(_ context.Context, _ string, _ []string, _ string, _ []string, each func([][]byte) error) error {
+	for _, r := range o.rows {
+		if err := each([][]byte{[]byte(r[0]), []byte(r[1])}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+type nothing struct{ sitedb.Snapshot }
+
+func (nothing) Close() error { return nil }
+
+func TestALoginThatTheSiteHasMovedIsFound(t *testing.T) {
+	s := healthy()
+	door := s["/wp-login.php"]
+	s["/stage-door/"] = func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodGet {
+			answer(`<input name="log"><input name="pwd">`)(w, r)
+			return
+		}
+		door(w, r)
+	}
+	s["/box-office/"] = answer("buy tickets")
+	hidden := func(site *Site) {
+		site.DB = options{rows: [][2]string{{"blogname", "stage-door"}, {"login_colour", "box-office"}, {"hide_login_slug", "stage-door"}, {"login_page", "http://elsewhere.example/"}}}
+	}
+	s["/wp-login.php"] = func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost {
+			http.NotFound(w, r)
+			return
+		}
+		answer("<title>Lessons</title>")(w, r)
+	}
+	got := visit(t, s, hidden)
+	require.Equal(t, Pass, got["login"].Verdict, got["login"].Sentence)
+	require.Contains(t, got["login"].Sentence, "/stage-door/, where the site has moved it")
+	delete(s, "/stage-door/")
+	got = visit(t, s, hidden)
+	require.Equal(t, Fail, got["login"].Verdict)
+}
+
+func TestMailThatShouldStayIsJudged(t *testing.T) {
+	dir := t.TempDir()
+	fsys, err := hostfs.Open("file://" + dir)
+	require.NoError(t, err)
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	quiet := filepath.Join(dir, "site", kinds[0].Mail.File)
+	require.NoError(t, os.MkdirAll(filepath.Dir(quiet), 0o755))
+	asked := func(quiet bool) func(*Site) {
+		return func(s *Site) { s.FS, s.Folder, s.Quiet = fsys, "site", quiet }
+	}
+	require.Equal(t, Pass, visit(t, healthy(), asked(false))["mail"].Verdict)
+	require.Equal(t, Fail, visit(t, healthy(), asked(true))["mail"].Verdict)
+	require.NoError(t, os.WriteFile(quiet, []byte(kinds[0].Mail.Text), 0o644))
+	require.Equal(t, Pass, visit(t, healthy(), asked(true))["mail"].Verdict)
+	got := visit(t, healthy(), asked(false))
+	require.Equal(t, Fail, got["mail"].Verdict)
+	require.Contains(t, got["mail"].Remedy, "--visible")
+}
+
+func TestResponseTimeIsToldBesideTheSources(t *testing.T) {
+	wait := func(d time.Duration) http.HandlerFunc {
+		return func(http.ResponseWriter, *http.Request) { time.Sleep(d) }
+	}
+	source := httptest.NewServer(wait(0))
+	defer source.Close()
+	require.Contains(t, visit(t, healthy(), func(s *Site) { s.Source = source.URL })["response time"].Sentence, "the source's")
+
+	s := healthy()
+	home := s["/"]
+	s["/"] = func(w http.ResponseWriter, r *http.Request) { time.Sleep(slowBeside + 20*time.Millisecond); home(w, r) }
+	got := visit(t, s, func(s *Site) { s.Source = source.URL })["response time"]
+	require.Equal(t, Warn, got.Verdict)
+	require.Contains(t, got.Evidence[0], "times as slow")
+	got = visit(t, s, func(s *Site) { s.Source, s.SourceConnect = "http://base.example", "127.0.0.1:1" })["response time"]
+	require.Equal(t, Pass, got.Verdict, "a source that does not answer is passed over")
+}
+
+func TestPathsOfASitesFirstPages(t *testing.T) {
+	s := healthy()
+	s["/"] = answer(`<a href="/lessons/#top">a</a><a href="/lessons/">b</a><a href="/?page_id=3">c</a><a href="/wp-login.php?x">d</a><a href="https://elsewhere.example/">e</a><a href="/four">f</a>`)
+	web := httptest.NewServer(s)
+	defer web.Close()
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	paths, err := Paths(context.Background(), web.URL, "", "", kinds[0], 3)
+	require.NoError(t, err)
+	require.Equal(t, []string{"", "lessons/", "?page_id=3"}, paths)
+	_, err = Paths(context.Background(), "http://base.example", "127.0.0.1:1", "", kinds[0], 3)
+	require.Error(t, err)
+}

@@ -1,0 +1,52 @@
+import { useState } from 'react'
+import { useNavigate, useParams } from 'react-router'
+import { useLook, useSideBySide } from '../../api/hooks'
+import { Problem } from '../../api/client'
+import { Button, cx, Empty, Head, Loading, Out, Sheet, To, Trouble } from '../../parts/parts'
+import { day, plural } from '../../parts/say'
+
+const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 && share > 0 ? 1 : 0)} %`
+
+/** The same pages of source and site, with frames around what differs. */
+export function SideBySide() {
+  const { name = '' } = useParams()
+  const seen = useSideBySide(name)
+  const look = useLook()
+  const go = useNavigate()
+  const [at, setAt] = useState(0)
+  const never = seen.error instanceof Problem && seen.error.status === 404
+  if (seen.isPending) return <Loading />
+  if (!seen.data && !never) return <Trouble error={seen.error} />
+  const again = <Button primary={never} onClick={async () => go(`/runs/${(await look.mutateAsync(name)).id}`)}>{never ? 'Look at them now' : 'Look again'}</Button>
+  if (!seen.data) return <><Head title={`${name} beside its source`}>{again}</Head><Trouble error={look.error} /><Sheet><Empty>Nobody has looked yet. It takes a second or two a page.</Empty></Sheet></>
+  const s = seen.data
+  const page = s.pages[Math.min(at, s.pages.length - 1)]!
+  const picture = (file: string) => `/api/v1/sites/${encodeURIComponent(name)}/side-by-side/${file}?at=${s.at}`
+  return (
+    <>
+      <Head title={`${name} beside its source`} facts={<><span>source <To to={`/sources/${s.source}`}>{s.source}</To></span><span>seen {day(s.at)}</span><span>frames are around what differs; titles and values should</span></>}>
+        <To to={`/sites/${name}`}><span className="leading-8 pr-2">Back to the site</span></To>{again}
+      </Head>
+      <Trouble error={look.error} />
+      <div className="grid grid-cols-[13.5rem_minmax(0,1fr)_minmax(0,1fr)] gap-4 items-start">
+        <nav aria-label="Pages" className="bg-sheet border border-line rounded-md py-1.5">
+          {s.pages.map((p, i) => (
+            <button key={p.path} type="button" aria-current={i === at ? 'page' : undefined} onClick={() => setAt(i)}
+              className={cx('w-full text-left px-4 py-1.5 grid gap-1', i === at ? 'bg-leaf-wash' : 'hover:bg-leaf-wash/50')}>
+              <span className="font-semibold truncate">/{p.path}</span>
+              <span className="flex items-center gap-2 text-soft">
+                <span className="inline-block h-2 w-20 rounded-sm bg-line overflow-hidden" aria-hidden><span className="block h-full bg-clay" style={{ width: `${Math.min(100, p.share * 100)}%` }} /></span>
+                {p.problem ? 'did not open' : percent(p.share)}
+              </span>
+            </button>
+          ))}
+        </nav>
+        {page.problem ? <div className="col-span-2"><Trouble error={new Error(page.problem)} /></div> : ([['Source', s.left, page.left], ['Site', s.right, page.right]] as const).map(([title, address, file]) => (
+          <Sheet key={title} title={title} aside={<Out href={`${address}/${page.path}`}>{title === 'Site' ? `${percent(page.share)} in ${plural(page.places, 'place')}` : 'open'}</Out>}>
+            <img src={picture(file)} alt={`${title}: /${page.path}`} className="block w-full border-t border-line" />
+          </Sheet>
+        ))}
+      </div>
+    </>
+  )
+}
