@@ -247,7 +247,10 @@ func (d *demo) job(ctx context.Context) error {
 	if err := d.fromElsewhere(ctx, svc); err != nil {
 		return err
 	}
-	return d.october(ctx, svc)
+	if err := d.october(ctx, svc); err != nil {
+		return err
+	}
+	return d.november(ctx, svc)
 }
 
 func writeYAML(file string, v any) error {
@@ -336,18 +339,53 @@ func (d *demo) october(ctx context.Context, svc *client.Client) error {
 	if err != nil {
 		return err
 	}
-	again := func() error {
+	replace := []string{"site", "provision", replaced.Name, "--from", "music-base", "--host", "preview", "--replace", "--keep", "comments", "--keep", "users"}
+	ofFirst := func() error {
 		s, err := svc.Site(ctx, replaced.Name)
 		if err == nil && s.Release == "music-base@1" {
 			err = &client.Problem{Status: http.StatusNotFound}
 		}
 		return err
 	}
-	return d.steps(ctx, []step{
+	err = d.steps(ctx, []step{
 		{exists(svc.Site, ctx, all[11].Name), []string{"site", "provision", "--table", table, "--from", "music-base", "--host", "preview", "--hold"}},
-		{again, []string{"site", "keep-copy", replaced.Name}},
-		{again, []string{"site", "provision", replaced.Name, "--from", "music-base", "--host", "preview", "--replace", "--keep", "comments", "--keep", "users"}},
+		{ofFirst, []string{"site", "keep-copy", replaced.Name}},
+		{ofFirst, replace},
 	})
+	if err != nil {
+		return err
+	}
+	return d.once("undone", func() error {
+		say("The school wants its old site back, and changes its mind")
+		return errors.Join(d.nestseed(ctx, "site", "undo", replaced.Name, "--plan"), d.nestseed(ctx, "site", "undo", replaced.Name), d.nestseed(ctx, replace...))
+	})
+}
+
+// november is when sites go live: one takes the newest code, one moves to its own address on another host, one is
+// looked at beside the base site, one is handed over.
+func (d *demo) november(ctx context.Context, svc *client.Client) error {
+	all := scenario.Schools(12)
+	refreshed, moved, seen, handed := all[0].Name, all[1].Name, all[2].Name, all[4].Name
+	first := func(name string, done func(wire.Site) bool) func() error {
+		return func() error {
+			s, err := svc.Site(ctx, name)
+			if err == nil && !done(s) {
+				err = &client.Problem{Status: http.StatusNotFound}
+			}
+			return err
+		}
+	}
+	err := d.steps(ctx, []step{
+		{first(refreshed, func(s wire.Site) bool { return s.Behind == 0 }), []string{"site", "refresh", refreshed}},
+		{exists(svc.Host, ctx, "town"), []string{"host", "add", "town", "--files", "file://" + d.stack.Sites() + "?owner=www-data", "--web-root", "{name}-school",
+			"--address", d.stack.Address("{name}-school"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", d.stack.AdminUser, d.stack.DatabasePort)}},
+		{first(moved, func(s wire.Site) bool { return s.Host == "town" }), []string{"site", "move", moved, "--host", "town", "--visible"}},
+		{first(handed, func(s wire.Site) bool { return len(s.Handovers) > 0 }), []string{"site", "handover", handed}},
+	})
+	if err != nil {
+		return err
+	}
+	return d.once("looked", func() error { return d.nestseed(ctx, "site", "side-by-side", seen) })
 }
 
 func exists[T any](show func(context.Context, string) (T, error), ctx context.Context, name string) func() error {

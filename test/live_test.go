@@ -210,7 +210,7 @@ func TestARuleDropsOldSafetyCopies(t *testing.T) {
 	s := siteOf(t, 8)
 	must(t, "site", "keep-copy", s.Name)
 	must(t, "site", "keep-copy", s.Name)
-	require.Contains(t, must(t, "site", "copy-rule", s.Name, "--last", "1"), "the last 1 are kept")
+	require.Contains(t, must(t, "site", "copy-rule", s.Name, "--last", "1"), "the newest is kept")
 	copies := ask[wire.Site](t, "site", "show", s.Name).Copies
 	require.NoError(t, world.service.stop())
 	restart(t) // rules are applied at the start, and every hour

@@ -183,6 +183,8 @@ func copyRule(r wire.CopyRule) string {
 	switch {
 	case r.Last == 0 && r.Days == 0:
 		return "all are kept until a person drops them"
+	case r.Days == 0 && r.Last == 1:
+		return "the newest is kept"
 	case r.Days == 0:
 		return fmt.Sprintf("the last %d are kept", r.Last)
 	case r.Last == 0:
