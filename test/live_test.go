@@ -251,3 +251,23 @@ func TestWhatIsDoneWithASiteIsAskedForInTheConsole(t *testing.T) {
 	require.NotNil(t, ask[wire.Site](t, "site", "show", s.Name).RetiredAt, "it stays in the record, with its copy")
 	nothingLeft(t, s.Name)
 }
+
+func TestATableIsPlannedAndMadeInTheConsole(t *testing.T) {
+	prepared(t)
+	file := filepath.Join(t.TempDir(), "clients.csv")
+	require.NoError(t, os.WriteFile(file, []byte("client,title,email,booking_licence,measurement\r\nquay-side,\"Quay \"\"Side\"\", Harps\",office@quay-side.example,LB-8K2M4Q-7781,M-1A2B3C\r\nrook-hill,Rook Hill,office@rook-hill.example,LB-8K2M4Q-7782,nonsense\r\n"), 0o644))
+	tab := console(t)
+	var table string
+	do(t, tab, chromedp.Navigate(world.service.address()+"/sites/table"), chromedp.WaitVisible("input[type=file]", chromedp.ByQuery),
+		chromedp.SetUploadFiles("input[type=file]", []string{file}, chromedp.ByQuery), chromedp.WaitVisible("table", chromedp.ByQuery), chromedp.Text("table", &table, chromedp.ByQuery))
+	require.Contains(t, table, "quay-side (added)")
+	require.Contains(t, table, "measurement")
+	do(t, tab, chromedp.Click("//button[normalize-space()='Make 1 site']", chromedp.BySearch), chromedp.WaitVisible("//h1[contains(., 'Make 2 sites')]", chromedp.BySearch))
+	ended(t, world.service.client(t))
+	s := ask[wire.Site](t, "site", "show", "quay-side")
+	require.Equal(t, `Quay "Side", Harps`, s.Title)
+	require.True(t, s.Held)
+	require.Zero(t, s.Report.Faults(), "%+v", s.Report)
+	nothingLeft(t, "rook-hill")
+	must(t, "site", "undo", "quay-side")
+}

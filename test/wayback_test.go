@@ -225,6 +225,11 @@ func TestATableMakesEachSiteByItself(t *testing.T) {
 		require.NoError(t, w.Write(row))
 	}
 	w.Flush()
+	planned := withInput(t, text.String(), "site", "plan", "--table", "-", "--from", "music-base@1", "--host", "preview")
+	require.Contains(t, planned.out, "2 would be made, 0 are there, 1 would fail; nothing has been touched")
+	require.Contains(t, planned.out, "measurement")
+	require.Contains(t, planned.out, schools[0].Name+" (added)")
+	require.Equal(t, 3, nestseed(t, "client", "show", schools[0].Name).code, "a plan adds nobody")
 	r := withInput(t, text.String(), "site", "provision", "--table", "-", "--from", "music-base@1", "--host", "preview", "--hold")
 	require.Equal(t, 1, r.code, r.err)
 	require.Contains(t, r.out, "2 made, 1 failed")

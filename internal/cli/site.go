@@ -31,6 +31,8 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 	}, more...)
 }
 
+var tableFlag = &cli.StringFlag{Name: "table", Usage: "`FILE.csv` with a column client, and address, name and settings as further columns; - reads standard input"}
+
 func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 	set, err := pairs(c.StringSlice("set"))
 	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"), Set: set, Visible: c.Bool("visible"),
@@ -39,15 +41,8 @@ func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 
 func (a *app) site() *cli.Command {
 	return noun("site", "sites that were made from releases",
-		asking(a, "plan", "CLIENT", "show what would be made; nothing is touched", siteFlags(), func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Plan, error) {
-			in, err := newSite(c, args[0])
-			if err != nil {
-				return wire.Plan{}, err
-			}
-			return svc.PlanSite(ctx, in)
-		}, a.printPlan),
-		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach,
-			&cli.StringFlag{Name: "table", Usage: "`FILE.csv` with a column client, and address, name and settings as further columns; - reads standard input"},
+		verb("plan", "[CLIENT]", "show what would be made; nothing is touched", siteFlags(tableFlag), a.sitePlan),
+		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach, tableFlag,
 			&cli.StringFlag{Name: "plan", Usage: "the mark of the plan that was looked at; another plan is refused"}), a.siteProvision),
 		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"}}, func(ctx context.Context, c *cli.Command, svc *client.Client, _ []string) ([]wire.Site, error) {
 			if c.Bool("retired") {
@@ -191,6 +186,28 @@ func copyRule(r wire.CopyRule) string {
 		return fmt.Sprintf("each is kept for %d days", r.Days)
 	}
 	return fmt.Sprintf("the last %d are kept, each for %d days", r.Last, r.Days)
+}
+
+func (a *app) sitePlan(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	if c.IsSet("table") {
+		return a.planTable(ctx, c, svc, args)
+	}
+	if len(args) != 1 {
+		return usage("nestseed site plan takes CLIENT, or --table FILE.csv")
+	}
+	in, err := newSite(c, args[0])
+	if err != nil {
+		return err
+	}
+	p, err := svc.PlanSite(ctx, in)
+	if err != nil {
+		return err
+	}
+	return a.print(c, p, func() { a.printPlan(p) })
 }
 
 func (a *app) siteProvision(ctx context.Context, c *cli.Command, args []string) error {

@@ -16,15 +16,15 @@ import (
 	"nestseed/internal/wire"
 )
 
-// provisionTable makes a site for each line of a table. Columns client, name and address are the site's; every
-// other is a setting.
-func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Client, args []string) error {
+// newTable reads the table that --table names. Columns client, name and address are the site's; every other is a
+// setting.
+func (a *app) newTable(c *cli.Command, args []string) (wire.NewTable, error) {
 	if len(args) > 0 || c.IsSet("address") || c.IsSet("name") || c.Bool("replace") || len(c.StringSlice("set")) > 0 {
-		return usage("with --table, clients, names, addresses and settings are in the table, and nothing is replaced")
+		return wire.NewTable{}, usage("with --table, clients, names, addresses and settings are in the table, and nothing is replaced")
 	}
 	heads, lines, err := a.readTable(c.String("table"), "client")
 	if err != nil {
-		return err
+		return wire.NewTable{}, err
 	}
 	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold")}
 	for _, line := range lines {
@@ -44,6 +44,45 @@ func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Cl
 			}
 		}
 		in.Rows = append(in.Rows, row)
+	}
+	return in, nil
+}
+
+func (a *app) planTable(ctx context.Context, c *cli.Command, svc *client.Client, args []string) error {
+	in, err := a.newTable(c, args)
+	if err != nil {
+		return err
+	}
+	p, err := svc.PlanTable(ctx, in)
+	if err != nil {
+		return err
+	}
+	return a.print(c, p, func() {
+		var rows [][]string
+		for _, r := range p.Rows {
+			mark, what := "✓", r.Address
+			switch {
+			case r.There:
+				what += " (is there already, and stays)"
+			case !r.Ready:
+				mark, what = "✗", strings.Join(r.Problems, "; ")
+			}
+			client := r.Client
+			if r.NewClient {
+				client += " (added)"
+			}
+			rows = append(rows, []string{mark, r.Site, client, what})
+		}
+		table(a.out, []string{"", "site", "client", ""}, rows)
+		fmt.Fprintf(a.out, "%d would be made, %d are there, %d would fail; nothing has been touched\n", p.Ready, p.There, p.Wrong)
+	})
+}
+
+// provisionTable makes a site for each line of a table.
+func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Client, args []string) error {
+	in, err := a.newTable(c, args)
+	if err != nil {
+		return err
 	}
 	run, err := svc.ProvisionTable(ctx, in)
 	if err != nil {

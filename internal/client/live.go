@@ -63,3 +63,8 @@ func (c *Client) Picture(ctx context.Context, name, file string, to io.Writer) e
 func (c *Client) CheckSource(ctx context.Context, name string) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/sources/"+seg(name)+"/check", nil)
 }
+
+// PlanTable tells what making a site for each row will do.
+func (c *Client) PlanTable(ctx context.Context, t wire.NewTable) (wire.TablePlan, error) {
+	return post[wire.TablePlan](ctx, c, "/sites/table/plan", t)
+}

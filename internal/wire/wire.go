@@ -310,6 +310,25 @@ type TableRow struct {
 	Set     map[string]string `json:"set,omitempty"`
 }
 
+// TablePlan is what making a site for each row will do.
+type TablePlan struct {
+	Rows  []TableRowPlan `json:"rows"`
+	Ready int            `json:"ready"` // rows that would be made
+	There int            `json:"there"` // rows whose site is there already, and that are passed over
+	Wrong int            `json:"wrong"` // rows that would fail
+}
+
+// TableRowPlan is what one row will do.
+type TableRowPlan struct {
+	Site      string   `json:"site"`
+	Client    string   `json:"client"`
+	NewClient bool     `json:"new_client,omitempty"` // is added
+	Address   string   `json:"address"`
+	There     bool     `json:"there,omitempty"`
+	Ready     bool     `json:"ready"`
+	Problems  []string `json:"problems"`
+}
+
 // Plan is what making a site will do.
 type Plan struct {
 	provision.Plan

@@ -19,6 +19,7 @@ import { ReleasePage } from './pages/releases/ReleasePage'
 import { RunPage } from './pages/runs/RunPage'
 import { Runs } from './pages/runs/Runs'
 import { MakeSite } from './pages/sites/MakeSite'
+import { MakeTable } from './pages/sites/MakeTable'
 import { SideBySide } from './pages/sites/SideBySide'
 import { SitePage } from './pages/sites/SitePage'
 import { Sites } from './pages/sites/Sites'
@@ -54,6 +55,7 @@ function Console() {
           <Route path="clients/:name" element={<ClientPage />} />
           <Route path="sites" element={<Sites />} />
           <Route path="sites/new" element={<MakeSite />} />
+          <Route path="sites/table" element={<MakeTable />} />
           <Route path="sites/:name" element={<SitePage />} />
           <Route path="sites/:name/side-by-side" element={<SideBySide />} />
           <Route path="sites/:name/sheet" element={<SheetPage />} />

@@ -220,6 +220,13 @@ func TestCertificatesAndMixedContentOfSecureSites(t *testing.T) {
 	require.Equal(t, Fail, got["mixed content"].Verdict)
 }
 
+func TestATitleIsKnownThoughItsMarksAreSetAsPrintersDo(t *testing.T) {
+	s := healthy()
+	s["/"] = answer(`<title>Quay “Side” – Ine’s Harps… &#8211; Music</title><meta name="robots" content="noindex"><a href="/lessons/">x</a>`)
+	require.Equal(t, Pass, visit(t, s, func(site *Site) { site.Title = `Quay "Side" -- Ine's Harps...` })["title"].Verdict)
+	require.Equal(t, Fail, visit(t, s, func(site *Site) { site.Title = `Quay "Seat"` })["title"].Verdict)
+}
+
 func TestSlowPagesAreTold(t *testing.T) {
 	r := &runner{report: &Report{}}
 	for _, ms := range []int{100, 2500, 2600} {

@@ -278,12 +278,15 @@ func (r *runner) judgePages() {
 	if r.site.Title != "" && len(r.pages) > 0 {
 		home := r.pages[0]
 		var wrong []string
-		if !strings.Contains(home.title, r.site.Title) {
+		if !strings.Contains(plainMarks.Replace(home.title), plainMarks.Replace(r.site.Title)) {
 			wrong = []string{fmt.Sprintf("%s is titled %q, not %q", home.address, home.title, r.site.Title)}
 		}
 		r.verdict("title", fmt.Sprintf("the home page is titled %q", home.title), "the home page does not show the site's title", "see whether the theme shows the site title", wrong)
 	}
 }
+
+// plainMarks undoes what themes do to titles for their looks: quotation marks and dashes as printers set them.
+var plainMarks = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "″", `"`, "‘", "'", "’", "'", "′", "'", "—", "-", "–", "-", "---", "-", "--", "-", "…", "...", "×", "x")
 
 // verdict judges by whether there is evidence against.
 func (r *runner) verdict(name, good, bad, remedy string, evidence []string) {

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -151,6 +150,10 @@ func (a *api) wayBackOperations(h huma.API) {
 		}
 		return &body[records.SideBySide]{*seen}, nil
 	})
+	operation(h, "POST", "/sites/table/plan", "plan-table", "Plan a site for each row; nothing is touched", func(ctx context.Context, in *Put[wire.NewTable]) (*body[wire.TablePlan], error) {
+		p, err := a.tablePlan(ctx, in.Body)
+		return &body[wire.TablePlan]{p}, err
+	})
 	operation(h, "POST", "/sites/table", "provision-table", "Start making a site for each row", a.provisionTable)
 }
 
@@ -266,72 +269,4 @@ func (a *api) putBackCopy(ctx context.Context, in *NamedCopy) (*body[wire.Run], 
 		return nil, err
 	}
 	return a.startProvision(ctx, args, p, nil)
-}
-
-// provisionTable looks at all rows before anything is done about the first.
-func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*body[wire.Run], error) {
-	r, err := a.db.Release(ctx, in.Body.From)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := a.db.Host(ctx, in.Body.Host); err != nil {
-		return nil, err
-	}
-	args := runs.TableArgs{Release: r.Ref(), Host: in.Body.Host, Visible: in.Body.Visible, Hold: in.Body.Hold}
-	if err := tableProblems(in.Body.Rows); err != nil {
-		return nil, err
-	}
-	for _, row := range in.Body.Rows {
-		out := runs.TableRow{Client: row.Client, Name: row.Name, Address: row.Address}
-		_, err := a.db.Client(ctx, row.Client)
-		switch {
-		case errors.Is(err, records.ErrNotFound):
-			if _, err := a.db.AddClient(ctx, row.Client); err != nil {
-				return nil, err
-			}
-			if err := a.setSettings(ctx, row.Client, wire.Settings{Settings: row.Set}); err != nil {
-				return nil, fmt.Errorf("client %s: %w", row.Client, err)
-			}
-		case err != nil:
-			return nil, err
-		default:
-			var given runs.ProvisionArgs
-			if err := a.Works.SealValues(&given, row.Set); err != nil {
-				return nil, err
-			}
-			out.Sealed = given.Sealed
-		}
-		args.Rows = append(args.Rows, out)
-	}
-	// One table at a time: its sites are made by the workers that are left.
-	return a.start(ctx, records.Run{Sort: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()), Target: runs.Target("table", "sites")}, args)
-}
-
-// tableProblems finds what is wrong with a table as a whole. Errors: provision.ErrPlan.
-func tableProblems(rows []wire.TableRow) error {
-	var wrong []string
-	names, addresses := map[string]int{}, map[string]int{}
-	for i, row := range rows {
-		name := row.Name
-		if name == "" {
-			name = row.Client
-		}
-		if first, there := names[name]; there {
-			wrong = append(wrong, fmt.Sprintf("rows %d and %d are both to make site %s; give one another name", first, i+1, name))
-		}
-		names[name] = i + 1
-		if first, there := addresses[row.Address]; there && row.Address != "" {
-			wrong = append(wrong, fmt.Sprintf("rows %d and %d have the same address %s", first, i+1, row.Address))
-		}
-		addresses[row.Address] = i + 1
-		for key := range row.Set {
-			if !settingKey.MatchString(key) {
-				wrong = append(wrong, fmt.Sprintf("row %d: %q is not a name of a setting", i+1, key))
-			}
-		}
-	}
-	if len(wrong) > 0 {
-		return fmt.Errorf("%w: %s; no row was begun", provision.ErrPlan, strings.Join(wrong, "; "))
-	}
-	return nil
 }

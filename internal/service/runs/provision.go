@@ -34,6 +34,8 @@ type ProvisionArgs struct {
 	Hold    bool     `json:"hold,omitempty"`
 	Mail    bool     `json:"mail,omitempty"`    // goes out, though this is a preview
 	Refresh bool     `json:"refresh,omitempty"` // only the code of what is replaced
+	// NewClient lets a plan be made for a client who is not there yet.
+	NewClient bool `json:"-"`
 }
 
 const sealPurpose = "values of a provisioning"
@@ -79,6 +81,9 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 		return nil, err
 	}
 	c, err := w.DB.Client(ctx, args.Client)
+	if errors.Is(err, records.ErrNotFound) && args.NewClient {
+		c, err = records.Client{Name: args.Client}, nil
+	}
 	if err != nil {
 		return nil, err
 	}

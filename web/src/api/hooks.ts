@@ -109,6 +109,9 @@ export const useHandOver = () => useDo(({ name, days }: { name: string; days: nu
 export const useWithdraw = () => useDo((name: string) => body(http.DELETE('/sites/{name}/handovers', { params: { path: { name } } })))
 export const useSheet = (name: string) => useQuery({ queryKey: ['sites', name, 'sheet'], queryFn: () => body(http.GET('/sites/{name}/sheet', { params: { path: { name } } })) })
 export const useOpenHandover = () => useMutation({ mutationFn: (key: string) => body(http.POST('/handovers/open', { body: { key } })) })
+export const usePlanTable = (table: Schemas['NewTable'] | null) =>
+  useQuery({ queryKey: ['plan', 'table', table], enabled: table !== null, retry: false, gcTime: 0, queryFn: () => body(http.POST('/sites/table/plan', { body: table! })) })
+export const useMakeTable = () => useDo((table: Schemas['NewTable']) => body(http.POST('/sites/table', { body: table })))
 export const useSideBySide = (name: string) => useQuery({ queryKey: ['sites', name, 'side-by-side'], retry: false, queryFn: () => body(http.GET('/sites/{name}/side-by-side', { params: { path: { name } } })) })
 export const useLook = () => useDo((name: string) => body(http.POST('/sites/{name}/side-by-side', { params: { path: { name } }, body: {} })))
 export const useCopyRule = () => useDo(({ name, last, days }: { name: string; last: number; days: number }) => body(http.PUT('/sites/{name}/copy-rule', { params: { path: { name } }, body: { last, days } })))

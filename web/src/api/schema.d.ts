@@ -519,6 +519,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/table/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plan a site for each row; nothing is touched */
+        post: operations["plan-table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}": {
         parameters: {
             query?: never;
@@ -859,6 +876,23 @@ export interface paths {
         post?: never;
         /** Remove a source; the site itself is not touched */
         delete: operations["remove-source"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sources/{name}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start checking a source as a site that people visit */
+        post: operations["check-source"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1377,6 +1411,7 @@ export interface components {
             /** Format: date-time */
             at: string;
             checks: components["schemas"]["Check"][];
+            login_at?: string;
             /** Format: int64 */
             pages: number;
             /** Format: int64 */
@@ -2301,6 +2336,15 @@ export interface components {
             /** Format: int64 */
             tables: number;
         };
+        TablePlan: {
+            /** Format: int64 */
+            ready: number;
+            rows: components["schemas"]["TableRowPlan"][];
+            /** Format: int64 */
+            there: number;
+            /** Format: int64 */
+            wrong: number;
+        };
         TableRow: {
             address?: string;
             client: string;
@@ -2308,6 +2352,15 @@ export interface components {
             set?: {
                 [key: string]: string;
             };
+        };
+        TableRowPlan: {
+            address: string;
+            client: string;
+            new_client?: boolean;
+            problems: string[];
+            ready: boolean;
+            site: string;
+            there?: boolean;
         };
         Tick: {
             done: boolean;
@@ -3486,6 +3539,39 @@ export interface operations {
             };
         };
     };
+    "plan-table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTable"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TablePlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-site": {
         parameters: {
             query?: never;
@@ -4290,6 +4376,37 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
             };
             /** @description Error */
             default: {

@@ -13,6 +13,7 @@ export function Sites() {
     <>
       <Head title="Sites" facts="What was made from releases, for clients.">
         <Button onClick={() => setRetired(!retired)}>{retired ? 'Show those that stand' : 'Show the retired'}</Button>
+        <ButtonLink to="/sites/table">From a table</ButtonLink>
         <ButtonLink primary to="/sites/new">Make a site</ButtonLink>
       </Head>
       <Trouble error={sites.error} />

@@ -1,0 +1,152 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"nestseed/internal/core/provision"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+// plansAtOnce is how many rows of a table are planned at a time.
+const plansAtOnce = 4
+
+// tablePlan plans each row as it would be made, with clients who are not there yet as they would be added.
+func (a *api) tablePlan(ctx context.Context, in wire.NewTable) (wire.TablePlan, error) {
+	r, err := a.db.Release(ctx, in.From)
+	if err != nil {
+		return wire.TablePlan{}, err
+	}
+	if err := tableProblems(in.Rows); err != nil {
+		return wire.TablePlan{}, err
+	}
+	out := wire.TablePlan{Rows: make([]wire.TableRowPlan, len(in.Rows))}
+	group, gctx := errgroup.WithContext(ctx)
+	group.SetLimit(plansAtOnce)
+	for i, row := range in.Rows {
+		group.Go(func() (err error) {
+			out.Rows[i], err = a.rowPlan(gctx, row, runs.ProvisionArgs{Name: row.Name, Client: row.Client, Release: r.Ref(), Host: in.Host, Address: row.Address, Visible: in.Visible, Hold: in.Hold, NewClient: true})
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return wire.TablePlan{}, err
+	}
+	for _, row := range out.Rows {
+		switch {
+		case row.There:
+			out.There++
+		case row.Ready:
+			out.Ready++
+		default:
+			out.Wrong++
+		}
+	}
+	return out, nil
+}
+
+func (a *api) rowPlan(ctx context.Context, row wire.TableRow, args runs.ProvisionArgs) (wire.TableRowPlan, error) {
+	out := wire.TableRowPlan{Site: siteOfRow(row), Client: row.Client, Problems: []string{}}
+	if s, err := a.db.Site(ctx, out.Site); err == nil {
+		out.There, out.Address = true, s.Address
+		return out, nil
+	}
+	_, err := a.db.Client(ctx, row.Client)
+	out.NewClient = errors.Is(err, records.ErrNotFound)
+	if err != nil && !out.NewClient {
+		return out, err
+	}
+	p, err := a.plan(ctx, args, row.Set)
+	if err != nil {
+		if errors.Is(err, records.ErrNotFound) || ctx.Err() != nil {
+			return out, err // the host is not there: that is no row's fault
+		}
+		out.Problems = append(out.Problems, err.Error())
+		return out, nil
+	}
+	out.Address, out.Ready, out.Problems = p.Address, p.Ready, append(out.Problems, p.Problems...)
+	for _, v := range p.Values {
+		if v.Problem != "" {
+			out.Problems = append(out.Problems, fmt.Sprintf("%s (%s) %s", v.Label, v.Key, v.Problem))
+		}
+	}
+	return out, nil
+}
+
+func siteOfRow(row wire.TableRow) string {
+	if row.Name != "" {
+		return row.Name
+	}
+	return row.Client
+}
+
+// provisionTable looks at all rows before anything is done about the first.
+func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*body[wire.Run], error) {
+	r, err := a.db.Release(ctx, in.Body.From)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := a.db.Host(ctx, in.Body.Host); err != nil {
+		return nil, err
+	}
+	args := runs.TableArgs{Release: r.Ref(), Host: in.Body.Host, Visible: in.Body.Visible, Hold: in.Body.Hold}
+	if err := tableProblems(in.Body.Rows); err != nil {
+		return nil, err
+	}
+	for _, row := range in.Body.Rows {
+		out := runs.TableRow{Client: row.Client, Name: row.Name, Address: row.Address}
+		_, err := a.db.Client(ctx, row.Client)
+		switch {
+		case errors.Is(err, records.ErrNotFound):
+			if _, err := a.db.AddClient(ctx, row.Client); err != nil {
+				return nil, err
+			}
+			if err := a.setSettings(ctx, row.Client, wire.Settings{Settings: row.Set}); err != nil {
+				return nil, fmt.Errorf("client %s: %w", row.Client, err)
+			}
+		case err != nil:
+			return nil, err
+		default:
+			var given runs.ProvisionArgs
+			if err := a.Works.SealValues(&given, row.Set); err != nil {
+				return nil, err
+			}
+			out.Sealed = given.Sealed
+		}
+		args.Rows = append(args.Rows, out)
+	}
+	// One table at a time: its sites are made by the workers that are left.
+	return a.start(ctx, records.Run{Sort: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()), Target: runs.Target("table", "sites")}, args)
+}
+
+// tableProblems finds what is wrong with a table as a whole. Errors: provision.ErrPlan.
+func tableProblems(rows []wire.TableRow) error {
+	var wrong []string
+	names, addresses := map[string]int{}, map[string]int{}
+	for i, row := range rows {
+		name := siteOfRow(row)
+		if first, there := names[name]; there {
+			wrong = append(wrong, fmt.Sprintf("rows %d and %d are both to make site %s; give one another name", first, i+1, name))
+		}
+		names[name] = i + 1
+		if first, there := addresses[row.Address]; there && row.Address != "" {
+			wrong = append(wrong, fmt.Sprintf("rows %d and %d have the same address %s", first, i+1, row.Address))
+		}
+		addresses[row.Address] = i + 1
+		for key := range row.Set {
+			if !settingKey.MatchString(key) {
+				wrong = append(wrong, fmt.Sprintf("row %d: %q is not a name of a setting", i+1, key))
+			}
+		}
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("%w: %s; no row was begun", provision.ErrPlan, strings.Join(wrong, "; "))
+	}
+	return nil
+}

@@ -1,0 +1,89 @@
+import { Check, CircleDashed, X } from 'lucide-react'
+import { useState } from 'react'
+import { useNavigate } from 'react-router'
+import type { Schemas } from '../../api/client'
+import { useHosts, useMakeTable, usePlanTable, useReleases } from '../../api/hooks'
+import { readCSV } from '../../parts/csv'
+import { Button, Empty, Field, Head, Loading, Rows, Select, Sheet, Status, To, Trouble } from '../../parts/parts'
+import { plural, size } from '../../parts/say'
+
+type Row = Schemas['TableRow']
+
+/** Rows of a table as what is asked for: columns client, name and address are the site's, every other is a setting. */
+function rowsOf(text: string): Row[] {
+  const [heads, ...lines] = readCSV(text)
+  if (!heads || lines.length === 0) throw new Error('The table has no rows. Its first line names the columns, each further one is a site.')
+  if (!heads.includes('client')) throw new Error(`The table has no column client; it has ${heads.join(', ')}.`)
+  return lines.map((cells, i) => {
+    if (cells.length !== heads.length) throw new Error(`Row ${i + 1} has ${cells.length} fields, and the first line names ${heads.length}.`)
+    const row: Row = { client: '', set: {} }
+    heads.forEach((head, k) => {
+      const v = cells[k]!
+      if (head === 'client') row.client = v
+      else if (head === 'name') row.name = v || undefined
+      else if (head === 'address') row.address = v || undefined
+      else if (v) row.set![head] = v
+    })
+    return row
+  })
+}
+
+/** A table of clients on the left, what each row would become on the right. */
+export function MakeTable() {
+  const hosts = useHosts().data ?? []
+  const releases = useReleases().data ?? []
+  const [choice, setChoice] = useState({ from: '', host: '', visible: false, hold: true })
+  const [file, setFile] = useState<{ name: string; rows: Row[] } | null>(null)
+  const [wrong, setWrong] = useState<Error | null>(null)
+  const from = choice.from || releases[0]?.ref || ''
+  const host = choice.host || hosts[0]?.name || ''
+  const wanted: Schemas['NewTable'] | null = file && from && host ? { from, host, visible: choice.visible, hold: choice.hold, rows: file.rows } : null
+  const plan = usePlanTable(wanted)
+  const make = useMakeTable()
+  const go = useNavigate()
+  const pick = (part: Partial<typeof choice>) => setChoice((c) => ({ ...c, ...part }))
+  const read = async (f?: File) => {
+    setWrong(null)
+    setFile(null)
+    if (!f) return
+    try {
+      setFile({ name: f.name, rows: rowsOf(await f.text()) })
+    } catch (e) {
+      setWrong(e as Error)
+    }
+  }
+  const p = plan.data
+  return (
+    <>
+      <Head title="Make sites from a table" facts="A column client, and address, name and settings as further columns. Clients who are not there yet are added. Each row succeeds or fails by itself." />
+      <div className="grid grid-cols-[minmax(0,320px)_minmax(0,1fr)] gap-6 items-start">
+        <form className="grid gap-3" onSubmit={(e) => e.preventDefault()}>
+          <Field label="Table" hint="comma-separated values; the first line names the columns">{(id, by) => <input id={id} aria-describedby={by} type="file" accept=".csv,text/csv" onChange={(e) => read(e.target.files?.[0])} className="block w-full text-ink" />}</Field>
+          <Trouble error={wrong} />
+          <Field label="From release">{(id) => <Select id={id} value={from} onChange={(e) => pick({ from: e.target.value })}>{releases.map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}</Select>}</Field>
+          <Field label="Host">{(id) => <Select id={id} value={host} onChange={(e) => pick({ host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
+          <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.hold} onChange={(e) => pick({ hold: e.target.checked })} />Keep visitors out until each is opened</label>
+          <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.visible} onChange={(e) => pick({ visible: e.target.checked })} />Let search engines in</label>
+        </form>
+        <Sheet title="Plan" aside={p && `${p.ready} would be made, ${p.there} ${p.there === 1 ? 'is' : 'are'} there, ${p.wrong} would fail · nothing has been touched`}>
+          <Trouble error={plan.error} />
+          {!file ? <Empty>Choose a table to see what each row would become.</Empty> : !p ? !plan.error && <div className="px-4"><Loading /></div> : (
+            <>
+              <Rows caption="Rows" rows={p.rows} by={(r) => r.site} columns={[
+                { head: '', cell: (r) => r.there ? <Status tone="plain" icon={CircleDashed}>there</Status> : r.ready ? <Status tone="good" icon={Check}>ready</Status> : <Status tone="wrong" icon={X}>not like this</Status> },
+                { head: 'Site', cell: (r) => r.there ? <To to={`/sites/${r.site}`}>{r.site}</To> : <b>{r.site}</b> },
+                { head: 'Client', cell: (r) => <>{r.client}{r.new_client && <span className="text-soft"> (added)</span>}</> },
+                { head: '', grow: true, cell: (r) => r.problems.length > 0 ? <span className="text-clay">{r.problems.join('; ')}</span> : <span className="font-mono">{r.address.replace(/^https?:\/\//, '')}</span> },
+              ]} />
+              <Trouble error={make.error} />
+              <div className="px-4 py-3 flex items-center justify-between border-t border-line-strong">
+                <p className="text-soft">{p.wrong > 0 ? 'Rows that are not ready fail; the same table again makes them when they are corrected.' : `From ${file.name}.`}</p>
+                <Button primary disabled={p.ready === 0 || make.isPending} onClick={async () => go(`/runs/${(await make.mutateAsync(wanted!)).id}`)}>Make {plural(p.ready, 'site')}</Button>
+              </div>
+            </>
+          )}
+        </Sheet>
+      </div>
+    </>
+  )
+}
