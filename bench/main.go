@@ -83,7 +83,7 @@ func run(ctx context.Context) (err error) {
 	if err := b.prepare(); err != nil {
 		return err
 	}
-	for _, step := range []func() error{b.bare, b.grow, b.build, b.rebuild, b.provision, b.rewrite, b.many, b.bringIn, b.memory} {
+	for _, step := range []func() error{b.bare, b.table, b.grow, b.build, b.rebuild, b.provision, b.rewrite, b.many, b.bringIn, b.memory} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -156,6 +156,21 @@ func (b *bench) bare() error {
 	report("provision a bare CMS, checks included", took, "", 0, "2 s")
 	fmt.Println("   ", steps(run))
 	return nil
+}
+
+// table provisions fifty sites from one table, with all checks.
+func (b *bench) table() error {
+	n := max(2, 50*b.mb/800)
+	in := wire.NewTable{From: "music-base", Host: "preview"}
+	for i := range n {
+		in.Rows = append(in.Rows, wire.TableRow{Client: fmt.Sprintf("school-%02d", i+1), Set: scenario.Schools(1)[0].Settings})
+	}
+	_, took, err := b.wait(b.svc.ProvisionTable(b.ctx, in))
+	if err != nil {
+		return err
+	}
+	report(fmt.Sprintf("provision %d sites from a table, checks included", n), took, "", 0, "")
+	return b.memory()
 }
 
 // grow turns the base site into a large one: pictures that do not shrink, code and text that does, rows.
