@@ -3,6 +3,7 @@ package archive
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
@@ -23,6 +24,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"nestseed/internal/core/filelist"
+	"nestseed/internal/core/sums"
 )
 
 // Target is what an archive is written to: forward, but for sums and sizes, and the manifest, which are filled
@@ -36,6 +38,7 @@ const (
 	blockBytes  = 1 << 20  // large entries are compressed in blocks of this size, independently
 	smallBytes  = 4 << 20  // files up to this size are read whole by one worker
 	flightBytes = 48 << 20 // content that may be read but not yet written
+	batchBytes  = 4 << 20  // small files that one worker reads and sums together, at most
 	level       = 3        // of deflate: the knee of size over speed on real sites
 )
 
@@ -56,6 +59,17 @@ type writer struct {
 	flight *flight
 	sums   bytes.Buffer
 	index  []filelist.Entry
+
+	mu    sync.Mutex // over batch
+	batch []*pending // small entries that are in line and that no worker has yet
+	held  int64      // their bytes
+}
+
+// pending is a small entry that is in line, and how it is read.
+type pending struct {
+	e    *entry
+	b    *block
+	read func(buf []byte) ([]byte, error)
 }
 
 // entry is one file of the archive on its way.
@@ -202,8 +216,16 @@ func header(name string, mode fs.FileMode, t time.Time) *zip.FileHeader {
 	return h
 }
 
-// queue puts an entry in line.
+// queue puts an entry in line. Small ones that are in line before it go to a worker first: the line would come to a
+// stop at one that nobody reads.
 func (w *writer) queue(e *entry) error {
+	if err := w.handOut(); err != nil {
+		return err
+	}
+	return w.line(e)
+}
+
+func (w *writer) line(e *entry) error {
 	select {
 	case w.order <- e:
 		return nil
@@ -225,7 +247,7 @@ func (w *writer) do(task func() error) error {
 func (w *writer) cause() error { return context.Cause(w.ctx) }
 
 // small adds an entry whose content one worker reads. read may return nil to say that the entry is not
-// to be written after all.
+// to be written after all. Small entries go to workers by the batch: sums of many are computed at once.
 func (w *writer) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byte, error)) error {
 	if err := w.flight.acquire(size); err != nil {
 		return w.cause()
@@ -234,24 +256,52 @@ func (w *writer) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]b
 	e := &entry{header: h, blocks: make(chan *block, 1)}
 	e.blocks <- b
 	close(e.blocks)
-	if err := w.queue(e); err != nil {
+	if err := w.line(e); err != nil {
 		return err
 	}
-	return w.do(func() error {
-		buf := take(int(size) + 512)
-		raw, err := read(buf)
-		if err != nil {
+	w.mu.Lock()
+	w.batch = append(w.batch, &pending{e, b, read})
+	w.held += size
+	full := len(w.batch) == sums.Lanes || w.held >= batchBytes
+	w.mu.Unlock()
+	if full {
+		return w.handOut()
+	}
+	return nil
+}
+
+// handOut gives the small entries that are in line to the next free worker.
+func (w *writer) handOut() error {
+	w.mu.Lock()
+	batch := w.batch
+	w.batch, w.held = nil, 0
+	w.mu.Unlock()
+	if len(batch) == 0 {
+		return nil
+	}
+	return w.do(func() error { return pack(batch) })
+}
+
+// pack reads a batch of small entries, sums them together and compresses each.
+func pack(batch []*pending) error {
+	raws := make([][]byte, len(batch))
+	for i, p := range batch {
+		var err error
+		if raws[i], err = p.read(take(int(p.b.cost) + 512)); err != nil {
 			return err
 		}
+	}
+	for i, digest := range sums.Of(raws) {
+		p, raw := batch[i], raws[i]
 		if raw == nil {
-			e.skip = true
+			p.e.skip = true
 		} else {
-			e.finish(sha256.Sum256(raw), crc32.ChecksumIEEE(raw), int64(len(raw)))
-			b.out, h.Method = deflateWhole(raw)
+			p.e.finish(digest, crc32.ChecksumIEEE(raw), int64(len(raw)))
+			p.b.out, p.e.header.Method = deflateWhole(raw)
 		}
-		close(b.ready)
-		return nil
-	})
+		close(p.b.ready)
+	}
+	return nil
 }
 
 func (e *entry) finish(sum [32]byte, crc uint32, size int64) {
@@ -468,9 +518,10 @@ type reserved struct {
 // finish waits for everything that was added, lets last make the reserved body, writes the sums and the
 // directory, fills the reserved body in, and returns the sum of the sums.
 func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, error)) (sumsSHA256 string, err error) {
+	handed := w.handOut()
 	close(w.tasks)
 	close(w.order)
-	if err := w.group.Wait(); err != nil {
+	if err := cmp.Or(w.group.Wait(), handed); err != nil {
 		return "", err
 	}
 	body, err := last()
@@ -483,12 +534,12 @@ func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, er
 	body = append(body, bytes.Repeat([]byte(" "), r.size-len(body))...)
 	r.header.CRC32 = crc32.ChecksumIEEE(body)
 	digest := sha256.Sum256(body)
-	sums := append([]byte(sumLine(hex.EncodeToString(digest[:]), r.header.Name)), w.sums.Bytes()...)
-	pinned := sha256.Sum256(sums)
+	lines := append([]byte(sumLine(hex.EncodeToString(digest[:]), r.header.Name)), w.sums.Bytes()...)
+	pinned := sha256.Sum256(lines)
 
 	h := header(SumsName, 0o644, sumsTime)
-	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE(sums), uint64(len(sums))
-	packed, method := deflateWhole(sums)
+	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE(lines), uint64(len(lines))
+	packed, method := deflateWhole(lines)
 	h.Method, h.CompressedSize64 = method, uint64(len(packed))
 	if err := w.zip.begin(h, false); err != nil {
 		return "", err

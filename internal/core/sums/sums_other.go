@@ -1,0 +1,7 @@
+//go:build !amd64
+
+package sums
+
+var wide = false
+
+func block16(*[8][Lanes]uint32, *[Lanes]*byte, *[64]uint32, int) { panic("not on this processor") }
