@@ -3,6 +3,7 @@ package archive
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
@@ -276,24 +279,43 @@ func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
 		note = " by " + b.m.By + ": " + b.m.Note
 	}
 	text := fmt.Sprintf(readMe, b.m.Ref(), strings.Repeat("=", len(b.m.Ref())+19), b.in.Identity.Kind.Title, b.m.Version, b.m.Made.UTC().Format("2 January 2006"), note, b.m.Settings)
-	if err := b.text(ReadMeName, text); err != nil {
+	if err := b.text(b.w.first, ReadMeName, text); err != nil {
 		return err
 	}
-	b.report.Step("Pack files", expected)
+	b.report.Step("Pack files and rows", expected)
+	group, _ := errgroup.WithContext(ctx)
+	for _, side := range []struct {
+		lane *lane
+		fill func() error
+	}{{b.w.first, func() error { return b.files(files) }}, {b.w.second, func() error { return b.database(b.w.ctx) }}} {
+		group.Go(func() error {
+			err := side.fill()
+			if err == nil {
+				err = side.lane.close()
+			}
+			if err != nil {
+				b.w.cancel(err) // the other side ends too
+			}
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return cmp.Or(context.Cause(b.w.ctx), err) // the first fault, not what it led to on the other side
+	}
+	return nil
+}
+
+func (b *builder) files(files []hostfs.Entry) error {
 	for _, e := range files {
 		if err := b.file(e); err != nil {
 			return err
 		}
 	}
-	if b.snapshot == nil {
-		return nil
-	}
-	b.report.Step("Pack the database", progress.Amount{})
-	return b.database(ctx)
+	return nil
 }
 
-func (b *builder) text(name, text string) error {
-	return b.w.small(header(name, 0o644, b.m.Made), int64(len(text)), func(buf []byte) ([]byte, error) {
+func (b *builder) text(to *lane, name, text string) error {
+	return to.small(header(name, 0o644, b.m.Made), int64(len(text)), func(buf []byte) ([]byte, error) {
 		return append(buf[:0], text...), nil
 	})
 }
@@ -317,12 +339,12 @@ func (b *builder) file(e hostfs.Entry) error {
 	}
 	if same, sum := b.before.unchanged(e); same != nil {
 		b.countCopied(e)
-		return b.w.copied(header(name, e.Mode, e.ModTime), same, sum)
+		return b.w.first.copied(header(name, e.Mode, e.ModTime), same, sum)
 	}
 	if e.SizeBytes > smallBytes {
 		return b.large(e)
 	}
-	return b.w.small(header(name, e.Mode, e.ModTime), e.SizeBytes, func(buf []byte) ([]byte, error) {
+	return b.w.first.small(header(name, e.Mode, e.ModTime), e.SizeBytes, func(buf []byte) ([]byte, error) {
 		raw, err := b.readStable(e, buf)
 		if raw == nil || err != nil {
 			return nil, err
@@ -477,7 +499,7 @@ func (b *builder) large(e hostfs.Entry) error {
 
 // pass packs a large file once. It returns what the file looks like now when it changed and is to be read again.
 func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, changed *hostfs.Entry, err error) {
-	s := b.w.stream(header(FilesDir+e.Path, e.Mode, e.ModTime), e.SizeBytes)
+	s := b.w.first.stream(header(FilesDir+e.Path, e.Mode, e.ModTime), e.SizeBytes)
 	s.judged()
 	if _, err := s.ReadFrom(f); err != nil {
 		return 0, nil, fmt.Errorf("read %s: %w", e.Path, err)
@@ -543,7 +565,7 @@ func (b *builder) settings(e hostfs.Entry) error {
 		return fmt.Errorf("the settings file %s holds the value of %s a second time, outside its definition; remove it there and build again", e.Path, left)
 	}
 	b.count(e.Path, int64(len(text)))
-	return b.w.small(header(FilesDir+e.Path, e.Mode, e.ModTime), int64(len(text)), func(buf []byte) ([]byte, error) {
+	return b.w.first.small(header(FilesDir+e.Path, e.Mode, e.ModTime), int64(len(text)), func(buf []byte) ([]byte, error) {
 		return append(buf[:0], text...), nil
 	})
 }
@@ -560,7 +582,7 @@ func (b *builder) link(h *zip.FileHeader, target string) error {
 	e.blocks <- blk
 	close(e.blocks)
 	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE([]byte(target)), uint64(len(target))
-	return b.w.queue(e)
+	return b.w.first.queue(e)
 }
 
 // placeholder returns a manifest at least as long as the finished one will be: counts at their widest,

@@ -27,6 +27,9 @@ SET SESSION foreign_key_checks = 0, SESSION unique_checks = 0, SESSION time_zone
 
 // database adds schema, rows and what comes after them.
 func (b *builder) database(ctx context.Context) error {
+	if b.snapshot == nil {
+		return nil
+	}
 	var schema, after bytes.Buffer
 	fmt.Fprintf(&schema, schemaHead, b.m.Ref(), b.m.Source)
 	for i := range b.tables {
@@ -46,7 +49,7 @@ func (b *builder) database(ctx context.Context) error {
 			after.WriteString(c + ";\n")
 		}
 	}
-	if err := b.text(SchemaName, schema.String()); err != nil {
+	if err := b.text(b.w.second, SchemaName, schema.String()); err != nil {
 		return err
 	}
 	if err := b.scanRows(ctx); err != nil {
@@ -67,7 +70,7 @@ func (b *builder) database(ctx context.Context) error {
 	if len(objects) > 0 {
 		after.WriteString("DELIMITER ;;\n" + strings.Join(objects, ";;\n") + ";;\nDELIMITER ;\n")
 	}
-	return b.text(AfterName, after.String())
+	return b.text(b.w.second, AfterName, after.String())
 }
 
 // withoutCounter takes the next automatic number out of a table definition, so that numbers begin at 1.

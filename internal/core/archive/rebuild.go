@@ -82,7 +82,7 @@ func (b *builder) rowsEntry(name string) rowsOut {
 			}
 		}
 	}
-	return b.w.stream(h, 0)
+	return b.w.second.stream(h, 0)
 }
 
 // sameRows compares what is written with an entry of the release before. At the first difference it begins a
@@ -124,7 +124,7 @@ func (s *sameRows) same(p []byte) bool {
 
 func (s *sameRows) differ() error {
 	s.r.Close()
-	s.out = s.b.w.stream(s.h, 0)
+	s.out = s.b.w.second.stream(s.h, 0)
 	r, err := openEntry(s.old)
 	if err != nil {
 		return err
@@ -144,7 +144,7 @@ func (s *sameRows) Close() (int64, error) {
 			s.b.mu.Lock()
 			s.b.copied = s.b.copied.Plus(progress.Amount{Bytes: s.equal})
 			s.b.mu.Unlock()
-			return s.equal, s.b.w.copied(s.h, s.old, s.b.before.sums[s.old.Name])
+			return s.equal, s.b.w.second.copied(s.h, s.old, s.b.before.sums[s.old.Name])
 		}
 	}
 	if s.out == nil {

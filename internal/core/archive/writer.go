@@ -3,7 +3,6 @@ package archive
 import (
 	"archive/zip"
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
@@ -37,12 +36,15 @@ type Target interface {
 const (
 	blockBytes  = 1 << 20  // large entries are compressed in blocks of this size, independently
 	smallBytes  = 4 << 20  // files up to this size are read whole by one worker
-	flightBytes = 48 << 20 // content that may be read but not yet written
+	flightBytes = 48 << 20 // content of the first lane that may be read and not yet written
+	aheadBytes  = 32 << 20 // content of the second that may be fetched and packed ahead
 	batchBytes  = 4 << 20  // small files that one worker reads and sums together, at most
 	level       = 3        // of deflate: the knee of size over speed on real sites
 )
 
-// writer compresses entries on all cores and writes them in the order they were added.
+// writer compresses entries on all cores and writes them in order: those of the first lane as they were added, then
+// those of the second. Lanes are filled side by side, each by one goroutine: while files are read and written, rows
+// are fetched from the database and packed ahead, as far as their lane has room.
 //
 // Each entry is a queue of blocks. Workers fill blocks in any order; one goroutine writes them in
 // order. Deflate blocks that end with a sync flush can follow one another (RFC 1951 section 3.2.4, an
@@ -55,14 +57,19 @@ type writer struct {
 	out    Target
 	group  *errgroup.Group
 	tasks  chan func() error
-	order  chan *entry
-	flight *flight
+	first  *lane
+	second *lane
 	sums   bytes.Buffer
 	index  []filelist.Entry
+}
 
-	mu    sync.Mutex // over batch
-	batch []*pending // small entries that are in line and that no worker has yet
-	held  int64      // their bytes
+// lane is a line of entries. It is for one goroutine.
+type lane struct {
+	w      *writer
+	order  chan *entry
+	flight *flight
+	batch  []*pending // small entries that are in line and that no worker has yet
+	held   int64      // their bytes
 }
 
 // pending is a small entry that is in line, and how it is read.
@@ -74,6 +81,7 @@ type pending struct {
 
 // entry is one file of the archive on its way.
 type entry struct {
+	lane    *lane
 	header  *zip.FileHeader
 	blocks  chan *block
 	sum     string    // hexadecimal SHA-256; empty for what sums do not cover
@@ -93,7 +101,8 @@ type block struct {
 func newWriter(ctx context.Context, out Target) *writer {
 	ctx, cancel := context.WithCancelCause(ctx)
 	group, ctx := errgroup.WithContext(ctx)
-	w := &writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), order: make(chan *entry, 256), flight: newFlight(flightBytes), zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
+	w := &writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
+	w.first, w.second = newLane(w, flightBytes), newLane(w, aheadBytes)
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		group.Go(func() error {
 			for task := range w.tasks {
@@ -105,15 +114,30 @@ func newWriter(ctx context.Context, out Target) *writer {
 		})
 	}
 	group.Go(w.write)
-	context.AfterFunc(ctx, w.flight.close)
 	return w
+}
+
+func newLane(w *writer, room int64) *lane {
+	l := &lane{w: w, order: make(chan *entry, 256), flight: newFlight(room)}
+	context.AfterFunc(w.ctx, l.flight.close)
+	return l
 }
 
 // write is the goroutine that owns the ZIP file.
 func (w *writer) write() error {
-	for e := range w.order {
-		if err := w.writeEntry(e); err != nil {
-			return err
+	for _, l := range []*lane{w.first, w.second} {
+		for open := true; open; {
+			select {
+			case e, more := <-l.order:
+				if open = more; !more {
+					break
+				}
+				if err := w.writeEntry(e); err != nil {
+					return err
+				}
+			case <-w.ctx.Done():
+				return w.cause()
+			}
 		}
 	}
 	return nil
@@ -131,7 +155,7 @@ func (w *writer) writeEntry(e *entry) error {
 			break
 		}
 		if e.skip {
-			w.flight.release(b.cost)
+			e.lane.flight.release(b.cost)
 			continue
 		}
 		if !begun {
@@ -145,7 +169,7 @@ func (w *writer) writeEntry(e *entry) error {
 		}
 		packed += int64(len(b.out))
 		giveBack(b.out)
-		w.flight.release(b.cost)
+		e.lane.flight.release(b.cost)
 	}
 	if e.skip {
 		return nil
@@ -218,20 +242,36 @@ func header(name string, mode fs.FileMode, t time.Time) *zip.FileHeader {
 
 // queue puts an entry in line. Small ones that are in line before it go to a worker first: the line would come to a
 // stop at one that nobody reads.
-func (w *writer) queue(e *entry) error {
-	if err := w.handOut(); err != nil {
+func (l *lane) queue(e *entry) error {
+	if err := l.handOut(); err != nil {
 		return err
 	}
-	return w.line(e)
+	return l.line(e)
 }
 
-func (w *writer) line(e *entry) error {
+func (l *lane) line(e *entry) error {
+	e.lane = l
 	select {
-	case w.order <- e:
+	case l.order <- e:
 		return nil
-	case <-w.ctx.Done():
-		return w.cause()
+	case <-l.w.ctx.Done():
+		return l.w.cause()
 	}
+}
+
+// close ends the lane: nothing is added any more.
+func (l *lane) close() error {
+	err := l.handOut()
+	close(l.order)
+	return err
+}
+
+// acquire waits until so many bytes have room in the lane.
+func (l *lane) acquire(n int64) error {
+	if err := l.flight.acquire(n); err != nil {
+		return l.w.cause()
+	}
+	return nil
 }
 
 // do gives a task to the next free worker.
@@ -248,38 +288,32 @@ func (w *writer) cause() error { return context.Cause(w.ctx) }
 
 // small adds an entry whose content one worker reads. read may return nil to say that the entry is not
 // to be written after all. Small entries go to workers by the batch: sums of many are computed at once.
-func (w *writer) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byte, error)) error {
-	if err := w.flight.acquire(size); err != nil {
-		return w.cause()
+func (l *lane) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byte, error)) error {
+	if err := l.acquire(size); err != nil {
+		return err
 	}
 	b := &block{ready: make(chan struct{}), cost: size}
 	e := &entry{header: h, blocks: make(chan *block, 1)}
 	e.blocks <- b
 	close(e.blocks)
-	if err := w.line(e); err != nil {
+	if err := l.line(e); err != nil {
 		return err
 	}
-	w.mu.Lock()
-	w.batch = append(w.batch, &pending{e, b, read})
-	w.held += size
-	full := len(w.batch) == sums.Lanes || w.held >= batchBytes
-	w.mu.Unlock()
-	if full {
-		return w.handOut()
+	l.batch = append(l.batch, &pending{e, b, read})
+	if l.held += size; len(l.batch) == sums.Lanes || l.held >= batchBytes {
+		return l.handOut()
 	}
 	return nil
 }
 
 // handOut gives the small entries that are in line to the next free worker.
-func (w *writer) handOut() error {
-	w.mu.Lock()
-	batch := w.batch
-	w.batch, w.held = nil, 0
-	w.mu.Unlock()
+func (l *lane) handOut() error {
+	batch := l.batch
+	l.batch, l.held = nil, 0
 	if len(batch) == 0 {
 		return nil
 	}
-	return w.do(func() error { return pack(batch) })
+	return l.w.do(func() error { return pack(batch) })
 }
 
 // pack reads a batch of small entries, sums them together and compresses each.
@@ -355,7 +389,7 @@ func deflateBlock(raw []byte, last bool) []byte {
 
 // stream is an entry of any size, written block by block by the goroutine that holds it.
 type stream struct {
-	w       *writer
+	l       *lane
 	e       *entry
 	buf     []byte
 	sum     hash.Hash
@@ -366,13 +400,13 @@ type stream struct {
 }
 
 // stream begins a large entry of about so many bytes.
-func (w *writer) stream(h *zip.FileHeader, sizeBytes int64) *stream {
+func (l *lane) stream(h *zip.FileHeader, sizeBytes int64) *stream {
 	e := &entry{header: h, blocks: make(chan *block, 64), large: sizeBytes > 2<<30}
-	return &stream{w: w, e: e, buf: take(blockBytes)[:0], sum: sha256.New()}
+	return &stream{l: l, e: e, buf: take(blockBytes)[:0], sum: sha256.New()}
 }
 
 // copied adds an entry whose compressed bytes are there already: they are read and not looked into.
-func (w *writer) copied(h *zip.FileHeader, from *zip.File, sum string) error {
+func (l *lane) copied(h *zip.FileHeader, from *zip.File, sum string) error {
 	h.Method, h.CRC32, h.UncompressedSize64 = from.Method, from.CRC32, from.UncompressedSize64
 	raw, err := from.OpenRaw()
 	if err != nil {
@@ -380,14 +414,14 @@ func (w *writer) copied(h *zip.FileHeader, from *zip.File, sum string) error {
 	}
 	size := int64(from.CompressedSize64)
 	e := &entry{header: h, blocks: make(chan *block, 64), large: h.UncompressedSize64 > 2<<30, sum: sum}
-	if err := w.queue(e); err != nil {
+	if err := l.queue(e); err != nil {
 		return err
 	}
 	defer close(e.blocks)
 	for first := true; size > 0 || first; first = false {
 		n := min(size, blockBytes)
-		if err := w.flight.acquire(n); err != nil {
-			return w.cause()
+		if err := l.acquire(n); err != nil {
+			return err
 		}
 		b := &block{ready: make(chan struct{}), cost: n, out: take(int(n))}
 		if _, err := io.ReadFull(raw, b.out); err != nil {
@@ -396,8 +430,8 @@ func (w *writer) copied(h *zip.FileHeader, from *zip.File, sum string) error {
 		close(b.ready)
 		select {
 		case e.blocks <- b:
-		case <-w.ctx.Done():
-			return w.cause()
+		case <-l.w.ctx.Done():
+			return l.w.cause()
 		}
 		size -= n
 	}
@@ -446,7 +480,7 @@ func (s *stream) flush(last bool) error {
 		if !s.store {
 			s.e.header.Method = zip.Deflate
 		}
-		if err := s.w.queue(s.e); err != nil {
+		if err := s.l.queue(s.e); err != nil {
 			return err
 		}
 	}
@@ -454,14 +488,14 @@ func (s *stream) flush(last bool) error {
 	s.sum.Write(raw)
 	s.crc = crc32.Update(s.crc, crc32.IEEETable, raw)
 	s.size += int64(len(raw))
-	if err := s.w.flight.acquire(int64(len(raw))); err != nil {
-		return s.w.cause()
+	if err := s.l.acquire(int64(len(raw))); err != nil {
+		return err
 	}
 	b := &block{ready: make(chan struct{}), cost: int64(len(raw))}
 	select {
 	case s.e.blocks <- b:
-	case <-s.w.ctx.Done():
-		return s.w.cause()
+	case <-s.l.w.ctx.Done():
+		return s.l.w.cause()
 	}
 	s.buf = nil
 	if !last {
@@ -472,8 +506,13 @@ func (s *stream) flush(last bool) error {
 		close(b.ready)
 		return nil
 	}
-	return s.w.do(func() error {
+	return s.l.w.do(func() error {
 		b.out = deflateBlock(raw, last)
+		// What is packed may wait long for its turn, and needs only the room that it takes.
+		if saved := int64(len(raw) - len(b.out)); saved > 0 {
+			b.cost -= saved
+			s.l.flight.release(saved)
+		}
 		giveBack(raw)
 		close(b.ready)
 		return nil
@@ -515,13 +554,11 @@ type reserved struct {
 	size   int
 }
 
-// finish waits for everything that was added, lets last make the reserved body, writes the sums and the
+// finish, called when both lanes are closed, waits for everything that was added, lets last make the reserved body, writes the sums and the
 // directory, fills the reserved body in, and returns the sum of the sums.
 func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, error)) (sumsSHA256 string, err error) {
-	handed := w.handOut()
 	close(w.tasks)
-	close(w.order)
-	if err := cmp.Or(w.group.Wait(), handed); err != nil {
+	if err := w.group.Wait(); err != nil {
 		return "", err
 	}
 	body, err := last()
@@ -569,6 +606,5 @@ func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, er
 func (w *writer) abandon() {
 	w.cancel(context.Canceled)
 	close(w.tasks)
-	close(w.order)
 	w.group.Wait()
 }
