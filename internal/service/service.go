@@ -221,7 +221,7 @@ const endTime = 40 * time.Second
 // do not, and stops what it started.
 func (s *Service) Serve(ctx context.Context) error {
 	debug.SetMemoryLimit(MemoryLimit)
-	debug.SetGCPercent(50)
+	debug.SetGCPercent(150) // memory is bounded by the limit; below it, collecting costs more than it frees
 	defer s.close()
 	if err := s.runner.Begin(ctx); err != nil {
 		return err

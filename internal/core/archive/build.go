@@ -69,7 +69,7 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 	if err := b.openBefore(); err != nil {
 		return nil, err
 	}
-	b.secrets = in.Identity.Secrets()
+	b.search = kind.NewSearch(in.Identity.Secrets())
 	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
 	if !in.Elsewhere {
 		b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
@@ -110,7 +110,7 @@ type builder struct {
 	in       Input
 	match    *packing.Matcher
 	report   progress.Reporter
-	secrets  []kind.Secret
+	search   *kind.Search // for secrets of the source
 	snapshot sitedb.Snapshot
 	tables   []sitedb.Table
 	w        *writer
@@ -127,7 +127,7 @@ type builder struct {
 }
 
 func (b *builder) holdsSecret(text []byte) (name string, found bool) {
-	return kind.HoldsSecret(b.secrets, text)
+	return b.search.In(text)
 }
 
 func (b *builder) note(format string, args ...any) {
@@ -582,7 +582,7 @@ func (b *builder) link(h *zip.FileHeader, target string) error {
 	e.blocks <- blk
 	close(e.blocks)
 	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE([]byte(target)), uint64(len(target))
-	return b.w.first.queue(e)
+	return b.w.first.whole(e)
 }
 
 // placeholder returns a manifest at least as long as the finished one will be: counts at their widest,

@@ -38,7 +38,8 @@ const (
 	smallBytes  = 4 << 20  // files up to this size are read whole by one worker
 	flightBytes = 48 << 20 // content of the first lane that may be read and not yet written
 	aheadBytes  = 32 << 20 // content of the second that may be fetched and packed ahead
-	batchBytes  = 4 << 20  // small files that one worker reads and sums together, at most
+	batchBytes  = 4 << 20  // small files that one worker reads and sums together, at most,
+	batchFiles  = 64       // and how many: several for each lane of the sums, so that lanes stay full
 	level       = 3        // of deflate: the knee of size over speed on real sites
 )
 
@@ -249,6 +250,15 @@ func (l *lane) queue(e *entry) error {
 	return l.line(e)
 }
 
+// whole puts an entry in line that needs no worker, like a folder. The batch before it may wait for more, as long as
+// the line has room for both.
+func (l *lane) whole(e *entry) error {
+	if len(l.order) > cap(l.order)/2 {
+		return l.queue(e)
+	}
+	return l.line(e)
+}
+
 func (l *lane) line(e *entry) error {
 	e.lane = l
 	select {
@@ -300,7 +310,7 @@ func (l *lane) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byt
 		return err
 	}
 	l.batch = append(l.batch, &pending{e, b, read})
-	if l.held += size; len(l.batch) == sums.Lanes || l.held >= batchBytes {
+	if l.held += size; len(l.batch) == batchFiles || l.held >= batchBytes {
 		return l.handOut()
 	}
 	return nil

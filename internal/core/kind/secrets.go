@@ -2,6 +2,7 @@ package kind
 
 import (
 	"bytes"
+	"encoding/binary"
 	"regexp"
 	"strings"
 )
@@ -44,12 +45,64 @@ func longestPlain(v string) string {
 	return best
 }
 
-// HoldsSecret reports whether text has one of the secrets in it, and which.
-func HoldsSecret(secrets []Secret, text []byte) (name string, found bool) {
-	for _, s := range secrets {
-		if bytes.Contains(text, s.Needle) {
-			return s.Name, true
+// Search finds secrets in much text. Secrets are long and look random, so it suffices to look at eight bytes every
+// so often: wherever a secret stands, one of these looks falls within it.
+type Search struct {
+	secrets []Secret
+	stride  int
+	maybe   [1 << 13]bool // by gramHash: some secret may have such eight bytes
+	grams   map[uint64]struct{}
+}
+
+const gram = 8
+
+// gramHash spreads eight bytes over the table (Fibonacci hashing).
+func gramHash(g uint64) uint64 { return g * 0x9e3779b97f4a7c15 >> (64 - 13) }
+
+// NewSearch prepares to look for secrets.
+func NewSearch(secrets []Secret) *Search {
+	s := &Search{secrets: secrets, grams: map[uint64]struct{}{}}
+	if len(secrets) == 0 {
+		return s
+	}
+	shortest := len(secrets[0].Needle)
+	for _, x := range secrets {
+		shortest = min(shortest, len(x.Needle))
+	}
+	if s.stride = shortest - gram + 1; s.stride < 1 {
+		return s // one is too short to be looked for by grams
+	}
+	for _, x := range secrets {
+		for i := 0; i+gram <= len(x.Needle); i++ {
+			g := binary.LittleEndian.Uint64(x.Needle[i:])
+			s.maybe[gramHash(g)], s.grams[g] = true, struct{}{}
+		}
+	}
+	return s
+}
+
+// In reports whether text has one of the secrets in it, and which.
+func (s *Search) In(text []byte) (name string, found bool) {
+	if len(s.secrets) == 0 || s.stride >= 1 && !s.suspects(text) {
+		return "", false
+	}
+	for _, x := range s.secrets {
+		if bytes.Contains(text, x.Needle) {
+			return x.Name, true
 		}
 	}
 	return "", false
+}
+
+// suspects reports whether eight bytes somewhere are those of a secret.
+func (s *Search) suspects(text []byte) bool {
+	for i := 0; i+gram <= len(text); i += s.stride {
+		g := binary.LittleEndian.Uint64(text[i:])
+		if s.maybe[gramHash(g)] {
+			if _, same := s.grams[g]; same {
+				return true
+			}
+		}
+	}
+	return false
 }

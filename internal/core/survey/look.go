@@ -94,7 +94,7 @@ var (
 
 // look reads what is worth it, on all cores.
 func (t *taker) look(ctx context.Context) error {
-	l := &looker{t: t, secrets: t.in.Identity.Secrets(), addresses: map[string]*bulk{}}
+	l := &looker{t: t, secrets: kind.NewSearch(t.in.Identity.Secrets()), addresses: map[string]*bulk{}}
 	if t.s.Address != "" {
 		var err error
 		// Only finding matters here; what would be put in its place does not.
@@ -144,7 +144,7 @@ func (t *taker) look(ctx context.Context) error {
 type looker struct {
 	t       *taker
 	address *rewrite.Rewriter
-	secrets []kind.Secret
+	secrets *kind.Search
 
 	mu        sync.Mutex
 	addresses map[string]*bulk // files with the old address, by folder
@@ -227,7 +227,7 @@ func (l *looker) secret(f filelist.Entry, why string) {
 func (l *looker) text(f filelist.Entry, text []byte) {
 	isSettings := path.Join(l.t.in.Root, f.Path) == path.Clean(l.t.in.Identity.SettingsPath)
 	if !isSettings {
-		if name, holds := kind.HoldsSecret(l.secrets, text); holds {
+		if name, holds := l.secrets.In(text); holds {
 			l.secret(f, "it holds the source's "+name)
 			return
 		}
