@@ -472,7 +472,7 @@ func (b *bench) shell(script string) (time.Duration, error) {
 
 // provision beside unzip, sed and the database's own client. Checks are left out on both sides.
 func (b *bench) provision() error {
-	run, _, err := b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "brook-lane", From: "music-base@2", Host: "preview"}))
+	run, _, err := b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "brook-lane", From: "music-base", Host: "preview"}))
 	if err != nil {
 		return err
 	}
