@@ -53,6 +53,8 @@ type FS interface {
 	// RemoveEmpty removes a folder if it is there and holds nothing.
 	RemoveEmpty(name string) error
 
+	// Writable reports, without writing, why nothing can be made in a folder; nil when it can.
+	Writable(folder string) error
 	// FreeBytes is the space that is left.
 	FreeBytes() (int64, error)
 	// Root is the folder on the host that names are relative to, absolute.

@@ -346,6 +346,10 @@ func (l *local) forget() {
 	clear(l.known)
 }
 
+func (l *local) Writable(folder string) error {
+	return unix.Access(path.Join(l.dir, clean(folder)), unix.W_OK|unix.X_OK)
+}
+
 func (l *local) FreeBytes() (int64, error) {
 	var st syscall.Statfs_t
 	if err := syscall.Statfs(l.dir, &st); err != nil {

@@ -295,6 +295,15 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	case !errors.Is(err, fs.ErrNotExist):
 		problem("%s cannot be looked at: %v", p.Folder, err)
 	}
+	above := path.Dir(path.Clean(req.Folder))
+	for ; above != "."; above = path.Dir(above) {
+		if _, err := req.FS.Stat(above); err == nil {
+			break // the folders below it are made
+		}
+	}
+	if err := req.FS.Writable(above); err != nil {
+		problem("%s cannot be written to (%v); give the service's user the right to, or another host", path.Join(req.FS.Root(), above), err)
+	}
 	free, err := req.FS.FreeBytes()
 	if err != nil {
 		return err

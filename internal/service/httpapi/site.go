@@ -228,6 +228,20 @@ func (a *api) startProvision(ctx context.Context, args runs.ProvisionArgs, p *wi
 	return a.start(ctx, records.Run{Sort: "provision", Title: title, Target: runs.Target("site", p.Name)}, args)
 }
 
+// behind says which sites are of an older release than the newest of their starter; of many, how many.
+func behind(sites []records.Site) (out []wire.Attention) {
+	const each = 3
+	for _, s := range sites {
+		if s.Behind > 0 {
+			out = append(out, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s is of %s, %s behind the newest", s.Name, s.Release, releasesText(s.Behind)), Link: "/sites/" + s.Name})
+		}
+	}
+	if len(out) > each {
+		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("%d sites are of older releases than the newest of their starters", len(out)), Link: "/sites"}}
+	}
+	return out
+}
+
 func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) {
 	c, err := a.db.Counts(ctx)
 	if err != nil {
@@ -249,10 +263,8 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 	if err != nil {
 		return nil, err
 	}
+	out.Attention = append(out.Attention, behind(sites)...)
 	for _, s := range sites {
-		if s.Behind > 0 {
-			out.Attention = append(out.Attention, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s is of %s, %s behind the newest", s.Name, s.Release, releasesText(s.Behind)), Link: "/sites/" + s.Name})
-		}
 		if n := open[s.Name]; n > 0 {
 			out.Attention = append(out.Attention, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s has %d launch tasks to do", s.Name, n), Link: "/sites/" + s.Name})
 		}

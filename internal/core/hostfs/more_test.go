@@ -1,0 +1,130 @@
+package hostfs
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func emptyHost(t *testing.T) (FS, string) {
+	t.Helper()
+	dir := t.TempDir()
+	fsys, err := Open("file://" + dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { fsys.Close() })
+	return fsys, dir
+}
+
+func paths(t *testing.T, fsys FS, root string) (out []string) {
+	t.Helper()
+	require.NoError(t, fsys.Walk(context.Background(), root, func(e Entry) error {
+		out = append(out, e.Path)
+		return nil
+	}, func(p string, err error) { t.Error(p, err) }))
+	return out
+}
+
+func TestTwoFoldersChangePlacesAtOneMoment(t *testing.T) {
+	fsys, _ := emptyHost(t)
+	require.NoError(t, WriteFile(fsys, "live/a", []byte("old"), 0o644))
+	require.NoError(t, WriteFile(fsys, ".live.prepared/b", []byte("new"), 0o644))
+	require.NoError(t, fsys.Exchange(".live.prepared", "live"))
+	require.Equal(t, []string{"b"}, paths(t, fsys, "live"))
+	require.Equal(t, []string{"a"}, paths(t, fsys, ".live.prepared"))
+	require.Error(t, fsys.Exchange("live", "nowhere"), "both must be there")
+	require.Equal(t, []string{"b"}, paths(t, fsys, "live"))
+}
+
+func TestAFileIsNeverWrittenOver(t *testing.T) {
+	fsys, _ := emptyHost(t)
+	require.NoError(t, WriteFile(fsys, "a/b/c.txt", []byte("one"), 0o600))
+	_, err := fsys.Create("a/b/c.txt", 0o600)
+	require.ErrorIs(t, err, fs.ErrExist)
+	text, err := ReadFile(fsys, "a/b/c.txt", 100)
+	require.NoError(t, err)
+	require.Equal(t, "one", string(text))
+	require.NoError(t, WriteFile(fsys, "a/b/c.txt", []byte("two"), 0o640), "WriteFile puts another in its place")
+	e, err := fsys.Stat("a/b/c.txt")
+	require.NoError(t, err)
+	require.Equal(t, fs.FileMode(0o640), e.Mode.Perm())
+	_, err = ReadFile(fsys, "a/b/c.txt", 2)
+	require.Error(t, err, "a small file is asked for")
+}
+
+func TestOnlyEmptyFoldersAreRemovedAsSuch(t *testing.T) {
+	fsys, dir := emptyHost(t)
+	require.NoError(t, WriteFile(fsys, "full/a", nil, 0o644))
+	require.NoError(t, fsys.Mkdir("empty", 0o755))
+	require.NoError(t, fsys.RemoveEmpty("empty"))
+	require.NoError(t, fsys.RemoveEmpty("empty"), "what is not there any more is no error")
+	require.NoError(t, fsys.RemoveEmpty("full"))
+	require.FileExists(t, filepath.Join(dir, "full/a"))
+	require.NoError(t, fsys.RemoveAll("full"))
+	require.NoDirExists(t, filepath.Join(dir, "full"))
+}
+
+func TestATreeIsCopiedWithModesTimesAndLinks(t *testing.T) {
+	fsys, _ := emptyHost(t)
+	then := time.Date(2025, 3, 4, 5, 6, 7, 0, time.UTC)
+	require.NoError(t, WriteFile(fsys, "from/wp/a.php", []byte("<?php"), 0o640))
+	require.NoError(t, WriteFile(fsys, "from/wp/keep/b.txt", []byte("text"), 0o644))
+	require.NoError(t, fsys.Symlink("a.php", "from/wp/link"))
+	require.NoError(t, fsys.Chtimes("from/wp/a.php", then))
+	require.NoError(t, CopyTree(context.Background(), fsys, "from", "to", nil))
+	require.Equal(t, paths(t, fsys, "from"), paths(t, fsys, "to"))
+	e, err := fsys.Stat("to/wp/a.php")
+	require.NoError(t, err)
+	require.Equal(t, fs.FileMode(0o640), e.Mode.Perm())
+	require.True(t, e.ModTime.Equal(then))
+
+	require.NoError(t, CopyTree(context.Background(), fsys, "from", "part", func(e Entry) bool { return !strings.HasSuffix(e.Path, ".php") }))
+	require.Equal(t, []string{"wp", "wp/keep", "wp/keep/b.txt", "wp/link"}, paths(t, fsys, "part"))
+	require.Error(t, CopyTree(context.Background(), fsys, "from", "to", nil), "a file that is in the way is not written over")
+
+	cut, cancel := context.WithCancel(context.Background())
+	cancel()
+	require.ErrorIs(t, CopyTree(cut, fsys, "from", "later", nil), context.Canceled)
+}
+
+func TestWalkingEndsWhenTheVisitorSaysSo(t *testing.T) {
+	fsys, _ := emptyHost(t)
+	for _, name := range []string{"s/b/1", "s/a/2", "s/c", "s/a/1"} {
+		require.NoError(t, WriteFile(fsys, name, nil, 0o644))
+	}
+	require.Equal(t, []string{"a", "a/1", "a/2", "b", "b/1", "c"}, paths(t, fsys, "s"), "parents first, names in byte order")
+	enough := errors.New("enough")
+	seen := 0
+	require.ErrorIs(t, fsys.Walk(context.Background(), "s", func(Entry) error {
+		if seen++; seen == 3 {
+			return enough
+		}
+		return nil
+	}, func(string, error) {}), enough)
+	require.Equal(t, 3, seen)
+	require.Error(t, fsys.Walk(context.Background(), "nowhere", func(Entry) error { return nil }, func(string, error) {}))
+}
+
+func TestWhatCannotBeWrittenToIsToldWithoutWriting(t *testing.T) {
+	fsys, dir := emptyHost(t)
+	require.NoError(t, fsys.Writable("."))
+	require.Error(t, fsys.Writable("nowhere"))
+	if os.Geteuid() == 0 {
+		return // root may write everywhere
+	}
+	require.NoError(t, os.Chmod(dir, 0o555))
+	require.Error(t, fsys.Writable("."))
+}
+
+func TestAnOwnerWhoIsNotThereIsNamed(t *testing.T) {
+	_, err := Open("file://" + t.TempDir() + "?owner=nobody-of-this-name")
+	require.ErrorContains(t, err, "nobody-of-this-name")
+	_, err = Open("file:///no/such/folder/at/all")
+	require.ErrorContains(t, err, "/no/such/folder/at/all")
+}

@@ -1,0 +1,98 @@
+package kind
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/hostfs"
+)
+
+func wordpress(t *testing.T) *Kind {
+	t.Helper()
+	kinds, err := Stock()
+	require.NoError(t, err)
+	k, err := Named(kinds, "wordpress")
+	require.NoError(t, err)
+	return k
+}
+
+func TestCodeIsToldFromContentByUnits(t *testing.T) {
+	k := wordpress(t)
+	for p, want := range map[string]struct {
+		unit        string
+		whole, code bool
+	}{
+		"wp-includes/js/a.js":                    {"wp-includes", true, true},
+		"wp-admin":                               {"wp-admin", true, true},
+		"wp-login.php":                           {"wp-login.php", false, true},
+		"index.php":                              {"index.php", false, true},
+		"wp-content/plugins/booking/inc/a.php":   {"wp-content/plugins/booking", false, true},
+		"wp-content/plugins/hello.php":           {"wp-content/plugins/hello.php", false, true},
+		"wp-content/plugins":                     {"wp-content/plugins/", false, false},
+		"wp-content/mu-plugins/ours.php":         {"wp-content/mu-plugins/ours.php", false, true},
+		"wp-content/themes/stage/style.css":      {"wp-content/themes/stage", false, true},
+		"wp-content/uploads/2026/09/a.jpg":       {"", false, false},
+		"wp-content/languages/de_DE.mo":          {"", false, false},
+		"wp-content/pluginsextra/a.php":          {"", false, false},
+		"anything/else.txt":                      {"", false, false},
+		"wp-content/uploads/wp-includes/odd.php": {"", false, false},
+	} {
+		unit, whole, code := k.Unit(p)
+		require.Equal(t, want.code, code, p)
+		require.Equal(t, want.whole, whole, p)
+		if code {
+			require.Equal(t, want.unit, unit, p)
+		}
+	}
+}
+
+func TestVersionsAreComparedPartByPart(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{{"6.1", "6.1.0", 0}, {"6.1.9", "6.10", -1}, {"6.10", "6.9", 1}, {"53496", "53495", 1}, {"", "1", -1}, {"6.1-beta", "6.1", -1}, {"10", "9.9.9", 1}} {
+		got := CompareVersions(c.a, c.b)
+		switch {
+		case c.want < 0:
+			require.Negative(t, got, "%s %s", c.a, c.b)
+		case c.want > 0:
+			require.Positive(t, got, "%s %s", c.a, c.b)
+		default:
+			require.Zero(t, got, "%s %s", c.a, c.b)
+		}
+	}
+}
+
+func TestASettingIsReadFromItsFile(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "site/wp-includes"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "site/wp-includes/version.php"), []byte("<?php\n$wp_version = '6.1.9';\n$wp_db_version = 53496;\n"), 0o644))
+	fsys, err := hostfs.Open("file://" + dir)
+	require.NoError(t, err)
+	k := wordpress(t)
+	require.Equal(t, "6.1.9", k.Version.Look(fsys, "site"))
+	require.Equal(t, "53496", Place{File: k.Upgrade.File, Setting: k.Upgrade.Setting}.Look(fsys, "site"))
+	require.Empty(t, k.Version.Look(fsys, "elsewhere"), "what is not there is not known")
+	require.Empty(t, Place{}.Look(fsys, "site"))
+}
+
+func TestEndsOfLifeCoverVersionsAndThoseBeforeThem(t *testing.T) {
+	require.True(t, End{Version: "8.1"}.Covers("8.1.27"))
+	require.False(t, End{Version: "8.1"}.Covers("8.10"))
+	require.True(t, End{Before: "7.4"}.Covers("5.6.40"))
+	require.False(t, End{Before: "7.4"}.Covers("7.4"))
+}
+
+func TestFilesThatTheKindWritesAreWhole(t *testing.T) {
+	k := wordpress(t)
+	for name, text := range map[string]string{k.Hold.File: k.Hold.Text, k.Mail.File: k.Mail.Text, k.Pause.File: k.Pause.Text} {
+		require.NotEmpty(t, name)
+		require.Regexp(t, `^<\?php`, text, name)
+	}
+	require.Contains(t, k.Hold.Text, "{key}")
+	require.Contains(t, k.Hold.Text, k.Hold.Cookie)
+	require.Contains(t, k.Hold.Text, k.Hold.Parameter)
+}
