@@ -20,6 +20,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"runtime/metrics"
 	"strings"
 	"syscall"
 	"time"
@@ -221,7 +222,9 @@ const endTime = 40 * time.Second
 // do not, and stops what it started.
 func (s *Service) Serve(ctx context.Context) error {
 	debug.SetMemoryLimit(MemoryLimit)
-	debug.SetGCPercent(150) // memory is bounded by the limit; below it, collecting costs more than it frees
+	collecting, endCollecting := context.WithCancel(ctx)
+	defer endCollecting()
+	go collect(collecting)
 	defer s.close()
 	if err := s.runner.Begin(ctx); err != nil {
 		return err
@@ -247,6 +250,38 @@ func (s *Service) Serve(ctx context.Context) error {
 		s.http.Close()
 	}
 	return errors.Join(err, ended)
+}
+
+// How much garbage may pile up, in percent of what is live: little when much is live, so that memory stays within
+// its bound, and more when little is, so that collecting does not cost more than it frees.
+const (
+	heapGoal   = 110 << 20
+	leastHeap  = 50
+	mostHeap   = 200
+	lookAtHeap = 200 * time.Millisecond
+)
+
+// collect keeps the collector's percentage to what is live now.
+func collect(ctx context.Context) {
+	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
+	tick := time.NewTicker(lookAtHeap)
+	defer tick.Stop()
+	for now := 0; ; {
+		metrics.Read(live)
+		percent := mostHeap
+		if bytes := live[0].Value.Uint64(); bytes > 0 {
+			percent = int(min(mostHeap, max(leastHeap, 100*float64(heapGoal)/float64(bytes)-100)))
+		}
+		if percent != now {
+			debug.SetGCPercent(percent)
+			now = percent
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // upkeepEvery is how often rules for archives are applied and old uploads removed.

@@ -103,6 +103,8 @@ func TestSitesThatAreBehindAreNamedOrCounted(t *testing.T) {
 	out = behind(sites)
 	require.Len(t, out, 1)
 	require.Contains(t, out[0].Sentence, "5 sites are of older releases")
+	require.Equal(t, "a has 2 launch tasks to do", launching(sites[:3], map[string]int{"a": 2})[0].Sentence)
+	require.Contains(t, launching([]records.Site{{Name: "a"}, {Name: "b"}, {Name: "c"}, {Name: "d"}}, map[string]int{"a": 1, "b": 1, "c": 1, "d": 1})[0].Sentence, "4 sites have launch tasks")
 }
 
 func TestSecretsAreLongAndKeptAsHashes(t *testing.T) {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -228,15 +229,30 @@ func (a *api) startProvision(ctx context.Context, args runs.ProvisionArgs, p *wi
 	return a.start(ctx, records.Run{Sort: "provision", Title: title, Target: runs.Target("site", p.Name)}, args)
 }
 
+// namedEach is how many sites are named one by one before they are only counted.
+const namedEach = 3
+
+// launching says on which sites something is still to be done; of many, on how many.
+func launching(sites []records.Site, open map[string]int) (out []wire.Attention) {
+	for _, s := range sites {
+		if n := open[s.Name]; n > 0 {
+			out = append(out, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s has %d launch tasks to do", s.Name, n), Link: "/sites/" + s.Name})
+		}
+	}
+	if len(out) > namedEach {
+		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("%d sites have launch tasks to do", len(out)), Link: "/sites"}}
+	}
+	return out
+}
+
 // behind says which sites are of an older release than the newest of their starter; of many, how many.
 func behind(sites []records.Site) (out []wire.Attention) {
-	const each = 3
 	for _, s := range sites {
 		if s.Behind > 0 {
 			out = append(out, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s is of %s, %s behind the newest", s.Name, s.Release, releasesText(s.Behind)), Link: "/sites/" + s.Name})
 		}
 	}
-	if len(out) > each {
+	if len(out) > namedEach {
 		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("%d sites are of older releases than the newest of their starters", len(out)), Link: "/sites"}}
 	}
 	return out
@@ -264,11 +280,7 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 		return nil, err
 	}
 	out.Attention = append(out.Attention, behind(sites)...)
-	for _, s := range sites {
-		if n := open[s.Name]; n > 0 {
-			out.Attention = append(out.Attention, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s has %d launch tasks to do", s.Name, n), Link: "/sites/" + s.Name})
-		}
-	}
+	out.Attention = append(out.Attention, launching(sites, open)...)
 	sources, err := a.db.Sources(ctx)
 	if err != nil {
 		return nil, err
@@ -290,5 +302,7 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 			out.Attention = append(out.Attention, wire.Attention{Severity: "fault", Sentence: r.Title + " failed: " + r.Error, Link: fmt.Sprintf("/runs/%d", r.ID)})
 		}
 	}
+	badness := map[string]int{"fault": 0, "warning": 1, "note": 2}
+	slices.SortStableFunc(out.Attention, func(x, y wire.Attention) int { return badness[x.Severity] - badness[y.Severity] })
 	return &body[wire.Today]{out}, err
 }

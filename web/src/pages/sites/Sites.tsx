@@ -2,7 +2,7 @@ import { Archive, EyeOff } from 'lucide-react'
 import { useState } from 'react'
 import { useSites } from '../../api/hooks'
 import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble } from '../../parts/parts'
-import { day } from '../../parts/say'
+import { onlyDay } from '../../parts/say'
 import { Checks } from './Checks'
 
 export function Sites() {
@@ -24,8 +24,8 @@ export function Sites() {
             { head: 'Title', grow: true, cell: (s) => s.title },
             { head: 'Address', cell: (s) => <Out href={s.address} /> },
             { head: 'Release', cell: (s) => <><To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && !s.retired_at && <span className="text-soft">, {s.behind} behind</span>}</> },
-            { head: 'Checks', cell: (s) => s.retired_at ? <Status tone="plain" icon={Archive}>retired {day(s.retired_at)}</Status> : <span className="inline-flex gap-3"><Checks report={s.report} />{s.held && <Status tone="look" icon={EyeOff}>held</Status>}</span> },
-            { head: 'Made', right: true, cell: (s) => day(s.made_at) },
+            { head: 'Checks', cell: (s) => s.retired_at ? <Status tone="plain" icon={Archive}>retired {onlyDay(s.retired_at)}</Status> : <span className="inline-flex gap-3"><Checks report={s.report} />{s.held && <Status tone="look" icon={EyeOff}>held</Status>}</span> },
+            { head: 'Made', right: true, cell: (s) => onlyDay(s.made_at) },
             { head: 'Size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
           ]} />
         )}
