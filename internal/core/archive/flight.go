@@ -50,32 +50,47 @@ func (f *flight) close() {
 }
 
 // Buffers are kept by size class, so that memory stays flat however many entries pass.
-var buffers [8]sync.Pool // 32 KiB << 2i: 32 KiB, 128 KiB, 512 KiB, 2 MiB, 8 MiB …
+var buffers [9]sync.Pool // 32 KiB << i, up to 8 MiB
+
+const leastBuffer = 32 << 10
 
 func class(n int) int {
 	c := 0
-	for size := 32 << 10; size < n && c < len(buffers)-1; size <<= 2 {
+	for size := leastBuffer; size < n && c < len(buffers)-1; size <<= 1 {
 		c++
 	}
 	return c
 }
 
+// room is how much memory take sets aside for so many bytes. What is in flight is counted by it: a small piece may lie
+// in a large buffer.
+func room(n int) int64 { return int64(max(n, leastBuffer<<class(n))) }
+
 func take(n int) []byte {
-	c := class(n)
-	if b, ok := buffers[c].Get().(*[]byte); ok && cap(*b) >= n {
+	if b, ok := buffers[class(n)].Get().(*[]byte); ok && cap(*b) >= n {
 		return (*b)[:n]
 	}
-	return make([]byte, n, max(n, 32<<10<<(2*c)))
+	return make([]byte, n, room(n))
 }
 
 func giveBack(b []byte) {
 	full := b[:0:cap(b)]
-	if cap(full) >= 32<<10 {
+	if cap(full) >= leastBuffer {
 		// A buffer serves the largest class it fills.
 		c := 0
-		for size := 32 << 10; c < len(buffers)-1 && size<<2 <= cap(full); size <<= 2 {
+		for size := leastBuffer; c < len(buffers)-1 && size<<1 <= cap(full); size <<= 1 {
 			c++
 		}
 		buffers[c].Put(&full)
 	}
+}
+
+// snug moves bytes that wait into a buffer of their size, when they lie in a much larger one.
+func snug(b []byte) []byte {
+	if room(len(b)) >= int64(cap(b)) {
+		return b
+	}
+	out := append(take(len(b))[:0], b...)
+	giveBack(b)
+	return out
 }

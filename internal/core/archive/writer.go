@@ -39,6 +39,7 @@ const (
 	flightBytes = 48 << 20 // content of the first lane that may be read and not yet written
 	aheadBytes  = 32 << 20 // content of the second that may be fetched and packed ahead
 	batchBytes  = 4 << 20  // small files that one worker reads and sums together, at most,
+	spareBytes  = 512      // in the buffer of a small file: it may grow by a little before it is read
 	batchFiles  = 64       // and how many: several for each lane of the sums, so that lanes stay full
 	level       = 3        // of deflate: the knee of size over speed on real sites
 )
@@ -77,6 +78,7 @@ type lane struct {
 type pending struct {
 	e    *entry
 	b    *block
+	size int64 // of content, as far as is known
 	read func(buf []byte) ([]byte, error)
 }
 
@@ -97,6 +99,15 @@ type block struct {
 	ready chan struct{}
 	out   []byte
 	cost  int64
+}
+
+// settle lets a block that is packed, and that may wait long for its turn, take only the room that it needs.
+func (b *block) settle(l *lane) {
+	b.out = snug(b.out)
+	if saved := b.cost - int64(cap(b.out)); saved > 0 {
+		b.cost -= saved
+		l.flight.release(saved)
+	}
 }
 
 func newWriter(ctx context.Context, out Target) *writer {
@@ -299,17 +310,17 @@ func (w *writer) cause() error { return context.Cause(w.ctx) }
 // small adds an entry whose content one worker reads. read may return nil to say that the entry is not
 // to be written after all. Small entries go to workers by the batch: sums of many are computed at once.
 func (l *lane) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byte, error)) error {
-	if err := l.acquire(size); err != nil {
+	b := &block{ready: make(chan struct{}), cost: room(int(size) + spareBytes)}
+	if err := l.acquire(b.cost); err != nil {
 		return err
 	}
-	b := &block{ready: make(chan struct{}), cost: size}
 	e := &entry{header: h, blocks: make(chan *block, 1)}
 	e.blocks <- b
 	close(e.blocks)
 	if err := l.line(e); err != nil {
 		return err
 	}
-	l.batch = append(l.batch, &pending{e, b, read})
+	l.batch = append(l.batch, &pending{e, b, size, read})
 	if l.held += size; len(l.batch) == batchFiles || l.held >= batchBytes {
 		return l.handOut()
 	}
@@ -331,7 +342,7 @@ func pack(batch []*pending) error {
 	raws := make([][]byte, len(batch))
 	for i, p := range batch {
 		var err error
-		if raws[i], err = p.read(take(int(p.b.cost) + 512)); err != nil {
+		if raws[i], err = p.read(take(int(p.size) + spareBytes)); err != nil {
 			return err
 		}
 	}
@@ -342,6 +353,7 @@ func pack(batch []*pending) error {
 		} else {
 			p.e.finish(digest, crc32.ChecksumIEEE(raw), int64(len(raw)))
 			p.b.out, p.e.header.Method = deflateWhole(raw)
+			p.b.settle(p.e.lane)
 		}
 		close(p.b.ready)
 	}
@@ -430,10 +442,10 @@ func (l *lane) copied(h *zip.FileHeader, from *zip.File, sum string) error {
 	defer close(e.blocks)
 	for first := true; size > 0 || first; first = false {
 		n := min(size, blockBytes)
-		if err := l.acquire(n); err != nil {
+		if err := l.acquire(room(int(n))); err != nil {
 			return err
 		}
-		b := &block{ready: make(chan struct{}), cost: n, out: take(int(n))}
+		b := &block{ready: make(chan struct{}), cost: room(int(n)), out: take(int(n))}
 		if _, err := io.ReadFull(raw, b.out); err != nil {
 			return fmt.Errorf("copy %s from the release before: %w", h.Name, err)
 		}
@@ -498,10 +510,10 @@ func (s *stream) flush(last bool) error {
 	s.sum.Write(raw)
 	s.crc = crc32.Update(s.crc, crc32.IEEETable, raw)
 	s.size += int64(len(raw))
-	if err := s.l.acquire(int64(len(raw))); err != nil {
+	b := &block{ready: make(chan struct{}), cost: int64(cap(raw))}
+	if err := s.l.acquire(b.cost); err != nil {
 		return err
 	}
-	b := &block{ready: make(chan struct{}), cost: int64(len(raw))}
 	select {
 	case s.e.blocks <- b:
 	case <-s.l.w.ctx.Done():
@@ -518,12 +530,8 @@ func (s *stream) flush(last bool) error {
 	}
 	return s.l.w.do(func() error {
 		b.out = deflateBlock(raw, last)
-		// What is packed may wait long for its turn, and needs only the room that it takes.
-		if saved := int64(len(raw) - len(b.out)); saved > 0 {
-			b.cost -= saved
-			s.l.flight.release(saved)
-		}
 		giveBack(raw)
+		b.settle(s.l)
 		close(b.ready)
 		return nil
 	})
