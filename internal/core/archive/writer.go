@@ -8,7 +8,6 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
-	"hash"
 	"hash/crc32"
 	"io"
 	"io/fs"
@@ -409,22 +408,62 @@ func deflateBlock(raw []byte, last bool) []byte {
 	return out.Bytes()
 }
 
-// stream is an entry of any size, written block by block by the goroutine that holds it.
+// stream is an entry of any size, written block by block by the goroutine that holds it. Its sums, which are one
+// chain, are computed by a goroutine of their own while blocks are made and compressed.
 type stream struct {
 	l       *lane
 	e       *entry
 	buf     []byte
-	sum     hash.Hash
-	crc     uint32
-	size    int64
+	summing chan *summed
+	sums    chan sumsOf
 	decided bool
 	store   bool
+}
+
+// summed is a block on its way to the sums; done is closed when they have it.
+type summed struct {
+	raw  []byte
+	done chan struct{}
+}
+
+// sumsOf are the sums of a whole stream.
+type sumsOf struct {
+	sha256 [sha256.Size]byte
+	crc    uint32
+	size   int64
+}
+
+// summingAhead is how many blocks may wait for the sums.
+const summingAhead = 4
+
+func (s *stream) sum() {
+	h, of := sha256.New(), sumsOf{}
+	defer func() {
+		h.Sum(of.sha256[:0])
+		s.sums <- of
+	}()
+	for {
+		select {
+		case b, more := <-s.summing:
+			if !more {
+				return
+			}
+			h.Write(b.raw)
+			of.crc = crc32.Update(of.crc, crc32.IEEETable, b.raw)
+			of.size += int64(len(b.raw))
+			close(b.done)
+		case <-s.l.w.ctx.Done():
+			return
+		}
+	}
 }
 
 // stream begins a large entry of about so many bytes.
 func (l *lane) stream(h *zip.FileHeader, sizeBytes int64) *stream {
 	e := &entry{header: h, blocks: make(chan *block, 64), large: sizeBytes > 2<<30}
-	return &stream{l: l, e: e, buf: take(blockBytes)[:0], sum: sha256.New()}
+	s := &stream{l: l, e: e, buf: take(blockBytes)[:0], summing: make(chan *summed, summingAhead), sums: make(chan sumsOf, 1)}
+	go s.sum()
+	return s
 }
 
 // copied adds an entry whose compressed bytes are there already: they are read and not looked into.
@@ -507,9 +546,6 @@ func (s *stream) flush(last bool) error {
 		}
 	}
 	raw := s.buf
-	s.sum.Write(raw)
-	s.crc = crc32.Update(s.crc, crc32.IEEETable, raw)
-	s.size += int64(len(raw))
 	b := &block{ready: make(chan struct{}), cost: int64(cap(raw))}
 	if err := s.l.acquire(b.cost); err != nil {
 		return err
@@ -523,13 +559,25 @@ func (s *stream) flush(last bool) error {
 	if !last {
 		s.buf = take(blockBytes)[:0]
 	}
+	of := &summed{raw: raw, done: make(chan struct{})}
 	if s.store {
-		b.out = raw
-		close(b.ready)
+		b.out, of.done = raw, b.ready // it may be written, and its buffer used again, when the sums have it
+	}
+	select {
+	case s.summing <- of:
+	case <-s.l.w.ctx.Done():
+		return s.l.w.cause()
+	}
+	if s.store {
 		return nil
 	}
 	return s.l.w.do(func() error {
 		b.out = deflateBlock(raw, last)
+		select {
+		case <-of.done:
+		case <-s.l.w.ctx.Done():
+			return s.l.w.cause()
+		}
 		giveBack(raw)
 		b.settle(s.l)
 		close(b.ready)
@@ -545,12 +593,15 @@ func (s *stream) keep(yes bool) { s.e.verdict <- yes }
 
 // Close ends the entry and returns the size of its content.
 func (s *stream) Close() (int64, error) {
-	if err := s.flush(true); err != nil {
+	err := s.flush(true)
+	close(s.summing)
+	of := <-s.sums
+	if err != nil {
 		return 0, err
 	}
-	s.e.finish([32]byte(s.sum.Sum(nil)), s.crc, s.size)
+	s.e.finish(of.sha256, of.crc, of.size)
 	close(s.e.blocks)
-	return s.size, nil
+	return of.size, nil
 }
 
 // reserve writes the first entry with a body of fixed size, to be filled in by finish. It is called before
