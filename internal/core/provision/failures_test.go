@@ -220,6 +220,17 @@ func (w *world) refreshing(t *testing.T, req Request, before string) {
 	db, err := w.stack.Admin()
 	require.NoError(t, err)
 	defer db.Close()
+	for _, visit := range []func(context.Context, string, string) (int, []byte, error){
+		func(context.Context, string, string) (int, []byte, error) { return 500, []byte("no"), nil },
+		func(context.Context, string, string) (int, []byte, error) { return 0, nil, syscall.ECONNREFUSED },
+	} {
+		deaf := req
+		deaf.Visit = visit
+		_, err := Make(ctx, deaf, plan, &ledger{}, progress.Discard)
+		require.ErrorContains(t, err, "bring tables to the version of the code")
+		require.Equal(t, before, w.standing(t, req.Folder, req.Replace.Database))
+		w.noneBeside(t, req.Folder, plan)
+	}
 	points := w.killedEverywhere(t, req, plan, before, func() {
 		var version string
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT option_value FROM %s.%soptions WHERE option_name = 'db_version'", plan.Database, plan.Prefix)).Scan(&version))

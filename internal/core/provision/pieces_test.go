@@ -1,0 +1,190 @@
+package provision
+
+import (
+	"context"
+	"crypto/md5"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
+)
+
+func TestPrefixesComeFromTheFirstLettersOfAName(t *testing.T) {
+	for name, want := range map[string]string{"alder-valley": "av_", "brook": "b_", "2026-band": "b_", "42": "s_", "a--b": "ab_"} {
+		require.Equal(t, want, prefixFor(name), name)
+	}
+}
+
+func TestNamesThatAreTakenGetANumberAndStayWithinTheirLength(t *testing.T) {
+	ctx := context.Background()
+	taken := map[string]bool{"ns_alder": true, "ns_alder_2": true, strings.Repeat("n", 32): true}
+	is := func(_ context.Context, name string) (bool, error) { return taken[name], nil }
+	for name, want := range map[string]string{"ns_brook": "ns_brook", "ns_alder": "ns_alder_3", strings.Repeat("n", 32): strings.Repeat("n", 30) + "_2"} {
+		got, err := freeName(ctx, name, 32, is)
+		require.NoError(t, err)
+		require.Equal(t, want, got)
+	}
+	_, err := freeName(ctx, "x", 32, func(context.Context, string) (bool, error) { return true, nil })
+	require.ErrorIs(t, err, ErrPlan)
+	lost := errors.New("lost")
+	_, err = freeName(ctx, "x", 32, func(context.Context, string) (bool, error) { return false, lost })
+	require.ErrorIs(t, err, lost)
+}
+
+func TestPasswordsAreLongRandomAndNeedNoQuoting(t *testing.T) {
+	seen := map[string]bool{}
+	for range 200 {
+		p := Password(20)
+		require.Len(t, p, 20)
+		require.False(t, seen[p])
+		seen[p] = true
+		require.NotContains(t, p, "'")
+		for _, r := range p {
+			require.Contains(t, alphabet, string(r))
+		}
+	}
+	for _, odd := range "lIO01'\"\\$&<> %" {
+		require.NotContains(t, alphabet, string(odd), "read aloud, or quoted, it would be mistaken")
+	}
+}
+
+func TestHashesAreThoseThatTheCMSChecks(t *testing.T) {
+	hash, err := Hash("phpass", "correct horse")
+	require.NoError(t, err)
+	require.Regexp(t, `^\$P\$B[./0-9A-Za-z]{30}$`, hash)
+	// The same, written out: 2^13 rounds over the salt that the hash carries.
+	salt := hash[4:12]
+	sum := md5.Sum([]byte(salt + "correct horse"))
+	for range 1 << 13 {
+		sum = md5.Sum(append(sum[:], "correct horse"...))
+	}
+	require.Equal(t, hash, "$P$B"+salt+encode64(sum[:]))
+	again, err := Hash("phpass", "correct horse")
+	require.NoError(t, err)
+	require.NotEqual(t, hash, again, "each has a salt of its own")
+	_, err = Hash("rot13", "x")
+	require.ErrorContains(t, err, "rot13")
+}
+
+func TestTokensAreFilledInAsTheirFilesAllow(t *testing.T) {
+	mk := &maker{result: &Result{}, tokens: []token{{"founded", []byte("%FOUNDED%"), "1998", []string{"theme/**"}}, {"motto", []byte("%MOTTO%"), `Loud & "clear"`, []string{"**/*.html", "**/*.txt"}}}}
+	for name, c := range map[string]struct{ in, want string }{
+		"theme/a.php":    {"$y = '%FOUNDED%'; // %FOUNDED%", "$y = '1998'; // 1998"},
+		"other/a.php":    {"'%FOUNDED%'", "'%FOUNDED%'"},
+		"theme/b.html":   {"<p>%MOTTO%</p>", "<p>Loud &amp; &#34;clear&#34;</p>"},
+		"theme/read.txt": {"%MOTTO%, %FOUNDED%", `Loud & "clear", 1998`},
+	} {
+		got, err := mk.fillTokens(name, []byte(c.in))
+		require.NoError(t, err)
+		require.Equal(t, c.want, string(got), name)
+	}
+	require.Equal(t, map[string]int64{"founded": 3, "motto": 2}, mk.result.Tokens)
+	mk.tokens[1].files = []string{"**/*.php"}
+	_, err := mk.fillTokens("theme/a.php", []byte("'%MOTTO%'"))
+	require.ErrorIs(t, err, errBreaksOut, "a value must not end a string of a program")
+	require.NoError(t, tokenFits(packing.Target{Token: "%X%", Files: []string{"a.html"}}, `"quoted"`))
+	require.ErrorIs(t, tokenFits(packing.Target{Token: "%X%", Files: []string{"a.html", "b.js"}}, `"quoted"`), errBreaksOut)
+	require.NoError(t, tokenFits(packing.Target{Option: "blogname"}, `"quoted"`))
+}
+
+func TestPartsToKeepAreKnownByTheKind(t *testing.T) {
+	k := &kind.Kind{Title: "WordPress", Keep: []kind.Keep{{What: "comments", Tables: []string{"comments"}}, {What: "users", Tables: []string{"users"}}}}
+	parts, err := keepParts(k, []string{"users"})
+	require.NoError(t, err)
+	require.Equal(t, "users", parts[0].What)
+	_, err = keepParts(k, []string{"weather"})
+	require.ErrorIs(t, err, ErrPlan)
+	require.ErrorContains(t, err, "they have comments, users")
+}
+
+func TestAPlanThatIsNotReadySaysAllThatIsWrong(t *testing.T) {
+	p := &Plan{Problems: []string{"/srv/www/alder exists already"}, Missing: []string{"title", "measurement"}, Values: []Value{{Key: "title", Label: "Site title", Problem: "is missing"}, {Key: "phone", Label: "Telephone"}, {Key: "measurement", Label: "Measurement id", Problem: "does not fit"}}}
+	require.False(t, p.Ready())
+	_, err := Make(context.Background(), Request{}, p, &ledger{}, nil)
+	require.ErrorIs(t, err, ErrPlan)
+	for _, part := range []string{"exists already", "Site title (title) is missing", "Measurement id (measurement) does not fit"} {
+		require.ErrorContains(t, err, part)
+	}
+	require.NotContains(t, err.Error(), "Telephone")
+	require.Empty(t, missingSentence(&Plan{}))
+}
+
+func TestValuesComeFromWhereTheyShould(t *testing.T) {
+	field := func(key string, change func(*packing.Field)) packing.Field {
+		f := packing.Field{Key: key, Label: key, To: []packing.Target{{Option: key}}}
+		if change != nil {
+			change(&f)
+		}
+		return f
+	}
+	m := &archive.Manifest{Starter: "music-base", Number: 3, List: &packing.List{Fields: []packing.Field{
+		field("title", func(f *packing.Field) { f.Required = true }), field("tagline", nil), field("founded", func(f *packing.Field) { f.Default = "1998" }),
+		field("licence", func(f *packing.Field) { f.Secret = true }), field("empty", nil)}},
+		Defaults: []archive.Default{{Key: "title", Value: "Loom & Ladder base site"}, {Key: "tagline", Value: "Music for all ages"}}}
+	p := &Plan{}
+	p.values(Request{Values: map[string]Given{"licence": {"LB-7K2P4D", "client"}, "colour": {"green", "given"}, "unused": {"x", "client"}}}, m)
+	got := map[string]string{}
+	for _, v := range p.Values {
+		got[v.Key] = v.Value + " from " + v.Origin
+	}
+	require.Equal(t, map[string]string{"title": " from ", "tagline": "Music for all ages from release", "founded": "1998 from default of the field", "licence": "•••••••• from client", "empty": " from "}, got)
+	require.Equal(t, []string{"title"}, p.Missing, "the release's own title is not a client's")
+	require.Len(t, p.Problems, 1, "what a client has and nobody asks for is no fault")
+	require.Contains(t, p.Problems[0], `no field "colour"; it has title, tagline`)
+}
+
+func TestTimesAreNearWithinWhatArchivesKeep(t *testing.T) {
+	at := time.Unix(1_800_000_000, 0)
+	require.True(t, near(at, at.Add(1500*time.Millisecond)))
+	require.False(t, near(at, at.Add(3*time.Second)))
+	require.False(t, near(at.Add(3*time.Second), at))
+}
+
+func TestAnExchangeIsUndoneOnlyWhereItHappened(t *testing.T) {
+	fsys, err := hostfs.Open("file://" + t.TempDir())
+	require.NoError(t, err)
+	defer fsys.Close()
+	mk := &maker{req: Request{Folder: "clients/al der", RunID: "7"}, staging: "clients/.al der.nestseed-7"}
+	name := mk.exchangeName()
+	require.NoError(t, hostfs.WriteFile(fsys, "clients/al der/old.txt", nil, 0o644))
+	require.NoError(t, hostfs.WriteFile(fsys, "clients/.al der.nestseed-7/new.txt", nil, 0o644))
+	require.NoError(t, hostfs.WriteFile(fsys, "clients/.al der.nestseed-7/"+marker("7"), nil, 0o600))
+	there := func(p string) bool { _, err := fsys.Stat(p); return err == nil }
+
+	require.NoError(t, undoExchange(fsys, name), "it was noted and did not happen")
+	require.True(t, there("clients/al der/old.txt"))
+	require.NoError(t, fsys.Exchange("clients/al der", "clients/.al der.nestseed-7"))
+	require.True(t, there("clients/al der/new.txt"))
+	for range 2 {
+		require.NoError(t, undoExchange(fsys, name))
+		require.True(t, there("clients/al der/old.txt"), "and twice is no error")
+	}
+	require.Error(t, undoExchange(fsys, "word"))
+	require.Error(t, undoExchange(fsys, "a %zz b"))
+	require.NoError(t, fsys.Exchange("clients/al der", "clients/.al der.nestseed-7"))
+	require.NoError(t, Settle(fsys, "clients/al der", "7"))
+	require.NoError(t, Settle(fsys, "clients/al der", "7"))
+	require.False(t, there("clients/al der/"+marker("7")))
+}
+
+func TestWhatStaysOfASiteIsToldFromWhatAReleaseBrings(t *testing.T) {
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	c := &code{kinds[0], "wp-config.php", map[string]bool{"wp-includes": true, "wp-login.php": true, "wp-content/plugins/booking": true}}
+	for p, brings := range map[string]bool{
+		"wp-includes/a.php": true, "wp-includes/gone/since.php": true, "wp-login.php": true, "wp-content/plugins/booking/own-change.php": true,
+		"wp-config.php": false, "wp-content/plugins/own/own.php": false, "wp-content/uploads/a.jpg": false, "wp-custom.php": false, kinds[0].Hold.File: false, kinds[0].Mail.File: false,
+	} {
+		require.Equal(t, brings, c.brings(p), p)
+		require.Equal(t, !brings, c.stays(p), p)
+	}
+	require.False(t, c.stays(kinds[0].Pause.File), "the pause is never carried over")
+	require.False(t, c.brings(kinds[0].Pause.File))
+}
