@@ -28,6 +28,11 @@ func siteOf(t *testing.T, n int) wire.Site {
 	prepared(t)
 	school := scenario.Schools(n)[n-1]
 	addClient(t, school)
+	set := []string{"client", "set", school.Name} // another test may have added the client with less
+	for k, v := range school.Settings {
+		set = append(set, k+"="+v)
+	}
+	must(t, set...)
 	if nestseed(t, "site", "show", school.Name).code != 0 || ask[wire.Site](t, "site", "show", school.Name).RetiredAt != nil {
 		must(t, "site", "provision", school.Name, "--from", "music-base@1", "--host", "preview")
 	}
@@ -207,13 +212,22 @@ func TestAHeldSiteShowsAHoldingPageUntilItIsOpened(t *testing.T) {
 	must(t, "site", "open", s.Name)
 }
 
+// tableSchools are three schools that no other test has.
+func tableSchools(prefix string) []scenario.School {
+	schools := scenario.Schools(12)[9:]
+	for i := range schools {
+		schools[i].Name = fmt.Sprintf("%s-%d", prefix, i+1)
+	}
+	return schools
+}
+
 func TestATableMakesEachSiteByItself(t *testing.T) {
 	prepared(t)
 	var text bytes.Buffer
 	w := csv.NewWriter(&text)
 	keys := []string{"title", "email", "phone", "contact", "booking_licence", "measurement"}
 	require.NoError(t, w.Write(append([]string{"client", "address"}, keys...)))
-	schools := scenario.Schools(12)[9:]
+	schools := tableSchools("row")
 	for i, s := range schools {
 		row := []string{s.Name, ""}
 		for _, k := range keys {
@@ -260,7 +274,7 @@ func TestATableThatIsCancelledEndsWithItsSites(t *testing.T) {
 	prepared(t)
 	svc, ctx := world.service.client(t), context.Background()
 	in := wire.NewTable{From: "music-base@1", Host: "preview"}
-	for _, s := range scenario.Schools(12)[9:] {
+	for _, s := range tableSchools("cut") {
 		addClient(t, s)
 		in.Rows = append(in.Rows, wire.TableRow{Client: s.Name})
 	}

@@ -40,6 +40,9 @@ func argsOf(in wire.NewSite) runs.ProvisionArgs {
 		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold, Mail: in.Mail}
 }
 
+// pagesOfSites are names that stand for pages of the console where those of sites stand.
+var pagesOfSites = []string{"new", "table"}
+
 // plan makes a plan and touches nothing.
 func (a *api) plan(ctx context.Context, args runs.ProvisionArgs, set map[string]string) (*wire.Plan, error) {
 	if err := a.Works.SealValues(&args, set); err != nil {
@@ -53,6 +56,9 @@ func (a *api) plan(ctx context.Context, args runs.ProvisionArgs, set map[string]
 	p, err := provision.Prepare(ctx, o.Request)
 	if err != nil {
 		return nil, wrong(err)
+	}
+	if slices.Contains(pagesOfSites, p.Name) {
+		p.Problems = append(p.Problems, fmt.Sprintf("no site can be named %s, as the console has a page of that name; choose another name", p.Name))
 	}
 	if s, err := a.db.Site(ctx, p.Name); err == nil && !args.Replace && !args.Refresh {
 		p.Problems = append(p.Problems, fmt.Sprintf("there is a site %s already, at %s; give this one another name, or replace it", s.Name, s.Address))
