@@ -25,7 +25,6 @@ export function Sites() {
             { head: 'Address', cell: (s) => <Out href={s.address} /> },
             { head: 'Release', cell: (s) => <><To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && !s.retired_at && <span className="text-soft">, {s.behind} behind</span>}</> },
             { head: 'Checks', cell: (s) => s.retired_at ? <Status tone="plain" icon={Archive}>retired {onlyDay(s.retired_at)}</Status> : <span className="inline-flex gap-3"><Checks report={s.report} />{s.held && <Status tone="look" icon={EyeOff}>held</Status>}</span> },
-            { head: 'Made', right: true, cell: (s) => onlyDay(s.made_at) },
             { head: 'Size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
           ]} />
         )}
