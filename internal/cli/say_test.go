@@ -48,8 +48,9 @@ func TestASiteSaysWhatAPersonNeedsToKnow(t *testing.T) {
 	s := wire.Site{Name: "alder-valley", Title: "Alder Valley Music School", Address: "http://alder-valley.localhost", Release: "music-base@3", Client: "alder-valley", Host: "preview",
 		Folder: "/srv/www/alder-valley", Files: 2744, Bytes: 66e6, Database: "ns_aldervalley", Rows: 260, Prefix: "av_", LoginAt: "http://alder-valley.localhost/wp-login.php", Accounts: "log in as alder-valley-admin",
 		Held: true, Quiet: true, Upgraded: "53497", House: []string{"2 scheduled jobs begin anew"}, Kept: map[string]int64{"comments": 12},
-		Rewritten: rewrite.Tally{Replaced: 78, Serialised: 3, Broken: 1, Forms: map[string]int64{"plain": 76, "percent-encoded": 2}},
-		Steps:     []provision.StepTime{{Name: "Swap in", Millis: 2}}, Handovers: []wire.Handover{{MadeAt: at, MadeBy: "ines", OpenedAt: &at}, {MadeAt: at, MadeBy: "ines", WithdrawnAt: &at}, {MadeAt: at, MadeBy: "ines", ExpiresAt: at}},
+		Rewritten: rewrite.Tally{Replaced: 78, Serialised: 3, Broken: 1, Forms: map[string]int64{"plain": 76, "percent-encoded": 2},
+			Samples: []rewrite.Sample{{Form: "plain", Where: "options", Before: "at http://base.localhost/a", After: "at http://alder-valley.localhost/a"}, {Form: "plain", Where: "posts", Before: "x", After: "y"}}},
+		Steps: []provision.StepTime{{Name: "Swap in", Millis: 2}}, Handovers: []wire.Handover{{MadeAt: at, MadeBy: "ines", OpenedAt: &at}, {MadeAt: at, MadeBy: "ines", WithdrawnAt: &at}, {MadeAt: at, MadeBy: "ines", ExpiresAt: at}},
 		Copies: []wire.SafetyCopy{{ID: 7, MadeAt: at, Why: "replaced", Bytes: 66e6, Release: "music-base@1", Where: ".alder-valley.nestseed-9"}},
 		Tasks:  []wire.LaunchTask{{Key: "booking", Title: "Enter the licence", Detail: "It is bound to the address.", Page: "http://alder-valley.localhost/wp-admin/"}, {Key: "form", Title: "Send a message", DoneAt: &at, DoneBy: "ines"}}}
 	text := said(func(a *app) { a.printSite(s) })
@@ -57,6 +58,7 @@ func TestASiteSaysWhatAPersonNeedsToKnow(t *testing.T) {
 		"alder-valley: Alder Valley Music School\n", "held      visitors see a holding page; nestseed site open alder-valley lets them in\n",
 		"mail      kept from going out", "upgraded  its tables were brought to version 53497", "house     2 scheduled jobs begin anew\n", "kept      comments: 12 rows\n",
 		"rewritten 78 places (2 percent-encoded, 76 plain); 3 inside serialised values; 1 serialised values were broken before",
+		"          plain, in options: at http://base.localhost/a → at http://alder-valley.localhost/a\n",
 		"opened 25 Nov 2026, 09:30\n", "withdrawn\n", "open until 25 Nov 2026", "7            25 Nov 2026, 09:30  replaced  music-base@1  66 MB  .alder-valley.nestseed-9\n",
 		"□ booking               Enter the licence\n    It is bound to the address.\n    http://alder-valley.localhost/wp-admin/\n", "✓ form                  Send a message (ines, 25 Nov 2026, 09:30)\n", "not checked yet\n",
 	} {

@@ -12,6 +12,7 @@ import (
 
 	"nestseed/internal/client"
 	"nestseed/internal/core/check"
+	"nestseed/internal/core/rewrite"
 	"nestseed/internal/service/runs"
 	"nestseed/internal/wire"
 )
@@ -303,6 +304,7 @@ func (a *app) printSite(s wire.Site) {
 			fmt.Fprintf(a.out, "; %s serialised values were broken before and left as they are", count(s.Rewritten.Broken))
 		}
 		fmt.Fprintln(a.out)
+		a.printExamples(s.Rewritten.Samples)
 	}
 	var steps []string
 	for _, t := range s.Steps {
@@ -312,6 +314,18 @@ func (a *app) printSite(s wire.Site) {
 	a.printCopies(s)
 	a.printTasks(s)
 	a.printReport(s.Report)
+}
+
+// printExamples shows one replacement of each disguise.
+func (a *app) printExamples(samples []rewrite.Sample) {
+	seen := map[string]bool{}
+	for _, x := range samples {
+		if !seen[x.Form] {
+			seen[x.Form] = true
+			line := func(text string) string { return strings.Join(strings.Fields(text), " ") }
+			fmt.Fprintf(a.out, "          %s, in %s: %s → %s\n", x.Form, x.Where, line(x.Before), line(x.After))
+		}
+	}
 }
 
 // printTasks lists what a person must still do on a site.

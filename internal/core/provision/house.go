@@ -89,7 +89,7 @@ func (mk *maker) jobs(ctx context.Context) error {
 	if moved+dropped == 0 {
 		return nil
 	}
-	mk.did("%d scheduled jobs that were due begin anew in the next minutes; %d that were to run once on the source were dropped", moved, dropped)
+	mk.did("of the scheduled jobs that were due, %d begin anew in the next minutes, and %d, which were to run once on the source, were dropped", moved, dropped)
 	return mk.setOption(ctx, j.Option, string(fresh))
 }
 

@@ -65,6 +65,33 @@ func TestLeftoversAreFoundWhereRewritingWouldHaveReplaced(t *testing.T) {
 	}
 }
 
+func TestTheFirstOfEachDisguiseAreShown(t *testing.T) {
+	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost", "https://alder.example"}}})
+	require.NoError(t, err)
+	all := Tally{}
+	for _, where := range []string{"options", "posts"} {
+		w := r.Worker()
+		w.Where = where
+		for range 5 {
+			w.Text(nil, []byte(`see http://base.localhost/a or {"u":"http:\/\/base.localhost\/b"}`))
+		}
+		require.Len(t, w.Tally().Samples, 2*samplesEach)
+		all.Merge(w.Tally())
+	}
+	require.Len(t, all.Samples, 2*samplesEach)
+	forms := map[string]int{}
+	for _, s := range all.Samples {
+		forms[s.Form]++
+		require.Contains(t, s.Before, "base.localhost")
+		require.Contains(t, s.After, "alder.example")
+	}
+	require.Equal(t, map[string]int{"plain": samplesEach, "escaped slashes": samplesEach}, forms)
+	require.Equal(t, int64(20), all.Replaced)
+	silent := r.Worker()
+	silent.Text(nil, []byte("http://base.localhost"))
+	require.Empty(t, silent.Tally().Samples, "without a place there is nothing to show")
+}
+
 func TestRewritingTwiceIsRewritingOnce(t *testing.T) {
 	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost", "https://alder.example/site"}}, Paths: []Pair{{"/srv/www/base", "/srv/www/alder"}}})
 	require.NoError(t, err)

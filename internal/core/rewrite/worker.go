@@ -21,12 +21,13 @@ type Tally struct {
 
 // Sample shows one replacement with a little of what stands around it.
 type Sample struct {
+	Form   string `json:"form"` // the disguise it stood in
 	Where  string `json:"where"`
 	Before string `json:"before"`
 	After  string `json:"after"`
 }
 
-// Merge adds another tally; of its samples, the first few are kept.
+// Merge adds another tally; of its samples, the first of each disguise are kept.
 func (t *Tally) Merge(o Tally) {
 	t.Replaced += o.Replaced
 	t.Values += o.Values
@@ -38,10 +39,21 @@ func (t *Tally) Merge(o Tally) {
 		}
 		t.Forms[k] += v
 	}
-	t.Samples = append(t.Samples, o.Samples[:min(len(o.Samples), max(0, maxSamples-len(t.Samples)))]...)
+	for _, s := range o.Samples {
+		same := 0
+		for _, have := range t.Samples {
+			if have.Form == s.Form {
+				same++
+			}
+		}
+		if same < samplesEach {
+			t.Samples = append(t.Samples, s)
+		}
+	}
 }
 
-const maxSamples = 12
+// samplesEach is how many replacements of each disguise are shown.
+const samplesEach = 2
 
 // Worker applies a Rewriter and counts. It is for one goroutine.
 type Worker struct {
@@ -112,7 +124,7 @@ func (w *Worker) Text(dst, src []byte) []byte {
 			return append(dst, src[pos:]...)
 		}
 		w.forms[h.form]++
-		if len(w.tally.Samples) < maxSamples && w.Where != "" {
+		if w.forms[h.form] <= samplesEach && w.Where != "" {
 			w.tally.Samples = append(w.tally.Samples, sample(w.Where, src, h))
 		}
 		dst = append(dst, src[pos:h.from]...)
@@ -142,7 +154,7 @@ func (r *Rewriter) Leftovers(src []byte) (n int, first string) {
 func sample(where string, src []byte, h hit) Sample {
 	before := around(src, h.from, h.to)
 	lead := max(0, h.from-24)
-	return Sample{where, before, around(append(append(bytes.Clone(src[lead:h.from]), h.with...), src[h.to:min(len(src), h.to+24)]...), h.from-lead, h.from-lead+len(h.with))}
+	return Sample{h.form.String(), where, before, around(append(append(bytes.Clone(src[lead:h.from]), h.with...), src[h.to:min(len(src), h.to+24)]...), h.from-lead, h.from-lead+len(h.with))}
 }
 
 // around returns src[from:to] with up to 24 bytes on either side, cut to whole characters.

@@ -2051,6 +2051,7 @@ export interface components {
         RewriteSample: {
             after: string;
             before: string;
+            form: string;
             where: string;
         };
         RewriteTally: {
