@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -34,9 +35,14 @@ func console(t *testing.T) context.Context {
 
 func do(t *testing.T, tab context.Context, actions ...chromedp.Action) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(tab, 40*time.Second)
+	ctx, cancel := context.WithTimeout(tab, 60*time.Second)
 	defer cancel()
-	require.NoError(t, chromedp.Run(ctx, actions...))
+	err := chromedp.Run(ctx, actions...)
+	// A node that was found may be gone when it is asked for, as pages are drawn anew while they load.
+	for try := 1; try < 3 && err != nil && strings.Contains(err.Error(), "(-32000)"); try++ {
+		err = chromedp.Run(ctx, actions...)
+	}
+	require.NoError(t, err)
 }
 
 func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
