@@ -231,6 +231,15 @@ func (w *world) refreshing(t *testing.T, req Request, before string) {
 		require.Equal(t, before, w.standing(t, req.Folder, req.Replace.Database))
 		w.noneBeside(t, req.Folder, plan)
 	}
+	// A site that updates itself at this moment is left alone, and its own pause with it.
+	own := filepath.Join(w.stack.Sites(), req.Folder, ".maintenance")
+	require.NoError(t, os.WriteFile(own, []byte("<?php $upgrading = 1;"), 0o644))
+	_, err = Make(ctx, req, plan, &ledger{}, progress.Discard)
+	require.ErrorIs(t, err, ErrPlan)
+	require.FileExists(t, own)
+	require.NoError(t, os.Remove(own))
+	require.Equal(t, before, w.standing(t, req.Folder, req.Replace.Database))
+	w.noneBeside(t, req.Folder, plan)
 	points := w.killedEverywhere(t, req, plan, before, func() {
 		var version string
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT option_value FROM %s.%soptions WHERE option_name = 'db_version'", plan.Database, plan.Prefix)).Scan(&version))
@@ -249,7 +258,7 @@ func (w *world) refreshing(t *testing.T, req Request, before string) {
 	require.Greater(t, points, 10)
 
 	// What the release does not have stays; what somebody changed on the site is named; no site goes back.
-	own := filepath.Join(w.stack.Sites(), req.Folder, "wp-content/plugins/own")
+	own = filepath.Join(w.stack.Sites(), req.Folder, "wp-content/plugins/own")
 	require.NoError(t, os.MkdirAll(own, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(own, "own.php"), []byte("<?php"), 0o644))
 	edited := filepath.Join(w.stack.Sites(), req.Folder, "wp-login.php")

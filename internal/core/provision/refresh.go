@@ -207,6 +207,9 @@ func (mk *maker) pause(ctx context.Context) error {
 		return nil
 	}
 	name := path.Join(mk.req.Folder, pause.File)
+	if _, err := mk.req.FS.Stat(name); !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%w: %s is there already: %s is being updated, or an update was cut off; see to that first", ErrPlan, path.Join(mk.plan.Folder, pause.File), mk.req.Kind.Title)
+	}
 	if err := mk.making(ctx, "folder", name); err != nil {
 		return err
 	}
