@@ -190,6 +190,7 @@ func (a *api) siteOperations(h huma.API) {
 	})
 	a.wayBackOperations(h)
 	a.handoverOperations(h)
+	a.sideBySideOperations(h)
 	operation(h, "GET", "/today", "today", "What there is and what needs attention", a.today)
 }
 

@@ -10,7 +10,6 @@ import (
 
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/provision"
-	"nestseed/internal/core/sidebyside"
 )
 
 // Why a safety copy was made.
@@ -127,26 +126,6 @@ func (db *DB) SetLive(ctx context.Context, id int64) error {
 // SetCopyRule says which safety copies of a site are kept.
 func (db *DB) SetCopyRule(ctx context.Context, id int64, last, days int) error {
 	return db.exec(ctx, "site", itoa(id), "UPDATE sites SET keep_last = $2, keep_days = $3 WHERE id = $1", id, last, days)
-}
-
-// SideBySide is what was seen of a site beside its source.
-type SideBySide struct {
-	Source string            `json:"source"`
-	At     time.Time         `json:"at"`
-	Left   string            `json:"left"` // the source's address
-	Right  string            `json:"right"`
-	Pages  []sidebyside.Page `json:"pages"`
-}
-
-// SetSideBySide keeps what was seen last.
-func (db *DB) SetSideBySide(ctx context.Context, siteID int64, s *SideBySide) error {
-	return db.exec(ctx, "site", itoa(siteID), "UPDATE sites SET side_by_side = $2 WHERE id = $1", siteID, s)
-}
-
-// SideBySideOf returns what was seen of a site, or nil.
-func (db *DB) SideBySideOf(ctx context.Context, siteID int64) (s *SideBySide, err error) {
-	err = db.Pool.QueryRow(ctx, "SELECT side_by_side FROM sites WHERE id = $1", siteID).Scan(&s)
-	return s, err
 }
 
 // SetSiteUser keeps the database user that a site has now.

@@ -1,0 +1,67 @@
+package httpapi
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+func (a *api) sideBySideOperations(h huma.API) {
+	operation(h, "POST", "/sites/{name}/side-by-side", "look-side-by-side", "Start looking at pages of a site beside its source's", func(ctx context.Context, in *struct {
+		Named
+		Put[wire.Look]
+	}) (*body[wire.Run], error) {
+		s, err := a.db.Site(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Sort: "look", Title: "Look at " + s.Name + " beside its source", Target: runs.Target("site", s.Name)}, runs.SideBySideArgs{Site: s.Name, Pages: cmp.Or(in.Body.Pages, lookPages)})
+	})
+	operation(h, "GET", "/sites/{name}/side-by-side", "side-by-side", "What was seen of a site beside its source", func(ctx context.Context, in *Named) (*body[records.SideBySide], error) {
+		s, err := a.db.Site(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		seen, err := a.db.SideBySideOf(ctx, s.ID)
+		if err == nil && seen == nil {
+			err = fmt.Errorf("site %s was not looked at beside its source yet: %w; nestseed site side-by-side %s does", s.Name, records.ErrNotFound, s.Name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return &body[records.SideBySide]{*seen}, nil
+	})
+}
+
+// lookPages is how many pages are looked at unless somebody says.
+const lookPages = 6
+
+// picture sends one picture of a site beside its source.
+func (a *api) picture(c *gin.Context) {
+	s, err := a.db.Site(c, c.Param("name"))
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	f, err := a.Works.Picture(s, c.Param("file"))
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	c.Header("Content-Type", "image/png")
+	http.ServeContent(c.Writer, c.Request, "", info.ModTime(), f)
+}
