@@ -79,26 +79,3 @@ func (a *app) printHandovers(s wire.Site) {
 		fmt.Fprintf(a.out, "handover  link of %s by %s: %s\n", day(h.MadeAt), h.MadeBy, state)
 	}
 }
-
-// descent says where a site comes from.
-func descent(s wire.Site) string {
-	parts := []string{s.Name}
-	for _, f := range s.Descent {
-		part := f.Name
-		if f.Noun == "source" {
-			part = "source " + f.Name
-		}
-		if f.Gone {
-			part += map[string]string{"release": " (archive discarded)", "source": " (removed)", "site": " (retired)"}[f.Noun]
-		}
-		parts = append(parts, part)
-	}
-	line := strings.Join(parts, " ← ")
-	switch s.Behind {
-	case 0:
-		return line
-	case 1:
-		return line + "; 1 release behind"
-	}
-	return fmt.Sprintf("%s; %d releases behind", line, s.Behind)
-}
