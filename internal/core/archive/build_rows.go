@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"hash/crc32"
 	"slices"
 	"strings"
 
@@ -13,10 +14,22 @@ import (
 	"nestseed/internal/core/sqltext"
 )
 
+// Rows are cut into pieces, each an entry with one INSERT. Where a piece ends is decided by the rows themselves and not
+// by how many came before, so that after a change the pieces that follow are soon the same again: a release shares
+// them with the one before. Small pieces are also summed many at a time, and packed and loaded side by side.
 const (
-	statementBytes = 1 << 20  // of one INSERT
-	rowsEntryBytes = 64 << 20 // of one entry of rows
+	leastPiece = 256 << 10
+	meanBeyond = 384 << 10 // how far beyond the least a piece goes, on average
+	mostPiece  = 1 << 20   // unless a single row is longer
 )
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// endsPiece reports whether a piece that has its least length ends with this row: by chance, the greater the longer the
+// row is, and always the same for the same row.
+func endsPiece(row []byte) bool {
+	return uint64(crc32.Checksum(row, castagnoli)) < uint64(len(row))<<32/meanBeyond
+}
 
 const schemaHead = `-- %s: tables of %s, without rows
 SET NAMES utf8mb4;
@@ -157,15 +170,7 @@ type rowWriter struct {
 	names   []string
 	stmt    []byte
 	inStmt  int64
-	out     rowsOut
-	size    int64
 	weight  weight
-}
-
-// rowsOut is where rows go: a stream, or a comparison with the release before.
-type rowsOut interface {
-	Write(p []byte) (int, error)
-	Close() (int64, error)
 }
 
 // weight says how much of the expected bytes a row stands for. What the server says of a table's size and rows
@@ -217,23 +222,39 @@ func (w *rowWriter) row(row [][]byte) error {
 	if w.editor != nil && !w.editor.Edit(row) {
 		return nil
 	}
-	if len(w.stmt) == 0 {
-		w.stmt = append(w.stmt, w.head...)
-	} else {
-		w.stmt = append(w.stmt, ",\n"...)
-	}
-	at := len(w.stmt)
-	w.appendRow(row)
+	at := w.add(row)
 	if name, found := w.b.holdsSecret(w.stmt[at:]); found {
 		w.blankSecret(row, name)
 		w.stmt = w.stmt[:at]
 		w.appendRow(row)
 	}
+	if len(w.stmt) > mostPiece-2 && w.inStmt > 0 {
+		// The row begins the next piece.
+		w.stmt = w.stmt[:at-len(between)]
+		if err := w.flush(); err != nil {
+			return err
+		}
+		at = w.add(row)
+	}
 	w.inStmt++
-	if len(w.stmt) >= statementBytes-64<<10 {
+	if len(w.stmt) >= leastPiece && endsPiece(w.stmt[at:]) {
 		return w.flush()
 	}
 	return nil
+}
+
+const between = ",\n"
+
+// add puts a row into the piece and returns where it begins.
+func (w *rowWriter) add(row [][]byte) int {
+	if w.inStmt == 0 {
+		w.stmt = append(take(mostPiece)[:0], w.head...)
+	} else {
+		w.stmt = append(w.stmt, between...)
+	}
+	at := len(w.stmt)
+	w.appendRow(row)
+	return at
 }
 
 func (w *rowWriter) appendRow(row [][]byte) {
@@ -264,42 +285,25 @@ func (w *rowWriter) blankSecret(row [][]byte, name string) {
 	}
 }
 
+// flush adds the piece to the archive.
 func (w *rowWriter) flush() error {
-	if len(w.stmt) == 0 {
+	if w.inStmt == 0 {
 		return nil
 	}
-	if w.out != nil && w.size+int64(len(w.stmt)) > rowsEntryBytes {
-		if err := w.closeEntry(); err != nil {
-			return err
-		}
-	}
-	if w.out == nil {
-		w.out, w.size = w.b.rowsEntry(rowsName(w.t.Name, w.total.Entries)), 0
-		w.total.Entries++
-	}
-	w.stmt = append(w.stmt, ";\n"...)
-	if _, err := w.out.Write(w.stmt); err != nil {
-		return err
-	}
-	n := int64(len(w.stmt))
-	w.size += n
-	w.total.Bytes += n
+	raw := append(w.stmt, ";\n"...)
+	h := header(rowsName(w.t.Name, w.total.Entries), 0o644, w.b.m.Made)
+	w.total.Entries++
+	w.total.Bytes += int64(len(raw))
 	w.total.Rows += w.inStmt
 	w.b.report.Add(progress.Amount{Rows: w.inStmt, Bytes: w.weight.of(w.inStmt)})
-	w.stmt, w.inStmt = w.stmt[:0], 0
-	return nil
-}
-
-func (w *rowWriter) closeEntry() error {
-	_, err := w.out.Close()
-	w.out = nil
-	return err
+	w.stmt, w.inStmt = nil, 0
+	if w.b.before == nil {
+		return w.b.w.second.piece(h, raw, nil)
+	}
+	return w.b.w.second.piece(h, raw, w.b.packedRows)
 }
 
 func (w *rowWriter) close() error {
 	defer func() { w.b.report.Add(progress.Amount{Bytes: w.weight.rest()}) }()
-	if err := w.flush(); err != nil || w.out == nil {
-		return err
-	}
-	return w.closeEntry()
+	return w.flush()
 }

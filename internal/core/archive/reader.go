@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"path"
 	"strings"
 	"sync"
@@ -38,6 +39,7 @@ type Archive struct {
 
 	zip    *zip.Reader
 	byName map[string]*zip.File
+	file   *os.File // that it is read from; nil where it is not a file of this machine
 }
 
 // Open reads the directory and the manifest of an archive, and refuses one whose names or links would
@@ -52,6 +54,7 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 		return nil, fmt.Errorf("%w: %d entries, more than any site has", ErrHostile, len(z.File))
 	}
 	a := &Archive{zip: z, byName: make(map[string]*zip.File, len(z.File))}
+	a.file, _ = r.(*os.File)
 	for _, f := range z.File {
 		if err := judge(f); err != nil {
 			return nil, err
@@ -217,6 +220,46 @@ func (a *Archive) Rows(t TableTotal) []string {
 		names[i] = rowsName(t.Name, i)
 	}
 	return names
+}
+
+// Joined reads entries one after the other, as one stream; each is opened when the one before has ended. Errors of
+// opening and reading come from Read.
+func (a *Archive) Joined(names []string) io.ReadCloser { return &inTurn{a: a, names: names} }
+
+type inTurn struct {
+	a     *Archive
+	names []string // still to come
+	r     io.ReadCloser
+}
+
+func (j *inTurn) Read(p []byte) (int, error) {
+	for {
+		if j.r == nil {
+			if len(j.names) == 0 {
+				return 0, io.EOF
+			}
+			r, err := j.a.File(j.names[0])
+			if err != nil {
+				return 0, err
+			}
+			j.r, j.names = r, j.names[1:]
+		}
+		n, err := j.r.Read(p)
+		if err == io.EOF {
+			j.r.Close()
+			j.r, err = nil, nil
+		}
+		if n > 0 || err != nil {
+			return n, err
+		}
+	}
+}
+
+func (j *inTurn) Close() error {
+	if j.r == nil {
+		return nil
+	}
+	return j.r.Close()
 }
 
 // Pinned returns the SHA-256 of SHA256SUMS, in hexadecimal: see Built.

@@ -2,7 +2,8 @@ package archive
 
 import (
 	"archive/zip"
-	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"io/fs"
@@ -19,6 +20,7 @@ import (
 type before struct {
 	a    *Archive
 	sums map[string]string
+	rows map[[sha256.Size]byte]*zip.File // pieces of rows by their sums
 	made time.Time
 }
 
@@ -31,7 +33,14 @@ func (b *builder) openBefore() error {
 	if err != nil {
 		return fmt.Errorf("sums of the release before: %w", err)
 	}
-	b.before = &before{a, sums, a.Manifest.Made}
+	b.before = &before{a, sums, map[[sha256.Size]byte]*zip.File{}, a.Manifest.Made}
+	for name, sum := range sums {
+		if f := a.byName[name]; f != nil && strings.HasPrefix(name, RowsDir) && f.UncompressedSize64 <= MaxStatementBytes {
+			if raw, err := hex.DecodeString(sum); err == nil && len(raw) == sha256.Size {
+				b.before.rows[[sha256.Size]byte(raw)] = f
+			}
+		}
+	}
 	return nil
 }
 
@@ -71,88 +80,26 @@ func (b *builder) countCopied(e hostfs.Entry) {
 	b.copied = b.copied.Plus(progress.Amount{Files: 1, Bytes: e.SizeBytes})
 }
 
-// rowsEntry begins an entry of rows. Where the release before has one of that name, the rows are compared with
-// it, which costs less than to compress and hash them; equal ones are copied.
-func (b *builder) rowsEntry(name string) rowsOut {
-	h := header(name, 0o644, b.m.Made)
-	if b.before != nil {
-		if old := b.before.a.byName[name]; old != nil && b.before.sums[name] != "" {
-			if r, err := openEntry(old); err == nil {
-				return &sameRows{b: b, h: h, old: old, r: r, buf: take(statementBytes + 128<<10)}
-			}
-		}
+// packedRows returns what a piece of rows was packed to in the release before, if it had one of this sum, whatever
+// its name was then.
+func (b *builder) packedRows(sum [sha256.Size]byte) (out []byte, method uint16, known bool) {
+	f := b.before.rows[sum]
+	if f == nil {
+		return nil, 0, false
 	}
-	return b.w.second.stream(h, 0)
-}
-
-// sameRows compares what is written with an entry of the release before. At the first difference it begins a
-// stream, gives it what was equal so far, and goes on there.
-type sameRows struct {
-	b     *builder
-	h     *zip.FileHeader
-	old   *zip.File
-	r     io.ReadCloser
-	buf   []byte
-	equal int64
-	out   *stream
-}
-
-// Write implements io.Writer.
-func (s *sameRows) Write(p []byte) (int, error) {
-	if s.out == nil {
-		if s.same(p) {
-			s.equal += int64(len(p))
-			return len(p), nil
-		}
-		if err := s.differ(); err != nil {
-			return 0, err
-		}
-	}
-	return s.out.Write(p)
-}
-
-func (s *sameRows) same(p []byte) bool {
-	for len(p) > 0 {
-		n := min(len(p), len(s.buf))
-		if _, err := io.ReadFull(s.r, s.buf[:n]); err != nil || !bytes.Equal(s.buf[:n], p[:n]) {
-			return false
-		}
-		p = p[n:]
-	}
-	return true
-}
-
-func (s *sameRows) differ() error {
-	s.r.Close()
-	s.out = s.b.w.second.stream(s.h, 0)
-	r, err := openEntry(s.old)
+	r, err := f.OpenRaw()
 	if err != nil {
-		return err
+		return nil, 0, false
 	}
-	defer r.Close()
-	_, err = io.CopyN(s.out, struct{ io.Reader }{r}, s.equal)
-	return err
-}
-
-// Close implements rowsOut.
-func (s *sameRows) Close() (int64, error) {
-	defer giveBack(s.buf)
-	if s.out == nil && uint64(s.equal) == s.old.UncompressedSize64 {
-		// Reading to the end checks the old entry's CRC.
-		if n, err := s.r.Read(s.buf[:1]); n == 0 && err == io.EOF {
-			s.r.Close()
-			s.b.mu.Lock()
-			s.b.copied = s.b.copied.Plus(progress.Amount{Bytes: s.equal})
-			s.b.mu.Unlock()
-			return s.equal, s.b.w.second.copied(s.h, s.old, s.b.before.sums[s.old.Name])
-		}
+	out = take(int(f.CompressedSize64))
+	if _, err := io.ReadFull(r, out); err != nil {
+		giveBack(out)
+		return nil, 0, false // it is packed anew, and does not need the release before
 	}
-	if s.out == nil {
-		if err := s.differ(); err != nil {
-			return 0, err
-		}
-	}
-	return s.out.Close()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.copied = b.copied.Plus(progress.Amount{Bytes: int64(f.UncompressedSize64)})
+	return out, f.Method, true
 }
 
 // indexOf packs the list of an archive's entries.

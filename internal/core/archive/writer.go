@@ -11,6 +11,7 @@ import (
 	"hash/crc32"
 	"io"
 	"io/fs"
+	"os"
 	"runtime"
 	"strings"
 	"sync"
@@ -32,14 +33,26 @@ type Target interface {
 	Truncate(size int64) error
 }
 
+// CopyTarget is a Target that copies bytes of a file by itself, by a shorter way than through buffers of ours.
+type CopyTarget interface {
+	Target
+	// CopyAt copies n bytes from an offset of a file to an offset of the target.
+	CopyAt(f *os.File, from, n, at int64) error
+}
+
+// copyBytes is from how many bytes on a CopyTarget is asked to copy; for fewer, a read and a write are as quick.
+const copyBytes = 64 << 10
+
 const (
 	blockBytes  = 1 << 20  // large entries are compressed in blocks of this size, independently
 	smallBytes  = 4 << 20  // files up to this size are read whole by one worker
 	flightBytes = 48 << 20 // content of the first lane that may be read and not yet written
 	aheadBytes  = 32 << 20 // content of the second that may be fetched and packed ahead
-	batchBytes  = 4 << 20  // small files that one worker reads and sums together, at most,
-	spareBytes  = 512      // in the buffer of a small file: it may grow by a little before it is read
+	batchBytes  = 4 << 20  // room of small files that one worker reads and sums together, at most,
 	batchFiles  = 64       // and how many: several for each lane of the sums, so that lanes stay full
+	piecesBytes = 16 << 20 // room of pieces of rows that are summed together,
+	piecesCount = 16       // and how many: they are of like sizes, and one for each lane is enough
+	spareBytes  = 512      // in the buffer of a small file: it may grow by a little before it is read
 	level       = 3        // of deflate: the knee of size over speed on real sites
 )
 
@@ -70,15 +83,18 @@ type lane struct {
 	order  chan *entry
 	flight *flight
 	batch  []*pending // small entries that are in line and that no worker has yet
-	held   int64      // their bytes
+	held   int64      // the room they take
+	count  int        // of entries in a full batch
+	bytes  int64      // and their room
 }
 
-// pending is a small entry that is in line, and how it is read.
+// pending is a small entry that is in line, and how its content is come by.
 type pending struct {
 	e    *entry
 	b    *block
-	size int64 // of content, as far as is known
-	read func(buf []byte) ([]byte, error)
+	read func() ([]byte, error)
+	// packed, unless nil, returns the bytes that content of this sum was packed to before.
+	packed func(sum [sha256.Size]byte) (out []byte, method uint16, known bool)
 }
 
 // entry is one file of the archive on its way.
@@ -91,6 +107,13 @@ type entry struct {
 	verdict chan bool // unless nil: says at the end whether what was written is kept
 	large   bool      // may pass 4 GiB
 	target  string    // of a link
+	copied  *fileSpan // where the packed bytes are to be copied from; there are no blocks then
+}
+
+// fileSpan is bytes of an open file.
+type fileSpan struct {
+	file  *os.File
+	at, n int64
 }
 
 // block is a piece of an entry's compressed stream.
@@ -113,7 +136,7 @@ func newWriter(ctx context.Context, out Target) *writer {
 	ctx, cancel := context.WithCancelCause(ctx)
 	group, ctx := errgroup.WithContext(ctx)
 	w := &writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
-	w.first, w.second = newLane(w, flightBytes), newLane(w, aheadBytes)
+	w.first, w.second = newLane(w, flightBytes, batchFiles, batchBytes), newLane(w, aheadBytes, piecesCount, piecesBytes)
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		group.Go(func() error {
 			for task := range w.tasks {
@@ -128,8 +151,8 @@ func newWriter(ctx context.Context, out Target) *writer {
 	return w
 }
 
-func newLane(w *writer, room int64) *lane {
-	l := &lane{w: w, order: make(chan *entry, 256), flight: newFlight(room)}
+func newLane(w *writer, room int64, count int, bytes int64) *lane {
+	l := &lane{w: w, order: make(chan *entry, 256), flight: newFlight(room), count: count, bytes: bytes}
 	context.AfterFunc(w.ctx, l.flight.close)
 	return l
 }
@@ -157,6 +180,15 @@ func (w *writer) write() error {
 func (w *writer) writeEntry(e *entry) error {
 	begun := false
 	var packed int64
+	if s := e.copied; s != nil {
+		if err := w.zip.begin(e.header, e.large); err != nil {
+			return err
+		}
+		if err := w.zip.copy(s); err != nil {
+			return fmt.Errorf("copy %s from the release before: %w", e.header.Name, err)
+		}
+		packed = s.n
+	}
 	for {
 		b, err := w.next(e)
 		if err != nil {
@@ -309,18 +341,36 @@ func (w *writer) cause() error { return context.Cause(w.ctx) }
 // small adds an entry whose content one worker reads. read may return nil to say that the entry is not
 // to be written after all. Small entries go to workers by the batch: sums of many are computed at once.
 func (l *lane) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byte, error)) error {
-	b := &block{ready: make(chan struct{}), cost: room(int(size) + spareBytes)}
-	if err := l.acquire(b.cost); err != nil {
+	n := int(size) + spareBytes
+	return l.pend(h, room(n), &pending{read: func() ([]byte, error) { return read(take(n)) }})
+}
+
+// piece adds an entry whose content is there already, in a buffer that is the lane's from now on.
+func (l *lane) piece(h *zip.FileHeader, raw []byte, packed func(sum [sha256.Size]byte) ([]byte, uint16, bool)) error {
+	raw = snug(raw)
+	return l.pend(h, int64(cap(raw)), &pending{read: func() ([]byte, error) { return raw, nil }, packed: packed})
+}
+
+// pend puts an entry in line and in the batch. A batch that would become too large goes to a worker first: what it
+// takes is given free only then.
+func (l *lane) pend(h *zip.FileHeader, cost int64, p *pending) error {
+	if l.held > 0 && l.held+cost > l.bytes {
+		if err := l.handOut(); err != nil {
+			return err
+		}
+	}
+	if err := l.acquire(cost); err != nil {
 		return err
 	}
-	e := &entry{header: h, blocks: make(chan *block, 1)}
-	e.blocks <- b
-	close(e.blocks)
-	if err := l.line(e); err != nil {
+	p.b = &block{ready: make(chan struct{}), cost: cost}
+	p.e = &entry{header: h, blocks: make(chan *block, 1)}
+	p.e.blocks <- p.b
+	close(p.e.blocks)
+	if err := l.line(p.e); err != nil {
 		return err
 	}
-	l.batch = append(l.batch, &pending{e, b, size, read})
-	if l.held += size; len(l.batch) == batchFiles || l.held >= batchBytes {
+	l.batch, l.held = append(l.batch, p), l.held+cost
+	if len(l.batch) == l.count {
 		return l.handOut()
 	}
 	return nil
@@ -341,7 +391,7 @@ func pack(batch []*pending) error {
 	raws := make([][]byte, len(batch))
 	for i, p := range batch {
 		var err error
-		if raws[i], err = p.read(take(int(p.size) + spareBytes)); err != nil {
+		if raws[i], err = p.read(); err != nil {
 			return err
 		}
 	}
@@ -351,12 +401,24 @@ func pack(batch []*pending) error {
 			p.e.skip = true
 		} else {
 			p.e.finish(digest, crc32.ChecksumIEEE(raw), int64(len(raw)))
-			p.b.out, p.e.header.Method = deflateWhole(raw)
+			p.pack(raw, digest)
 			p.b.settle(p.e.lane)
 		}
 		close(p.b.ready)
 	}
 	return nil
+}
+
+// pack compresses content, or takes what it was packed to before.
+func (p *pending) pack(raw []byte, sum [sha256.Size]byte) {
+	if p.packed != nil {
+		if out, method, known := p.packed(sum); known {
+			giveBack(raw)
+			p.b.out, p.e.header.Method = out, method
+			return
+		}
+	}
+	p.b.out, p.e.header.Method = deflateWhole(raw)
 }
 
 func (e *entry) finish(sum [32]byte, crc uint32, size int64) {
@@ -466,19 +528,27 @@ func (l *lane) stream(h *zip.FileHeader, sizeBytes int64) *stream {
 	return s
 }
 
-// copied adds an entry whose compressed bytes are there already: they are read and not looked into.
-func (l *lane) copied(h *zip.FileHeader, from *zip.File, sum string) error {
+// copied adds an entry whose compressed bytes are there already, in another archive: they are not looked into.
+func (l *lane) copied(h *zip.FileHeader, a *Archive, from *zip.File, sum string) error {
 	h.Method, h.CRC32, h.UncompressedSize64 = from.Method, from.CRC32, from.UncompressedSize64
+	size := int64(from.CompressedSize64)
+	e := &entry{header: h, blocks: make(chan *block, 64), large: h.UncompressedSize64 > 2<<30, sum: sum}
+	defer close(e.blocks)
+	if _, can := l.w.out.(CopyTarget); can && a.file != nil && size >= copyBytes {
+		at, err := from.DataOffset()
+		if err != nil {
+			return err
+		}
+		e.copied = &fileSpan{a.file, at, size}
+		return l.whole(e)
+	}
 	raw, err := from.OpenRaw()
 	if err != nil {
 		return err
 	}
-	size := int64(from.CompressedSize64)
-	e := &entry{header: h, blocks: make(chan *block, 64), large: h.UncompressedSize64 > 2<<30, sum: sum}
 	if err := l.queue(e); err != nil {
 		return err
 	}
-	defer close(e.blocks)
 	for first := true; size > 0 || first; first = false {
 		n := min(size, blockBytes)
 		if err := l.acquire(room(int(n))); err != nil {

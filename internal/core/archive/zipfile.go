@@ -60,6 +60,18 @@ func (z *zipFile) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// copy writes bytes of a file. Errors of reading it are told as such of writing.
+func (z *zipFile) copy(s *fileSpan) error {
+	if err := z.flush(); err != nil {
+		return err
+	}
+	if err := z.out.(CopyTarget).CopyAt(s.file, s.at, s.n, z.at); err != nil {
+		return err
+	}
+	z.at += s.n
+	return nil
+}
+
 func (z *zipFile) put(p []byte, at int64) error {
 	if _, err := z.out.WriteAt(p, at); err != nil {
 		return fmt.Errorf("write the archive: %w", err)

@@ -21,10 +21,25 @@ import (
 	"nestseed/internal/core/sqltext"
 )
 
-// rowsUnit is one entry of rows to load; a table of several entries is loaded by several connections.
+// rowsUnit is a run of entries of rows that are loaded one after the other; a long table has several, for several
+// connections.
 type rowsUnit struct {
-	table archive.TableTotal
-	entry string
+	table   archive.TableTotal
+	entries []string
+}
+
+// unitBytes is about how many bytes of rows one statement loads.
+const unitBytes = 64 << 20
+
+// unitsOf cuts a table into units.
+func unitsOf(a *archive.Archive, t archive.TableTotal) (units []rowsUnit) {
+	entries := a.Rows(t)
+	n := int(max(1, (t.Bytes+unitBytes-1)/unitBytes))
+	size := (len(entries) + n - 1) / n
+	for part := range slices.Chunk(entries, max(1, size)) {
+		units = append(units, rowsUnit{t, part})
+	}
+	return units
 }
 
 // loadRows makes the tables, loads their rows side by side, and then adds keys, views and triggers.
@@ -40,9 +55,9 @@ func (mk *maker) loadRows(ctx context.Context) error {
 	group.Go(func() error {
 		defer close(units)
 		for _, t := range tables {
-			for _, entry := range mk.req.Archive.Rows(t) {
+			for _, u := range unitsOf(mk.req.Archive, t) {
 				select {
-				case units <- rowsUnit{t, entry}:
+				case units <- u:
 				case <-gctx.Done():
 					return gctx.Err()
 				}
@@ -58,7 +73,7 @@ func (mk *maker) loadRows(ctx context.Context) error {
 			}
 			defer loader.Close()
 			for u := range units {
-				n, err := mk.loadEntry(gctx, loader, u)
+				n, err := mk.loadUnit(gctx, loader, u)
 				if err != nil {
 					return err
 				}
@@ -132,12 +147,9 @@ func allowed(stmt []byte) error {
 	return fmt.Errorf("statement %q is refused; only definitions of tables, views, triggers and routines belong there", stmt[:min(len(stmt), 40)])
 }
 
-// loadEntry streams one entry of rows: out of the archive, through the rewriter, into the server.
-func (mk *maker) loadEntry(ctx context.Context, loader sitedb.Loader, u rowsUnit) (int64, error) {
-	r, err := mk.req.Archive.File(u.entry)
-	if err != nil {
-		return 0, err
-	}
+// loadUnit streams rows out of the archive, through the rewriter, into the server.
+func (mk *maker) loadUnit(ctx context.Context, loader sitedb.Loader, u rowsUnit) (int64, error) {
+	r := mk.req.Archive.Joined(u.entries)
 	defer r.Close()
 	sc := sqltext.NewScanner(r, archive.MaxStatementBytes)
 	if !sc.Scan() {
@@ -145,10 +157,10 @@ func (mk *maker) loadEntry(ctx context.Context, loader sitedb.Loader, u rowsUnit
 	}
 	first, err := sqltext.ParseInsert(sc.Statement())
 	if err != nil {
-		return 0, fmt.Errorf("%s: %w", u.entry, err)
+		return 0, fmt.Errorf("%s: %w", u.entries[0], err)
 	}
 	if first.Table != u.table.Name || len(first.Columns) == 0 {
-		return 0, fmt.Errorf("%s: %w: rows of %q where %q should be", u.entry, archive.ErrDamaged, first.Table, u.table.Name)
+		return 0, fmt.Errorf("%s: %w: rows of %q where %q should be", u.entries[0], archive.ErrDamaged, first.Table, u.table.Name)
 	}
 	pr, pw := io.Pipe()
 	rows := &rowFeeder{mk: mk, worker: mk.rewriter.Worker(), out: bufio.NewWriterSize(pw, 256<<10), unit: u, columns: first.Columns}
@@ -202,13 +214,13 @@ func (f *rowFeeder) feed(sc *sqltext.Scanner) error {
 			return err
 		}
 		if !slices.Equal(ins.Columns, f.columns) {
-			return fmt.Errorf("%s: %w: the columns change between statements", f.unit.entry, archive.ErrDamaged)
+			return fmt.Errorf("%s: %w: the columns change between statements", f.unit.entries[0], archive.ErrDamaged)
 		}
 		dirty := f.mk.rewriter.Has(ins.Rows)
 		var n int64
 		for ; ins.Next(&row); n++ {
 			if len(row) != len(f.columns) {
-				return fmt.Errorf("%s: %w: a row has %d values for %d columns", f.unit.entry, archive.ErrDamaged, len(row), len(f.columns))
+				return fmt.Errorf("%s: %w: a row has %d values for %d columns", f.unit.entries[0], archive.ErrDamaged, len(row), len(f.columns))
 			}
 			if err := f.row(row, dirty); err != nil {
 				return err

@@ -73,11 +73,11 @@ func (w *Works) other(ctx context.Context, run records.Run, args CompareArgs, fr
 	if err != nil {
 		return nil, 0, nil, err
 	}
-	info, err := d.file.Stat()
+	size, err := d.file.Size()
 	if err == nil {
 		var b *archive.Archive
-		if b, err = archive.Open(d.file, info.Size()); err == nil {
-			return b, info.Size(), d.file.Drop, nil
+		if b, err = archive.Open(d.file, size); err == nil {
+			return b, size, d.file.Drop, nil
 		}
 	}
 	d.file.Drop()

@@ -342,7 +342,7 @@ func (im *importer) ours(ctx context.Context, a *archive.Archive, whole archive.
 		return nil, err
 	}
 	defer draft.Drop()
-	if _, err := io.Copy(draft, &reporting{ctx, io.NewSectionReader(whole.R, 0, whole.SizeBytes), im.report}); err != nil {
+	if _, err := io.Copy(io.NewOffsetWriter(draft, 0), &reporting{ctx, io.NewSectionReader(whole.R, 0, whole.SizeBytes), im.report}); err != nil {
 		return nil, fmt.Errorf("keep the archive: %w", err)
 	}
 	from := fmt.Sprintf("%s (%s)", whole.Name, a.Manifest.Ref())

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"os"
 	"strings"
 	"time"
 
@@ -103,19 +102,4 @@ func (b *bucket) sweep(known map[string]bool) error {
 		}
 	}
 	return nil
-}
-
-// keepIn moves a draft into the bucket.
-func (d *Draft) keepIn(b *bucket, name string) (sizeBytes int64, err error) {
-	info, err := d.Stat()
-	if err != nil {
-		return 0, err
-	}
-	if err := d.Close(); err != nil {
-		return 0, err
-	}
-	if err := b.put(d.Name(), name); err != nil {
-		return 0, err
-	}
-	return info.Size(), os.Remove(d.Name())
 }

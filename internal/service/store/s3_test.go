@@ -69,7 +69,7 @@ func TestArchivesLiveInABucketAndAreReadByRanges(t *testing.T) {
 	rand.New(rand.NewSource(1)).Read(whole)
 	d, err := s.Create(1)
 	require.NoError(t, err)
-	_, err = d.Write(whole)
+	_, err = d.WriteAt(whole, 0)
 	require.NoError(t, err)
 	size, err := d.Keep("music-base-1.zip")
 	require.NoError(t, err)

@@ -8,15 +8,12 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
-
-	"golang.org/x/sys/unix"
 )
 
 // Store is a folder of archives, or a bucket with a folder for drafts.
@@ -59,62 +56,8 @@ func openFolder(dir string) (*Store, error) {
 	return &Store{dir: dir}, nil
 }
 
-// Draft is an archive that is being written.
-type Draft struct {
-	*os.File
-	store *Store
-	sent  int64 // up to where the system was asked to begin writing to disk
-}
-
-// sendBytes is how much is written before the system is asked to bring it to disk, so that little is left at the end.
-const sendBytes = 32 << 20
-
-// WriteAt implements io.WriterAt.
-func (d *Draft) WriteAt(p []byte, at int64) (int, error) {
-	n, err := d.File.WriteAt(p, at)
-	if end := at + int64(n); end-d.sent >= sendBytes {
-		// A hint: what comes of it is seen by Sync.
-		unix.SyncFileRange(int(d.Fd()), d.sent, end-d.sent, unix.SYNC_FILE_RANGE_WRITE)
-		d.sent = end
-	}
-	return n, err
-}
-
-// Create begins an archive for a run.
-func (s *Store) Create(runID int64) (*Draft, error) {
-	f, err := os.OpenFile(s.scratch(runID), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("begin an archive: %w", err)
-	}
-	return &Draft{File: f, store: s}, nil
-}
-
 func (s *Store) scratch(runID int64) string {
 	return filepath.Join(s.dir, scratchPrefix+strconv.FormatInt(runID, 10))
-}
-
-// Keep makes the draft an archive of the store, on disk for good, and returns its size.
-func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
-	if b := d.store.bucket; b != nil {
-		return d.keepIn(b, name)
-	}
-	info, err := d.Stat()
-	if err != nil {
-		return 0, err
-	}
-	if err := errors.Join(d.Sync(), d.Close()); err != nil {
-		return 0, err
-	}
-	if err := os.Rename(d.Name(), d.store.path(name)); err != nil {
-		return 0, err
-	}
-	return info.Size(), d.store.sync()
-}
-
-// Drop throws the draft away. After Keep it does nothing.
-func (d *Draft) Drop() {
-	d.Close()
-	os.Remove(d.Name())
 }
 
 // sync makes a rename last through a loss of power.

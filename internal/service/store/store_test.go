@@ -24,7 +24,7 @@ func TestAnArchiveIsInTheStoreOnlyWhenItIsWhole(t *testing.T) {
 	require.NoError(t, err)
 	d, err := s.Create(7)
 	require.NoError(t, err)
-	_, err = d.Write([]byte("archive"))
+	_, err = d.WriteAt([]byte("archive"), 0)
 	require.NoError(t, err)
 	require.Equal(t, []string{".scratch-7"}, names(t, dir))
 	size, err := d.Keep("music-base-1.zip")
