@@ -23,6 +23,7 @@ type Draft struct {
 	window []byte   // begins at offset at, and n bytes of it are filled
 	at     int64
 	n      int
+	from   *ahead // what is copied from
 
 	full    chan window
 	spare   chan []byte
@@ -50,9 +51,7 @@ func (s *Store) Create(runID int64) (*Draft, error) {
 	if d.file, err = os.OpenFile(d.name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600); err != nil {
 		return nil, errors.Join(errors.New("begin an archive"), err)
 	}
-	if os.Getenv("XDIRECT") == "" {
 	d.around, _ = os.OpenFile(d.name, os.O_WRONLY|unix.O_DIRECT, 0)
-	}
 	for range windows {
 		// Writing around the cache takes whole pages of memory.
 		w, err := unix.Mmap(-1, 0, windowBytes, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
@@ -153,8 +152,18 @@ func (d *Draft) CopyAt(f *os.File, from, n, at int64) error {
 		}
 		return err
 	}
+	var r io.ReaderAt = f
+	if d.from == nil || d.from.of != f {
+		if d.from != nil {
+			d.from.close()
+		}
+		d.from, _ = newAhead(f)
+	}
+	if d.from != nil {
+		r = d.from
+	}
 	for n > 0 {
-		m, err := f.ReadAt(d.window[d.n:min(windowBytes, int64(d.n)+n)], from)
+		m, err := r.ReadAt(d.window[d.n:min(windowBytes, int64(d.n)+n)], from)
 		if m == 0 && err == io.EOF {
 			return io.ErrUnexpectedEOF
 		}
@@ -249,6 +258,9 @@ func (d *Draft) close() error {
 	}
 	close(d.full)
 	d.writer.Wait()
+	if d.from != nil {
+		d.from.close()
+	}
 	if d.window != nil {
 		d.spare <- d.window
 		d.window = nil
