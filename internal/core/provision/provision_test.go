@@ -266,6 +266,8 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 
 	t.Run("and takes the place of a site, which comes back whole wherever the work stops", w.replacing)
 
+	t.Run("and is not made where the server does not keep what is loaded", func(t *testing.T) { w.spoilt(t, w.request(scenario.Schools(9)[8])) })
+
 	t.Run("whose fields must fit before anything starts", func(t *testing.T) {
 		req := w.request(scenario.Schools(3)[2])
 		req.Values["measurement"] = Given{"nonsense", "client"}

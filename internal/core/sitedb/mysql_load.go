@@ -83,6 +83,41 @@ func (l *mysqlLoader) Load(ctx context.Context, table string, columns []string, 
 	return res.RowsAffected()
 }
 
+// Summed returns the columns of variable length: what is put into them comes back byte for byte, or was cut.
+func (l *mysqlLoader) Summed(ctx context.Context) (map[string][]string, error) {
+	rows, err := l.conn.QueryContext(ctx, `SELECT table_name, column_name FROM information_schema.columns
+		WHERE table_schema = ? AND data_type IN ('varchar','varbinary','tinytext','text','mediumtext','longtext','tinyblob','blob','mediumblob','longblob')`, l.db.name)
+	if err != nil {
+		return nil, l.db.server.explain("look at the columns of "+l.db.name, err)
+	}
+	defer rows.Close()
+	out := map[string][]string{}
+	for rows.Next() {
+		var table, column string
+		if err := rows.Scan(&table, &column); err != nil {
+			return nil, err
+		}
+		out[table] = append(out[table], column)
+	}
+	return out, rows.Err()
+}
+
+// Sums implements Loader. CRC32 of MariaDB and MySQL is that of ISO 3309, as hash/crc32.IEEE.
+func (l *mysqlLoader) Sums(ctx context.Context, table string, columns []string, wide bool) ([]uint64, error) {
+	sums, into := make([]uint64, len(columns)), make([]any, len(columns))
+	var query strings.Builder
+	for i, c := range columns {
+		into[i] = &sums[i]
+		text := sqltext.Quote(c)
+		if !wide {
+			text = "IF(CHARSET(" + text + ")='binary'," + text + ",CAST(CONVERT(" + text + " USING utf8mb4) AS BINARY))"
+		}
+		query.WriteString([]string{"SELECT ", ", "}[min(i, 1)] + "COALESCE(SUM(CRC32(" + text + ")),0)")
+	}
+	err := l.conn.QueryRowContext(ctx, query.String()+" FROM "+sqltext.Quote(table)).Scan(into...)
+	return sums, l.db.server.explain("sum the rows of "+table, err)
+}
+
 func quoteAll(names []string) string {
 	quoted := make([]string, len(names))
 	for i, n := range names {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"hash/crc32"
 	"strings"
 	"testing"
 
@@ -112,6 +113,42 @@ func load(t *testing.T, db DB, create string, columns []string, inserts []byte) 
 	n, err := l.Load(ctx, "every_type", columns, false, bytes.NewReader(fields))
 	require.NoError(t, err)
 	return n
+}
+
+// Sums are those of the values, whatever the column's character set is, and NULL does not count.
+func TestSumsOfTextsAreThoseOfTheirBytes(t *testing.T) {
+	ctx := context.Background()
+	_, srv := server(t)
+	db := fresh(t, srv, "sums")
+	run(t, db, everyType, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+strings.Join(everyRow, ","))
+	loader, err := db.Loader(ctx)
+	require.NoError(t, err)
+	defer loader.Close()
+	columns, err := loader.Summed(ctx)
+	require.NoError(t, err)
+	require.Equal(t, map[string][]string{"every_type": {"word", "latin", "body", "raw", "j"}}, columns, "only what comes back byte for byte")
+
+	want := []uint64{}
+	for _, texts := range [][]string{{"plain", "", "Grüße ♫ \\N 'quoted'"}, {"café", "", "x"}, {"a\tb\nc\rd\x00e\x1a\\N", "", strings.Repeat("long ", 100000)},
+		{"\x00\xff\n\t\\'", "", "\xc3"}, {`{"a": "\\/"}`, "[]", `"\\N"`}} {
+		var sum uint64
+		for _, s := range texts {
+			sum += uint64(crc32.ChecksumIEEE([]byte(s)))
+		}
+		want = append(want, sum)
+	}
+	sums, err := loader.Sums(ctx, "every_type", columns["every_type"], false)
+	require.NoError(t, err)
+	require.Equal(t, want, sums)
+	sums, err = loader.Sums(ctx, "every_type", []string{"word", "body"}, true)
+	require.NoError(t, err)
+	require.Equal(t, []uint64{want[0], want[2]}, sums)
+	run(t, db, "DELETE FROM every_type")
+	sums, err = loader.Sums(ctx, "every_type", []string{"word"}, true)
+	require.NoError(t, err)
+	require.Equal(t, []uint64{0}, sums, "an empty table has a sum too")
+	_, err = loader.Sums(ctx, "nothing", []string{"word"}, true)
+	require.ErrorContains(t, err, "sum the rows of nothing")
 }
 
 func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {

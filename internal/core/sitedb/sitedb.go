@@ -147,6 +147,11 @@ type Snapshot interface {
 type Loader interface {
 	// Load reads tab-separated rows (see AppendField) into the columns of a table and returns how many there were.
 	Load(ctx context.Context, table string, columns []string, wide bool, rows io.Reader) (int64, error)
+	// Summed returns by table the columns whose text a server keeps as it is given, so that its sum can be foretold.
+	Summed(ctx context.Context) (map[string][]string, error)
+	// Sums adds up the CRC-32 of every text (in UTF-8) or run of bytes in each of the columns; NULL does not count. The
+	// sum is the same in whatever order the rows are.
+	Sums(ctx context.Context, table string, columns []string, wide bool) ([]uint64, error)
 	Exec(ctx context.Context, statement string) error
 	Close() error
 }

@@ -1,0 +1,79 @@
+package provision
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/sitedb"
+)
+
+// tableSums is what was sent to a table: how many rows, and the sum of the CRC-32 of all texts of a column. When all of
+// it is loaded, the server is asked what it has. A text that was cut, or that came out as other characters, makes
+// another sum.
+type tableSums struct {
+	table   archive.TableTotal
+	release string
+	columns []string // whose texts are summed
+	left    atomic.Int64
+	rows    atomic.Int64
+	mu      sync.Mutex
+	sums    map[string]uint64
+}
+
+func (mk *maker) newTableSums(ctx context.Context, tables []archive.TableTotal) (map[string]*tableSums, error) {
+	loader, err := mk.db.Loader(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer loader.Close()
+	columns, err := loader.Summed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]*tableSums{}
+	for _, t := range tables {
+		out[t.Name] = &tableSums{table: t, release: mk.plan.Release, columns: columns[mk.rename(t.Name)], sums: map[string]uint64{}}
+	}
+	return out, nil
+}
+
+// add counts what was sent, by column.
+func (s *tableSums) add(columns []string, sums []uint64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i, c := range columns {
+		s.sums[c] += sums[i]
+	}
+}
+
+func (s *tableSums) short(rows int64) error {
+	return fmt.Errorf("table %s took %d rows of %d; the archive may be damaged: run nestseed release verify %s", s.table.Name, rows, s.table.Rows, s.release)
+}
+
+// verify compares rows and sums with those that the server has.
+func (s *tableSums) verify(ctx context.Context, loader sitedb.Loader, name string) error {
+	if n := s.rows.Load(); n != s.table.Rows {
+		return s.short(n)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	// Columns that were not in the archive have what the server fills in.
+	columns := slices.DeleteFunc(slices.Clone(s.columns), func(c string) bool { _, sent := s.sums[c]; return !sent })
+	if len(columns) == 0 {
+		return nil
+	}
+	sums, err := loader.Sums(ctx, name, columns, s.table.Wide)
+	if err != nil {
+		return err
+	}
+	for i, c := range columns {
+		if sums[i] != s.sums[c] {
+			return fmt.Errorf("column %s of table %s does not hold what was loaded into it: the server cut or changed its text; compare its version and character set with those in nestseed release show %s", c, s.table.Name, s.release)
+		}
+	}
+	return nil
+}
