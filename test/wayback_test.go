@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -394,6 +395,44 @@ func TestASiteMovesWholeToItsOwnAddressAndThePreviewIsRetired(t *testing.T) {
 	require.Zero(t, nestseed(t, "site", "check", s.Name).code)
 	must(t, "site", "retire", s.Name, "--no-copy")
 	require.NoDirExists(t, there.Folder)
+}
+
+// Another server with a web server, a database server and an address of its own takes the site over; visitors will find
+// it by the same name once that leads there.
+func TestASiteGoesToANewServerAndKeepsItsAddress(t *testing.T) {
+	s, ctx := siteOf(t, 6), context.Background()
+	there := stack.ForTest(t)
+	there.WebHost, there.WebPort = "127.0.0.2", world.stack.WebPort
+	require.NoError(t, errors.Join(there.StartMariaDB(ctx), there.StartWeb(ctx)))
+	secret := filepath.Join(t.TempDir(), "password")
+	require.NoError(t, os.WriteFile(secret, []byte(there.AdminPassword), 0o600))
+	must(t, "host", "add", "new-server", "--files", "file://"+there.Sites()+"?owner=www-data", "--address", there.Address("{name}"), "--connect", there.WebHost,
+		"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", there.AdminUser, there.DatabasePort), "--database-password-file", secret)
+	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'Thank you', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", s.Database, s.Prefix))
+	password := strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator"))
+
+	plan := must(t, "site", "move", s.Name, "--host", "new-server", "--address", s.Address, "--plan")
+	require.Contains(t, plan, "the address stays "+s.Address+"; point its name at host new-server")
+	now := ask[wire.Site](t, "site", "move", s.Name, "--host", "new-server", "--address", s.Address)
+	require.Equal(t, s.Address, now.Address)
+	require.Equal(t, "new-server", now.Host)
+	require.Zero(t, now.Report.Faults(), "%+v", now.Report)
+	require.DirExists(t, filepath.Join(there.Sites(), s.Name))
+	require.NoDirExists(t, s.Folder)
+	require.Equal(t, password, strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator")))
+
+	// The old server has nothing of it any more; by its name a visitor is still led there.
+	code, _ := visit(t, s.Address+"/")
+	require.Equal(t, http.StatusNotFound, code)
+	nothingLeft(t, s.Name)
+	require.Zero(t, nestseed(t, "site", "check", s.Name).code, "checks go to the new server, whatever the name leads to")
+	admin, err := there.Admin()
+	require.NoError(t, err)
+	defer admin.Close()
+	var n int
+	require.NoError(t, admin.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = 'Thank you'", now.Database, now.Prefix)).Scan(&n))
+	require.Equal(t, 1, n)
+	must(t, "site", "retire", s.Name, "--no-copy")
 }
 
 func TestAMoveThatIsKilledLeavesOneWholeSite(t *testing.T) {

@@ -36,13 +36,14 @@ type Stack struct {
 	Dir           string
 	DatabasePort  int
 	WebPort       int
+	WebHost       string // a loopback address; another one is another machine with the same port
 	AdminUser     string
 	AdminPassword string
 }
 
 // New returns the stack in a folder, with what is known of it from an earlier start.
 func New(dir string) *Stack {
-	s := &Stack{Dir: dir, AdminUser: "placing"}
+	s := &Stack{Dir: dir, AdminUser: "placing", WebHost: "127.0.0.1"}
 	if b, err := os.ReadFile(filepath.Join(dir, "admin-password")); err == nil {
 		s.AdminPassword = string(b)
 	}
@@ -260,7 +261,7 @@ http {
   uwsgi_temp_path %[1]s/nginx-tmp; scgi_temp_path %[1]s/nginx-tmp;
   client_max_body_size 64m;
   server {
-    listen 127.0.0.1:%[3]d;
+    listen %[5]s:%[3]d;
     server_name ~^(?<site>[a-z0-9-]+)\.localhost$;
     root %[4]s/$site;
     index index.php index.html;
@@ -275,7 +276,7 @@ http {
       fastcgi_pass unix:%[1]s/fpm.sock;
     }
   }
-  server { listen 127.0.0.1:%[3]d default_server; return 404; }
+  server { listen %[5]s:%[3]d default_server; return 404; }
 }
 `
 
@@ -293,7 +294,7 @@ func (s *Stack) StartWeb(ctx context.Context) error {
 	as := runs("www-data")
 	for name, text := range map[string]string{
 		"fpm.conf":   fmt.Sprintf(fpmConf, s.Dir, as),
-		"nginx.conf": fmt.Sprintf(nginxConf, s.Dir, as, s.WebPort, s.Sites()),
+		"nginx.conf": fmt.Sprintf(nginxConf, s.Dir, as, s.WebPort, s.Sites(), s.WebHost),
 	} {
 		if err := os.WriteFile(s.path(name), []byte(text), 0o644); err != nil {
 			return err
@@ -316,7 +317,7 @@ func (s *Stack) StartWeb(ctx context.Context) error {
 		}
 	}
 	return wait(20*time.Second, func() error {
-		res, err := Client().Get(fmt.Sprintf("http://127.0.0.1:%d/", s.WebPort))
+		res, err := http.Get(fmt.Sprintf("http://%s:%d/", s.WebHost, s.WebPort))
 		if err != nil {
 			return fmt.Errorf("nginx does not answer: %w; see %s", err, s.path("nginx-error.log"))
 		}

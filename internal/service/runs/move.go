@@ -72,10 +72,14 @@ func (w *Works) MovePlan(ctx context.Context, s records.Site, host, address stri
 	if visible {
 		engines = "let in"
 	}
+	becomes := fmt.Sprintf("%s becomes %s, in rows and text files", s.Address, address)
+	if address == s.Address {
+		becomes = fmt.Sprintf("the address stays %s; point its name at host %s once this is done", address, h.Name)
+	}
 	return args, []string{
 		fmt.Sprintf("a safety copy of %s is made: %d files, %d MB, and every row of %s as it is then", s.Name, s.Plan.Files, s.Plan.Bytes>>20, s.Plan.Database),
 		fmt.Sprintf("the copy is placed at %s on host %s, in %s, with a database and a user of its own; accounts and content stay", address, h.Name, path.Join(fsys.Root(), folder)),
-		fmt.Sprintf("%s becomes %s, in rows and text files; search engines are %s", s.Address, address, engines),
+		becomes + "; search engines are " + engines,
 		"it is checked there; with any fault it is taken back, and the site stays where it is",
 		fmt.Sprintf("then %s on host %s is retired: folder, database %s and its user are removed, with what it had replaced", s.Address, s.Host, s.Plan.Database),
 	}, problems, nil
