@@ -25,7 +25,7 @@ func (a *app) client() *cli.Command {
 			}
 			return svc.AddClient(ctx, wire.NewClient{Name: args[0], Settings: set})
 		}, func(cl wire.Client) {
-			fmt.Fprintf(a.out, "client %s added with %d settings\n", cl.Name, len(cl.Settings))
+			fmt.Fprintf(a.out, "client %s added with %s\n", cl.Name, several(int64(len(cl.Settings)), "setting"))
 		}),
 		listing(a, "list clients", (*client.Client).Clients, []string{"client", "title", ">settings", ">sites"}, func(cl wire.Client) []string {
 			return []string{cl.Name, cl.Settings["title"].Value, fmt.Sprint(len(cl.Settings)), fmt.Sprint(cl.Sites)}
@@ -44,7 +44,7 @@ func (a *app) client() *cli.Command {
 }
 
 func (a *app) printClient(cl wire.Client) {
-	fmt.Fprintf(a.out, "%s: %d sites\n\n", cl.Name, cl.Sites)
+	fmt.Fprintf(a.out, "%s: %s\n\n", cl.Name, several(int64(cl.Sites), "site"))
 	var rows [][]string
 	for _, k := range slices.Sorted(maps.Keys(cl.Settings)) {
 		v := cl.Settings[k].Value
@@ -88,7 +88,7 @@ func (a *app) clientImport(ctx context.Context, c *cli.Command, args []string) e
 		}
 		added = append(added, cl)
 	}
-	return a.print(c, added, func() { fmt.Fprintf(a.out, "%d clients added\n", len(added)) })
+	return a.print(c, added, func() { fmt.Fprintf(a.out, "%s added\n", several(int64(len(added)), "client")) })
 }
 
 // readTable reads a CSV file whose first line names the columns; need is one that must be there.

@@ -48,7 +48,7 @@ const shownDifferences = 20
 
 func (a *app) printComparison(d archive.Comparison) {
 	fmt.Fprintln(a.out, d.Summary)
-	fmt.Fprintf(a.out, "archive %s -> %s; %s files added, %s removed, %s changed; %d tables differ\n", size(d.Before), size(d.After), count(d.Added.Files), count(d.Removed.Files), count(d.Changed.Files), len(d.Tables))
+	fmt.Fprintf(a.out, "archive %s -> %s; %s added, %s removed, %s changed; rows of %s differ\n", size(d.Before), size(d.After), several(d.Added.Files, "file"), count(d.Removed.Files), count(d.Changed.Files), several(int64(len(d.Tables)), "table"))
 	if len(d.Areas) > 0 {
 		fmt.Fprintln(a.out)
 		var rows [][]string

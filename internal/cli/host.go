@@ -16,7 +16,7 @@ func (a *app) host() *cli.Command {
 		&cli.StringFlag{Name: "web-root", Value: "{name}", Usage: "folder of a site below files"},
 		&cli.StringFlag{Name: "address", Required: true, Usage: "address of a site, with {name} in it"},
 		&cli.StringFlag{Name: "database", Required: true, Usage: "database server: mysql://admin@127.0.0.1:3306/"},
-		databasePassword,
+		databasePassword(),
 		&cli.StringFlag{Name: "connect", Usage: "host or host:port that checks connect to, whatever DNS says"},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {
 		svc, err := a.service(c)

@@ -35,6 +35,14 @@ func count(n int64) string {
 	return s
 }
 
+// several counts things: 1 table, 2 tables.
+func several(n int64, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return count(n) + " " + thing + "s"
+}
+
 func millis(ms int64) string {
 	if ms < 1000 {
 		return fmt.Sprintf("%d ms", ms)

@@ -25,7 +25,7 @@ import (
 func (a *app) release() *cli.Command {
 	return noun("release", "builds of starters, written NAME@NUMBER; NAME alone is the newest",
 		verb("build", "STARTER", "build a release", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what is new in it"},
-			&cli.BoolFlag{Name: "full", Usage: "read everything, also what did not change since the release before"}, detach}, a.releaseBuild),
+			&cli.BoolFlag{Name: "full", Usage: "read everything, also what did not change since the release before"}, detach()}, a.releaseBuild),
 		asking(a, "list", "[STARTER]", "list releases", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) ([]wire.Release, error) {
 			return svc.Releases(ctx, at(args, 0))
 		}, a.printReleases),
@@ -38,8 +38,8 @@ func (a *app) release() *cli.Command {
 		}, a.releaseContents),
 		verb("extract", "REF PATH…", "take files or folders out; only what is taken is fetched", []cli.Flag{
 			&cli.StringFlag{Name: "to", Required: true, Usage: "folder to put them in"}}, a.releaseExtract),
-		verb("compare", "REF REF", "say how a release differs from another, or, with the word source, from its source today", []cli.Flag{detach}, a.releaseCompare),
-		verb("verify", "REF-OR-FILE…", "read everything and check every sum: of a release, or of files on this machine, volumes and sealed ones too", []cli.Flag{keyFile, detach}, a.releaseVerify),
+		verb("compare", "REF REF", "say how a release differs from another, or, with the word source, from its source today", []cli.Flag{detach()}, a.releaseCompare),
+		verb("verify", "REF-OR-FILE…", "read everything and check every sum: of a release, or of files on this machine, volumes and sealed ones too", []cli.Flag{keyFile(), detach()}, a.releaseVerify),
 		verb("download", "REF", "copy the archive; a partial copy is taken up where it ends", []cli.Flag{
 			&cli.StringFlag{Name: "to", Required: true, Usage: "file to write, or folder"},
 			&cli.StringFlag{Name: "volume", Usage: "cut it into pieces of this size, like 100MB"},
@@ -47,10 +47,10 @@ func (a *app) release() *cli.Command {
 			&cli.StringFlag{Name: "passphrase-file", Usage: "encrypt it with the passphrase in this file; - for standard input", TakesFile: true}}, a.releaseDownload),
 		verb("import", "STARTER FILE-OR-URL…", "bring in a release: an archive of a release, or archives and dumps that were made elsewhere", []cli.Flag{
 			&cli.StringFlag{Name: "database", Usage: "the SQL dump, where it is not in the archive: file or URL"},
-			keyFile,
+			keyFile(),
 			&cli.StringFlag{Name: "list", Usage: "stock packing list, for a starter that is new", Value: "starter"},
 			&cli.StringFlag{Name: "note", Usage: "what it is"},
-			&cli.BoolFlag{Name: "trust", Usage: "the archive is your own: take over its views, triggers and routines"}, detach}, a.releaseImport),
+			&cli.BoolFlag{Name: "trust", Usage: "the archive is your own: take over its views, triggers and routines"}, detach()}, a.releaseImport),
 		asking(a, "discard-archive", "REF", "remove a release's archive; its record stays", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Release, error) {
 			return svc.DiscardArchive(ctx, args[0])
 		}, func(r wire.Release) {

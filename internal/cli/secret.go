@@ -26,7 +26,9 @@ func (a *app) askSecret(prompt string) (string, error) {
 }
 
 // databasePassword keeps passwords off the command line, where everyone on the machine can read them.
-var databasePassword = &cli.StringFlag{Name: "database-password-file", Usage: "file with the database account's password; - asks for it", TakesFile: true}
+func databasePassword() cli.Flag {
+	return &cli.StringFlag{Name: "database-password-file", Usage: "file with the database account's password; - asks for it", TakesFile: true}
+}
 
 func (a *app) passwordFrom(c *cli.Command) (string, error) {
 	switch file := c.String("database-password-file"); file {

@@ -32,7 +32,9 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 	}, more...)
 }
 
-var tableFlag = &cli.StringFlag{Name: "table", Usage: "`FILE.csv` with a column client, and address, name and settings as further columns; - reads standard input"}
+func tableFlag() cli.Flag {
+	return &cli.StringFlag{Name: "table", Usage: "`FILE.csv` with a column client, and address, name and settings as further columns; - reads standard input"}
+}
 
 func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 	set, err := pairs(c.StringSlice("set"))
@@ -42,8 +44,8 @@ func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 
 func (a *app) site() *cli.Command {
 	return noun("site", "sites that were made from releases",
-		verb("plan", "[CLIENT]", "show what would be made; nothing is touched", siteFlags(tableFlag), a.sitePlan),
-		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach, tableFlag,
+		verb("plan", "[CLIENT]", "show what would be made; nothing is touched", siteFlags(tableFlag()), a.sitePlan),
+		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach(), tableFlag(),
 			&cli.StringFlag{Name: "plan", Usage: "the mark of the plan that was looked at; another plan is refused"}), a.siteProvision),
 		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"}}, func(ctx context.Context, c *cli.Command, svc *client.Client, _ []string) ([]wire.Site, error) {
 			if c.Bool("retired") {
@@ -52,16 +54,16 @@ func (a *app) site() *cli.Command {
 			return svc.Sites(ctx)
 		}, a.printSites),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
-		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach}, a.siteCheck),
-		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach,
+		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach()}, a.siteCheck),
+		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach(),
 			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to", Usage: "write the pictures into `DIR`"}}, a.siteSideBySide),
 		asking(a, "tick", "NAME TASK", "tick off a launch task", []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "it is not done after all"}},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
 				return svc.TickTask(ctx, args[0], args[1], !c.Bool("undo"))
 			}, a.printTasks),
-		verb("undo", "NAME", "undo a site's last provisioning: what stood there before comes back", []cli.Flag{detach, &cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteUndo),
-		verb("keep-copy", "NAME", "make a safety copy of a site", []cli.Flag{detach}, a.siteKeepCopy),
-		verb("put-back", "NAME COPY", "put a safety copy of a site back; what stands there becomes one", []cli.Flag{detach}, a.sitePutBack),
+		verb("undo", "NAME", "undo a site's last provisioning: what stood there before comes back", []cli.Flag{detach(), &cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteUndo),
+		verb("keep-copy", "NAME", "make a safety copy of a site", []cli.Flag{detach()}, a.siteKeepCopy),
+		verb("put-back", "NAME COPY", "put a safety copy of a site back; what stands there becomes one", []cli.Flag{detach()}, a.sitePutBack),
 		asking(a, "copy-rule", "NAME", "say which safety copies of a site are kept; without a rule, all until a person drops them", []cli.Flag{
 			&cli.IntFlag{Name: "last", Usage: "keep so many; 0 for all"}, &cli.IntFlag{Name: "days", Usage: "drop them after so many days; 0 for never"}},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
@@ -74,16 +76,16 @@ func (a *app) site() *cli.Command {
 		verb("drop-copy", "NAME COPY", "remove a safety copy of a site", nil, a.siteDropCopy),
 		verb("hold", "NAME", "keep visitors out of a site until it is opened", nil, a.siteHold(true)),
 		verb("open", "NAME", "let visitors into a site that is held", []cli.Flag{&cli.BoolFlag{Name: "visible", Usage: "let search engines in too, and its mail out: the site is live"}}, a.siteHold(false)),
-		verb("refresh", "NAME", "give a site the code of a newer release; its content stays, and what it was is kept as a safety copy", []cli.Flag{detach,
+		verb("refresh", "NAME", "give a site the code of a newer release; its content stays, and what it was is kept as a safety copy", []cli.Flag{detach(),
 			&cli.StringFlag{Name: "to", Usage: "the release; the newest of the site's starter unless given"},
 			&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteRefresh),
-		verb("move", "NAME", "move a site, whole, to another host and address; the old place is retired when the checks pass", []cli.Flag{detach,
+		verb("move", "NAME", "move a site, whole, to another host and address; the old place is retired when the checks pass", []cli.Flag{detach(),
 			&cli.StringFlag{Name: "host", Required: true, Usage: "the host it goes to"},
 			&cli.StringFlag{Name: "address", Usage: "its address there; by the host's pattern unless given"},
 			&cli.BoolFlag{Name: "visible", Usage: "let search engines in"},
 			&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteMove),
-		verb("rotate", "NAME", "give a live site a new database user and its administrator a new password", []cli.Flag{detach}, a.siteRotate),
-		verb("retire", "NAME", "make a last safety copy and take the site off its host", []cli.Flag{detach, &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))
+		verb("rotate", "NAME", "give a live site a new database user and its administrator a new password", []cli.Flag{detach()}, a.siteRotate),
+		verb("retire", "NAME", "make a last safety copy and take the site off its host", []cli.Flag{detach(), &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))
 }
 
 func (a *app) printSites(sites []wire.Site) {
@@ -127,7 +129,10 @@ func (a *app) printPlan(p wire.Plan) {
 		table(a.out, []string{"value", "", "from", "goes to"}, rows)
 	}
 	a.printRefresh(p.Refresh)
-	fmt.Fprintf(a.out, "\nwill be generated: %s\n", strings.Join(p.Generated, ", "))
+	fmt.Fprintln(a.out)
+	if len(p.Generated) > 0 {
+		fmt.Fprintf(a.out, "will be generated: %s\n", strings.Join(p.Generated, ", "))
+	}
 	if p.Replaces != "" {
 		fmt.Fprintf(a.out, "stands there now:  %s; kept as a safety copy\n", p.Replaces)
 	}

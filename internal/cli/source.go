@@ -20,7 +20,7 @@ func (a *app) source() *cli.Command {
 		&cli.StringFlag{Name: "kind", Usage: "what it must be; found out unless given"},
 		&cli.StringFlag{Name: "address", Usage: "its address; read from its database unless given"},
 		&cli.StringFlag{Name: "database", Usage: "its database: mysql://user@host:port/name; read from its settings file unless given"},
-		databasePassword,
+		databasePassword(),
 	}, func(ctx context.Context, c *cli.Command, args []string) error {
 		svc, err := a.service(c)
 		if err != nil {
@@ -48,8 +48,8 @@ func (a *app) source() *cli.Command {
 			return []string{s.Name, s.Kind + " " + s.Version, s.Address, files, bytes, found}
 		}),
 		showing(a, "show a source with its newest survey", (*client.Client).Source, a.printSource),
-		verb("check", "NAME", "visit a source, or any site made by hand that was added as one, and judge it", []cli.Flag{detach}, a.sourceCheck),
-		verb("survey", "NAME", "read a source once and say what is there", []cli.Flag{detach}, func(ctx context.Context, c *cli.Command, args []string) error {
+		verb("check", "NAME", "visit a source, or any site made by hand that was added as one, and judge it", []cli.Flag{detach()}, a.sourceCheck),
+		verb("survey", "NAME", "read a source once and say what is there", []cli.Flag{detach()}, func(ctx context.Context, c *cli.Command, args []string) error {
 			svc, err := a.service(c)
 			if err != nil {
 				return err

@@ -17,7 +17,9 @@ import (
 	"nestseed/internal/wire"
 )
 
-var detach = &cli.BoolFlag{Name: "detach", Usage: "print the run's number and leave; the work goes on"}
+func detach() cli.Flag {
+	return &cli.BoolFlag{Name: "detach", Usage: "print the run's number and leave; the work goes on"}
+}
 
 // follow waits for a run that was started, showing its progress: a bar on a terminal, plain lines elsewhere.
 // With --detach it prints the number and ok is false.

@@ -1,0 +1,496 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/core/survey"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/runs"
+	"nestseed/internal/wire"
+)
+
+// answers is a service that gives prepared answers, and remembers what it was asked.
+type answers struct {
+	by    map[string]any // METHOD /path, as below /api/v1: what is answered
+	asked []string       // METHOD /path body
+}
+
+// problem is answered with its status.
+type problem struct {
+	status int
+	detail string
+}
+
+func (s *answers) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	body, _ := io.ReadAll(r.Body)
+	what := r.Method + " " + strings.TrimPrefix(r.URL.RequestURI(), "/api/v1")
+	s.asked = append(s.asked, strings.TrimSpace(what+" "+string(body)))
+	v, known := s.by[what]
+	if !known {
+		v = problem{http.StatusTeapot, "nobody prepared an answer to " + what}
+	}
+	switch v := v.(type) {
+	case problem:
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(v.status)
+		json.NewEncoder(w).Encode(map[string]any{"status": v.status, "detail": v.detail})
+	case events:
+		w.Header().Set("Content-Type", "text/event-stream")
+		for _, run := range v {
+			text, _ := json.Marshal(run)
+			fmt.Fprintf(w, "data: %s\n\n", text)
+		}
+	case nil:
+		w.WriteHeader(http.StatusNoContent)
+	default:
+		json.NewEncoder(w).Encode(v)
+	}
+}
+
+// events are those of a run, to its end.
+type events []wire.Run
+
+// printed is what a command printed, and how it ended.
+type printed struct {
+	out, err string
+	code     int
+}
+
+// typed runs a command against the prepared answers, as main does.
+func (s *answers) typed(t *testing.T, input string, words ...string) printed {
+	t.Helper()
+	srv := httptest.NewServer(s)
+	defer srv.Close()
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("NESTSEED_SERVER", srv.URL)
+	t.Setenv("NESTSEED_TOKEN", "a-token")
+	s.asked = nil
+	var out, errOut bytes.Buffer
+	code := Run(context.Background(), "test", append([]string{"nestseed"}, words...), strings.NewReader(input), &out, &errOut)
+	return printed{out.String(), errOut.String(), code}
+}
+
+var begun = time.Date(2026, 11, 25, 9, 30, 0, 0, time.UTC)
+
+// ended is a run that has begun, and its events to its end with a result.
+func ended(id int64, title string, result any) (wire.Run, events) {
+	begins := wire.Run{ID: id, Title: title, Status: records.Working, Who: "ines", CreatedAt: begun, StartedAt: &begun}
+	working, done := begins, begins
+	working.Progress = records.Progress{Steps: []records.StepTime{{Name: "Look at the source"}}}
+	at := begun.Add(1500 * time.Millisecond)
+	text, _ := json.Marshal(result)
+	done.Status, done.EndedAt, done.Result = records.Done, &at, text
+	return begins, events{working, done}
+}
+
+// failed is the end of a run that did not get to its end.
+func failed(id int64, title, status, why string) (wire.Run, events) {
+	begins, all := ended(id, title, nil)
+	all[1].Status, all[1].Error, all[1].Result = status, why, nil
+	return begins, all
+}
+
+func TestExitCodesSayWhatSortOfErrorItWas(t *testing.T) {
+	for status, code := range map[int]int{404: exitNotFound, 410: exitNotFound, 400: exitUsage, 422: exitUsage, 401: exitRefused, 403: exitRefused, 409: exitRefused, 429: exitRefused, 500: exitFailed, 503: exitFailed} {
+		s := &answers{by: map[string]any{"GET /hosts/preview": problem{status, "so it is; do this"}}}
+		p := s.typed(t, "", "host", "show", "preview")
+		require.Equal(t, code, p.code, "%d", status)
+		require.Equal(t, "nestseed: so it is; do this\n", p.err, "one sentence, on stderr")
+		require.Empty(t, p.out)
+	}
+}
+
+func TestWrongUsageIsASentenceWithTheWayToHelp(t *testing.T) {
+	s := &answers{}
+	for _, c := range []struct {
+		words []string
+		says  string
+	}{
+		{[]string{"sites"}, `there is no command "sites"; see nestseed --help`},
+		{[]string{"site", "delete", "x"}, "there is no nestseed site delete; see nestseed site --help"},
+		{[]string{"site", "show"}, "takes NAME; it was given 0 words"},
+		{[]string{"host", "show", "a", "b"}, "takes NAME; it was given 2 words"},
+		{[]string{"host", "list", "a"}, "takes no words; it was given 1 words"},
+		{[]string{"site", "provision", "alder", "--host", "preview"}, `required flag "from" not set`},
+		{[]string{"site", "show", "--colour", "x"}, "see nestseed site show --help"},
+		{[]string{"client", "add", "alder", "--set", "title"}, `"title" should be KEY=VALUE`},
+		{[]string{"client", "set", "alder", "=x"}, `"=x" should be KEY=VALUE`},
+		{[]string{"run", "show", "latest"}, `"latest" is not the number of a run; see nestseed run list`},
+		{[]string{"site", "put-back", "alder", "newest"}, `"newest" is not the number of a safety copy; nestseed site show lists them`},
+		{[]string{"site", "drop-copy", "alder", "x"}, `"x" is not the number of a safety copy`},
+		{[]string{"site", "provision", "--from", "m", "--host", "h"}, "takes CLIENT, or --table FILE.csv"},
+		{[]string{"site", "plan", "--from", "m", "--host", "h"}, "takes CLIENT, or --table FILE.csv"},
+		{[]string{"site", "provision", "--from", "m", "--host", "h", "--table", "x.csv", "--replace"}, "nothing is replaced"},
+	} {
+		p := s.typed(t, "", c.words...)
+		require.Equal(t, exitUsage, p.code, "%v", c.words)
+		require.Contains(t, p.err, c.says, "%v", c.words)
+		require.Equal(t, 1, strings.Count(p.err, "\n"), "one line: %q", p.err)
+		require.Empty(t, s.asked, "nothing is asked of the service")
+	}
+}
+
+func TestAServiceThatIsNotThereIsTold(t *testing.T) {
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("NESTSEED_TOKEN", "x")
+	var out, errOut bytes.Buffer
+	code := Run(t.Context(), "test", []string{"nestseed", "--server", "http://127.0.0.1:1", "host", "list"}, nil, &out, &errOut)
+	require.Equal(t, exitFailed, code)
+	require.Contains(t, errOut.String(), "127.0.0.1:1")
+	require.Equal(t, 1, strings.Count(errOut.String(), "\n"))
+}
+
+// Everything that a command only asks for and prints: the same with --json are the documents of the HTTP interface.
+func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
+	used := begun.Add(time.Hour)
+	before := int64(90e6)
+	for _, c := range []struct {
+		words  []string
+		ask    string
+		answer any
+		lines  []string
+	}{
+		{[]string{"host", "list"}, "GET /hosts", []wire.Host{{Name: "preview", Files: "file:///srv/www", Address: "http://{name}.localhost", Database: "mysql://placing@127.0.0.1:3306/"}},
+			[]string{"host     files ", "preview  file:///srv/www  http://{name}.localhost  mysql://placing@127.0.0.1:3306/"}},
+		{[]string{"host", "list"}, "GET /hosts", []wire.Host{}, nil},
+		{[]string{"host", "show", "preview"}, "GET /hosts/preview", wire.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}", Connect: "10.0.0.7"}, []string{"web root  {name}", "connect   10.0.0.7"}},
+		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{FreeBytes: 76e9, Writable: false, Server: "MariaDB 10.11"}, []string{"76 GB", "files cannot be written", "MariaDB 10.11"}},
+		{[]string{"source", "list"}, "GET /sources", []wire.Source{{Name: "base", Kind: "wordpress", Version: "6.1.9", Address: "http://base.localhost"}, {Name: "old", Survey: &survey.Survey{Totals: survey.Totals{Files: 2956, Bytes: 60e6}, Findings: make([]survey.Finding, 4)}}},
+			[]string{"base    wordpress 6.1.9  http://base.localhost      -  not surveyed         -", "2,956", "60 MB"}},
+		{[]string{"source", "show", "base"}, "GET /sources/base", wire.Source{Name: "base", Kind: "wordpress", Host: "preview", Path: "base"}, []string{"not surveyed yet; run: nestseed source survey base"}},
+		{[]string{"starter", "list"}, "GET /starters", []wire.Starter{{Name: "music-base", Source: "base", Releases: 3, Newest: 3}}, []string{"music-base", "base"}},
+		{[]string{"release", "list"}, "GET /releases?starter=", []wire.Release{{Ref: "music-base@2", Made: begun, By: "ines", ArchiveBytes: 120e6, BeforeBytes: &before, Kept: true, VerifiedAt: &used, Faults: 2, Sites: 1, Note: "choir"}, {Ref: "music-base@1", ArchiveBytes: 90e6}},
+			[]string{"+30 MB", "2 faults   choir", "first", "discarded"}},
+		{[]string{"release", "list", "music-base"}, "GET /releases?starter=music-base", []wire.Release{}, nil},
+		{[]string{"release", "contents", "m@1", "wp-content", "--largest", "2"}, "GET /releases/m@1/contents?largest=2&path=wp-content", wire.Contents{Ref: "m@1", Nodes: []*archive.Node{{Path: "wp-content/uploads", Bytes: 50e6, Packed: 49e6, Files: 812, Folder: true, Area: "media"}, {Path: "database/lad_posts", Bytes: 2e6, Packed: 3e5, Rows: 1204, Area: "database"}, {Path: "wp-content/l", Link: "../l"}}},
+			[]string{" 50 MB  ████████████████████   49 MB   812 files  media     wp-content/uploads/", "1,204 rows  database  database/lad_posts", "wp-content/l -> ../l"}},
+		{[]string{"release", "contents", "m@1", "--find", "*.flac"}, "GET /releases/m@1/contents?find=%2A.flac&path=", wire.Contents{Ref: "m@1"}, []string{"nothing there"}},
+		{[]string{"release", "discard-archive", "m@1"}, "POST /releases/m@1/discard-archive", wire.Release{Ref: "m@1", ArchiveBytes: 90e6}, []string{"the archive of m@1 is gone, 90 MB free; its record stays"}},
+		{[]string{"client", "list"}, "GET /clients", []wire.Client{{Name: "alder", Settings: map[string]records.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}}, Sites: 2}}, []string{"alder   Alder Valley         2      2"}},
+		{[]string{"client", "show", "alder"}, "GET /clients/alder", wire.Client{Name: "alder", Settings: map[string]records.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}}}, []string{"licence  ••••••••, in the vault", "title    Alder Valley"}},
+		{[]string{"client", "add", "alder", "--set", "title=Alder = Valley"}, "POST /clients", wire.Client{Name: "alder", Settings: map[string]records.Setting{"title": {}}}, []string{"client alder added with 1 setting"}},
+		{[]string{"site", "list"}, "GET /sites", []wire.Site{{Name: "alder", Release: "m@3"}}, []string{"not checked"}},
+		{[]string{"site", "list", "--retired"}, "GET /sites?retired=true", []wire.Site{{Name: "alder", RetiredAt: &begun}}, []string{"retired "}},
+		{[]string{"site", "copy-rule", "alder", "--last", "3", "--days", "30"}, "PUT /sites/alder/copy-rule", wire.Site{Name: "alder", CopyRule: wire.CopyRule{Last: 3, Days: 30}}, []string{"safety copies of alder: the last 3 are kept, each for 30 days"}},
+		{[]string{"site", "tick", "alder", "booking"}, "PUT /sites/alder/tasks/booking", wire.Site{Name: "alder", Tasks: []wire.LaunchTask{{Key: "booking", Title: "Enter the licence", DoneAt: &begun, DoneBy: "ines"}}}, []string{"✓ booking               Enter the licence (ines, "}},
+		{[]string{"site", "hold", "alder"}, "PUT /sites/alder/held", wire.Held{Held: true, Preview: "http://alder.localhost/?see=1"}, []string{"alder is held: visitors see a holding page", "http://alder.localhost/?see=1", "nestseed site open alder lets everybody in"}},
+		{[]string{"site", "open", "alder"}, "PUT /sites/alder/held", wire.Held{}, []string{"alder is open\n"}},
+		{[]string{"site", "open", "alder", "--visible"}, "PUT /sites/alder/held", wire.Held{}, []string{"alder is open, to search engines too, and sends its mail"}},
+		{[]string{"site", "drop-copy", "alder", "7"}, "DELETE /sites/alder/copies/7", nil, []string{"safety copy 7 of alder is gone"}},
+		{[]string{"site", "undo", "alder", "--plan"}, "GET /sites/alder/undo", wire.UndoPlan{Site: "alder", Sentences: []string{"the folder goes", "the database goes"}}, []string{"- the folder goes\n- the database goes\nnothing has been touched"}},
+		{[]string{"site", "move", "alder", "--host", "live", "--plan"}, "POST /sites/alder/move/plan", wire.MovePlan{Site: "alder", Sentences: []string{"it is copied"}, Problems: []string{"no room"}}, []string{"- it is copied\n✗ no room\nnothing has been touched"}},
+		{[]string{"site", "refresh", "alder", "--plan"}, "POST /sites/alder/refresh/plan", wire.Plan{Plan: provision.Plan{Name: "alder", Refresh: &provision.Refreshed{Units: []provision.UnitChange{{Unit: "wp-includes", Added: 1, Changed: 1203}}}}}, []string{"wp-includes      1    1,203        0"}},
+		{[]string{"run", "list", "--limit", "1"}, "GET /runs?limit=1", []wire.Run{{ID: 12, Title: "build music-base", Status: records.Done, Who: "ines", StartedAt: &begun, EndedAt: &used}}, []string{" 12  build music-base  done    ines", "3600.0 s"}},
+		{[]string{"run", "cancel", "12"}, "POST /runs/12/cancel", wire.Run{ID: 12, Title: "build music-base"}, []string{"run 12 (build music-base) was asked to end"}},
+		{[]string{"vault", "list"}, "GET /vault", []wire.Secret{{Noun: "site", Owner: "alder", Name: "administrator", CreatedAt: begun}}, []string{"site  alder  administrator"}},
+		{[]string{"vault", "reveal", "site", "alder", "administrator"}, "POST /vault/reveal", wire.Revealed{Secret: "correct horse"}, []string{"correct horse\n"}},
+		{[]string{"vault", "rotate-key"}, "POST /vault/rotate-key", wire.Resealed{Secrets: 9, OldKeyKept: true}, []string{"9 secrets are sealed with a new key", "run this again when they are over"}},
+		{[]string{"kind", "list"}, "GET /kinds", []wire.Kind{{Name: "wordpress", Title: "WordPress", Lists: []string{"starter", "whole-site"}}}, []string{"wordpress  WordPress  starter, whole-site"}},
+		{[]string{"kind", "show", "wordpress"}, "GET /kinds/wordpress", wire.Kind{Definition: "name: wordpress\n"}, []string{"name: wordpress\n"}},
+		{[]string{"user", "list"}, "GET /users", []wire.User{{Name: "ines", Role: "owner"}}, []string{"ines", "owner"}},
+		{[]string{"packing", "show", "music-base"}, "GET /starters/music-base/packing", wire.Packing{Text: "leave_out: {}\n"}, []string{"leave_out: {}\n"}},
+	} {
+		s := &answers{by: map[string]any{c.ask: c.answer}}
+		p := s.typed(t, "", c.words...)
+		require.Zero(t, p.code, "%v: %s", c.words, p.err)
+		require.True(t, strings.HasPrefix(s.asked[0], c.ask), "%v asked %v", c.words, s.asked)
+		for _, line := range c.lines {
+			require.Contains(t, p.out, line, "%v", c.words)
+		}
+		if c.lines == nil {
+			require.Empty(t, p.out)
+		}
+		if c.answer == nil {
+			continue
+		}
+		p = s.typed(t, "", append([]string{"--json"}, c.words...)...)
+		require.Zero(t, p.code)
+		want, err := json.Marshal(c.answer)
+		require.NoError(t, err)
+		require.JSONEq(t, string(want), p.out, "%v", c.words)
+	}
+}
+
+func TestSecretsAndFilesGoWhereTheyBelong(t *testing.T) {
+	dir := t.TempDir()
+	secret := filepath.Join(dir, "password")
+	require.NoError(t, os.WriteFile(secret, []byte("s3cret\n"), 0o600))
+	s := &answers{by: map[string]any{"POST /hosts": wire.Host{Name: "live"}, "POST /sources": wire.Source{Name: "base"}}}
+	require.Zero(t, s.typed(t, "", "host", "add", "live", "--files", "file:///srv", "--address", "http://{name}.example", "--database", "mysql://placing@127.0.0.1/", "--database-password-file", secret, "--connect", "10.0.0.7").code)
+	require.JSONEq(t, `{"name":"live","files":"file:///srv","web_root":"{name}","address":"http://{name}.example","database":"mysql://placing@127.0.0.1/","database_password":"s3cret","connect":"10.0.0.7"}`, strings.TrimPrefix(s.asked[0], "POST /hosts "))
+	require.Zero(t, s.typed(t, "typed\n", "source", "add", "base", "--host", "live", "--path", "base", "--database", "mysql://a@b/c", "--database-password-file", "-").code)
+	require.Contains(t, s.asked[0], `"database_password":"typed"`)
+	require.Equal(t, exitFailed, s.typed(t, "", "source", "add", "base", "--host", "live", "--path", "base", "--database-password-file", filepath.Join(dir, "nothing")).code)
+	require.Empty(t, s.asked)
+}
+
+func TestPackingListsAreChangedByCommands(t *testing.T) {
+	answer := wire.Packing{Surveyed: true, In: survey.Share{Files: 2700, Bytes: 60e6, Rows: 120, Data: 1e6}, Out: survey.Share{Files: 41, Bytes: 30e6},
+		Saved: map[string]survey.Share{"wp-content/backup/**": {Files: 1, Bytes: 30e6}, "**/*.log": {Files: 40, Bytes: 1e3}, "nothing/**": {}}, Problems: []packing.Problem{{Rule: "nothing/**", Why: "matches nothing"}}}
+	s := &answers{by: map[string]any{"POST /starters/m/packing": answer, "PUT /starters/m/packing": answer, "GET /starters/m/packing": answer}}
+	for _, c := range []struct {
+		words []string
+		edit  packing.Edit
+	}{
+		{[]string{"leave-out", "m", "wp-content/backup/**", "*.log"}, packing.Edit{LeaveOut: []string{"wp-content/backup/**", "*.log"}}},
+		{[]string{"leave-out", "m", "--table", "statistics"}, packing.Edit{LeaveOutTables: []string{"statistics"}}},
+		{[]string{"leave-out", "m", "--ending", "mp4", "mov"}, packing.Edit{Endings: []string{"mp4", "mov"}}},
+		{[]string{"put-back", "m", "*.log"}, packing.Edit{PutBack: []string{"*.log"}}},
+		{[]string{"empty", "m", "comments"}, packing.Edit{Empty: []string{"comments"}}},
+		{[]string{"drop-rows", "m", "posts", "post_type", "revision", "draft"}, packing.Edit{DropRows: []kind.Rows{{Table: "posts", Column: "post_type", Values: []string{"revision", "draft"}}}}},
+		{[]string{"keep-rows", "m", "users", "ID", "1"}, packing.Edit{KeepRows: []kind.Rows{{Table: "users", Column: "ID", Values: []string{"1"}}}}},
+		{[]string{"blank", "m", "licence", "mail › smtp › password"}, packing.Edit{BlankOptions: []string{"licence"}, BlankValues: []packing.Inside{{Option: "mail", Path: []string{"smtp", "password"}}}}},
+	} {
+		p := s.typed(t, "", append([]string{"packing"}, c.words...)...)
+		require.Zero(t, p.code, p.err)
+		want, err := json.Marshal(c.edit)
+		require.NoError(t, err)
+		require.JSONEq(t, string(want), strings.TrimPrefix(s.asked[0], "POST /starters/m/packing "), "%v", c.words)
+		require.Contains(t, p.out, "goes in:  2,700 files, 60 MB; about 120 rows, 1.0 MB\nstays out: 41 files, 30 MB")
+		require.Regexp(t, `(?s)30 MB +1  wp-content/backup/\*\*.*1\.0 kB +40  \*\*/\*\.log`, p.out, "what saves most comes first")
+		require.NotContains(t, p.out, "nothing/**", "a rule that saves nothing is for the check")
+	}
+	require.Zero(t, s.typed(t, "leave_out: {}\n", "packing", "set", "m", "-").code)
+	require.Equal(t, `PUT /starters/m/packing {"text":"leave_out: {}\n"}`, s.asked[0])
+	require.Contains(t, s.typed(t, "", "packing", "check", "m").out, "note: nothing/**: matches nothing")
+	s.by["GET /starters/m/packing"] = wire.Packing{}
+	require.Contains(t, s.typed(t, "", "packing", "check", "m").out, "run: nestseed source survey")
+}
+
+func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
+	begins, events := ended(12, "build music-base", runs.BuildResult{Release: "music-base@2", Copied: progress.Amount{Files: 2700, Bytes: 59e6}})
+	s := &answers{by: map[string]any{"POST /starters/music-base/releases": begins, "GET /runs/12/events": events,
+		"GET /releases/music-base@2": wire.Release{Ref: "music-base@2", Made: begun, By: "ines", KindTitle: "WordPress", Version: "6.1.9", Source: "base", ArchiveBytes: 16e6, Areas: []archive.AreaTotal{{Area: "core", Files: 2000, Bytes: 40e6}, {Area: "media", Files: 12, Bytes: 20e6}},
+			Difference: &records.Difference{Sentence: "2.1 MB larger: most of it themes/loom (+2.0 MB)"}, ImportedFrom: "x.zip", Manifest: &archive.Manifest{LeftOut: []archive.LeftOut{{Rule: "**/*.log", Files: 3, Bytes: 1e6}}, Blanked: []archive.Blanked{{What: "setting AUTH_KEY", Times: 1}}, Notes: []string{"a.txt vanished"}}}}}
+	p := s.typed(t, "", "release", "build", "music-base", "--note", "choir")
+	require.Zero(t, p.code, p.err)
+	require.Equal(t, `POST /starters/music-base/releases {"note":"choir"}`, s.asked[0])
+	require.Equal(t, "build music-base: look at the source\n", p.err, "steps go to stderr")
+	for _, line := range []string{"music-base@2 built in 1.5 s, 2,700 files (59 MB) copied from the release before\n", "WordPress 6.1.9 from base", "core   40 MB  ████████████████████  2,000\n", "2.1 MB larger: most of it themes/loom (+2.0 MB)", "brought in from x.zip", "1.0 MB              3  **/*.log", "setting AUTH_KEY               1", "note: a.txt vanished"} {
+		require.Contains(t, p.out, line)
+	}
+
+	p = s.typed(t, "", "release", "build", "music-base", "--detach")
+	require.Zero(t, p.code)
+	require.Equal(t, "run 12: build music-base\nfollow it with: nestseed run watch 12\n", p.out)
+	require.Len(t, s.asked, 1, "nobody waits")
+	var left wire.Run
+	require.NoError(t, json.Unmarshal([]byte(s.typed(t, "", "--json", "release", "build", "music-base", "--detach").out), &left))
+	require.Equal(t, int64(12), left.ID)
+
+	begins, events = failed(12, "build music-base", records.Failed, "the disk is full; make room")
+	s.by["POST /starters/music-base/releases"], s.by["GET /runs/12/events"] = begins, events
+	p = s.typed(t, "", "release", "build", "music-base")
+	require.Equal(t, exitFailed, p.code)
+	require.Contains(t, p.err, "nestseed: run 12 (build music-base) failed: the disk is full; make room\n")
+	require.Empty(t, p.out)
+}
+
+func TestARunIsShownWithItsStepsAndItsLog(t *testing.T) {
+	run, events := ended(12, "survey base", nil)
+	run.Progress = records.Progress{Step: "Read", Done: progress.Amount{Files: 40, Rows: 7}, Expected: progress.Amount{Files: 2956}, BytesRate: 3e6, LeftSecs: 4, Steps: []records.StepTime{{Name: "Walk", Millis: 120}}}
+	s := &answers{by: map[string]any{"GET /runs/12": run, "GET /runs/12/events": events, "GET /runs/12/log": []wire.LogLine{{At: begun, Sentence: "one\nline"}}}}
+	p := s.typed(t, "", "run", "show", "12")
+	require.Zero(t, p.code)
+	for _, part := range []string{"run 12: survey base, by ines, ", ": working\n", "40 of 2,956 files · 7 rows · 3.0 MB/s · 5s left\n", "    120 ms  Walk\n", "  one line\n"} {
+		require.Contains(t, p.out, part)
+	}
+	p = s.typed(t, "", "run", "watch", "12")
+	require.Zero(t, p.code)
+	require.Contains(t, p.out, ": done in 1.5 s\n")
+	_, s.by["GET /runs/12/events"] = failed(12, "survey base", records.Cancelled, "cancelled by ines")
+	p = s.typed(t, "", "run", "watch", "12")
+	require.Equal(t, exitFailed, p.code)
+	require.Contains(t, p.err, "run 12 (survey base) cancelled: cancelled by ines")
+}
+
+func TestChecksThatFindFaultsEndWithTheirOwnCode(t *testing.T) {
+	report := check.Report{At: begun, Pages: 15, TookMillis: 900, Checks: []check.Check{{Name: "login", Verdict: check.Pass, Sentence: "logs in"},
+		{Name: "leftovers", Verdict: check.Fail, Sentence: "1 page names the old address", Evidence: []string{"/lessons: http://base.localhost"}, Remedy: "run it again"}}}
+	begins, events := ended(3, "check alder", report)
+	s := &answers{by: map[string]any{"POST /sites/alder/check": begins, "POST /sources/base/check": begins, "GET /runs/3/events": events}}
+	for _, words := range [][]string{{"site", "check", "alder"}, {"source", "check", "base"}} {
+		p := s.typed(t, "", words...)
+		require.Equal(t, exitFaults, p.code)
+		require.Contains(t, p.out, "✓ login                 logs in\n✗ leftovers             1 page names the old address\n    /lessons: http://base.localhost\n    remedy: run it again\n")
+		require.NotContains(t, p.err, "nestseed:", "what they found was printed already")
+	}
+	report.Checks = report.Checks[:1]
+	_, s.by["GET /runs/3/events"] = ended(3, "check alder", report)
+	require.Zero(t, s.typed(t, "", "site", "check", "alder").code)
+}
+
+func TestWorkOnASiteSaysWhatItDid(t *testing.T) {
+	site := wire.Site{Name: "alder", Title: "Alder Valley", Address: "http://alder.localhost", Release: "m@3"}
+	for _, c := range []struct {
+		words  []string
+		asks   map[string]any
+		start  string
+		body   string
+		result any
+		lines  []string
+	}{
+		{[]string{"site", "keep-copy", "alder"}, nil, "POST /sites/alder/copies", "", runs.CopyResult{Site: "alder", Bytes: 66e6}, []string{"safety copy of alder: 66 MB; nestseed site show alder lists it"}},
+		{[]string{"site", "retire", "alder"}, nil, "POST /sites/alder/retire", `{}`, runs.CopyResult{Site: "alder", Bytes: 66e6}, []string{"alder is off its host; its last copy is kept: 66 MB; nestseed site list --retired has its record"}},
+		{[]string{"site", "retire", "alder", "--no-copy"}, nil, "POST /sites/alder/retire", `{"no_copy":true}`, runs.CopyResult{Site: "alder"}, []string{"no last copy was made"}},
+		{[]string{"site", "rotate", "alder"}, nil, "POST /sites/alder/rotate", "", runs.RotateResult{Site: "alder", User: "ns_alder2", Admin: "alder-admin"}, []string{"alder works with database user ns_alder2", "nestseed vault reveal site alder administrator"}},
+		{[]string{"site", "put-back", "alder", "7"}, nil, "POST /sites/alder/copies/7/put-back", "", runs.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s\nalder: Alder Valley\n"}},
+		{[]string{"site", "undo", "alder"}, map[string]any{"GET /sites/alder/undo": wire.UndoPlan{Sentences: []string{"the folder goes"}, Mark: "abc"}}, "POST /sites/alder/undo", `{"mark":"abc"}`, nil, []string{"undone:\n- the folder goes\n"}},
+		{[]string{"site", "move", "alder", "--host", "live", "--visible"}, map[string]any{"POST /sites/alder/move/plan": wire.MovePlan{Mark: "abc"}}, "POST /sites/alder/move", `{"host":"live","visible":true,"mark":"abc"}`, runs.MoveResult{Site: "alder"}, []string{"made in 1.5 s"}},
+		{[]string{"site", "refresh", "alder", "--to", "m@5"}, map[string]any{"POST /sites/alder/refresh/plan": wire.Plan{Mark: "abc"}}, "POST /sites/alder/refresh", `{"from":"m@5","mark":"abc"}`, runs.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
+		{[]string{"site", "provision", "alder", "--from", "m", "--host", "preview", "--replace", "--keep", "comments", "--keep", "users", "--hold", "--set", "title=A", "--plan", "abc"}, nil, "POST /sites",
+			`{"client":"alder","from":"m","host":"preview","set":{"title":"A"},"replace":true,"keep":["comments","users"],"hold":true,"plan":"abc"}`, runs.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
+	} {
+		begins, events := ended(5, "work", c.result)
+		s := &answers{by: map[string]any{c.start: begins, "GET /runs/5/events": events, "GET /sites/alder": site}}
+		for ask, answer := range c.asks {
+			s.by[ask] = answer
+		}
+		p := s.typed(t, "", c.words...)
+		require.Zero(t, p.code, "%v: %s", c.words, p.err)
+		i := slices.IndexFunc(s.asked, func(a string) bool { return strings.HasPrefix(a, c.start) && !strings.HasPrefix(a, c.start+"/") })
+		require.GreaterOrEqual(t, i, 0, "%v", s.asked)
+		if body := strings.TrimSpace(strings.TrimPrefix(s.asked[i], c.start)); c.body != "" {
+			require.JSONEq(t, c.body, body)
+		} else {
+			require.Empty(t, body)
+		}
+		for _, line := range c.lines {
+			require.Contains(t, p.out, line)
+		}
+	}
+}
+
+func TestASiteThatWasMadeWithFaultsIsShownAndEndsWithTheirCode(t *testing.T) {
+	begins, events := ended(5, "work", runs.ProvisionResult{Site: "alder"})
+	s := &answers{by: map[string]any{"POST /sites": begins, "GET /runs/5/events": events,
+		"GET /sites/alder": wire.Site{Name: "alder", Report: &check.Report{Checks: []check.Check{{Name: "pages", Verdict: check.Fail, Sentence: "1 page fails"}}}}}}
+	p := s.typed(t, "", "site", "provision", "alder", "--from", "m", "--host", "preview")
+	require.Equal(t, exitFaults, p.code)
+	require.Contains(t, p.out, "✗ pages                 1 page fails")
+}
+
+func TestATableIsReadBeforeAnythingIsAsked(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "clients.csv")
+	begins, events := ended(9, "table", runs.TableResult{Made: 1, Rows: []runs.TableOutcome{{Site: "alder", Status: records.Done, Address: "http://alder.localhost"}}})
+	s := &answers{by: map[string]any{"POST /sites/table": begins, "GET /runs/9/events": events, "POST /clients": wire.Client{Name: "alder"},
+		"POST /sites/table/plan": wire.TablePlan{Ready: 1, There: 1, Wrong: 1, Rows: []wire.TableRowPlan{{Site: "alder", Client: "alder", Address: "http://alder.localhost", Ready: true, NewClient: true}, {Site: "brook", Client: "brook", Address: "http://brook.localhost", There: true}, {Site: "x", Client: "x", Problems: []string{"title is missing"}}}}}}
+	table := func(text string, words ...string) printed {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		return s.typed(t, text, words...)
+	}
+	provision := []string{"site", "provision", "--from", "m", "--host", "preview", "--table", file}
+	for text, says := range map[string]string{
+		"":                          "has no rows",
+		"client,title\n":            "has no rows; the first line names the columns, each further one is a site",
+		"name,title\nalder,A\n":     "has no column client; it has name, title",
+		"client,title\nalder\n":     "wrong number of fields",
+		"client,title\nalder,\"A\n": "extraneous or missing \"",
+	} {
+		p := table(text, provision...)
+		require.Equal(t, exitUsage, p.code, "%q", text)
+		require.Contains(t, p.err, says)
+		require.Empty(t, s.asked)
+	}
+	text := "\ufeffclient,name,address,title,phone\nalder,alder-site,http://a.example,\"Alder, Valley\",\n"
+	p := table(text, provision...)
+	require.Zero(t, p.code, p.err)
+	require.JSONEq(t, `{"from":"m","host":"preview","rows":[{"client":"alder","name":"alder-site","address":"http://a.example","set":{"title":"Alder, Valley"}}]}`, strings.TrimPrefix(s.asked[0], "POST /sites/table "), "an empty cell is not a setting")
+	require.Contains(t, p.out, "1 made, 0 failed")
+	p = table(text, "site", "plan", "--from", "m", "--host", "preview", "--table", "-")
+	require.Zero(t, p.code, p.err)
+	for _, line := range []string{"✓  alder  alder (added)  http://alder.localhost\n", "http://brook.localhost (is there already, and stays)", "✗  x      x              title is missing", "1 would be made, 1 are there, 1 would fail; nothing has been touched"} {
+		require.Contains(t, p.out, line)
+	}
+
+	p = table("name,title\nalder,A\nbrook,\n", "client", "import", file)
+	require.Zero(t, p.code, p.err)
+	require.Equal(t, "2 clients added\n", p.out)
+	require.Equal(t, []string{`POST /clients {"name":"alder","settings":{"title":"A"}}`, `POST /clients {"name":"brook"}`}, s.asked)
+	s.by["POST /clients"] = problem{409, `client "alder" is there already`}
+	p = table("name,title\nalder,A\n", "client", "import", file)
+	require.Equal(t, exitRefused, p.code)
+	require.Contains(t, p.err, `alder: client "alder" is there already; 0 of 1 clients were added`)
+}
+
+func TestTheServiceIsFoundFromFlagsEnvironmentAndLogin(t *testing.T) {
+	config, data := t.TempDir(), t.TempDir()
+	t.Setenv("XDG_CONFIG_HOME", config)
+	t.Setenv("NESTSEED_DATA", data)
+	t.Setenv("NESTSEED_SERVER", "")
+	t.Setenv("NESTSEED_TOKEN", "")
+	s := &answers{by: map[string]any{"GET /me": wire.Me{Name: "ines", Role: "owner"}, "GET /hosts": []wire.Host{}}}
+	var tokens []string
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		tokens = append(tokens, r.Header.Get("Authorization"))
+		s.ServeHTTP(w, r)
+	}))
+	defer srv.Close()
+	list := func(words ...string) int {
+		var out, errOut bytes.Buffer
+		return Run(t.Context(), "test", append(append([]string{"nestseed"}, words...), "host", "list"), nil, &out, &errOut)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(data, "owner-token"), []byte("of-the-folder\n"), 0o600))
+	require.Zero(t, list("--server", srv.URL))
+	require.NoError(t, os.MkdirAll(filepath.Join(config, "nestseed"), 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(config, "nestseed", "access.yaml"), []byte("server: "+srv.URL+"\ntoken: of-login\n"), 0o600))
+	require.Zero(t, list())
+	require.Zero(t, list("--token", "of-the-flag"))
+	t.Setenv("NESTSEED_TOKEN", "of-the-environment")
+	require.Zero(t, list())
+	require.Equal(t, []string{"Bearer of-the-folder", "Bearer of-login", "Bearer of-the-flag", "Bearer of-the-environment"}, tokens)
+}
+
+func TestWhatADamagedReleaseStillHasIsPrinted(t *testing.T) {
+	verdict := archive.Verdict{Entries: 2700, Bytes: 60e6, Faults: []archive.Fault{{Entry: "files/index.php", What: "does not have the sum it had when it was made"}}, Usable: []string{"the database is whole"}}
+	begins, events := ended(4, "verify m@1", verdict)
+	s := &answers{by: map[string]any{"POST /releases/m@1/verify": begins, "GET /runs/4/events": events}}
+	p := s.typed(t, "", "release", "verify", "m@1")
+	require.Equal(t, exitFaults, p.code)
+	require.Contains(t, p.out, "✗ files/index.php does not have the sum it had when it was made\nthe database is whole\n")
+	verdict.Faults = nil
+	_, s.by["GET /runs/4/events"] = ended(4, "verify m@1", verdict)
+	p = s.typed(t, "", "release", "verify", "m@1")
+	require.Zero(t, p.code)
+	require.Equal(t, "m@1 is whole: 2,700 entries, 60 MB, every sum holds\n", p.out)
+	require.Equal(t, exitFailed, s.typed(t, "", "release", "verify", "./nothing.zip").code)
+}
+
+func TestADifferenceIsPrintedByAreaFileTableAndSetting(t *testing.T) {
+	d := archive.Comparison{Summary: "31 MB larger: wp-content/backup (+30 MB)", Before: 16e6, After: 47e6, Added: archive.Tally{Files: 2}, Changed: archive.Tally{Files: 1}}
+	d.Areas = []archive.AreaDelta{{Area: "other", Packed: 30e6, Bytes: 30e6, Added: 1}, {Area: "themes", Packed: -1e6, Bytes: -2e6, Changed: 1}}
+	for i := range 23 {
+		d.Files = append(d.Files, archive.FileDelta{Path: fmt.Sprintf("f%02d", i), Change: "added", Packed: int64(1000 * (30 - i))})
+	}
+	d.Tables = []archive.TableDelta{{Table: "lad_posts", Change: "changed", Added: 2, Changed: 1, Bytes: 900, Note: "it has no primary key"}}
+	d.Values = []archive.ValueDelta{{Where: "option blogname", Change: "changed", Before: "Loom", After: strings.Repeat("long ", 20)}}
+	begins, events := ended(4, "compare", d)
+	s := &answers{by: map[string]any{"POST /comparisons": begins, "GET /runs/4/events": events}}
+	p := s.typed(t, "", "release", "compare", "m@1", "source")
+	require.Zero(t, p.code, p.err)
+	require.Equal(t, `POST /comparisons {"from":"m@1","to_source":true}`, s.asked[0])
+	for _, part := range []string{"31 MB larger: wp-content/backup (+30 MB)\narchive 16 MB -> 47 MB; 2 files added, 0 removed, 1 changed; rows of 1 table differ\n", "themes", "-1.0 MB", "+30 kB  added  f00\n", "and 3 more; see --json", "lad_posts  changed           2        0        1  +900 B  it has no primary key", "Loom  long long long long long long long long…"} {
+		require.Contains(t, p.out, part)
+	}
+	require.NotContains(t, p.out, "f20")
+}
