@@ -1,0 +1,314 @@
+package records_test
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/progress"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/records/recordstest"
+)
+
+func TestTokensAndSessionsLeadToWhoTheyAreOf(t *testing.T) {
+	ctx, db := context.Background(), recordstest.Open(t)
+	ines, err := db.AddUser(ctx, "ines", "owner", "hash-1")
+	require.NoError(t, err)
+	_, err = db.AddUser(ctx, "ines", "viewer", "hash-2")
+	require.ErrorIs(t, err, records.ErrTaken)
+	require.ErrorContains(t, err, `there is a user "ines" already`)
+	tomas, err := db.AddUser(ctx, "tomas", "builder", "hash-3")
+	require.NoError(t, err)
+
+	require.NoError(t, db.AddToken(ctx, ines.ID, "laptop", []byte("token-1")))
+	require.NoError(t, db.AddToken(ctx, ines.ID, "night", []byte("token-2")))
+	require.NoError(t, db.AddToken(ctx, tomas.ID, "laptop", []byte("token-3")))
+	whose, err := db.UserOfToken(ctx, []byte("token-1"))
+	require.NoError(t, err)
+	require.Equal(t, "ines", whose.Name)
+	tokens, err := db.Tokens(ctx, ines.ID)
+	require.NoError(t, err)
+	require.Len(t, tokens, 2)
+	require.NotNil(t, tokens[0].UsedAt, "one sees which tokens are in use")
+	require.Nil(t, tokens[1].UsedAt)
+	require.NoError(t, db.RemoveToken(ctx, ines.ID, "laptop"))
+	require.ErrorIs(t, db.RemoveToken(ctx, ines.ID, "laptop"), records.ErrNotFound)
+	_, err = db.UserOfToken(ctx, []byte("token-1"))
+	require.ErrorIs(t, err, records.ErrNotFound)
+	_, err = db.UserOfToken(ctx, []byte("token-3"))
+	require.NoError(t, err, "a token of that name of somebody else stays")
+
+	require.NoError(t, db.AddSession(ctx, tomas.ID, []byte("old"), time.Now().Add(-time.Minute)))
+	require.NoError(t, db.AddSession(ctx, tomas.ID, []byte("session"), time.Now().Add(time.Hour)))
+	_, err = db.UserOfSession(ctx, []byte("old"))
+	require.ErrorIs(t, err, records.ErrNotFound, "it is over")
+	whose, err = db.UserOfSession(ctx, []byte("session"))
+	require.NoError(t, err)
+	require.Equal(t, "tomas", whose.Name)
+	require.NoError(t, db.SetPassword(ctx, "tomas", "hash-4"))
+	_, err = db.UserOfSession(ctx, []byte("session"))
+	require.ErrorIs(t, err, records.ErrNotFound, "who has a new password logs in anew")
+	tomas, err = db.User(ctx, "tomas")
+	require.NoError(t, err)
+	require.Equal(t, "hash-4", tomas.PasswordHash)
+	require.ErrorIs(t, db.SetPassword(ctx, "nobody", "x"), records.ErrNotFound)
+	require.NoError(t, db.AddSession(ctx, tomas.ID, []byte("again"), time.Now().Add(time.Hour)))
+	require.NoError(t, db.EndSession(ctx, []byte("again")))
+	require.NoError(t, db.EndSession(ctx, []byte("again")), "logging out twice is no error")
+	_, err = db.UserOfSession(ctx, []byte("again"))
+	require.ErrorIs(t, err, records.ErrNotFound)
+
+	require.NoError(t, db.RemoveUser(ctx, "tomas"))
+	_, err = db.UserOfToken(ctx, []byte("token-3"))
+	require.ErrorIs(t, err, records.ErrNotFound, "tokens go with their user")
+	users, err := db.Users(ctx)
+	require.NoError(t, err)
+	require.Len(t, users, 1)
+}
+
+func TestTheAuditLogHasTheNewestFirst(t *testing.T) {
+	ctx, db := context.Background(), recordstest.Open(t)
+	for i := range 5 {
+		require.NoError(t, db.Audit(ctx, "ines", fmt.Sprintf("revealed %d", i)))
+	}
+	log, err := db.AuditLog(ctx, 3)
+	require.NoError(t, err)
+	require.Len(t, log, 3)
+	require.Equal(t, "revealed 4", log[0].What)
+	require.Equal(t, "revealed 2", log[2].What)
+	require.WithinDuration(t, time.Now(), log[0].At, time.Minute)
+}
+
+func TestSecretsAreTiedToTheirRecordAndSealedAnewOnlyWhereTheyStay(t *testing.T) {
+	ctx, db := context.Background(), recordstest.Open(t)
+	require.NoError(t, db.PutSecret(ctx, "site", "alder", "administrator", []byte("sealed-1")))
+	require.NoError(t, db.PutSecret(ctx, "site", "alder", "database", []byte("sealed-2")))
+	require.NoError(t, db.PutSecret(ctx, "site", "brook", "administrator", []byte("sealed-3")))
+	require.NoError(t, db.PutSecret(ctx, "client", "alder", "licence", []byte("sealed-4")))
+	was, err := db.Secret(ctx, "site", "alder", "administrator")
+	require.NoError(t, err)
+
+	require.NoError(t, db.PutSecret(ctx, "site", "alder", "administrator", []byte("sealed-5")))
+	require.NoError(t, db.ResealSecret(ctx, was, []byte("of the old value")))
+	now, err := db.Secret(ctx, "site", "alder", "administrator")
+	require.NoError(t, err)
+	require.Equal(t, []byte("sealed-5"), now.Sealed, "a value that was set meanwhile is not overwritten with the old one")
+	require.NoError(t, db.ResealSecret(ctx, now, []byte("sealed-6")))
+	now, err = db.Secret(ctx, "site", "alder", "administrator")
+	require.NoError(t, err)
+	require.Equal(t, []byte("sealed-6"), now.Sealed)
+
+	require.NoError(t, db.RemoveSecrets(ctx, "site", "alder", "database"))
+	_, err = db.Secret(ctx, "site", "alder", "database")
+	require.ErrorIs(t, err, records.ErrNotFound)
+	require.ErrorContains(t, err, "site/alder/database")
+	require.NoError(t, db.RemoveSecrets(ctx, "site", "alder"))
+	all, err := db.Secrets(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 2, "those of another site, and of the client of the same name, stay")
+}
+
+func queued(t *testing.T, db *records.DB, sort string) (id int64) {
+	t.Helper()
+	require.NoError(t, pgx.BeginFunc(t.Context(), db.Pool, func(tx pgx.Tx) (err error) {
+		id, err = db.AddRun(t.Context(), tx, records.Run{Sort: sort, Title: sort + " base", Target: "base", Who: "ines", Args: []byte(`{"a":1}`)})
+		return err
+	}))
+	return id
+}
+
+func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
+	ctx, db := t.Context(), recordstest.Open(t)
+	var ids []int64
+	for range 5 {
+		ids = append(ids, queued(t, db, "survey"))
+	}
+	// Many workers ask for the same run.
+	var taken sync.Map
+	var group sync.WaitGroup
+	for worker := range 8 {
+		group.Go(func() {
+			if got, err := db.StartRun(ctx, ids[0]); err == nil && got {
+				taken.Store(worker, true)
+			}
+		})
+	}
+	group.Wait()
+	n := 0
+	taken.Range(func(any, any) bool { n++; return true })
+	require.Equal(t, 1, n)
+
+	r, err := db.Run(ctx, ids[0])
+	require.NoError(t, err)
+	require.Equal(t, records.Working, r.Status)
+	require.NotNil(t, r.StartedAt)
+	begun := *r.StartedAt
+	require.NoError(t, db.SetProgress(ctx, ids[0], records.Progress{Step: "Walk", Fraction: 0.5, Done: progress.Amount{Files: 3}}))
+	require.NoError(t, db.PutBack(ctx, ids[0]))
+	r, err = db.Run(ctx, ids[0])
+	require.NoError(t, err)
+	require.Equal(t, records.Waiting, r.Status)
+	require.Zero(t, r.Progress.Fraction, "it begins anew")
+	got, err := db.StartRun(ctx, ids[0])
+	require.NoError(t, err)
+	require.True(t, got)
+	require.NoError(t, db.EndRun(ctx, ids[0], records.Done, map[string]int{"files": 3}, ""))
+	r, err = db.Run(ctx, ids[0])
+	require.NoError(t, err)
+	require.JSONEq(t, `{"files":3}`, string(r.Result))
+	require.Equal(t, begun, *r.StartedAt, "since it first began")
+	got, err = db.StartRun(ctx, ids[0])
+	require.NoError(t, err)
+	require.False(t, got, "it is over")
+	require.NoError(t, db.PutBack(ctx, ids[0]))
+	r, err = db.Run(ctx, ids[0])
+	require.NoError(t, err)
+	require.Equal(t, records.Done, r.Status, "what is over does not wait again")
+
+	require.NoError(t, db.AskCancel(ctx, ids[1]))
+	r, err = db.Run(ctx, ids[1])
+	require.NoError(t, err)
+	require.Equal(t, records.Cancelled, r.Status, "nobody has begun it")
+	require.NotNil(t, r.EndedAt)
+	_, err = db.StartRun(ctx, ids[2])
+	require.NoError(t, err)
+	require.NoError(t, db.AskCancel(ctx, ids[2]))
+	r, err = db.Run(ctx, ids[2])
+	require.NoError(t, err)
+	require.Equal(t, records.Working, r.Status, "who works on it ends it")
+	require.True(t, r.CancelAsked)
+	require.ErrorIs(t, db.AskCancel(ctx, ids[0]), records.ErrNotFound, "there is nothing to end")
+	require.ErrorIs(t, db.AskCancel(ctx, 99999), records.ErrNotFound)
+
+	page, err := db.Runs(ctx, 0, 2)
+	require.NoError(t, err)
+	require.Equal(t, []int64{ids[4], ids[3]}, []int64{page[0].ID, page[1].ID})
+	queued(t, db, "build") // a newer one does not shift the next page
+	page, err = db.Runs(ctx, page[1].ID, 10)
+	require.NoError(t, err)
+	require.Len(t, page, 3)
+	require.Equal(t, ids[2], page[0].ID)
+	open, err := db.RunsIn(ctx, records.Waiting, records.Working)
+	require.NoError(t, err)
+	require.Len(t, open, 4)
+	require.Equal(t, ids[2], open[0].ID, "oldest first")
+}
+
+func TestProgressAndEndsAreHeardByWhoListens(t *testing.T) {
+	ctx, db := t.Context(), recordstest.Open(t)
+	id := queued(t, db, "survey")
+	conn, err := db.Pool.Acquire(ctx)
+	require.NoError(t, err)
+	defer conn.Release()
+	for _, channel := range []string{"run", "cancel"} {
+		_, err = conn.Exec(ctx, "LISTEN "+channel)
+		require.NoError(t, err)
+	}
+	hears := func(channel string) {
+		t.Helper()
+		wait, cancel := context.WithTimeout(ctx, 10*time.Second)
+		defer cancel()
+		n, err := conn.Conn().WaitForNotification(wait)
+		require.NoError(t, err)
+		require.Equal(t, channel, n.Channel)
+		require.Equal(t, fmt.Sprint(id), n.Payload)
+	}
+	_, err = db.StartRun(ctx, id)
+	require.NoError(t, err)
+	require.NoError(t, db.SetProgress(ctx, id, records.Progress{Step: "Walk"}))
+	hears("run")
+	require.NoError(t, db.AskCancel(ctx, id))
+	hears("cancel")
+	hears("run")
+	require.NoError(t, db.EndRun(ctx, id, records.Cancelled, nil, "cancelled by ines"))
+	hears("run")
+	r, err := db.Run(ctx, id)
+	require.NoError(t, err)
+	require.Nil(t, r.Result)
+	require.Equal(t, "cancelled by ines", r.Error)
+}
+
+func TestALogIsReadFromWhereOneWas(t *testing.T) {
+	ctx, db := t.Context(), recordstest.Open(t)
+	id, other := queued(t, db, "survey"), queued(t, db, "survey")
+	for i := range 4 {
+		require.NoError(t, db.AddLog(ctx, id, fmt.Sprintf("line %d", i)))
+		require.NoError(t, db.AddLog(ctx, other, "of another run"))
+	}
+	log, err := db.Log(ctx, id, 0, 2)
+	require.NoError(t, err)
+	require.Equal(t, "line 1", log[1].Sentence)
+	log, err = db.Log(ctx, id, log[1].ID, 100)
+	require.NoError(t, err)
+	require.Len(t, log, 2)
+	require.Equal(t, "line 3", log[1].Sentence)
+}
+
+func TestWhatIsNeededIsNotRemovedAndTheSentenceSaysByWhat(t *testing.T) {
+	w := newWorld(t)
+	for what, err := range map[string]error{
+		`host "preview" cannot be removed`:        w.RemoveHost(w.ctx, "preview"),
+		`source "base" cannot be removed`:         w.RemoveSource(w.ctx, "base"),
+		`starter "music-base" cannot be removed`:  w.RemoveStarter(w.ctx, "music-base"),
+		`client "alder-valley" cannot be removed`: w.RemoveClient(w.ctx, "alder-valley"),
+	} {
+		require.ErrorIs(t, err, records.ErrInUse, what)
+		require.ErrorContains(t, err, what)
+		require.ErrorContains(t, err, "still need it")
+	}
+	for _, err := range []error{w.RemoveHost(w.ctx, "x"), w.RemoveSource(w.ctx, "x"), w.RemoveStarter(w.ctx, "x"), w.RemoveClient(w.ctx, "x"), w.RemoveUser(w.ctx, "x")} {
+		require.ErrorIs(t, err, records.ErrNotFound)
+		require.ErrorContains(t, err, "list")
+	}
+	_, err := w.HostByID(w.ctx, 999)
+	require.ErrorIs(t, err, records.ErrNotFound)
+	_, err = w.SourceByID(w.ctx, 999)
+	require.ErrorIs(t, err, records.ErrNotFound)
+	_, err = w.ReleaseByID(w.ctx, 999)
+	require.ErrorIs(t, err, records.ErrNotFound)
+}
+
+func TestTheStoreIsToldWhichArchivesHaveARecord(t *testing.T) {
+	w := newWorld(t)
+	require.NoError(t, w.AddSiteCopy(w.ctx, records.SiteCopy{SiteID: w.site.ID, Why: records.CopyAsked, Archive: "copy-1.zip", RunID: w.site.RunID, Plan: w.site.Plan, Result: w.site.Result, ReleaseID: &w.releases[0].ID}))
+	known, err := w.Archives(w.ctx)
+	require.NoError(t, err)
+	require.Equal(t, map[string]bool{"1.zip": true, "2.zip": true, "copy-1.zip": true}, known)
+	_, err = w.Discard(w.ctx, w.releases[1].ID, "by ines")
+	require.NoError(t, err)
+	copies, err := w.SiteCopies(w.ctx, w.site.ID)
+	require.NoError(t, err)
+	require.NoError(t, w.RemoveSiteCopy(w.ctx, copies[0].ID))
+	known, err = w.Archives(w.ctx)
+	require.NoError(t, err)
+	require.Equal(t, map[string]bool{"1.zip": true}, known, "the store sweeps away what is not named")
+
+	require.NoError(t, w.SetVerified(w.ctx, w.releases[0].ID, 2))
+	r, err := w.ReleaseByID(w.ctx, w.releases[0].ID)
+	require.NoError(t, err)
+	require.Equal(t, 2, r.Faults)
+	require.NotNil(t, r.VerifiedAt)
+	require.NoError(t, w.SetContents(w.ctx, r.ID, []byte("index")))
+	index, err := w.Contents(w.ctx, r.ID)
+	require.NoError(t, err)
+	require.Equal(t, []byte("index"), index)
+	require.NoError(t, w.SetDifference(w.ctx, "music-base@2", records.Difference{Sentence: "2 MB larger"}))
+	r, err = w.Release(w.ctx, "music-base@2")
+	require.NoError(t, err)
+	require.Equal(t, "2 MB larger", r.Difference.Sentence)
+	require.ErrorIs(t, w.SetDifference(w.ctx, "music-base@9", records.Difference{}), records.ErrNotFound)
+	list, err := w.Releases(w.ctx, "music-base")
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	list, err = w.Releases(w.ctx, "")
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	list, err = w.Releases(w.ctx, "another")
+	require.NoError(t, err)
+	require.Empty(t, list)
+}
