@@ -189,7 +189,7 @@ func (n *Node) Find(glob string, limit int) ([]*Node, error) {
 	if strings.Contains(glob, "/") && !strings.HasPrefix(glob, "**/") {
 		glob = "**/" + glob
 	}
-	var out []*Node
+	out := []*Node{}
 	n.each(func(c *Node) {
 		subject := c.Name
 		if strings.Contains(glob, "/") {

@@ -183,7 +183,7 @@ func (a *api) packing(ctx context.Context, t records.Starter) (*body[wire.Packin
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Packing{Text: t.List, List: l, Problems: []packing.Problem{}}
+	out := wire.Packing{Text: t.List, List: l, Saved: map[string]survey.Share{}, Problems: []packing.Problem{}}
 	if t.SourceID == nil {
 		return &body[wire.Packing]{out}, nil
 	}

@@ -54,7 +54,11 @@ export function useDo<I, O>(run: (input: I) => Promise<O>) {
   return useMutation<O, Error, I>({ mutationFn: run, onSettled: () => queries.invalidateQueries() })
 }
 
-export const useLogin = () => useDo((c: Schemas['Credentials']) => body(http.POST('/login', { body: c })))
+/** What was asked before is asked again only when it has worked: else the page would be drawn anew, without the reason. */
+export function useLogin() {
+  const queries = useQueryClient()
+  return useMutation<unknown, Error, Schemas['Credentials']>({ mutationFn: (c) => body(http.POST('/login', { body: c })), onSuccess: () => queries.invalidateQueries() })
+}
 export const useLogout = () => useDo(() => body(http.POST('/logout')))
 export const useAddHost = () => useDo((h: Schemas['NewHost']) => body(http.POST('/hosts', { body: h })))
 export const useTestHost = () => useDo((name: string) => body(http.POST('/hosts/{name}/test', { params: { path: { name } } })))

@@ -1,9 +1,9 @@
 import { Moon, Sun } from 'lucide-react'
-import { useState } from 'react'
-import { NavLink, Outlet } from 'react-router'
+import { Component, useState, type ReactNode } from 'react'
+import { NavLink, Outlet, useLocation } from 'react-router'
 import { useLogout, useMe, useToday } from '../api/hooks'
 import { Mark } from './Mark'
-import { cx } from './parts'
+import { cx, Trouble } from './parts'
 import { WorkStrip } from './WorkStrip'
 
 function Item({ to, children, n }: { to: string; children: string; n?: number }) {
@@ -29,7 +29,18 @@ function Theme() {
   return <button type="button" onClick={flip} aria-label={is ? 'Use the light theme' : 'Use the dark theme'} className="p-1 text-soft hover:text-ink"><Icon size={15} aria-hidden /></button>
 }
 
+/** A page that cannot be drawn says so, and leaves the others alone. */
+class Guard extends Component<{ children: ReactNode }, { error: Error | null }> {
+  state = { error: null }
+  static getDerivedStateFromError = (error: Error) => ({ error })
+  render() {
+    if (!this.state.error) return this.props.children
+    return <><Trouble error={this.state.error} /><p>This page could not be drawn. Reload it; if that does not help, the log of the service may say more.</p></>
+  }
+}
+
 export function Shell() {
+  const { pathname } = useLocation()
   const today = useToday().data
   const me = useMe().data
   const logout = useLogout()
@@ -52,7 +63,7 @@ export function Shell() {
           <span className="flex items-center gap-1"><Theme /><button type="button" className="hover:text-ink underline underline-offset-2" onClick={() => logout.mutate()}>Log out</button></span>
         </div>
       </nav>
-      <main id="page" className="px-6 py-4 min-w-0 max-w-[1500px]"><Outlet /></main>
+      <main id="page" className="px-6 py-4 min-w-0 max-w-[1500px]"><Guard key={pathname}><Outlet /></Guard></main>
       <WorkStrip />
     </div>
   )

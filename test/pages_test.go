@@ -1,0 +1,190 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/browser"
+	"nestseed/internal/wire"
+)
+
+// showing opens a page of the console and waits until it says something.
+func showing(path, says string) chromedp.Action {
+	return chromedp.Tasks{chromedp.Navigate(world.service.address() + path), saying(says)}
+}
+
+// saying waits until the page, dialogs included, has a text in it.
+func saying(text string) chromedp.Action {
+	return chromedp.Poll(fmt.Sprintf("document.body.innerText.includes(%q)", text), nil)
+}
+
+// press clicks the button of this name: in the dialog, where one is open.
+func press(name string) chromedp.Action {
+	return chromedp.Poll(fmt.Sprintf(`(() => {
+		const within = document.querySelector('[role=dialog]') ?? document
+		const b = [...within.querySelectorAll('button')].find(b => b.innerText.trim() === %q && !b.disabled)
+		b?.click()
+		return !!b
+	})()`, name), nil)
+}
+
+// typed puts a text in place of what a field holds, as a person does.
+func typed(field, text string) chromedp.Action {
+	if text == "" {
+		text = kb.Delete
+	}
+	return chromedp.Tasks{chromedp.WaitVisible(field, chromedp.ByQuery), chromedp.Evaluate(fmt.Sprintf("(() => { const f = document.querySelector(%q); f.focus(); f.select() })()", field), nil), chromedp.KeyEvent(text)}
+}
+
+// filled types into a field of the dialog by its name.
+func filled(name, value string) chromedp.Action {
+	return typed(fmt.Sprintf("[role=dialog] [name=%q]", name), value)
+}
+
+var closed = chromedp.WaitNotPresent("[role=dialog]", chromedp.ByQuery)
+
+func TestAClientIsKeptInTheConsole(t *testing.T) {
+	prepared(t)
+	tab := console(t)
+	do(t, tab, showing("/clients", "Customers of the agency"), press("Add a client"), filled("name", "Wren Hall"), press("Add"))
+	var open bool
+	do(t, tab, chromedp.Evaluate("document.querySelector('[role=dialog] input[name=name]').matches(':invalid')", &open))
+	require.True(t, open, "a name that cannot be one is not sent")
+	do(t, tab, filled("name", "wren-hall"), filled("title", "Wren Hall"), press("Add"), closed, saying("wren-hall"), saying("title"))
+	do(t, tab, showing("/clients", "wren-hall"), press("Add a client"), filled("name", "wren-hall"), press("Add"), saying(`there is a client "wren-hall" already`), press("Leave it"), closed)
+
+	page := "/clients/wren-hall"
+	do(t, tab, showing(page, "Settings"), press("Add a setting"), filled("key", "door_code"), filled("value", "4711-harp"), chromedp.Click("[role=dialog] input[name=secret]", chromedp.ByQuery), press("Save"), closed, saying("door_code"))
+	var text string
+	do(t, tab, chromedp.Text("main", &text, chromedp.ByQuery))
+	require.NotContains(t, text, "4711-harp", "it is masked")
+	require.True(t, ask[wire.Client](t, "client", "show", "wren-hall").Settings["door_code"].Secret)
+	do(t, tab, press("Reveal"), saying("That you saw it is recorded"), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery), closed, saying("4711-harp"), press("Hide"),
+		chromedp.Poll("!document.body.innerText.includes('4711-harp')", nil))
+	do(t, tab, showing("/vault", "Who did what"), saying("door_code"), chromedp.Poll("[...document.querySelectorAll('main ul li')].some(l => l.innerText.includes('door_code') && l.innerText.includes('owner'))", nil))
+
+	// The title is changed, and the empty value takes a setting away.
+	do(t, tab, showing(page, "Settings"), chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('title')).querySelector('button').click()`, nil), filled("value", "Wren Hall Music"), press("Save"), closed, saying("Wren Hall Music"))
+	do(t, tab, chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('door_code')).querySelectorAll('button')[1].click()`, nil), saying("goes into the vault"), press("Save"), closed)
+	settings := ask[wire.Client](t, "client", "show", "wren-hall").Settings
+	require.Equal(t, "Wren Hall Music", settings["title"].Value)
+	require.NotContains(t, settings, "door_code")
+	must(t, "client", "remove", "wren-hall")
+}
+
+func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
+	prepared(t)
+	tab := console(t)
+	page := "/releases/music-base@1"
+	folder := `//ul[@aria-label='Contents']//button[.//span[text()='wp-content']]`
+	var expanded string
+	do(t, tab, showing(page, "wp-content"), chromedp.WaitVisible(folder, chromedp.BySearch), chromedp.Focus(folder, chromedp.BySearch), chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(`//ul[@aria-label='Contents']//span[text()='uploads']`, chromedp.BySearch), chromedp.AttributeValue(folder, "aria-expanded", &expanded, nil, chromedp.BySearch))
+	require.Equal(t, "true", expanded)
+
+	var found, listed string
+	do(t, tab, chromedp.SendKeys("input[aria-label='Find in the archive']", "*.css", chromedp.ByQuery), chromedp.Poll("[...document.querySelectorAll('main ul a')].some(a => a.innerText.endsWith('.css'))", nil),
+		chromedp.Evaluate("[...document.querySelectorAll('main ul a')].map(a => a.innerText).join(' ')", &found))
+	require.NotContains(t, found, ".jpg")
+	do(t, tab, typed("input[aria-label='Find in the archive']", "*.never"), saying("Nothing matches."))
+
+	// The size map opens what is clicked; boxes that are too small for a name have one for who cannot see them.
+	var names int
+	do(t, tab, showing(page, "wp-content"), chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery),
+		chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].filter(b => !b.innerText.trim() && !b.getAttribute('aria-label')).length", &names),
+		chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].find(b => b.title.startsWith('wp-content/uploads')).click()", nil),
+		chromedp.Sleep(300e6), chromedp.Text("[aria-label='Size map']", &listed, chromedp.ByQuery))
+	require.Zero(t, names)
+	require.NotContains(t, listed, "wp-includes")
+
+	// One file is read from within the archive.
+	var php string
+	do(t, tab, chromedp.Evaluate(`fetch('/api/v1/releases/music-base@1/file?path=' + encodeURIComponent('wp-includes/version.php')).then(async r => r.headers.get('content-type') + ' ' + (await r.text()).slice(0, 5))`, &php, awaitPromise))
+	require.True(t, strings.HasPrefix(php, "text/plain") && strings.HasSuffix(php, "<?php"), "%q is shown, and never run or rendered", php)
+
+	do(t, tab, showing(page, "wp-content"), press("Compare…"), chromedp.WaitVisible("[role=dialog] select", chromedp.ByQuery), chromedp.SetValue("[role=dialog] select", "its source today", chromedp.ByQuery), press("Compare"),
+		chromedp.Poll("location.pathname.startsWith('/comparisons/')", nil), saying("music-base@1"))
+	ended(t, world.service.client(t))
+	do(t, tab, chromedp.WaitVisible("main h1", chromedp.ByQuery), chromedp.WaitNotPresent("main [role=alert]", chromedp.ByQuery))
+}
+
+func TestAHostIsTriedBeforeItIsKept(t *testing.T) {
+	prepared(t)
+	tab := console(t)
+	do(t, tab, showing("/hosts", "preview"), press("Add a host"), filled("name", "nowhere"), filled("files", "file://"+t.TempDir()), filled("address", "http://{name}.example"), filled("database", "mysql://admin@127.0.0.1:1/"), press("Add"),
+		chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery), saying("no database server answers"))
+	var kept string
+	do(t, tab, chromedp.Value("[role=dialog] [name=address]", &kept, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
+	require.Equal(t, "http://{name}.example", kept, "nothing that was typed is lost")
+	require.Equal(t, 3, nestseed(t, "host", "show", "nowhere").code)
+	do(t, tab, chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('preview')).querySelector('button').click()`, nil), saying("files can be written, MariaDB"))
+
+	do(t, tab, showing("/sources", "Configured sites"), press("Add a source"), filled("name", "elsewhere"), filled("path", "no-such-folder"), press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery), saying("no-such-folder"))
+	require.Equal(t, 3, nestseed(t, "source", "show", "elsewhere").code)
+}
+
+// Work that fails is on the first page until it has succeeded, and its page says why.
+func TestFailedWorkIsTold(t *testing.T) {
+	prepared(t)
+	dir := filepath.Join(world.stack.Sites(), "fading")
+	if nestseed(t, "source", "show", "fading").code != 0 {
+		require.NoError(t, os.CopyFS(dir, os.DirFS(inBase("."))))
+		must(t, "source", "add", "fading", "--host", "preview", "--path", "fading")
+	}
+	require.NoError(t, os.Rename(dir, dir+".away"))
+	t.Cleanup(func() { os.RemoveAll(dir + ".away") })
+	require.Equal(t, 1, nestseed(t, "source", "survey", "fading").code)
+	tab := console(t)
+	var path string
+	do(t, tab, showing("/", "Needs attention"), saying("fading"), chromedp.Evaluate(`[...document.querySelectorAll('[aria-label="What needs attention"] a, table a')].find(a => a.innerText.includes('fading')).click()`, nil),
+		chromedp.Poll("location.pathname !== '/'", nil), chromedp.Evaluate("location.pathname", &path))
+	do(t, tab, chromedp.WaitVisible("main h1", chromedp.ByQuery))
+	svc := world.service.client(t)
+	all, err := svc.Runs(context.Background(), 20)
+	require.NoError(t, err)
+	for _, r := range all {
+		if r.Title == "Survey fading" || strings.Contains(r.Title, "fading") {
+			do(t, tab, showing(fmt.Sprintf("/runs/%d", r.ID), "failed"), chromedp.WaitVisible("main [role=alert]", chromedp.ByQuery))
+			break
+		}
+	}
+	must(t, "source", "remove", "fading")
+}
+
+func TestTheConsoleKeepsToWhoOneIs(t *testing.T) {
+	prepared(t)
+	require.Zero(t, withInput(t, "a-long-password\n", "user", "add", "vera", "--role", "viewer").code)
+	t.Cleanup(func() { must(t, "user", "remove", "vera") })
+	tab, stop := browser.New(context.Background(), 1280, 800)
+	t.Cleanup(stop)
+	require.NoError(t, chromedp.Run(tab, chromedp.EmulateViewport(1280, 800))) // the browser lives as long as what it is first run with
+	var kept string
+	do(t, tab, chromedp.Navigate(world.service.address()+"/sites"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery), chromedp.SendKeys("input[name=name]", "vera", chromedp.ByQuery),
+		chromedp.SendKeys("input[name=password]", "not this one", chromedp.ByQuery), chromedp.Click("button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("[role=alert]", chromedp.ByQuery), chromedp.Value("input[name=name]", &kept, chromedp.ByQuery))
+	require.Equal(t, "vera", kept, "only the password is typed again")
+	require.NoError(t, browser.Login(tab, world.service.address(), "vera", "a-long-password"))
+	// A viewer may look at everything and is refused, with a sentence, what changes something.
+	do(t, tab, showing("/clients", "Customers of the agency"), press("Add a client"), filled("name", "not-by-me"), press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
+	require.Equal(t, 3, nestseed(t, "client", "show", "not-by-me").code)
+
+	// The theme is remembered.
+	var theme string
+	do(t, tab, chromedp.Click("button[aria-label^='Use the ']", chromedp.ByQuery), chromedp.Evaluate("document.documentElement.dataset.theme", &theme))
+	require.Contains(t, []string{"light", "dark"}, theme)
+	do(t, tab, showing("/sites", "Sites"), chromedp.Poll(fmt.Sprintf("document.documentElement.dataset.theme === %q", theme), nil))
+
+	// Logged out is logged out: also for what the browser still has.
+	do(t, tab, press("Log out"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery), chromedp.Navigate(world.service.address()+"/vault"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery))
+	var status int
+	do(t, tab, chromedp.Evaluate("fetch('/api/v1/vault').then(r => r.status)", &status, awaitPromise))
+	require.Equal(t, http.StatusUnauthorized, status)
+}
