@@ -138,6 +138,12 @@ func (b *bench) prepare() error {
 	return nil
 }
 
+// quiet waits until what was written before is on the disk, so that no work pays for that of another.
+func (b *bench) quiet() error {
+	_, err := b.shell("sync")
+	return err
+}
+
 // wait follows a run and returns how long it took.
 func (b *bench) wait(run wire.Run, err error) (wire.Run, time.Duration, error) {
 	if err != nil {
@@ -288,6 +294,9 @@ func (b *bench) rows() error {
 
 // build beside zip and the database's own dump.
 func (b *bench) build() error {
+	if err := b.quiet(); err != nil {
+		return err
+	}
 	run, took, err := b.wait(b.svc.BuildRelease(b.ctx, "music-base", wire.NewRelease{Full: true}))
 	if err != nil {
 		return err
@@ -335,6 +344,9 @@ func (b *bench) rebuild() error {
 	}
 	defer db.Close()
 	if _, err := db.ExecContext(b.ctx, "UPDATE lad_base.lad_posts SET post_title = CONCAT(post_title, '!') WHERE ID % 100 = 7"); err != nil {
+		return err
+	}
+	if err := b.quiet(); err != nil {
 		return err
 	}
 	run, took, err := b.wait(b.svc.BuildRelease(b.ctx, "music-base", wire.NewRelease{}))
@@ -440,6 +452,9 @@ func (b *bench) bringIn() error {
 		return err
 	}
 	sent := time.Since(start)
+	if err := b.quiet(); err != nil {
+		return err
+	}
 	run, took, err := b.wait(b.svc.ImportRelease(b.ctx, "big", wire.NewImport{Files: []wire.GivenFile{{Upload: id}}}))
 	if err != nil {
 		return err
@@ -472,6 +487,9 @@ func (b *bench) shell(script string) (time.Duration, error) {
 
 // provision beside unzip, sed and the database's own client. Checks are left out on both sides.
 func (b *bench) provision() error {
+	if err := b.quiet(); err != nil {
+		return err
+	}
 	run, _, err := b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "brook-lane", From: "music-base", Host: "preview"}))
 	if err != nil {
 		return err

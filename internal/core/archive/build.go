@@ -339,7 +339,7 @@ func (b *builder) file(e hostfs.Entry) error {
 	}
 	if same, sum := b.before.unchanged(e); same != nil {
 		b.countCopied(e)
-		return b.w.first.copied(header(name, e.Mode, e.ModTime), b.before.a, same, sum)
+		return b.w.first.copied(header(name, e.Mode, e.ModTime), b.before, same, sum)
 	}
 	if e.SizeBytes > smallBytes {
 		return b.large(e)

@@ -40,6 +40,7 @@ type Archive struct {
 	zip    *zip.Reader
 	byName map[string]*zip.File
 	file   *os.File // that it is read from; nil where it is not a file of this machine
+	size   int64
 }
 
 // Open reads the directory and the manifest of an archive, and refuses one whose names or links would
@@ -53,7 +54,7 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 	if len(z.File) > maxEntries {
 		return nil, fmt.Errorf("%w: %d entries, more than any site has", ErrHostile, len(z.File))
 	}
-	a := &Archive{zip: z, byName: make(map[string]*zip.File, len(z.File))}
+	a := &Archive{zip: z, size: sizeBytes, byName: make(map[string]*zip.File, len(z.File))}
 	a.file, _ = r.(*os.File)
 	for _, f := range z.File {
 		if err := judge(f); err != nil {

@@ -21,7 +21,9 @@ type before struct {
 	a    *Archive
 	sums map[string]string
 	rows map[[sha256.Size]byte]*zip.File // pieces of rows by their sums
-	made time.Time
+	// places are where the packed bytes of entries lie in its file; empty where they are read in another way.
+	places map[*zip.File]int64
+	made   time.Time
 }
 
 func (b *builder) openBefore() error {
@@ -33,7 +35,11 @@ func (b *builder) openBefore() error {
 	if err != nil {
 		return fmt.Errorf("sums of the release before: %w", err)
 	}
-	b.before = &before{a, sums, map[[sha256.Size]byte]*zip.File{}, a.Manifest.Made}
+	b.before = &before{a: a, sums: sums, rows: map[[sha256.Size]byte]*zip.File{}, made: a.Manifest.Made}
+	if a.file != nil {
+		// Where they cannot be told from the directory, each is read from its header.
+		b.before.places, _ = places(a.file, a.size, a.zip.File)
+	}
 	for name, sum := range sums {
 		if f := a.byName[name]; f != nil && strings.HasPrefix(name, RowsDir) && f.UncompressedSize64 <= MaxStatementBytes {
 			if raw, err := hex.DecodeString(sum); err == nil && len(raw) == sha256.Size {

@@ -40,9 +40,6 @@ type CopyTarget interface {
 	CopyAt(f *os.File, from, n, at int64) error
 }
 
-// copyBytes is from how many bytes on a CopyTarget is asked to copy; for fewer, a read and a write are as quick.
-const copyBytes = 64 << 10
-
 const (
 	blockBytes  = 1 << 20  // large entries are compressed in blocks of this size, independently
 	smallBytes  = 4 << 20  // files up to this size are read whole by one worker
@@ -529,18 +526,16 @@ func (l *lane) stream(h *zip.FileHeader, sizeBytes int64) *stream {
 }
 
 // copied adds an entry whose compressed bytes are there already, in another archive: they are not looked into.
-func (l *lane) copied(h *zip.FileHeader, a *Archive, from *zip.File, sum string) error {
+func (l *lane) copied(h *zip.FileHeader, before *before, from *zip.File, sum string) error {
 	h.Method, h.CRC32, h.UncompressedSize64 = from.Method, from.CRC32, from.UncompressedSize64
 	size := int64(from.CompressedSize64)
 	e := &entry{header: h, blocks: make(chan *block, 64), large: h.UncompressedSize64 > 2<<30, sum: sum}
 	defer close(e.blocks)
-	if _, can := l.w.out.(CopyTarget); can && a.file != nil && size >= copyBytes {
-		at, err := from.DataOffset()
-		if err != nil {
-			return err
+	if at, known := before.places[from]; known {
+		if _, can := l.w.out.(CopyTarget); can {
+			e.copied = &fileSpan{before.a.file, at, size}
+			return l.whole(e)
 		}
-		e.copied = &fileSpan{a.file, at, size}
-		return l.whole(e)
 	}
 	raw, err := from.OpenRaw()
 	if err != nil {

@@ -1,0 +1,98 @@
+package hostfs
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestAFileIsReplacedAsAWhole(t *testing.T) {
+	dir := t.TempDir()
+	fsys, err := Open("file://" + dir)
+	require.NoError(t, err)
+	defer fsys.Close()
+	require.Equal(t, dir, fsys.Root())
+	old, fresh := strings.Repeat("a", 1<<20), strings.Repeat("b", 1<<20)
+	require.NoError(t, WriteFile(fsys, "wp-config.php", []byte(old), 0o640))
+
+	// Who reads meanwhile sees all of the one or all of the other.
+	var group sync.WaitGroup
+	stop := make(chan struct{})
+	group.Go(func() {
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			if text, err := os.ReadFile(filepath.Join(dir, "wp-config.php")); err != nil || string(text) != old && string(text) != fresh {
+				t.Errorf("a mixture of %d bytes was read: %v", len(text), err)
+				return
+			}
+		}
+	})
+	for i := range 40 {
+		require.NoError(t, WriteFile(fsys, "wp-config.php", []byte([]string{fresh, old}[i%2]), 0o640))
+	}
+	close(stop)
+	group.Wait()
+	info, err := os.Stat(filepath.Join(dir, "wp-config.php"))
+	require.NoError(t, err)
+	require.Equal(t, fs.FileMode(0o640), info.Mode().Perm())
+	left, err := filepath.Glob(filepath.Join(dir, "*"))
+	require.NoError(t, err)
+	require.Len(t, left, 1, "nothing lies beside it")
+
+	// What a killed write left behind is not in the way of the next.
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "wp-config.php.nestseed-new"), []byte("half"), 0o600))
+	require.NoError(t, WriteFile(fsys, "wp-config.php", []byte("whole"), 0o640))
+	require.ErrorContains(t, WriteFile(fsys, "../outside", []byte("x"), 0o600), "escapes")
+}
+
+func TestOnlyWhatFitsIsReadWhole(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), []byte("0123456789"), 0o600))
+	fsys, err := Open("file://" + dir)
+	require.NoError(t, err)
+	defer fsys.Close()
+	text, err := ReadFile(fsys, "file", 10)
+	require.NoError(t, err)
+	require.Equal(t, "0123456789", string(text))
+	_, err = ReadFile(fsys, "file", 9)
+	require.ErrorContains(t, err, "file is larger than 9 bytes")
+	_, err = ReadFile(fsys, "nothing", 9)
+	require.ErrorIs(t, err, fs.ErrNotExist)
+}
+
+// full is a folder on a disk that is full: files can be made, and nothing be written to them.
+type full struct{ FS }
+
+type fullFile struct{ io.WriteCloser }
+
+var errFull = errors.New("no space left on device")
+
+func (f full) Create(name string, mode fs.FileMode) (io.WriteCloser, error) {
+	w, err := f.FS.Create(name, mode)
+	return fullFile{w}, err
+}
+
+func (fullFile) Write([]byte) (int, error) { return 0, errFull }
+
+func TestAFileThatCannotBeWrittenStaysAsItWas(t *testing.T) {
+	dir := t.TempDir()
+	fsys, err := Open("file://" + dir)
+	require.NoError(t, err)
+	defer fsys.Close()
+	require.NoError(t, WriteFile(fsys, "wp-config.php", []byte("as it was"), 0o640))
+	require.ErrorIs(t, WriteFile(full{fsys}, "wp-config.php", []byte("new"), 0o640), errFull)
+	text, err := ReadFile(fsys, "wp-config.php", 100)
+	require.NoError(t, err)
+	require.Equal(t, "as it was", string(text))
+}

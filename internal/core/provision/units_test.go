@@ -1,0 +1,73 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/sitedb"
+)
+
+// A table is cut into runs of entries that are about as long as one another, in order, and none is lost.
+func TestTablesAreLoadedInRunsOfEntries(t *testing.T) {
+	a := &archive.Archive{}
+	require.Empty(t, unitsOf(a, archive.TableTotal{Name: "lad_links"}), "a table without rows")
+	require.Len(t, unitsOf(a, archive.TableTotal{Name: "lad_posts", Entries: 90, Bytes: unitBytes}), 1)
+	rapid.Check(t, func(t *rapid.T) {
+		table := archive.TableTotal{Name: "lad_posts", Entries: rapid.IntRange(1, 500).Draw(t, "entries"), Bytes: rapid.Int64Range(1, 20*unitBytes).Draw(t, "bytes")}
+		var all []string
+		units := unitsOf(a, table)
+		for _, u := range units {
+			require.Equal(t, table, u.table)
+			require.NotEmpty(t, u.entries)
+			require.LessOrEqual(t, len(u.entries), len(units[0].entries))
+			all = append(all, u.entries...)
+		}
+		require.Equal(t, a.Rows(table), all)
+		require.LessOrEqual(t, int64(len(units)), table.Bytes/unitBytes+1)
+	})
+}
+
+// told is a loader that says what it was prepared to say.
+type told struct {
+	sitedb.Loader
+	sums  []uint64
+	err   error
+	asked []string
+	wide  bool
+}
+
+func (l *told) Sums(_ context.Context, _ string, columns []string, wide bool) ([]uint64, error) {
+	l.asked, l.wide = columns, wide
+	return l.sums, l.err
+}
+
+func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
+	sent := func() *tableSums {
+		s := &tableSums{table: archive.TableTotal{Name: "lad_posts", Rows: 3, Wide: true}, release: "music-base@2", columns: []string{"post_title", "post_content", "filled_in_by_the_server"}, sums: map[string]uint64{}}
+		s.rows.Store(3)
+		s.add([]string{"ID", "post_title", "post_content"}, []uint64{0, 10, 20})
+		s.add([]string{"ID", "post_title", "post_content"}, []uint64{0, 1, 2})
+		return s
+	}
+	l := &told{sums: []uint64{11, 22}}
+	require.NoError(t, sent().verify(t.Context(), l, "av_posts"))
+	require.Equal(t, []string{"post_title", "post_content"}, l.asked, "columns that were not sent have what the server fills in")
+	require.True(t, l.wide)
+
+	l.sums = []uint64{11, 23}
+	err := sent().verify(t.Context(), l, "av_posts")
+	require.ErrorContains(t, err, "column post_content of table lad_posts does not hold what was loaded into it")
+	require.ErrorContains(t, err, "nestseed release show music-base@2")
+	s := sent()
+	s.rows.Store(2)
+	require.ErrorContains(t, s.verify(t.Context(), l, "av_posts"), "took 2 rows of 3; the archive may be damaged: run nestseed release verify music-base@2")
+	l.err = errors.New("the server has gone away")
+	require.ErrorIs(t, sent().verify(t.Context(), l, "av_posts"), l.err)
+	numbers := &tableSums{table: archive.TableTotal{Name: "lad_numbers"}, sums: map[string]uint64{}}
+	require.NoError(t, numbers.verify(t.Context(), nil, "av_numbers"), "a table without texts has only its count")
+}
