@@ -60,6 +60,8 @@ func (s *answers) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			text, _ := json.Marshal(run)
 			fmt.Fprintf(w, "data: %s\n\n", text)
 		}
+	case content:
+		v.serve(w, r)
 	case nil:
 		w.WriteHeader(http.StatusNoContent)
 	default:
@@ -76,14 +78,22 @@ type printed struct {
 	code     int
 }
 
+// start begins to answer, and makes commands ask here.
+func (s *answers) start(t *testing.T) string {
+	t.Helper()
+	srv := httptest.NewServer(s)
+	t.Cleanup(srv.Close)
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	t.Setenv("NESTSEED_SERVER", srv.URL)
+	t.Setenv("NESTSEED_TOKEN", "a-token")
+	return srv.URL
+}
+
 // typed runs a command against the prepared answers, as main does.
 func (s *answers) typed(t *testing.T, input string, words ...string) printed {
 	t.Helper()
-	srv := httptest.NewServer(s)
-	defer srv.Close()
-	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
-	t.Setenv("NESTSEED_SERVER", srv.URL)
-	t.Setenv("NESTSEED_TOKEN", "a-token")
+	s.start(t)
 	s.asked = nil
 	var out, errOut bytes.Buffer
 	code := Run(context.Background(), "test", append([]string{"nestseed"}, words...), strings.NewReader(input), &out, &errOut)
