@@ -80,10 +80,10 @@ func (c *contract) asks(t *testing.T, method, operation, path, body string, stat
 func TestAnswersAreAsTheDescriptionSays(t *testing.T) {
 	prepared(t)
 	school := scenario.Schools(4)[3]
+	school.Name = "described"
 	addClient(t, school)
-	if nestseed(t, "site", "show", school.Name).code != 0 {
-		must(t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")
-	}
+	must(t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")
+	t.Cleanup(func() { must(t, "site", "undo", school.Name) })
 	must(t, "client", "add", "bare")
 	t.Cleanup(func() { must(t, "client", "remove", "bare") })
 	starterOf(t, "bare-starter") // without a release

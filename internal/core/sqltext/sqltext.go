@@ -113,8 +113,12 @@ func (l Literal) Charset() string {
 }
 
 // AppendValue appends the bytes that the literal means; numbers as they are written, hexadecimal and bit
-// literals (0x…, X'…', 0b…, b'…') as bytes, TRUE and FALSE as 1 and 0, NULL as nothing.
+// literals (0x…, X'…', 0b…, b'…') as bytes, TRUE and FALSE as 1 and 0, NULL as nothing. Errors: ErrSyntax, where it is
+// something else: a name or a function has no value of its own.
 func (l Literal) AppendValue(dst []byte) ([]byte, error) {
+	if len(l) == 0 {
+		return dst, fmt.Errorf("%w: a value is missing", ErrSyntax)
+	}
 	switch body, quoted := l.Quoted(); {
 	case quoted:
 		return AppendUnescaped(dst, body), nil
@@ -138,6 +142,8 @@ func (l Literal) AppendValue(dst []byte) ([]byte, error) {
 		return append(dst, '1'), nil
 	case bytes.EqualFold(l, []byte("FALSE")):
 		return append(dst, '0'), nil
+	case !IsNumber(l):
+		return dst, fmt.Errorf("%w: %.40q is not a value", ErrSyntax, []byte(l))
 	}
 	return append(dst, l...), nil
 }
