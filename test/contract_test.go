@@ -84,6 +84,7 @@ func TestAnswersAreAsTheDescriptionSays(t *testing.T) {
 	addClient(t, school)
 	must(t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")
 	t.Cleanup(func() { must(t, "site", "undo", school.Name) })
+	must(t, "source", "survey", "base")
 	must(t, "client", "add", "bare")
 	t.Cleanup(func() { must(t, "client", "remove", "bare") })
 	starterOf(t, "bare-starter") // without a release

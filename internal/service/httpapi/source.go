@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/runs"
@@ -17,7 +18,21 @@ import (
 )
 
 func sourceOut(s records.Source) wire.Source {
+	if v := s.Survey; v != nil {
+		v.Areas, v.Folders, v.Largest, v.Tables, v.Findings = filled(v.Areas), filled(v.Folders), filled(v.Largest), filled(v.Tables), filled(v.Findings)
+		for i := range v.Groups {
+			v.Groups[i].Values = filled(v.Groups[i].Values)
+		}
+	}
 	return wire.Source{Name: s.Name, Host: s.Host, Path: s.Path, Kind: s.Kind, Version: s.Version, Address: s.Address, Survey: s.Survey}
+}
+
+// filled is a list that is empty and not missing.
+func filled[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
 }
 
 func kindOut(k *kind.Kind) wire.Kind {
@@ -34,7 +49,7 @@ func (a *api) sourceOperations(h huma.API) {
 		return list(sources, err, func(s records.Source) wire.Source {
 			out := sourceOut(s)
 			if out.Survey != nil {
-				out.Survey.Folders, out.Survey.Largest, out.Survey.Tables = []survey.Folder{}, []survey.File{}, nil
+				out.Survey.Folders, out.Survey.Largest, out.Survey.Tables = []survey.Folder{}, []survey.File{}, []sitedb.Table{}
 			}
 			return out
 		})
