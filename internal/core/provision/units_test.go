@@ -1,15 +1,19 @@
 package provision
 
 import (
+	"bufio"
 	"context"
 	"errors"
+	"io"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
 )
 
 // A table is cut into runs of entries that are about as long as one another, in order, and none is lost.
@@ -30,6 +34,20 @@ func TestTablesAreLoadedInRunsOfEntries(t *testing.T) {
 		require.Equal(t, a.Rows(table), all)
 		require.LessOrEqual(t, int64(len(units)), table.Bytes/unitBytes+1)
 	})
+}
+
+// An archive may have been changed by anyone: what is no value ends the loading with a sentence, and is never run.
+func TestRowsThatHoldNoValuesAreRefused(t *testing.T) {
+	r, err := rewrite.New(rewrite.Rules{})
+	require.NoError(t, err)
+	for _, summed := range []bool{true, false} {
+		for _, row := range []string{"_binary", "_latin1 ", "NOW()", "@@version", "SLEEP(9)", "a"} {
+			f := &rowFeeder{mk: &maker{rewriter: r}, worker: r.Worker(), out: bufio.NewWriter(io.Discard), summed: []bool{summed}, sums: []uint64{0}}
+			require.ErrorIs(t, f.row([]sqltext.Literal{sqltext.Literal(row)}, false), sqltext.ErrSyntax, row)
+		}
+		f := &rowFeeder{mk: &maker{rewriter: r}, worker: r.Worker(), out: bufio.NewWriter(io.Discard), summed: []bool{summed}, sums: []uint64{0}}
+		require.NoError(t, f.row([]sqltext.Literal{sqltext.Literal("_binary 'harp'")}, false))
+	}
 }
 
 // told is a loader that says what it was prepared to say.
