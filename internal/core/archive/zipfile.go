@@ -60,7 +60,7 @@ func (z *zipFile) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// copy writes bytes of a file. Errors of reading it are told as such of writing.
+// copy lets the target take over bytes of a file.
 func (z *zipFile) copy(s *fileSpan) error {
 	if err := z.flush(); err != nil {
 		return err

@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"sync"
@@ -23,7 +24,8 @@ type Draft struct {
 	window []byte   // begins at offset at, and n bytes of it are filled
 	at     int64
 	n      int
-	from   *ahead // what is copied from
+	source *os.File // what was copied from last
+	from   *ahead   // reads it; nil where it is read as others are
 
 	full    chan window
 	spare   chan []byte
@@ -49,7 +51,7 @@ func (s *Store) Create(runID int64) (*Draft, error) {
 	d := &Draft{store: s, name: s.scratch(runID), full: make(chan window, windows), spare: make(chan []byte, windows)}
 	var err error
 	if d.file, err = os.OpenFile(d.name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600); err != nil {
-		return nil, errors.Join(errors.New("begin an archive"), err)
+		return nil, fmt.Errorf("begin an archive: %w", err)
 	}
 	d.around, _ = os.OpenFile(d.name, os.O_WRONLY|unix.O_DIRECT, 0)
 	for range windows {
@@ -153,10 +155,11 @@ func (d *Draft) CopyAt(f *os.File, from, n, at int64) error {
 		return err
 	}
 	var r io.ReaderAt = f
-	if d.from == nil || d.from.of != f {
+	if d.source != f {
 		if d.from != nil {
 			d.from.close()
 		}
+		d.source = f
 		d.from, _ = newAhead(f)
 	}
 	if d.from != nil {
