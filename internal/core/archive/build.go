@@ -66,7 +66,7 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 		return nil, err
 	}
 	b := &builder{in: in, match: match, report: report, m: in.Manifest, dropped: packing.Dropped{}}
-	if err := b.openBefore(); err != nil {
+	if err := b.openBefore(out); err != nil {
 		return nil, err
 	}
 	b.search = kind.NewSearch(in.Identity.Secrets())

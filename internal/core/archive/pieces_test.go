@@ -273,7 +273,9 @@ type copier struct {
 	fails  error
 }
 
-func (c *copier) CopyAt(f *os.File, from, n, at int64) error {
+func (c *copier) Shares(io.ReaderAt) bool { return true }
+
+func (c *copier) CopyAt(f io.ReaderAt, from, n, at int64) error {
 	c.copies++
 	c.bytes += n
 	if c.fails != nil {
@@ -320,17 +322,17 @@ func TestWhatIsPackedMayBeTakenFromBefore(t *testing.T) {
 	require.NoError(t, err)
 	raw := append(take(1000)[:0], strings.Repeat("do re mi ", 100)...)
 	sum := sha256.Sum256(raw)
-	packed := deflateBlock(slices.Clone(raw), true)
+	before := deflateBlock(slices.Clone(raw), true)
 	asked := 0
-	require.NoError(t, w.second.piece(header("known", 0o644, later()), raw, func(of [sha256.Size]byte) ([]byte, uint16, bool) {
+	require.NoError(t, w.second.piece(header("known", 0o644, later()), raw, func(of [sha256.Size]byte) *packed {
 		asked++
 		require.Equal(t, sum, of)
-		return packed, zip.Deflate, true
+		return &packed{method: zip.Deflate, out: before}
 	}))
 	other := append(take(1000)[:0], strings.Repeat("fa sol la ", 100)...)
-	require.NoError(t, w.second.piece(header("unknown", 0o644, later()), other, func([sha256.Size]byte) ([]byte, uint16, bool) {
+	require.NoError(t, w.second.piece(header("unknown", 0o644, later()), other, func([sha256.Size]byte) *packed {
 		asked++
-		return nil, 0, false
+		return nil
 	}))
 	require.NoError(t, errors.Join(w.first.close(), w.second.close()))
 	_, err = w.finish(reserved, later(), func() ([]byte, error) { return []byte("body"), nil })

@@ -17,7 +17,7 @@ func TestEntriesLieWhereTheDirectorySays(t *testing.T) {
 	in = withRows(t, in, lessons(4000, nil))
 	build(t, in, filepath.Join(dir, "1.zip"))
 	a := open(t, filepath.Join(dir, "1.zip"))
-	got, err := places(a.file, a.size, a.zip.File)
+	got, err := places(a.from, a.size, a.zip.File)
 	require.NoError(t, err)
 	require.Len(t, got, len(a.zip.File), "of an archive of ours, all are known")
 	for _, f := range a.zip.File {
@@ -29,7 +29,7 @@ func TestEntriesLieWhereTheDirectorySays(t *testing.T) {
 	// Another program writes sizes behind an entry, so it does not end where the next begins: it is not guessed at.
 	oldStyle(t, filepath.Join(dir, "1.zip"), filepath.Join(dir, "2.zip"))
 	b := open(t, filepath.Join(dir, "2.zip"))
-	got, err = places(b.file, b.size, b.zip.File)
+	got, err = places(b.from, b.size, b.zip.File)
 	require.NoError(t, err)
 	for f, at := range got {
 		want, err := f.DataOffset()

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"strings"
 	"sync"
@@ -39,7 +38,7 @@ type Archive struct {
 
 	zip    *zip.Reader
 	byName map[string]*zip.File
-	file   *os.File // that it is read from; nil where it is not a file of this machine
+	from   io.ReaderAt
 	size   int64
 }
 
@@ -54,8 +53,7 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 	if len(z.File) > maxEntries {
 		return nil, fmt.Errorf("%w: %d entries, more than any site has", ErrHostile, len(z.File))
 	}
-	a := &Archive{zip: z, size: sizeBytes, byName: make(map[string]*zip.File, len(z.File))}
-	a.file, _ = r.(*os.File)
+	a := &Archive{zip: z, from: r, size: sizeBytes, byName: make(map[string]*zip.File, len(z.File))}
 	for _, f := range z.File {
 		if err := judge(f); err != nil {
 			return nil, err

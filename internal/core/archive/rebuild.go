@@ -21,12 +21,12 @@ type before struct {
 	a    *Archive
 	sums map[string]string
 	rows map[[sha256.Size]byte]*zip.File // pieces of rows by their sums
-	// places are where the packed bytes of entries lie in its file; empty where they are read in another way.
+	// places are where the packed bytes of entries lie in it; empty where the target does not take them by itself.
 	places map[*zip.File]int64
 	made   time.Time
 }
 
-func (b *builder) openBefore() error {
+func (b *builder) openBefore(out Target) error {
 	a := b.in.Before
 	if a == nil {
 		return nil
@@ -36,9 +36,9 @@ func (b *builder) openBefore() error {
 		return fmt.Errorf("sums of the release before: %w", err)
 	}
 	b.before = &before{a: a, sums: sums, rows: map[[sha256.Size]byte]*zip.File{}, made: a.Manifest.Made}
-	if a.file != nil {
+	if t, can := out.(CopyTarget); can && t.Shares(a.from) {
 		// Where they cannot be told from the directory, each is read from its header.
-		b.before.places, _ = places(a.file, a.size, a.zip.File)
+		b.before.places, _ = places(a.from, a.size, a.zip.File)
 	}
 	for name, sum := range sums {
 		if f := a.byName[name]; f != nil && strings.HasPrefix(name, RowsDir) && f.UncompressedSize64 <= MaxStatementBytes {
@@ -88,24 +88,28 @@ func (b *builder) countCopied(e hostfs.Entry) {
 
 // packedRows returns what a piece of rows was packed to in the release before, if it had one of this sum, whatever
 // its name was then.
-func (b *builder) packedRows(sum [sha256.Size]byte) (out []byte, method uint16, known bool) {
+func (b *builder) packedRows(sum [sha256.Size]byte) *packed {
 	f := b.before.rows[sum]
 	if f == nil {
-		return nil, 0, false
+		return nil
 	}
-	r, err := f.OpenRaw()
-	if err != nil {
-		return nil, 0, false
-	}
-	out = take(int(f.CompressedSize64))
-	if _, err := io.ReadFull(r, out); err != nil {
-		giveBack(out)
-		return nil, 0, false // it is packed anew, and does not need the release before
+	p := &packed{method: f.Method, from: b.before.a.from, n: int64(f.CompressedSize64)}
+	var known bool
+	if p.at, known = b.before.places[f]; !known {
+		r, err := f.OpenRaw()
+		if err != nil {
+			return nil
+		}
+		p.out = take(int(p.n))
+		if _, err := io.ReadFull(r, p.out); err != nil {
+			giveBack(p.out)
+			return nil // it is packed anew, and does not need the release before
+		}
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.copied = b.copied.Plus(progress.Amount{Bytes: int64(f.UncompressedSize64)})
-	return out, f.Method, true
+	return p
 }
 
 // indexOf packs the list of an archive's entries.

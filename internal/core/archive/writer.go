@@ -11,7 +11,6 @@ import (
 	"hash/crc32"
 	"io"
 	"io/fs"
-	"os"
 	"runtime"
 	"strings"
 	"sync"
@@ -33,11 +32,13 @@ type Target interface {
 	Truncate(size int64) error
 }
 
-// CopyTarget is a Target that copies bytes of a file by itself, by a shorter way than through buffers of ours.
+// CopyTarget is a Target that takes bytes of other archives by itself, by a shorter way than through buffers of ours.
 type CopyTarget interface {
 	Target
-	// CopyAt copies n bytes from an offset of a file to an offset of the target.
-	CopyAt(f *os.File, from, n, at int64) error
+	// Shares says whether it does so for an archive that is read in this way.
+	Shares(from io.ReaderAt) bool
+	// CopyAt makes n bytes from an offset of another archive those at an offset of the target.
+	CopyAt(r io.ReaderAt, from, n, at int64) error
 }
 
 const (
@@ -90,8 +91,8 @@ type pending struct {
 	e    *entry
 	b    *block
 	read func() ([]byte, error)
-	// packed, unless nil, returns the bytes that content of this sum was packed to before.
-	packed func(sum [sha256.Size]byte) (out []byte, method uint16, known bool)
+	// known, unless nil, returns what content of this sum was packed to before, or nil.
+	known func(sum [sha256.Size]byte) *packed
 }
 
 // entry is one file of the archive on its way.
@@ -104,20 +105,22 @@ type entry struct {
 	verdict chan bool // unless nil: says at the end whether what was written is kept
 	large   bool      // may pass 4 GiB
 	target  string    // of a link
-	copied  *fileSpan // where the packed bytes are to be copied from; there are no blocks then
 }
 
-// fileSpan is bytes of an open file.
-type fileSpan struct {
-	file  *os.File
-	at, n int64
+// packed is what content was packed to in another archive.
+type packed struct {
+	method uint16
+	out    []byte // nil where the target copies it:
+	from   io.ReaderAt
+	at, n  int64
 }
 
 // block is a piece of an entry's compressed stream.
 type block struct {
-	ready chan struct{}
-	out   []byte
-	cost  int64
+	ready  chan struct{}
+	out    []byte
+	copied *packed // instead of out
+	cost   int64
 }
 
 // settle lets a block that is packed, and that may wait long for its turn, take only the room that it needs.
@@ -177,15 +180,6 @@ func (w *writer) write() error {
 func (w *writer) writeEntry(e *entry) error {
 	begun := false
 	var packed int64
-	if s := e.copied; s != nil {
-		if err := w.zip.begin(e.header, e.large); err != nil {
-			return err
-		}
-		if err := w.zip.copy(s); err != nil {
-			return fmt.Errorf("copy %s from the release before: %w", e.header.Name, err)
-		}
-		packed = s.n
-	}
 	for {
 		b, err := w.next(e)
 		if err != nil {
@@ -204,7 +198,12 @@ func (w *writer) writeEntry(e *entry) error {
 				return err
 			}
 		}
-		if _, err := w.zip.Write(b.out); err != nil {
+		if c := b.copied; c != nil {
+			if err := w.zip.copy(c); err != nil {
+				return fmt.Errorf("copy %s from the release before: %w", e.header.Name, err)
+			}
+			packed += c.n
+		} else if _, err := w.zip.Write(b.out); err != nil {
 			return err
 		}
 		packed += int64(len(b.out))
@@ -343,9 +342,9 @@ func (l *lane) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byt
 }
 
 // piece adds an entry whose content is there already, in a buffer that is the lane's from now on.
-func (l *lane) piece(h *zip.FileHeader, raw []byte, packed func(sum [sha256.Size]byte) ([]byte, uint16, bool)) error {
+func (l *lane) piece(h *zip.FileHeader, raw []byte, known func(sum [sha256.Size]byte) *packed) error {
 	raw = snug(raw)
-	return l.pend(h, int64(cap(raw)), &pending{read: func() ([]byte, error) { return raw, nil }, packed: packed})
+	return l.pend(h, int64(cap(raw)), &pending{read: func() ([]byte, error) { return raw, nil }, known: known})
 }
 
 // pend puts an entry in line and in the batch. A batch that would become too large goes to a worker first: what it
@@ -408,10 +407,13 @@ func pack(batch []*pending) error {
 
 // pack compresses content, or takes what it was packed to before.
 func (p *pending) pack(raw []byte, sum [sha256.Size]byte) {
-	if p.packed != nil {
-		if out, method, known := p.packed(sum); known {
+	if p.known != nil {
+		if was := p.known(sum); was != nil {
 			giveBack(raw)
-			p.b.out, p.e.header.Method = out, method
+			p.e.header.Method = was.method
+			if p.b.out = was.out; was.out == nil {
+				p.b.copied = was
+			}
 			return
 		}
 	}
@@ -532,10 +534,10 @@ func (l *lane) copied(h *zip.FileHeader, before *before, from *zip.File, sum str
 	e := &entry{header: h, blocks: make(chan *block, 64), large: h.UncompressedSize64 > 2<<30, sum: sum}
 	defer close(e.blocks)
 	if at, known := before.places[from]; known {
-		if _, can := l.w.out.(CopyTarget); can {
-			e.copied = &fileSpan{before.a.file, at, size}
-			return l.whole(e)
-		}
+		b := &block{ready: make(chan struct{}), copied: &packed{from: before.a.from, at: at, n: size}}
+		close(b.ready)
+		e.blocks <- b
+		return l.whole(e)
 	}
 	raw, err := from.OpenRaw()
 	if err != nil {

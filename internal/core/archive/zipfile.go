@@ -60,15 +60,15 @@ func (z *zipFile) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// copy lets the target take over bytes of a file.
-func (z *zipFile) copy(s *fileSpan) error {
+// copy lets the target take over bytes of another archive.
+func (z *zipFile) copy(p *packed) error {
 	if err := z.flush(); err != nil {
 		return err
 	}
-	if err := z.out.(CopyTarget).CopyAt(s.file, s.at, s.n, z.at); err != nil {
+	if err := z.out.(CopyTarget).CopyAt(p.from, p.at, p.n, z.at); err != nil {
 		return err
 	}
-	z.at += s.n
+	z.at += p.n
 	return nil
 }
 

@@ -1,281 +1,294 @@
 package store
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"sync"
+	"path/filepath"
+	"slices"
 
 	"golang.org/x/sys/unix"
 )
 
-// Draft is an archive that is being written. It is for one goroutine.
-//
-// What is written one after the other gathers in a window of memory, and full windows go to the disk around the
-// system's cache (O_DIRECT of open(2)), in the background: the cache stays with the sites' files, and the processor
-// copies each byte once less. What lies before the window, like a size in a header far back, is mended through the
-// cache once the windows before have arrived. File systems that know no such writing are written to as others are.
+// Draft is an archive that is being written, in a scratch folder. It is for one goroutine.
 type Draft struct {
-	store  *Store
-	name   string
-	file   *os.File
-	around *os.File // the same file, around the cache; nil where that cannot be
-	window []byte   // begins at offset at, and n bytes of it are filled
-	at     int64
-	n      int
-	source *os.File // what was copied from last
-	from   *ahead   // reads it; nil where it is read as others are
-
-	full    chan window
-	spare   chan []byte
-	writer  sync.WaitGroup
-	pending sync.WaitGroup // windows that are on their way
-	mu      sync.Mutex
-	err     error // of writing one
-	settled bool  // all that was written is in the file
+	store *Store
+	dir   string
+	own   *spill // the bytes that no other archive has
+	joined
+	borrowed map[*os.File]*lender
+	lenders  []*lender // by number of file, less one
+	alone    bool      // nothing can be shared here
 }
 
-type window struct {
-	bytes []byte
-	at    int64
+// lender is a file of another archive that bytes are shared with.
+type lender struct {
+	file   *os.File // our own link to it
+	size   int64
+	number int // of its part of the archive
 }
 
+// What is shared is copied after all, so that the other archive's file can go with the archive that it belongs to, where
 const (
-	windowBytes = 2 << 20
-	windows     = 3
+	leastShared = 0.5 // less of the file than this is in use,
+	mostLenders = 16  // or where as many others lend more.
 )
 
 // Create begins an archive for a run.
 func (s *Store) Create(runID int64) (*Draft, error) {
-	d := &Draft{store: s, name: s.scratch(runID), full: make(chan window, windows), spare: make(chan []byte, windows)}
-	var err error
-	if d.file, err = os.OpenFile(d.name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600); err != nil {
+	d := &Draft{store: s, dir: s.scratch(runID), borrowed: map[*os.File]*lender{}}
+	err := os.RemoveAll(d.dir) // of the same run, before the service was killed
+	if err == nil {
+		err = os.Mkdir(d.dir, 0o700)
+	}
+	if err == nil {
+		d.own, err = newSpill(d.path(ownName))
+	}
+	if err != nil {
 		return nil, fmt.Errorf("begin an archive: %w", err)
 	}
-	d.around, _ = os.OpenFile(d.name, os.O_WRONLY|unix.O_DIRECT, 0)
-	for range windows {
-		// Writing around the cache takes whole pages of memory.
-		w, err := unix.Mmap(-1, 0, windowBytes, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_ANON|unix.MAP_PRIVATE)
-		if err != nil {
-			d.Drop()
-			return nil, err
-		}
-		d.spare <- w
-	}
-	d.window = <-d.spare
-	d.writer.Go(d.write)
+	d.files = []io.ReaderAt{d.own}
 	return d, nil
 }
 
-// write brings full windows to the disk.
-func (d *Draft) write() {
-	for w := range d.full {
-		if d.failed() == nil {
-			if err := d.put(w); err != nil {
-				d.mu.Lock()
-				d.err = err
-				d.mu.Unlock()
-			}
-		}
-		d.spare <- w.bytes
-		d.pending.Done()
-	}
-}
-
-func (d *Draft) put(w window) error {
-	if d.around != nil {
-		_, err := d.around.WriteAt(w.bytes, w.at)
-		if !errors.Is(err, unix.EINVAL) {
-			return err
-		}
-	}
-	_, err := d.file.WriteAt(w.bytes, w.at)
-	// A hint to begin bringing it to disk: what comes of it is seen by Sync.
-	unix.SyncFileRange(int(d.file.Fd()), w.at, int64(len(w.bytes)), unix.SYNC_FILE_RANGE_WRITE)
-	return err
-}
-
-// failed returns why a window could not be written.
-func (d *Draft) failed() error {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.err
-}
-
-// filled counts n more bytes of the window, and hands it over when it is full.
-func (d *Draft) filled(n int) error {
-	d.mu.Lock()
-	d.settled = false
-	d.mu.Unlock()
-	if d.n += n; d.n < windowBytes {
-		return nil
-	}
-	d.pending.Add(1)
-	d.full <- window{d.window, d.at}
-	d.window, d.at, d.n = <-d.spare, d.at+windowBytes, 0
-	return d.failed()
-}
+func (d *Draft) path(name string) string { return filepath.Join(d.dir, name) }
 
 // WriteAt implements io.WriterAt.
 func (d *Draft) WriteAt(p []byte, at int64) (n int, err error) {
-	if at < d.at {
-		d.pending.Wait()
-		before := p[:min(int64(len(p)), d.at-at)]
-		if n, err = d.file.WriteAt(before, at); err != nil {
-			return n, err
-		}
-		p, at = p[n:], at+int64(n)
-	}
-	for gap := at - d.at - int64(d.n); gap > 0 && len(p) > 0; gap = at - d.at - int64(d.n) {
-		m := int(min(gap, int64(windowBytes-d.n)))
-		clear(d.window[d.n : d.n+m])
-		if err := d.filled(m); err != nil {
-			return n, err
+	for gap := at - d.size; gap > 0 && len(p) > 0; gap = at - d.size {
+		if _, err := d.append(make([]byte, min(gap, windowBytes)), d.size); err != nil {
+			return 0, err
 		}
 	}
-	for len(p) > 0 {
-		from := int(at - d.at)
-		m := copy(d.window[from:], p)
+	for len(p) > 0 && err == nil {
+		var m int
+		if at == d.size {
+			m, err = d.append(p, at)
+		} else if i := d.find(at); d.parts[i].file == 0 {
+			m, err = d.own.WriteAt(p[:min(int64(len(p)), d.end(i)-at)], d.parts[i].from+at-d.parts[i].at)
+		} else {
+			m, err = d.append(p[:min(int64(len(p)), d.end(i)-at)], at)
+		}
 		n, p, at = n+m, p[m:], at+int64(m)
-		if err := d.filled(max(0, from+m-d.n)); err != nil {
-			return n, err
-		}
 	}
-	return n, nil
+	return n, err
 }
 
-// CopyAt implements archive.CopyTarget: the bytes are read to where they are written from.
-func (d *Draft) CopyAt(f *os.File, from, n, at int64) error {
-	if at != d.at+int64(d.n) {
-		m, err := io.Copy(io.NewOffsetWriter(d, at), io.NewSectionReader(f, from, n))
-		if err == nil && m < n {
-			err = io.ErrUnexpectedEOF
-		}
-		return err
+// append puts bytes of its own at a place of the archive.
+func (d *Draft) append(p []byte, at int64) (int, error) {
+	from := d.own.size()
+	n, err := d.own.WriteAt(p, from)
+	d.place(at, int64(n), 0, from)
+	return n, err
+}
+
+// Shares implements archive.CopyTarget: bytes of archives in this store's folder are shared with them.
+func (d *Draft) Shares(from io.ReaderAt) bool {
+	switch from.(type) {
+	case *os.File, *shared:
+		return d.store.bucket == nil
 	}
-	var r io.ReaderAt = f
-	if d.source != f {
-		if d.from != nil {
-			d.from.close()
-		}
-		d.source = f
-		d.from, _ = newAhead(f)
+	return false
+}
+
+// CopyAt implements archive.CopyTarget.
+func (d *Draft) CopyAt(r io.ReaderAt, from, n, at int64) error {
+	switch r := r.(type) {
+	case *os.File:
+		return d.share(r, from, n, at)
+	case *shared:
+		return r.each(from, n, func(file int, from, n int64) error {
+			err := d.share(r.open[file], from, n, at)
+			at += n
+			return err
+		})
 	}
-	if d.from != nil {
-		r = d.from
-	}
-	for n > 0 {
-		m, err := r.ReadAt(d.window[d.n:min(windowBytes, int64(d.n)+n)], from)
-		if m == 0 && err == io.EOF {
-			return io.ErrUnexpectedEOF
-		}
-		if m == 0 && err != nil {
+	return d.copy(r, from, n, at)
+}
+
+// share makes bytes of another archive's file bytes of this one.
+func (d *Draft) share(f *os.File, from, n, at int64) error {
+	l := d.borrowed[f]
+	if l == nil && !d.alone {
+		var err error
+		if l, err = d.borrow(f); err != nil {
 			return err
 		}
-		n, from = n-int64(m), from+int64(m)
-		if err := d.filled(m); err != nil {
-			return err
-		}
+		d.borrowed[f] = l
 	}
+	if l == nil || at > d.size {
+		return d.copy(f, from, n, at)
+	}
+	if n > l.size-from {
+		return io.ErrUnexpectedEOF
+	}
+	d.place(at, n, l.number, from)
 	return nil
 }
 
-// settle waits until all that was written is in the file, if not yet on the disk.
-func (d *Draft) settle() error {
-	d.pending.Wait()
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.err != nil || d.settled {
-		return d.err
+// borrow makes a link to another archive's file; nil where its file system knows none.
+func (d *Draft) borrow(f *os.File) (*lender, error) {
+	l := &lender{number: len(d.lenders) + 1}
+	name := d.path(fileName(l.number))
+	// By the open file, since its name may have changed.
+	err := unix.Linkat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", f.Fd()), unix.AT_FDCWD, name, unix.AT_SYMLINK_FOLLOW)
+	if err != nil {
+		d.alone = true
+		return nil, nil
 	}
-	if _, err := d.file.WriteAt(d.window[:d.n], d.at); err != nil {
-		return err
+	if l.file, err = os.Open(name); err != nil {
+		return nil, err
 	}
-	d.settled = true
-	return nil
+	info, err := l.file.Stat()
+	if err != nil {
+		return nil, err
+	}
+	l.size = info.Size()
+	d.lenders, d.files = append(d.lenders, l), append(d.files, l.file)
+	return l, nil
+}
+
+func (d *Draft) copy(r io.ReaderAt, from, n, at int64) error {
+	m, err := io.CopyBuffer(io.NewOffsetWriter(d, at), io.NewSectionReader(r, from, n), make([]byte, min(n, 256<<10)))
+	if err == nil && m < n {
+		err = io.ErrUnexpectedEOF
+	}
+	return err
 }
 
 // Truncate ends the archive after so many bytes.
 func (d *Draft) Truncate(size int64) error {
-	d.n = int(min(int64(d.n), max(0, size-d.at)))
-	if err := d.settle(); err != nil {
-		return err
-	}
-	return d.file.Truncate(size)
-}
-
-// ReadAt implements io.ReaderAt. Several goroutines may read once all is written.
-func (d *Draft) ReadAt(p []byte, at int64) (int, error) {
-	if err := d.settle(); err != nil {
-		return 0, err
-	}
-	return d.file.ReadAt(p, at)
+	d.cut(size)
+	return d.own.settle()
 }
 
 // Size returns how long the archive is, in bytes.
-func (d *Draft) Size() (int64, error) {
-	if err := d.settle(); err != nil {
-		return 0, err
+func (d *Draft) Size() (int64, error) { return d.size, d.own.settle() }
+
+// Shared returns how many of its bytes lie in files of other archives.
+func (d *Draft) Shared() (n int64) {
+	for i := range d.parts {
+		if d.parts[i].file > 0 {
+			n += d.end(i) - d.parts[i].at
+		}
 	}
-	info, err := d.file.Stat()
-	if err != nil {
-		return 0, err
-	}
-	return info.Size(), nil
+	return n
 }
 
 // Keep makes the draft an archive of the store, on disk for good, and returns its size.
 func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
-	if sizeBytes, err = d.Size(); err != nil {
+	if err := d.part(); err != nil {
 		return 0, err
 	}
+	var own int64 // how much of its own file is in use
+	for i, p := range d.parts {
+		if p.file == 0 {
+			own = max(own, p.from+d.end(i)-p.at)
+		}
+	}
+	if err := d.own.truncate(own); err != nil {
+		return 0, err
+	}
+	sizeBytes = d.size
+	plain := len(d.parts) == 0 || len(d.parts) == 1 && d.parts[0] == part{}
 	if b := d.store.bucket; b != nil {
 		if err := d.close(); err != nil {
 			return 0, err
 		}
-		if err := b.put(d.name, name); err != nil {
+		if err := b.put(d.path(ownName), name); err != nil {
 			return 0, err
 		}
-		return sizeBytes, os.Remove(d.name)
+		return sizeBytes, os.RemoveAll(d.dir)
 	}
-	if err := errors.Join(d.file.Sync(), d.close()); err != nil {
+	if err := errors.Join(d.own.file.Sync(), d.close()); err != nil {
 		return 0, err
 	}
-	if err := os.Rename(d.name, d.store.path(name)); err != nil {
+	if plain {
+		if err := os.Rename(d.path(ownName), d.store.path(name)); err != nil {
+			return 0, err
+		}
+		return sizeBytes, errors.Join(os.RemoveAll(d.dir), syncFolder(d.store.dir))
+	}
+	if err := writeFile(d.path(listName), d.list()); err != nil {
 		return 0, err
 	}
-	return sizeBytes, d.store.sync()
+	if err := syncFolder(d.dir); err != nil {
+		return 0, err
+	}
+	if err := os.Rename(d.dir, d.store.path(name)+sharedSuffix); err != nil {
+		return 0, err
+	}
+	return sizeBytes, syncFolder(d.store.dir)
+}
+
+// part takes leave of files of which too little is in use: the bytes become the archive's own.
+func (d *Draft) part() error {
+	used := make([]int64, len(d.files))
+	for i, p := range d.parts {
+		used[p.file] += d.end(i) - p.at
+	}
+	stay := slices.DeleteFunc(slices.Clone(d.lenders), func(l *lender) bool { return float64(used[l.number]) < leastShared*float64(l.size) })
+	slices.SortFunc(stay, func(x, y *lender) int { return cmp.Compare(used[y.number], used[x.number]) })
+	stay = stay[:min(len(stay), mostLenders)]
+	slices.SortFunc(stay, func(x, y *lender) int { return cmp.Compare(x.number, y.number) })
+	if len(stay) == len(d.lenders) {
+		return nil
+	}
+	number := make([]int, len(d.files))
+	for i, l := range stay {
+		number[l.number] = i + 1
+	}
+	old := d.joined
+	d.joined = joined{files: old.files}
+	for i, p := range old.parts {
+		n := old.end(i) - p.at
+		if p.file == 0 || number[p.file] > 0 {
+			d.place(p.at, n, number[p.file], p.from)
+		} else if err := d.copy(old.files[p.file], p.from, n, p.at); err != nil {
+			return err
+		}
+	}
+	d.files = []io.ReaderAt{d.own}
+	for _, l := range d.lenders {
+		if number[l.number] == 0 {
+			if err := errors.Join(l.file.Close(), os.Remove(l.file.Name())); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := os.Rename(l.file.Name(), d.path(fileName(number[l.number]))); err != nil {
+			return err
+		}
+		d.files = append(d.files, l.file)
+	}
+	d.lenders = stay
+	return nil
 }
 
 // Drop throws the draft away. After Keep it does nothing.
 func (d *Draft) Drop() {
 	d.close()
-	os.Remove(d.name)
+	os.RemoveAll(d.dir)
 }
 
 // close ends writing and gives the memory back.
 func (d *Draft) close() error {
-	if d.file == nil {
-		return nil
+	err := d.own.close()
+	for _, l := range d.lenders {
+		l.file.Close()
 	}
-	close(d.full)
-	d.writer.Wait()
-	if d.from != nil {
-		d.from.close()
-	}
-	if d.window != nil {
-		d.spare <- d.window
-		d.window = nil
-	}
-	close(d.spare)
-	for w := range d.spare {
-		unix.Munmap(w)
-	}
-	err := d.file.Close()
-	if d.around != nil {
-		err = errors.Join(err, d.around.Close())
-	}
-	d.file = nil
+	d.lenders = nil
 	return err
+}
+
+// syncFolder makes renames in a folder last through a loss of power.
+func syncFolder(name string) error {
+	dir, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return dir.Sync()
 }

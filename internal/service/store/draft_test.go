@@ -2,10 +2,14 @@ package store
 
 import (
 	"bytes"
+	"fmt"
+	"hash/crc32"
 	"io"
 	"math/rand"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -13,65 +17,111 @@ import (
 	"pgregory.net/rapid"
 )
 
-// Whatever is written where, and in what order: what is kept is what a plain file would hold.
+// Whatever is written where, copied from where, and in what order: what is kept is what a plain file would hold, also
+// when the archives that it shares bytes with are gone, and also when it is copied from in turn.
 func TestADraftHoldsWhatWasWrittenToIt(t *testing.T) {
 	s, err := Open(t.Context(), t.TempDir(), "")
 	require.NoError(t, err)
 	noise := make([]byte, 5<<20)
 	rand.New(rand.NewSource(1)).Read(noise)
-	from := filepath.Join(t.TempDir(), "before.zip")
-	require.NoError(t, os.WriteFile(from, noise, 0o600))
-	before, err := os.Open(from)
-	require.NoError(t, err)
-	defer before.Close()
 
 	rapid.Check(t, func(t *rapid.T) {
-		d, err := s.Create(1)
-		require.NoError(t, err)
-		defer d.Drop()
-		var want []byte
-		put := func(p []byte, at int) {
-			if end := at + len(p); end > len(want) {
-				want = append(want, make([]byte, end-len(want))...)
+		require.NoError(t, os.WriteFile(s.path("0.zip"), noise, 0o600))
+		defer s.Remove("0.zip")
+		last := noise
+		for generation := range rapid.IntRange(1, 3).Draw(t, "generations") {
+			before, _, err := s.Open(fmt.Sprint(generation, ".zip"))
+			require.NoError(t, err)
+			d, err := s.Create(1)
+			require.NoError(t, err)
+			defer d.Drop()
+			require.True(t, d.Shares(before))
+			want := written(t, d, before, last, noise)
+			size := len(want)
+			if rapid.Bool().Draw(t, "shorter") {
+				size = rapid.IntRange(0, len(want)).Draw(t, "size")
 			}
-			copy(want[at:], p)
+			require.NoError(t, d.Truncate(int64(size)))
+			name := fmt.Sprint(generation+1, ".zip")
+			kept, err := d.Keep(name)
+			require.NoError(t, err)
+			require.Equal(t, int64(size), kept)
+			require.NoError(t, before.Close())
+			if rapid.Bool().Draw(t, "alone") {
+				require.NoError(t, s.Remove(fmt.Sprint(generation, ".zip")))
+			}
+			f, n, err := s.Open(name)
+			require.NoError(t, err)
+			defer f.Close()
+			defer s.Remove(name)
+			require.Equal(t, kept, n)
+			got, err := io.ReadAll(f)
+			require.NoError(t, err)
+			require.True(t, bytes.Equal(want[:size], got), "the archive is not what was written")
+			require.NoError(t, readsAsASlice(f, got))
+			if last = got; size == 0 {
+				break
+			}
 		}
-		for range rapid.IntRange(1, 12).Draw(t, "writes") {
-			n := rapid.SampledFrom([]int{1, 18, 4096, 100_003, 512 << 10, 2 << 20, 4<<20 + 1}).Draw(t, "n")
-			at := len(want)
-			if rapid.Bool().Draw(t, "back") {
-				at = rapid.IntRange(0, len(want)).Draw(t, "at")
-			} else if rapid.IntRange(0, 9).Draw(t, "gap") == 0 {
-				at += 3 << 20
-			}
-			start := rapid.IntRange(0, len(noise)-n).Draw(t, "start")
-			if rapid.Bool().Draw(t, "copied") {
-				require.NoError(t, d.CopyAt(before, int64(start), int64(n), int64(at)))
-			} else {
-				m, err := d.WriteAt(noise[start:start+n], int64(at))
-				require.NoError(t, err)
-				require.Equal(t, n, m)
-			}
-			put(noise[start:start+n], at)
-			if rapid.IntRange(0, 5).Draw(t, "look") == 0 {
-				p := make([]byte, min(100, len(want)))
-				_, err := d.ReadAt(p, int64(len(want)-len(p)))
-				require.NoError(t, err)
-				require.True(t, bytes.Equal(want[len(want)-len(p):], p))
-			}
-		}
-		size := len(want)
-		if rapid.Bool().Draw(t, "shorter") {
-			size = rapid.IntRange(0, len(want)).Draw(t, "size")
-		}
-		require.NoError(t, d.Truncate(int64(size)))
-		kept, err := d.Keep("a.zip")
-		require.NoError(t, err)
-		require.Equal(t, int64(size), kept)
-		got, err := os.ReadFile(s.path("a.zip"))
-		require.NoError(t, err)
-		require.True(t, bytes.Equal(want[:size], got), "the archive is not what was written")
 	})
+}
+
+// written writes to a draft at random and returns what a file would hold.
+func written(t *rapid.T, d *Draft, before io.ReaderAt, last, noise []byte) (want []byte) {
+	put := func(p []byte, at int) {
+		if end := at + len(p); end > len(want) {
+			want = append(want, make([]byte, end-len(want))...)
+		}
+		copy(want[at:], p)
+	}
+	for range rapid.IntRange(1, 12).Draw(t, "writes") {
+		n := rapid.SampledFrom([]int{1, 18, 4096, 100_003, 512 << 10, 2 << 20, 4<<20 + 1}).Draw(t, "n")
+		at := len(want)
+		if rapid.Bool().Draw(t, "back") {
+			at = rapid.IntRange(0, len(want)).Draw(t, "at")
+		} else if rapid.IntRange(0, 9).Draw(t, "gap") == 0 {
+			at += 3 << 20
+		}
+		from := noise
+		copied := rapid.Bool().Draw(t, "copied")
+		if copied {
+			from = last
+		}
+		n = min(n, len(from))
+		start := rapid.IntRange(0, len(from)-n).Draw(t, "start")
+		if copied {
+			require.NoError(t, d.CopyAt(before, int64(start), int64(n), int64(at)))
+		} else {
+			m, err := d.WriteAt(from[start:start+n], int64(at))
+			require.NoError(t, err)
+			require.Equal(t, n, m)
+		}
+		put(from[start:start+n], at)
+		if rapid.IntRange(0, 5).Draw(t, "look") == 0 {
+			p := make([]byte, min(100, len(want)))
+			_, err := d.ReadAt(p, int64(len(want)-len(p)))
+			require.NoError(t, err)
+			require.True(t, bytes.Equal(want[len(want)-len(p):], p))
+		}
+	}
+	return want
+}
+
+// readsAsASlice compares reads at and across some places with those of a slice.
+func readsAsASlice(f io.ReaderAt, want []byte) error {
+	r := bytes.NewReader(want)
+	for _, at := range []int64{0, 1, 4095, int64(len(want)) - 10, int64(len(want)), int64(len(want)) + 7} {
+		if at < 0 {
+			continue
+		}
+		a, b := make([]byte, 300_000), make([]byte, 300_000)
+		n, err := f.ReadAt(a, at)
+		m, wanted := r.ReadAt(b, at)
+		if n != m || err != wanted || !bytes.Equal(a, b) {
+			return fmt.Errorf("at %d: %d bytes and %v, and should be %d and %v", at, n, err, m, wanted)
+		}
+	}
+	return nil
 }
 
 func TestACopyOfWhatIsNotThereFails(t *testing.T) {
@@ -87,6 +137,135 @@ func TestACopyOfWhatIsNotThereFails(t *testing.T) {
 	defer d.Drop()
 	require.ErrorIs(t, d.CopyAt(f, 50, 51, 0), io.ErrUnexpectedEOF, "the archive before is shorter than its directory says")
 	require.ErrorIs(t, d.CopyAt(f, 50, 51, 10), io.ErrUnexpectedEOF)
+	require.NoError(t, f.Close())
+	require.Error(t, d.CopyAt(f, 50, 51, 0))
+}
+
+// music keeps an archive of these bytes of its own between bytes of another archive.
+func music(t *testing.T, s *Store, name, before, own string, from, n int64) {
+	t.Helper()
+	f, _, err := s.Open(before)
+	require.NoError(t, err)
+	defer f.Close()
+	d, err := s.Create(1)
+	require.NoError(t, err)
+	defer d.Drop()
+	_, err = d.WriteAt([]byte(own), 0)
+	require.NoError(t, err)
+	require.NoError(t, d.CopyAt(f, from, n, int64(len(own))))
+	require.Equal(t, n, d.Shared())
+	_, err = d.Keep(name)
+	require.NoError(t, err)
+}
+
+func content(t *testing.T, s *Store, name string) string {
+	t.Helper()
+	f, _, err := s.Open(name)
+	require.NoError(t, err)
+	defer f.Close()
+	text, err := io.ReadAll(f)
+	require.NoError(t, err)
+	return string(text)
+}
+
+// Bytes lie on the disk once however many archives have them, and for as long as one does.
+func TestArchivesShareTheirBytes(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(t.Context(), dir, "")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.path("a.zip"), []byte("do re mi fa sol la ti"), 0o600))
+	music(t, s, "b.zip", "a.zip", "B:", 3, 18)
+	music(t, s, "c.zip", "b.zip", "C:", 1, 19)
+	require.Equal(t, "B:re mi fa sol la ti", content(t, s, "b.zip"))
+	require.Equal(t, "C::re mi fa sol la ti", content(t, s, "c.zip"))
+	require.Equal(t, []string{"1", "2", "own", "parts"}, names(t, s.path("c.zip.parts")))
+
+	require.NoError(t, s.Remove("a.zip"))
+	require.NoError(t, s.Remove("b.zip"))
+	require.Equal(t, []string{"c.zip.parts"}, names(t, dir))
+	require.Equal(t, "C::re mi fa sol la ti", content(t, s, "c.zip"))
+	out, err := exec.Command("sh", "-c", "cd '"+s.path("c.zip.parts")+"' && sed -n '1s/.*here: //p' parts | sh && cat archive.zip").CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Equal(t, "C::re mi fa sol la ti", string(out), "it can be joined by hand, as its list says")
+
+	require.NoError(t, s.Remove("c.zip"))
+	require.Empty(t, names(t, dir))
+	require.ErrorIs(t, s.Remove("c.zip"), os.ErrNotExist)
+	_, _, err = s.Open("c.zip")
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+// A file of which little is in use is not kept for that.
+func TestLittleIsCopiedAndNotShared(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(t.Context(), dir, "")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.path("a.zip"), []byte("do re mi fa sol la ti"), 0o600))
+	music(t, s, "b.zip", "a.zip", "B:", 9, 6)
+	require.Equal(t, []string{"a.zip", "b.zip"}, names(t, dir))
+	require.Equal(t, "B:fa sol", content(t, s, "b.zip"))
+}
+
+// However many releases were built on one another, an archive lies in few files.
+func TestAnArchiveLiesInFewFiles(t *testing.T) {
+	s, err := Open(t.Context(), t.TempDir(), "")
+	require.NoError(t, err)
+	want := strings.Repeat("la", 500)
+	require.NoError(t, os.WriteFile(s.path("0.zip"), []byte(want), 0o600))
+	for i := range 40 {
+		own := strings.Repeat(fmt.Sprint("verse ", i, "; "), 20)
+		music(t, s, fmt.Sprint(i+1, ".zip"), fmt.Sprint(i, ".zip"), own, 0, int64(len(want)))
+		want = own + want
+	}
+	require.Equal(t, want, content(t, s, "40.zip"))
+	require.LessOrEqual(t, len(names(t, s.path("40.zip.parts"))), mostLenders+2)
+}
+
+// A list of parts that is cut short, altered or leads elsewhere is refused, and so are parts that are.
+func TestDamagedPartsAreTold(t *testing.T) {
+	s, err := Open(t.Context(), t.TempDir(), "")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(s.path("a.zip"), []byte("do re mi fa sol la ti"), 0o600))
+	music(t, s, "b.zip", "a.zip", "B:", 3, 18)
+	list := filepath.Join(s.path("b.zip.parts"), listName)
+	good, err := os.ReadFile(list)
+	require.NoError(t, err)
+	signed := func(lines string) string {
+		return fmt.Sprintf("%s# end %08x\n", lines, crc32.Checksum([]byte(lines), castagnoli))
+	}
+	for _, bad := range []string{"", string(good[:len(good)-9]), strings.Replace(string(good), "18", "17", 1), "own 0 2\n" + string(good),
+		signed("own 0 -2\n"), signed("../a.zip 0 2\n"), signed("own 1 9223372036854775807\n"), signed("own\n"), signed("7 0 1\n"), signed("-1 0 1\n"), signed("own 0 3\n")} {
+		require.NoError(t, os.WriteFile(list, []byte(bad), 0o600))
+		_, _, err := s.Open("b.zip")
+		require.ErrorContains(t, err, "b.zip", bad)
+	}
+	require.NoError(t, os.WriteFile(list, good, 0o600))
+	require.Equal(t, "B:re mi fa sol la ti", content(t, s, "b.zip"))
+	require.NoError(t, os.Truncate(filepath.Join(s.path("b.zip.parts"), "1"), 10))
+	_, _, err = s.Open("b.zip")
+	require.ErrorContains(t, err, "its part 1 in b.zip.parts is too short")
+}
+
+// Where no links can be made, bytes are copied.
+func TestWithoutLinksBytesAreCopied(t *testing.T) {
+	s, err := Open(t.Context(), t.TempDir(), "")
+	require.NoError(t, err)
+	elsewhere := filepath.Join(t.TempDir(), "a.zip")
+	require.NoError(t, os.WriteFile(elsewhere, []byte("do re mi"), 0o600))
+	f, err := os.Open(elsewhere)
+	require.NoError(t, err)
+	defer f.Close()
+	require.NoError(t, os.Remove(elsewhere)) // a file without a name takes no links
+	d, err := s.Create(1)
+	require.NoError(t, err)
+	defer d.Drop()
+	require.NoError(t, d.CopyAt(f, 3, 5, 0))
+	require.NoError(t, d.CopyAt(f, 0, 2, 5))
+	require.Zero(t, d.Shared())
+	_, err = d.Keep("b.zip")
+	require.NoError(t, err)
+	require.Equal(t, []string{"b.zip"}, names(t, s.dir))
+	require.Equal(t, "re mido", content(t, s, "b.zip"))
 }
 
 // The disk is full: whoever writes, or ends the archive, is told, and nothing is kept.

@@ -1,15 +1,17 @@
 // Package store is where archives are kept: a folder, or a bucket of an S3 server.
 //
-// An archive is written to a scratch name and becomes visible by one rename, so a name in the store is
-// always a whole archive. What a killed build left behind has a scratch name with its run's number and
+// An archive is written in a scratch folder and becomes visible by one rename, so a name in the store is
+// always a whole archive: one file, or the parts of one that shares bytes with others. What a killed build left behind has a scratch name with its run's number and
 // is swept away. With a bucket, drafts are written to the folder and copied into the bucket when they are
 // whole; archives are then read by ranges.
 package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -60,16 +62,6 @@ func (s *Store) scratch(runID int64) string {
 	return filepath.Join(s.dir, scratchPrefix+strconv.FormatInt(runID, 10))
 }
 
-// sync makes a rename last through a loss of power.
-func (s *Store) sync() error {
-	dir, err := os.Open(s.dir)
-	if err != nil {
-		return err
-	}
-	defer dir.Close()
-	return dir.Sync()
-}
-
 func (s *Store) path(name string) string { return filepath.Join(s.dir, filepath.Base(name)) }
 
 // Open opens an archive to read.
@@ -78,6 +70,13 @@ func (s *Store) Open(name string) (File, int64, error) {
 		return s.bucket.open(name)
 	}
 	f, err := os.Open(s.path(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		p, err := openShared(s.path(name) + sharedSuffix)
+		if err != nil {
+			return nil, 0, fmt.Errorf("open archive %s: %w", name, err)
+		}
+		return p, p.size, nil
+	}
 	if err != nil {
 		return nil, 0, fmt.Errorf("open archive %s: %w", name, err)
 	}
@@ -94,7 +93,15 @@ func (s *Store) Remove(name string) error {
 	if s.bucket != nil {
 		return s.bucket.remove(name)
 	}
-	return os.Remove(s.path(name))
+	err := os.Remove(s.path(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		dir := s.path(name) + sharedSuffix
+		// Without its list it is none any more, should the rest be interrupted.
+		if err = os.Remove(filepath.Join(dir, listName)); err == nil {
+			err = os.RemoveAll(dir)
+		}
+	}
+	return err
 }
 
 // Sweep removes drafts of runs that no longer work, and archives that no record names.
@@ -111,8 +118,9 @@ func (s *Store) Sweep(works func(runID int64) bool, known map[string]bool) error
 	for _, e := range entries {
 		id, draft := strings.CutPrefix(e.Name(), scratchPrefix)
 		run, _ := strconv.ParseInt(id, 10, 64)
-		if draft && !works(run) || s.bucket == nil && !draft && strings.HasSuffix(e.Name(), ".zip") && !known[e.Name()] {
-			if err := os.Remove(s.path(e.Name())); err != nil {
+		name := strings.TrimSuffix(e.Name(), sharedSuffix)
+		if draft && !works(run) || s.bucket == nil && !draft && strings.HasSuffix(name, ".zip") && !known[name] {
+			if err := os.RemoveAll(s.path(e.Name())); err != nil {
 				return err
 			}
 		}
