@@ -288,7 +288,7 @@ func TestPackingListsAreChangedByCommands(t *testing.T) {
 }
 
 func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
-	begins, events := ended(12, "build music-base", runs.BuildResult{Release: "music-base@2", Copied: progress.Amount{Files: 2700, Bytes: 59e6}})
+	begins, events := ended(12, "build music-base", runs.BuildResult{Release: "music-base@2", ArchiveBytes: 20e6, Copied: progress.Amount{Files: 2700, Bytes: 59e6}, SharedBytes: 19e6})
 	s := &answers{by: map[string]any{"POST /starters/music-base/releases": begins, "GET /runs/12/events": events,
 		"GET /releases/music-base@2": wire.Release{Ref: "music-base@2", Made: begun, By: "ines", KindTitle: "WordPress", Version: "6.1.9", Source: "base", ArchiveBytes: 16e6, Areas: []archive.AreaTotal{{Area: "core", Files: 2000, Bytes: 40e6}, {Area: "media", Files: 12, Bytes: 20e6}},
 			Difference: &records.Difference{Sentence: "2.1 MB larger: most of it themes/loom (+2.0 MB)"}, ImportedFrom: "x.zip", Manifest: &archive.Manifest{LeftOut: []archive.LeftOut{{Rule: "**/*.log", Files: 3, Bytes: 1e6}}, Blanked: []archive.Blanked{{What: "setting AUTH_KEY", Times: 1}}, Notes: []string{"a.txt vanished"}}}}}
@@ -296,7 +296,7 @@ func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
 	require.Zero(t, p.code, p.err)
 	require.Equal(t, `POST /starters/music-base/releases {"note":"choir"}`, s.asked[0])
 	require.Equal(t, "build music-base: look at the source\n", p.err, "steps go to stderr")
-	for _, line := range []string{"music-base@2 built in 1.5 s, 2,700 files (59 MB) copied from the release before\n", "WordPress 6.1.9 from base", "core   40 MB  ████████████████████  2,000\n", "2.1 MB larger: most of it themes/loom (+2.0 MB)", "brought in from x.zip", "1.0 MB              3  **/*.log", "setting AUTH_KEY               1", "note: a.txt vanished"} {
+	for _, line := range []string{"music-base@2 built in 1.5 s, 2,700 files (59 MB) as in the release before, 1.0 MB new in the store\n", "WordPress 6.1.9 from base", "core   40 MB  ████████████████████  2,000\n", "2.1 MB larger: most of it themes/loom (+2.0 MB)", "brought in from x.zip", "1.0 MB              3  **/*.log", "setting AUTH_KEY               1", "note: a.txt vanished"} {
 		require.Contains(t, p.out, line)
 	}
 

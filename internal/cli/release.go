@@ -82,7 +82,10 @@ func (a *app) releaseBuild(ctx context.Context, c *cli.Command, args []string) e
 	return a.print(c, r, func() {
 		fmt.Fprintf(a.out, "%s built in %s", r.Ref, millis(ended.EndedAt.Sub(*ended.StartedAt).Milliseconds()))
 		if res.Copied.Files > 0 {
-			fmt.Fprintf(a.out, ", %s files (%s) copied from the release before", count(res.Copied.Files), size(res.Copied.Bytes))
+			fmt.Fprintf(a.out, ", %s files (%s) as in the release before", count(res.Copied.Files), size(res.Copied.Bytes))
+		}
+		if res.SharedBytes > 0 {
+			fmt.Fprintf(a.out, ", %s new in the store", size(res.ArchiveBytes-res.SharedBytes))
 		}
 		fmt.Fprintln(a.out)
 		a.printRelease(r)

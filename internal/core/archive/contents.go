@@ -31,20 +31,21 @@ type Node struct {
 // NewTree makes a tree of an archive's index: the site's files by path, and the database as a folder of tables.
 // Errors: filelist.ErrDamaged.
 func NewTree(index []byte, m *Manifest) (*Node, error) {
-	entries, err := filelist.Decode(index)
+	root := &Node{Folder: true}
+	t := growing{open: []opened{{node: root}}}
+	rows := map[string]filelist.Entry{}
+	err := filelist.Each(index, func(count int) { t.room = make([]Node, 0, count+64) }, func(e *filelist.Entry) {
+		if p, in := strings.CutPrefix(e.Path, FilesDir); in {
+			t.add(p, e)
+		} else if strings.HasPrefix(e.Path, RowsDir) {
+			rows[e.Path] = *e
+		}
+	})
 	if err != nil {
 		return nil, err
 	}
-	root := &Node{Folder: true}
-	nodes := make([]Node, 0, len(entries)+64)
-	rows := map[string]*filelist.Entry{}
-	for i := range entries {
-		e := &entries[i]
-		if p, in := strings.CutPrefix(e.Path, FilesDir); in {
-			nodes = root.add(nodes, p, e)
-		} else if strings.HasPrefix(e.Path, RowsDir) {
-			rows[e.Path] = e
-		}
+	for len(t.open) > 1 {
+		t.close()
 	}
 	if len(m.Tables) == 0 {
 		return root, nil
@@ -53,7 +54,7 @@ func NewTree(index []byte, m *Manifest) (*Node, error) {
 	for _, t := range m.Tables {
 		n := &Node{Name: t.Name, Path: "database/" + t.Name, Area: "database", Rows: t.Rows}
 		for i := range t.Entries {
-			if e := rows[rowsName(t.Name, i)]; e != nil {
+			if e, is := rows[rowsName(t.Name, i)]; is {
 				n.Bytes += e.Bytes
 				n.Packed += e.Packed
 				n.Modified = time.Unix(e.Modified, 0).UTC()
@@ -91,49 +92,93 @@ func b2i(b bool) int {
 	return 0
 }
 
-// add puts an entry into the tree; nodes is room for nodes, so that they are not made one by one.
-func (n *Node) add(nodes []Node, p string, e *filelist.Entry) []Node {
-	size, isDir := e.Bytes, e.Mode.IsDir()
+// growing is a tree that entries are put into. They come nearly sorted: the folders that the last one lay in stay open,
+// and what is below a folder counts for the one around it when it is closed.
+type growing struct {
+	open []opened // from the root down
+	room []Node   // so that nodes are not made one by one
+}
+
+// opened is a folder with what it had when it was opened.
+type opened struct {
+	node                 *Node
+	files, bytes, packed int64
+}
+
+func (t *growing) close() {
+	last := len(t.open) - 1
+	o, around := t.open[last], t.open[last-1].node
+	t.open = t.open[:last]
+	around.Files += o.node.Files - o.files
+	around.Bytes += o.node.Bytes - o.bytes
+	around.Packed += o.node.Packed - o.packed
+	around.isOf(o.node.Area)
+}
+
+// isOf leaves a folder of several areas without one.
+func (n *Node) isOf(area string) {
+	if n.Area != area {
+		n.Area = ""
+	}
+}
+
+func (t *growing) add(p string, e *filelist.Entry) {
+	n := t.open[len(t.open)-1].node
+	for len(n.Path) > 0 && (len(p) <= len(n.Path) || p[len(n.Path)] != '/' || p[:len(n.Path)] != n.Path) {
+		t.close()
+		n = t.open[len(t.open)-1].node
+	}
+	from := 0
+	if n.Path != "" {
+		from = len(n.Path) + 1
+	}
+	for {
+		slash := strings.IndexByte(p[from:], '/')
+		if slash < 0 {
+			break
+		}
+		n = t.child(n, p[from:from+slash], p[:from+slash], e)
+		n.Folder = true
+		t.open = append(t.open, opened{n, n.Files, n.Bytes, n.Packed})
+		from += slash + 1
+	}
+	c := t.child(n, p[from:], p, e)
+	n.isOf(c.Area)
+	c.Modified, c.Link = time.Unix(e.Modified, 0).UTC(), e.Target
+	if e.Mode.IsDir() {
+		c.Folder = true
+		n.Packed += e.Packed
+		return
+	}
+	size := e.Bytes
 	if e.Mode&fs.ModeSymlink != 0 {
 		size = 0 // what is stored of a link is its target
 	}
-	from := 0
-	for {
-		n.Bytes += size
-		n.Packed += e.Packed
-		if !isDir {
-			n.Files++
-		}
-		slash := strings.IndexByte(p[from:], '/')
-		end := from + slash
-		if slash < 0 {
-			end = len(p)
-		}
-		isFile := slash < 0 && !isDir
-		at, found := n.place(p[from:end])
-		if !found {
-			if len(nodes) == cap(nodes) {
-				nodes = make([]Node, 0, max(64, cap(nodes)/8))
-			}
-			nodes = append(nodes, Node{Name: p[from:end], Path: p[:end], Folder: !isFile, Area: e.Area})
-			n.children = slices.Insert(n.children, at, &nodes[len(nodes)-1])
-		}
-		c := n.children[at]
-		if c.Area != e.Area {
-			c.Area = "" // a folder of several areas
-		}
-		if slash < 0 {
-			c.Modified = time.Unix(e.Modified, 0).UTC()
-			if isFile {
-				c.Files++
-				c.Bytes += size
-				c.Packed += e.Packed
-				c.Link = e.Target
-			}
-			return nodes
-		}
-		n, from = c, end+1
+	for _, x := range []*Node{n, c} {
+		x.Files++
+		x.Bytes += size
+		x.Packed += e.Packed
 	}
+}
+
+// child returns a node of a folder, which is made if it is not there.
+func (t *growing) child(n *Node, name, p string, e *filelist.Entry) *Node {
+	at, found := n.place(name)
+	if found {
+		n.children[at].isOf(e.Area)
+		return n.children[at]
+	}
+	if len(t.room) == cap(t.room) {
+		t.room = make([]Node, 0, max(64, cap(t.room)/8))
+	}
+	t.room = append(t.room, Node{Name: name, Path: p, Area: e.Area})
+	c := &t.room[len(t.room)-1]
+	if at == len(n.children) {
+		n.children = append(n.children, c)
+	} else {
+		n.children = slices.Insert(n.children, at, c)
+	}
+	return c
 }
 
 func (n *Node) find(p string) (*Node, error) {

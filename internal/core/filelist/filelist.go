@@ -100,50 +100,75 @@ func sharedPrefix(a, b string) int {
 
 // Decode reads a list. Errors: ErrDamaged.
 func Decode(packed []byte) ([]Entry, error) {
-	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBytes))
+	var entries []Entry
+	err := Each(packed, func(count int) { entries = make([]Entry, 0, count) }, func(e *Entry) { entries = append(entries, *e) })
 	if err != nil {
 		return nil, err
+	}
+	return entries, nil
+}
+
+// Each reads a list entry by entry: begin is told how many follow, and each gets them one after the other, in a place
+// that the next is read to. Errors: ErrDamaged, before or after some of them.
+func Each(packed []byte, begin func(count int), each func(e *Entry)) error {
+	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBytes))
+	if err != nil {
+		return err
 	}
 	defer z.Close()
 	raw, err := z.DecodeAll(packed, nil)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", ErrDamaged, err)
+		return fmt.Errorf("%w: %v", ErrDamaged, err)
 	}
 	r := reader{b: raw}
 	if string(r.take(uint64(len(magic)))) != magic {
-		return nil, fmt.Errorf("%w: it does not begin with %s", ErrDamaged, magic)
+		return fmt.Errorf("%w: it does not begin with %s", ErrDamaged, magic)
 	}
 	areas := make([]string, r.count(256))
 	for i := range areas {
 		areas[i] = r.text()
 	}
-	entries := make([]Entry, 0, r.count(maxEntries))
-	var before Entry
+	count := int(r.count(maxEntries))
+	begin(count)
+	var e Entry
+	var paths texts
 	var name []byte
-	for range cap(entries) {
+	for range count {
 		shared := r.uvarint()
 		if shared > uint64(len(name)) {
-			return nil, ErrDamaged
+			return ErrDamaged
 		}
 		name = append(name[:shared], r.take(r.uvarint())...)
-		e := Entry{Path: string(name), Bytes: int64(r.uvarint()), Packed: int64(r.uvarint())}
-		e.Modified = before.Modified + r.varint()
-		e.Mode = fs.FileMode(r.uvarint())
+		e = Entry{Path: paths.keep(name), Bytes: int64(r.uvarint()), Packed: int64(r.uvarint()), Modified: e.Modified + r.varint(), Mode: fs.FileMode(r.uvarint())}
 		area := r.uvarint()
 		if e.Mode&fs.ModeSymlink != 0 {
 			e.Target = r.text()
 		}
 		if r.bad || area >= uint64(len(areas)) {
-			return nil, ErrDamaged
+			return ErrDamaged
 		}
 		e.Area = areas[area]
-		entries = append(entries, e)
-		before = e
+		each(&e)
 	}
 	if r.bad {
-		return nil, ErrDamaged
+		return ErrDamaged
 	}
-	return entries, nil
+	return nil
+}
+
+// texts makes strings many at a time.
+type texts struct{ room strings.Builder }
+
+const roomBytes = 32 << 10
+
+func (t *texts) keep(b []byte) string {
+	if t.room.Cap()-t.room.Len() < len(b) {
+		t.room = strings.Builder{} // what was made in the old one stays there
+		t.room.Grow(max(roomBytes, len(b)))
+	}
+	at := t.room.Len()
+	t.room.Write(b)
+	return t.room.String()[at:]
 }
 
 // reader reads numbers and texts, and remembers when there were not enough bytes.

@@ -79,7 +79,8 @@ type BuildResult struct {
 	Release      string          `json:"release"`
 	ArchiveBytes int64           `json:"archive_bytes"`
 	Totals       archive.Totals  `json:"totals"`
-	Copied       progress.Amount `json:"copied"` // from the release before
+	Copied       progress.Amount `json:"copied"`       // from the release before
+	SharedBytes  int64           `json:"shared_bytes"` // of the archive; they lie in the store once, with those of releases before
 	Notes        []string        `json:"notes,omitempty"`
 }
 
@@ -102,7 +103,7 @@ func (w *Works) build(ctx context.Context, run records.Run, report progress.Repo
 	w.tellDifference(ctx, m.Ref(), report)
 	w.retain(ctx, d.starter.Name, report)
 	size, err := w.DB.Release(ctx, m.Ref())
-	return BuildResult{m.Ref(), size.ArchiveBytes, m.Totals, d.built.Copied, m.Notes}, err
+	return BuildResult{m.Ref(), size.ArchiveBytes, m.Totals, d.built.Copied, d.file.Shared(), m.Notes}, err
 }
 
 // tellDifference compares a new release with the one before, so that every list can say why it is larger or
