@@ -132,7 +132,11 @@ func (a *app) printCopies(s wire.Site) {
 	}
 	var rows [][]string
 	for _, c := range s.Copies {
-		rows = append(rows, []string{strconv.FormatInt(c.ID, 10), day(c.MadeAt), c.Why, c.Release, size(c.Bytes), c.Where})
+		where := c.Where
+		if c.Serves != "" {
+			where += ", still serving " + c.Serves
+		}
+		rows = append(rows, []string{strconv.FormatInt(c.ID, 10), day(c.MadeAt), c.Why, c.Release, size(c.Bytes), where})
 	}
 	table(a.out, []string{"safety copy", "made", "because", "of", ">size", "where"}, rows)
 	fmt.Fprintln(a.out)

@@ -450,10 +450,11 @@ type Retire struct {
 type SafetyCopy struct {
 	ID      int64     `json:"id"`
 	MadeAt  time.Time `json:"made_at"`
-	Why     string    `json:"why" enum:"replaced,asked,retired"`
+	Why     string    `json:"why" enum:"replaced,moved,asked,retired"`
 	Bytes   int64     `json:"bytes"`
 	Release string    `json:"release,omitempty"`
-	Where   string    `json:"where"` // a folder on the host, or the name of an archive in the store
+	Where   string    `json:"where"` // a folder on the host, a host and its folder, or the name of an archive in the store
+	Serves  string    `json:"serves,omitempty" doc:"the address at which it still answers: of a site that has moved and kept its address"`
 }
 
 // Site is something that was provisioned.

@@ -25,10 +25,15 @@ const textBytes = 8 << 20
 
 var copyBuffers = sync.Pool{New: func() any { return new([1 << 20]byte) }}
 
+// Beside names a folder next to a site's, on the same file system, that is hidden and is a run's own.
+func Beside(folder, runID string) string {
+	dir, base := path.Split(path.Clean(folder))
+	return path.Join(dir, "."+base+".nestseed-"+runID)
+}
+
 // placeFiles unpacks the tree into a folder beside the site's, on all cores, with text rewritten on the way.
 func (mk *maker) placeFiles(ctx context.Context) error {
-	dir, base := path.Split(path.Clean(mk.req.Folder))
-	mk.staging = path.Join(dir, "."+base+".nestseed-"+mk.req.RunID)
+	mk.staging = Beside(mk.req.Folder, mk.req.RunID)
 	if err := mk.makingParents(ctx, mk.staging); err != nil {
 		return err
 	}

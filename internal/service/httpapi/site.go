@@ -126,7 +126,16 @@ func (a *api) showSite(ctx context.Context, name string) (*body[wire.Site], erro
 				release = r.Ref()
 			}
 		}
-		out.Copies = append(out.Copies, wire.SafetyCopy{ID: c.ID, MadeAt: c.MadeAt, Why: c.Why, Bytes: c.Bytes, Release: release, Where: cmp.Or(c.Archive, c.Folder)})
+		cp := wire.SafetyCopy{ID: c.ID, MadeAt: c.MadeAt, Why: c.Why, Bytes: c.Bytes, Release: release, Where: cmp.Or(c.Archive, c.Folder)}
+		if c.Why == records.CopyMoved {
+			if h, err := a.db.HostByID(ctx, *c.HostID); err == nil {
+				cp.Where = h.Name + ": " + c.Folder
+			}
+		}
+		if c.Serves() {
+			cp.Serves = c.Address
+		}
+		out.Copies = append(out.Copies, cp)
 	}
 	return &body[wire.Site]{out}, nil
 }

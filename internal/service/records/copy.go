@@ -15,12 +15,13 @@ import (
 // Why a safety copy was made.
 const (
 	CopyReplaced = "replaced"
+	CopyMoved    = "moved"
 	CopyAsked    = "asked"
 	CopyRetired  = "retired"
 )
 
-// SiteCopy is a site as it stood: an archive in the store, or, of a site that was replaced, its folder and its
-// database as they were, on the host.
+// SiteCopy is a site as it stood: an archive in the store, or, of a site that was replaced or has moved, its folder and
+// its database as they were, on their host.
 type SiteCopy struct {
 	ID        int64
 	SiteID    int64
@@ -36,9 +37,19 @@ type SiteCopy struct {
 	Result    *provision.Result
 	Report    *check.Report
 	Held      bool
+
+	// Of a folder.
+	HostID  *int64
+	Place   string // the folder that it was in, of a site that has moved
+	Address string // and its address
+
+	SecretsSealed string // that an archive was searched for
 }
 
-const copyColumns = "id, site_id, made_at, why, run_id, bytes, archive, folder, release_id, site_run_id, plan, result, report, held"
+// Serves says that it still answers visitors where it is: a site that has moved and kept its address.
+func (c SiteCopy) Serves() bool { return c.Why == CopyMoved && c.Folder == c.Place }
+
+const copyColumns = "id, site_id, made_at, why, run_id, bytes, archive, folder, release_id, site_run_id, plan, result, report, held, host_id, place, address, secrets_sealed"
 
 // SiteCopies lists a site's safety copies, newest first.
 func (db *DB) SiteCopies(ctx context.Context, siteID int64) ([]SiteCopy, error) {
@@ -57,7 +68,8 @@ func (db *DB) CopyOfRun(ctx context.Context, runID int64) (SiteCopy, error) {
 
 // AddSiteCopy keeps a safety copy whose archive is in the store.
 func (db *DB) AddSiteCopy(ctx context.Context, c SiteCopy) error {
-	_, err := db.Pool.Exec(ctx, "INSERT INTO site_copies (site_id, why, run_id, bytes, archive, release_id) VALUES ($1, $2, $3, $4, $5, $6)", c.SiteID, c.Why, c.RunID, c.Bytes, c.Archive, c.ReleaseID)
+	_, err := db.Pool.Exec(ctx, "INSERT INTO site_copies (site_id, why, run_id, bytes, archive, release_id, site_run_id, secrets_sealed) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+		c.SiteID, c.Why, c.RunID, c.Bytes, c.Archive, c.ReleaseID, c.SiteRunID, c.SecretsSealed)
 	return err
 }
 
@@ -69,37 +81,54 @@ func (db *DB) RemoveSiteCopy(ctx context.Context, id int64) error {
 // ReplaceSite records that a site has taken the place of what it was; what it was becomes a safety copy.
 func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, bytes int64) error {
 	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `INSERT INTO site_copies (site_id, why, run_id, bytes, folder, release_id, site_run_id, plan, result, report, held) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
-			old.ID, CopyReplaced, fresh.RunID, bytes, folder, old.ReleaseID, old.RunID, old.Plan, old.Result, old.Report, old.Held)
-		if err != nil {
+		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyReplaced, RunID: fresh.RunID, Folder: folder, Bytes: bytes}); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, made_at = now() WHERE id = $1", old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held)
+		_, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, made_at = now() WHERE id = $1", old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held)
 		return err
 	})
+}
+
+// MoveSite records where a site is now; what it was, in a folder of its old host, becomes a safety copy.
+func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) error {
+	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyMoved, RunID: there.RunID, Folder: folder, Place: old.Folder, Address: old.Address, Bytes: old.Plan.Bytes}); err != nil {
+			return err
+		}
+		tag, err := tx.Exec(ctx, "UPDATE sites SET host_id = $2, address = $3, folder = $4, run_id = $5, plan = $6, result = $7, report = $8, made_at = now() WHERE id = $1",
+			there.ID, there.HostID, there.Address, there.Folder, there.RunID, there.Plan, there.Result, there.Report)
+		if err == nil && tag.RowsAffected() != 1 {
+			err = fmt.Errorf("site %s is not there: %w", there.Name, ErrNotFound)
+		}
+		return explain("site", there.Address, err)
+	})
+}
+
+// addStanding keeps a site as it stands in a folder of its host.
+func addStanding(ctx context.Context, tx pgx.Tx, s Site, c SiteCopy) error {
+	_, err := tx.Exec(ctx, `INSERT INTO site_copies (site_id, why, run_id, bytes, folder, place, address, host_id, release_id, site_run_id, plan, result, report, held)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+		s.ID, c.Why, c.RunID, c.Bytes, c.Folder, c.Place, c.Address, s.HostID, s.ReleaseID, s.RunID, s.Plan, s.Result, s.Report, s.Held)
+	return err
 }
 
 // PutBackSite records that a site is again what a safety copy says, and forgets the copy.
 func (db *DB) PutBackSite(ctx context.Context, c SiteCopy) error {
 	if c.Plan == nil || c.Result == nil || c.ReleaseID == nil || c.SiteRunID == nil {
-		return errors.New("this safety copy is an archive, not a site that was replaced")
+		return errors.New("this safety copy is an archive, not a site that was replaced or has moved")
 	}
 	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = $6, held = $7 WHERE id = $1", c.SiteID, *c.ReleaseID, *c.SiteRunID, c.Plan, c.Result, c.Report, c.Held)
+		tag, err := tx.Exec(ctx, `UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = $6, held = $7,
+			host_id = COALESCE($8, host_id), folder = COALESCE(NULLIF($9, ''), folder), address = COALESCE(NULLIF($10, ''), address) WHERE id = $1`,
+			c.SiteID, *c.ReleaseID, *c.SiteRunID, c.Plan, c.Result, c.Report, c.Held, c.HostID, c.Place, c.Address)
 		if err == nil && tag.RowsAffected() != 1 {
 			err = fmt.Errorf("the site of safety copy %d is not there: %w", c.ID, ErrNotFound)
 		}
 		if err == nil {
 			_, err = tx.Exec(ctx, "DELETE FROM site_copies WHERE id = $1", c.ID)
 		}
-		return err
+		return explain("site", c.Address, err)
 	})
-}
-
-// MoveSite records where a site is now.
-func (db *DB) MoveSite(ctx context.Context, s Site) error {
-	return db.exec(ctx, "site", s.Name, "UPDATE sites SET host_id = $2, address = $3, folder = $4, run_id = $5, plan = $6, result = $7, report = $8, made_at = now() WHERE id = $1",
-		s.ID, s.HostID, s.Address, s.Folder, s.RunID, s.Plan, s.Result, s.Report)
 }
 
 // RetireSite records that a site is gone; its name and address are free again.

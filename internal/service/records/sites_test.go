@@ -232,10 +232,27 @@ func TestWhatIsNotedOfASiteStays(t *testing.T) {
 
 	there := s
 	there.Address, there.Folder, there.RunID = "http://alder-valley-school.example", "alder-valley-school", w.run(t)
-	require.NoError(t, w.MoveSite(w.ctx, there))
-	s, err = w.Site(w.ctx, "http://alder-valley-school.example")
+	require.NoError(t, w.MoveSite(w.ctx, s, there, ".alder-valley.nestseed-9"))
+	moved, err := w.Site(w.ctx, "http://alder-valley-school.example")
 	require.NoError(t, err)
-	require.Equal(t, "alder-valley", s.Name)
+	require.Equal(t, "alder-valley", moved.Name)
+	copies, err := w.SiteCopies(w.ctx, s.ID)
+	require.NoError(t, err)
+	require.Equal(t, records.CopyMoved, copies[0].Why)
+	require.Equal(t, s.HostID, *copies[0].HostID)
+	require.False(t, copies[0].Serves())
+	require.NoError(t, w.PutBackSite(w.ctx, copies[0]))
+	back, err := w.Site(w.ctx, "alder-valley")
+	require.NoError(t, err)
+	require.Equal(t, []any{s.Address, s.Folder, s.HostID, s.RunID, s.Plan}, []any{back.Address, back.Folder, back.HostID, back.RunID, back.Plan})
+
+	there.Address = s.Address
+	require.NoError(t, w.MoveSite(w.ctx, s, there, s.Folder))
+	copies, err = w.SiteCopies(w.ctx, s.ID)
+	require.NoError(t, err)
+	require.True(t, copies[0].Serves(), "its address is the site's still")
+	there.ID = 9999
+	require.ErrorIs(t, w.MoveSite(w.ctx, s, there, s.Folder), records.ErrNotFound)
 }
 
 func TestLaunchTasksAreTickedAndCounted(t *testing.T) {

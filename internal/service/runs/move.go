@@ -10,6 +10,8 @@ import (
 	"strings"
 
 	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/service/records"
@@ -22,6 +24,7 @@ type MoveArgs struct {
 	Address     string `json:"address"`
 	Visible     bool   `json:"visible"`
 	OldHostID   int64  `json:"old_host_id"`
+	OldAddress  string `json:"old_address"`
 	OldFolder   string `json:"old_folder"`
 	OldDatabase string `json:"old_database"`
 	OldUser     string `json:"old_user"`
@@ -47,7 +50,7 @@ func (w *Works) MovePlan(ctx context.Context, s records.Site, host, address stri
 	if err != nil {
 		return args, nil, nil, err
 	}
-	args = MoveArgs{SiteID: s.ID, Host: h.Name, Address: address, Visible: visible, OldHostID: s.HostID, OldFolder: s.Folder, OldDatabase: s.Plan.Database, OldUser: s.Plan.User}
+	args = MoveArgs{SiteID: s.ID, Host: h.Name, Address: address, Visible: visible, OldHostID: s.HostID, OldAddress: s.Address, OldFolder: s.Folder, OldDatabase: s.Plan.Database, OldUser: s.Plan.User}
 	fsys, server, err := w.OpenHost(ctx, h)
 	if err != nil {
 		return args, nil, nil, err
@@ -73,15 +76,17 @@ func (w *Works) MovePlan(ctx context.Context, s records.Site, host, address stri
 		engines = "let in"
 	}
 	becomes := fmt.Sprintf("%s becomes %s, in rows and text files", s.Address, address)
+	end := fmt.Sprintf("then %s on host %s is retired: its folder is put aside, whole and with database %s; undo brings it back, and dropping that safety copy removes it", s.Address, s.Host, s.Plan.Database)
 	if address == s.Address {
 		becomes = fmt.Sprintf("the address stays %s; point its name at host %s once this is done", address, h.Name)
+		end = fmt.Sprintf("until then visitors are still led to host %s, where the site goes on serving; what they write there does not come over. Drop that safety copy when nobody is led there any more: its folder, database %s and its user are removed then", s.Host, s.Plan.Database)
 	}
 	return args, []string{
 		fmt.Sprintf("a safety copy of %s is made: %d files, %d MB, and every row of %s as it is then", s.Name, s.Plan.Files, s.Plan.Bytes>>20, s.Plan.Database),
 		fmt.Sprintf("the copy is placed at %s on host %s, in %s, with a database and a user of its own; accounts and content stay", address, h.Name, path.Join(fsys.Root(), folder)),
 		becomes + "; search engines are " + engines,
 		"it is checked there; with any fault it is taken back, and the site stays where it is",
-		fmt.Sprintf("then %s on host %s is retired: folder, database %s and its user are removed, with what it had replaced", s.Address, s.Host, s.Plan.Database),
+		end,
 	}, problems, nil
 }
 
@@ -138,13 +143,27 @@ func (w *Works) move(ctx context.Context, run records.Run, report progress.Repor
 	}
 	if err == nil {
 		there.Report = rep
-		err = w.moved(ctx, run, there)
+		err = w.moved(ctx, run, s, there, args.aside(run.ID))
 	}
 	if err != nil {
 		return nil, errors.Join(err, w.takeBackMove(context.WithoutCancel(ctx), run, o, s.Name))
 	}
+	if args.stays() {
+		report.Note(fmt.Sprintf("point the name of %s at host %s; until it leads there, visitors see the site on host %s. Then drop the safety copy %q of site %s", s.Address, args.Host, s.Host, records.CopyMoved, s.Name))
+	}
 	report.Step("Retire the old place", progress.Amount{})
-	return MoveResult{s.Name, plan.Address, rep}, w.leave(ctx, args, s.Name, run.ID)
+	return MoveResult{s.Name, plan.Address, rep}, w.leave(ctx, args, run.ID)
+}
+
+// stays says that visitors are led to the old place until a name leads elsewhere.
+func (a MoveArgs) stays() bool { return a.Address == a.OldAddress }
+
+// aside is the folder that the old place is in afterwards.
+func (a MoveArgs) aside(runID int64) string {
+	if a.stays() {
+		return a.OldFolder
+	}
+	return provision.Beside(a.OldFolder, fmt.Sprint(runID))
 }
 
 // faults names the checks that failed.
@@ -159,7 +178,7 @@ func faults(rep *check.Report) string {
 }
 
 // moved records where the site is now. The credentials it had are put aside until its old place is gone.
-func (w *Works) moved(ctx context.Context, run records.Run, there records.Site) error {
+func (w *Works) moved(ctx context.Context, run records.Run, old, there records.Site, aside string) error {
 	if err := w.putAside(ctx, there.Name, run.ID); err != nil {
 		return err
 	}
@@ -171,7 +190,7 @@ func (w *Works) moved(ctx context.Context, run records.Run, there records.Site) 
 			return err
 		}
 	}
-	return errors.Join(w.DB.MoveSite(ctx, there), w.DB.ClearMade(ctx, run.ID))
+	return errors.Join(w.DB.MoveSite(ctx, old, there, aside), w.DB.ClearMade(ctx, run.ID))
 }
 
 func (w *Works) takeBackMove(ctx context.Context, run records.Run, o *Opened, site string) error {
@@ -185,34 +204,67 @@ func (w *Works) takeBackMove(ctx context.Context, run records.Run, o *Opened, si
 	return errors.Join(w.DB.ClearMade(ctx, run.ID), w.putBack(ctx, site, run.ID))
 }
 
-// leave removes the site from where it was, with the sites it had replaced there.
-func (w *Works) leave(ctx context.Context, args MoveArgs, site string, runID int64) error {
-	h, err := w.DB.HostByID(ctx, args.OldHostID)
-	if err != nil {
-		return err
+// leave takes the site out of service where it was, unless its address stays. It may have been done before the run was
+// interrupted.
+func (w *Works) leave(ctx context.Context, args MoveArgs, runID int64) error {
+	aside := args.aside(runID)
+	if aside == args.OldFolder {
+		return nil
 	}
-	fsys, server, err := w.OpenHost(ctx, h)
+	fsys, server, err := w.openHostByID(ctx, args.OldHostID)
 	if err != nil {
 		return err
 	}
 	defer fsys.Close()
 	defer server.Close()
-	was := &openSite{Site: records.Site{ID: args.SiteID, Name: site, Folder: args.OldFolder, Plan: &provision.Plan{Database: args.OldDatabase}}, fs: fsys, server: server}
-	if err := w.dropReplaced(ctx, was); err != nil {
+	if _, err := fsys.Stat(aside); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := fsys.RemoveAll(args.OldFolder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	return fsys.Rename(args.OldFolder, aside)
+}
+
+// comeBack brings a site that has moved to its old place again. It may have been done before the run was interrupted.
+func (w *Works) comeBack(ctx context.Context, k *kind.Kind, c records.SiteCopy) error {
+	fsys, server, err := w.openHostByID(ctx, *c.HostID)
+	if err != nil {
 		return err
 	}
-	if err := errors.Join(server.DropDatabase(ctx, args.OldDatabase), server.DropUser(ctx, args.OldUser)); err != nil {
-		return err
-	}
-	for _, name := range siteSecrets {
-		if err := w.DB.RemoveSecrets(ctx, "site", site, secretOfRun(name, runID)); err != nil {
+	defer fsys.Close()
+	defer server.Close()
+	if c.Folder != c.Place {
+		switch _, err := fsys.Stat(c.Folder); {
+		case errors.Is(err, fs.ErrNotExist): // it is back, or gone
+		case err != nil:
 			return err
+		default:
+			if err := free(fsys, c.Place); err != nil {
+				return err
+			}
+			if err := fsys.Rename(c.Folder, c.Place); err != nil {
+				return err
+			}
 		}
 	}
+	id, err := kind.Identify(fsys, c.Place, []*kind.Kind{k})
+	if err != nil {
+		return fmt.Errorf("the site that has moved is not at its old place any more: %w", err)
+	}
+	if id.Database.Name != c.Plan.Database {
+		return fmt.Errorf("at %s on its old host there is another site by now, with database %s", c.Place, id.Database.Name)
+	}
 	return nil
+}
+
+// free refuses to put a site where there is something.
+func free(fsys hostfs.FS, folder string) error {
+	_, err := fsys.Stat(folder)
+	if err == nil {
+		return fmt.Errorf("%w: at %s there is something else by now; move or retire that first", provision.ErrPlan, path.Join(fsys.Root(), folder))
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // recoverMove ends what was interrupted: with the site at its new place, or at its old one.
@@ -226,7 +278,7 @@ func (w *Works) recoverMove(ctx context.Context, run records.Run) (Outcome, erro
 		return TakenBack, err
 	}
 	if s.RunID == run.ID {
-		return Finished, errors.Join(w.leave(ctx, args, s.Name, run.ID), w.DB.ClearMade(ctx, run.ID))
+		return Finished, errors.Join(w.leave(ctx, args, run.ID), w.DB.ClearMade(ctx, run.ID))
 	}
 	h, err := w.DB.Host(ctx, args.Host)
 	if err != nil {

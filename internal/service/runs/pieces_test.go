@@ -57,6 +57,10 @@ func TestARuleKeepsTheLastSafetyCopiesForSoManyDays(t *testing.T) {
 	require.Equal(t, []int64{3, 4}, surplus(0, 30))
 	require.Equal(t, []int64{1, 2, 3, 4}, surplus(1, 30))
 	require.Empty(t, surplus(9, 365))
+	copies[3].Why, copies[3].Folder, copies[3].Place = records.CopyMoved, "alder", "alder"
+	require.Equal(t, []int64{4}, surplus(0, 30), "an old place that visitors may be led to is not dropped by a rule")
+	copies[3].Folder = ".alder.nestseed-7"
+	require.Equal(t, []int64{3, 4}, surplus(0, 30))
 }
 
 func TestCredentialsThatWerePutAsideAreNamedByTheirRun(t *testing.T) {

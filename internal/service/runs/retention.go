@@ -99,10 +99,10 @@ func (w *Works) retainCopies(ctx context.Context, res *RetentionResult, report p
 }
 
 // SurplusCopies says which safety copies a site's rule does not keep. They come newest first. Without a rule all
-// are kept until a person drops them.
+// are kept until a person drops them; so is, with one, the old place of a site that visitors may still be led to.
 func SurplusCopies(copies []records.SiteCopy, last, days int, now time.Time) (out []records.SiteCopy) {
 	for i, c := range copies {
-		if last > 0 && i >= last || days > 0 && now.Sub(c.MadeAt) > time.Duration(days)*24*time.Hour {
+		if !c.Serves() && (last > 0 && i >= last || days > 0 && now.Sub(c.MadeAt) > time.Duration(days)*24*time.Hour) {
 			out = append(out, c)
 		}
 	}

@@ -37,15 +37,11 @@ func (o *openSite) Close() {
 }
 
 func (w *Works) openSite(ctx context.Context, s records.Site) (*openSite, error) {
-	h, err := w.DB.HostByID(ctx, s.HostID)
-	if err != nil {
-		return nil, err
-	}
 	k, err := w.kindOf(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	fsys, server, err := w.OpenHost(ctx, h)
+	fsys, server, err := w.openHostByID(ctx, s.HostID)
 	if err != nil {
 		return nil, err
 	}
@@ -57,8 +53,9 @@ func (w *Works) openSite(ctx context.Context, s records.Site) (*openSite, error)
 type SiteArgs struct {
 	SiteID   int64  `json:"site_id"`
 	CopyID   int64  `json:"copy_id,omitempty"`
-	Folder   string `json:"folder,omitempty"` // where the copy lies, and after it was put back what it took the place of
-	RunID    int64  `json:"run_id,omitempty"` // the run that made the copy
+	Folder   string `json:"folder,omitempty"`  // where the copy lies, and after it was put back what it took the place of
+	HostID   int64  `json:"host_id,omitempty"` // that Folder is on, when the site has moved
+	RunID    int64  `json:"run_id,omitempty"`  // the run that made the copy
 	Database string `json:"database,omitempty"`
 	User     string `json:"user,omitempty"`
 	NoCopy   bool   `json:"no_copy,omitempty"`
@@ -85,6 +82,10 @@ func (w *Works) undoPlan(ctx context.Context, s records.Site, args *SiteArgs) ([
 				"the logins that worked then work again",
 			}, nil
 		}
+		if c.Why == records.CopyMoved {
+			args.CopyID, args.Folder, args.HostID, args.RunID = c.ID, s.Folder, s.HostID, c.RunID
+			return w.undoMovePlan(ctx, s, c)
+		}
 	}
 	last := "its credentials are removed from the vault, and its record with them"
 	if len(copies) > 0 {
@@ -94,6 +95,35 @@ func (w *Works) undoPlan(ctx context.Context, s records.Site, args *SiteArgs) ([
 		fmt.Sprintf("the site is removed: folder %s, database %s and its user", s.Plan.Folder, s.Plan.Database),
 		"nothing stood there before it, so nothing comes back",
 		last,
+	}, nil
+}
+
+// undoMovePlan says what undoing a move will do. Errors: provision.ErrPlan where the old place is taken.
+func (w *Works) undoMovePlan(ctx context.Context, s records.Site, c records.SiteCopy) ([]string, error) {
+	h, err := w.DB.HostByID(ctx, *c.HostID)
+	if err != nil {
+		return nil, err
+	}
+	if other, err := w.DB.Site(ctx, c.Address); err == nil && other.ID != s.ID {
+		return nil, fmt.Errorf("%w: site %s has the address %s by now; move or retire it first", provision.ErrPlan, other.Name, c.Address)
+	}
+	back := fmt.Sprintf("the site is at %s on host %s again, with folder and database %s as they stood until %s", c.Address, h.Name, c.Plan.Database, c.MadeAt.Format("2 January 2006, 15:04"))
+	if c.Serves() {
+		back = fmt.Sprintf("the site on host %s, which has gone on serving, is the one that counts again; let %s lead there", h.Name, c.Address)
+	} else {
+		fsys, server, err := w.OpenHost(ctx, h)
+		if err != nil {
+			return nil, err
+		}
+		defer fsys.Close()
+		defer server.Close()
+		if err := free(fsys, c.Place); err != nil {
+			return nil, err
+		}
+	}
+	return []string{back,
+		fmt.Sprintf("what was placed at %s on host %s is removed, with all that changed there since: its folder, database %s and its user", s.Address, s.Host, s.Plan.Database),
+		"the logins that worked then work again",
 	}, nil
 }
 
@@ -137,7 +167,12 @@ func (w *Works) undo(ctx context.Context, run records.Run, report progress.Repor
 	}
 	if err == nil {
 		report.Step("Put the old site back", progress.Amount{})
-		if err := w.exchangeBack(ctx, o, c); err != nil {
+		if c.Why == records.CopyMoved {
+			err = w.comeBack(ctx, o.kind, c)
+		} else {
+			err = w.exchangeBack(ctx, o, c)
+		}
+		if err != nil {
 			return nil, err
 		}
 		if err := w.DB.PutBackSite(ctx, c); err != nil {
@@ -148,13 +183,23 @@ func (w *Works) undo(ctx context.Context, run records.Run, report progress.Repor
 		return nil, err
 	}
 	report.Step("Remove what was made since", progress.Amount{})
-	if err := errors.Join(o.server.DropDatabase(ctx, args.Database), o.server.DropUser(ctx, args.User)); err != nil {
-		return nil, err
+	fsys, server := o.fs, o.server
+	if args.HostID != 0 {
+		if fsys, server, err = w.openHostByID(ctx, args.HostID); err != nil {
+			return nil, err
+		}
+		defer fsys.Close()
+		defer server.Close()
 	}
-	if err := o.fs.RemoveAll(args.Folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
+	return map[string]string{"site": s.Name}, removeFrom(ctx, fsys, server, args.Folder, args.Database, args.User)
+}
+
+// removeFrom takes a folder, a database and its user off a host; what is gone already is none the worse.
+func removeFrom(ctx context.Context, fsys hostfs.FS, server sitedb.Server, folder, database, user string) error {
+	if err := fsys.RemoveAll(folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
-	return map[string]string{"site": s.Name}, nil
+	return errors.Join(server.DropDatabase(ctx, database), server.DropUser(ctx, user))
 }
 
 // exchangeBack makes the old folder the site's again, unless an interrupted run has done so: the settings file
@@ -173,28 +218,25 @@ func (w *Works) exchangeBack(ctx context.Context, o *openSite, c records.SiteCop
 	return o.fs.Exchange(o.Folder, c.Folder)
 }
 
-// removeSite takes a site off its host, with what was replaced by it, and its secrets out of the vault.
+// removeSite takes a site off its host, with what it has replaced and left behind, and its secrets out of the vault.
 func (w *Works) removeSite(ctx context.Context, o *openSite) error {
-	if err := w.dropReplaced(ctx, o); err != nil {
+	if err := w.dropStanding(ctx, o); err != nil {
 		return err
 	}
-	if err := o.fs.RemoveAll(o.Folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	if err := errors.Join(o.server.DropDatabase(ctx, o.Plan.Database), o.server.DropUser(ctx, o.Plan.User)); err != nil {
+	if err := removeFrom(ctx, o.fs, o.server, o.Folder, o.Plan.Database, o.Plan.User); err != nil {
 		return err
 	}
 	return errors.Join(w.dropPictures(o.ID), w.DB.RemoveSecrets(ctx, "site", o.Name))
 }
 
-// dropReplaced removes the sites that a site has replaced and that still lie on its host.
-func (w *Works) dropReplaced(ctx context.Context, o *openSite) error {
+// dropStanding removes what a site was before it was replaced or has moved, from where it still lies.
+func (w *Works) dropStanding(ctx context.Context, o *openSite) error {
 	copies, err := w.DB.SiteCopies(ctx, o.ID)
 	if err != nil {
 		return err
 	}
 	for _, c := range copies {
-		if c.Why == records.CopyReplaced {
+		if c.Archive == "" {
 			if err := w.dropCopy(ctx, o, c); err != nil {
 				return err
 			}
@@ -211,13 +253,18 @@ func (w *Works) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy) e
 		}
 		return w.Store.Remove(c.Archive)
 	}
-	if c.Folder == o.Folder || c.Plan.Database == o.Plan.Database {
+	fsys, server := o.fs, o.server
+	if c.HostID != nil && *c.HostID != o.HostID {
+		var err error
+		if fsys, server, err = w.openHostByID(ctx, *c.HostID); err != nil {
+			return err
+		}
+		defer fsys.Close()
+		defer server.Close()
+	} else if c.Folder == o.Folder || c.Plan.Database == o.Plan.Database {
 		return fmt.Errorf("safety copy %d names what the site uses now; it is not removed", c.ID)
 	}
-	if err := o.fs.RemoveAll(c.Folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	if err := errors.Join(o.server.DropDatabase(ctx, c.Plan.Database), o.server.DropUser(ctx, c.Plan.User)); err != nil {
+	if err := removeFrom(ctx, fsys, server, c.Folder, c.Plan.Database, c.Plan.User); err != nil {
 		return err
 	}
 	for _, name := range siteSecrets {
@@ -290,12 +337,22 @@ func (w *Works) copySite(ctx context.Context, run records.Run, o *openSite, why 
 	}
 	m := archive.Manifest{ID: rand.Text(), Starter: "copy-of-" + o.Name, Number: int(run.ID), Made: time.Now().UTC().Truncate(time.Second), By: run.Who,
 		Note: "safety copy", Source: o.Name, Origin: archive.Origin{Address: o.Address}}
+	secrets, err := json.Marshal(id.Secrets())
+	if err != nil {
+		return 0, err
+	}
+	sealed, err := w.Vault.Seal(secretsPurpose, string(secrets))
+	if err != nil {
+		return 0, err
+	}
 	draft, err := w.Store.Create(run.ID)
 	if err != nil {
 		return 0, err
 	}
 	defer draft.Drop()
-	if _, err := archive.Build(ctx, draft, archive.Input{FS: o.fs, Root: o.Folder, DB: db, Identity: id, List: list, Manifest: m}, report); err != nil {
+	before, done := w.copyBefore(ctx, o.Site, string(secrets))
+	defer done()
+	if _, err := archive.Build(ctx, draft, archive.Input{FS: o.fs, Root: o.Folder, DB: db, Identity: id, List: list, Manifest: m, Before: before}, report); err != nil {
 		return 0, err
 	}
 	report.Step("Keep the copy", progress.Amount{})
@@ -305,10 +362,39 @@ func (w *Works) copySite(ctx context.Context, run records.Run, o *openSite, why 
 		return 0, err
 	}
 	release := o.ReleaseID
-	if err := w.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release}); err != nil {
+	if err := w.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release, SiteRunID: &o.RunID, SecretsSealed: sealed}); err != nil {
 		return 0, errors.Join(err, w.Store.Remove(name))
 	}
 	return size, nil
+}
+
+// copyBefore opens the newest safety copy of a site, for what need not be read again: one that was made of the same
+// files, which are those that one run has placed, while the site had the same secrets.
+func (w *Works) copyBefore(ctx context.Context, s records.Site, secrets string) (*archive.Archive, func()) {
+	nothing := func() {}
+	copies, err := w.DB.SiteCopies(ctx, s.ID)
+	if err != nil {
+		return nil, nothing
+	}
+	for _, c := range copies {
+		if c.Archive == "" || c.SiteRunID == nil || *c.SiteRunID != s.RunID {
+			continue
+		}
+		if was, err := w.Vault.Unseal(secretsPurpose, c.SecretsSealed); err != nil || was != secrets {
+			return nil, nothing
+		}
+		f, size, err := w.Store.Open(c.Archive)
+		if err != nil {
+			return nil, nothing
+		}
+		a, err := archive.Open(f, size)
+		if err != nil {
+			f.Close()
+			return nil, nothing
+		}
+		return a, func() { f.Close() }
+	}
+	return nil, nothing
 }
 
 func (w *Works) retire(ctx context.Context, run records.Run, report progress.Reporter) (any, error) {

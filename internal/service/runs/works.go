@@ -74,6 +74,14 @@ func (w *Works) OpenHost(ctx context.Context, h records.Host) (hostfs.FS, sitedb
 	return fsys, server, nil
 }
 
+func (w *Works) openHostByID(ctx context.Context, id int64) (hostfs.FS, sitedb.Server, error) {
+	h, err := w.DB.HostByID(ctx, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	return w.OpenHost(ctx, h)
+}
+
 // withPassword puts the password from the vault, if there is one, into a database address.
 func (w *Works) withPassword(ctx context.Context, address, noun, owner string) (string, error) {
 	u, err := url.Parse(address)

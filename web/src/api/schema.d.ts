@@ -2095,9 +2095,11 @@ export interface components {
             /** Format: date-time */
             made_at: string;
             release?: string;
+            /** @description the address at which it still answers: of a site that has moved and kept its address */
+            serves?: string;
             where: string;
             /** @enum {string} */
-            why: "replaced" | "asked" | "retired";
+            why: "replaced" | "moved" | "asked" | "retired";
         };
         Secret: {
             /** Format: date-time */
