@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -176,21 +177,37 @@ func TestContentsAddUp(t *testing.T) {
 	a := open(t, file)
 	index, err := a.Index(in.Identity.Kind)
 	require.NoError(t, err)
-	tree, err := NewTree(index, &a.Manifest)
+	c := NewContents(index, &a.Manifest)
+	children, err := c.Children("wp-content/uploads", 10)
 	require.NoError(t, err)
-	require.Equal(t, m.Totals.Bytes, tree.Bytes)
-	require.Equal(t, m.Totals.Files+m.Totals.Links, tree.Files)
-	children, err := tree.Children("wp-content/uploads")
+	require.Equal(t, m.Totals.Bytes, children.Bytes)
+	require.Equal(t, m.Totals.Files+m.Totals.Links, children.Files)
+	require.Equal(t, "wp-content/uploads/big.txt", children.Nodes[0].Path)
+	require.Equal(t, "media", children.Nodes[0].Area)
+	require.Less(t, children.Nodes[0].Packed, children.Nodes[0].Bytes/50)
+	for _, p := range []string{"", "wp-content/", "/wp-content/uploads"} {
+		largest, err := c.Largest(p, 2)
+		require.NoError(t, err)
+		require.Len(t, largest.Nodes, 2)
+		require.Equal(t, "wp-content/uploads/big.jpg", largest.Nodes[1].Path)
+	}
+	found, err := c.Find("", "*.jpg", 10)
 	require.NoError(t, err)
-	require.Equal(t, "wp-content/uploads/big.txt", children[0].Path)
-	require.Equal(t, "media", children[0].Area)
-	require.Less(t, children[0].Packed, children[0].Bytes/50)
-	require.Equal(t, "wp-content/uploads/big.jpg", tree.Largest(2)[1].Path)
-	found, err := tree.Find("*.jpg", 10)
+	require.Len(t, found.Nodes, 2)
+	found, err = c.Find("wp-includes", "*.jpg", 10)
 	require.NoError(t, err)
-	require.Len(t, found, 2)
-	_, err = tree.Children("nope")
+	require.Equal(t, []*Node{}, found.Nodes)
+	_, err = c.Find("", "[", 10)
+	require.ErrorIs(t, err, ErrPattern)
+	alone, err := c.Children("wp-content/uploads/big.jpg", 10)
+	require.NoError(t, err)
+	require.Len(t, alone.Nodes, 1)
+	_, err = c.Children("nope", 10)
 	require.ErrorIs(t, err, ErrNoEntry)
+	_, err = c.Map("nope", 2)
+	require.ErrorIs(t, err, ErrNoEntry)
+	_, err = NewContents(index[:len(index)-9], &a.Manifest).Children("", 10)
+	require.ErrorIs(t, err, filelist.ErrDamaged)
 }
 
 func TestABuildThatIsCancelledEnds(t *testing.T) {

@@ -200,11 +200,12 @@ func (c *comparer) file(d FileDelta) {
 	}
 	t := map[string]*Tally{"added": &c.out.Added, "removed": &c.out.Removed, "changed": &c.out.Changed}[d.Change]
 	t.Files++
-	t.Bytes += max(d.After, b2n(d.Change == "removed")*d.Before)
+	t.Bytes += d.After
+	if d.Change == "removed" {
+		t.Bytes += d.Before
+	}
 	c.root.put(d.Path, d.Packed, d.Change)
 }
-
-func b2n(b bool) int64 { return int64(b2i(b)) }
 
 func (a *AreaDelta) add(d FileDelta) {
 	a.Bytes += d.After - d.Before

@@ -4,20 +4,22 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
-	"encoding/hex"
 	"fmt"
 	"hash/crc32"
 	"io"
 	"math/rand"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
+	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
@@ -208,26 +210,25 @@ func (s *small) WriteAt(p []byte, at int64) (int, error) {
 	return s.File.WriteAt(p, at)
 }
 
-func TestALongIndexGivesTheTreeOfTheArchive(t *testing.T) {
+// all returns every node of contents, once, by path.
+func all(t *testing.T, c *Contents) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	_, err := c.pass(func(n *Node) {
+		require.NotContains(t, out, n.Path)
+		out[n.Path] = fmt.Sprint(n.Name, n.Folder, n.Bytes, n.Packed, n.Files, n.Area, n.Link, n.Modified)
+	})
+	require.NoError(t, err)
+	return out
+}
+
+func TestTheIndexOfABuildIsThatOfItsArchive(t *testing.T) {
 	dir, in := site(t)
 	b := buildBefore(t, in, filepath.Join(dir, "r.zip"))
 	a := open(t, filepath.Join(dir, "r.zip"))
 	index, err := a.Index(in.Identity.Kind)
 	require.NoError(t, err)
-	built, err := NewTree(b.Index, &b.Manifest)
-	require.NoError(t, err)
-	read, err := NewTree(index, &a.Manifest)
-	require.NoError(t, err)
-	require.Equal(t, read.Bytes, built.Bytes)
-	var one, two []string
-	built.each(func(n *Node) {
-		one = append(one, fmt.Sprint(n.Path, n.Bytes, n.Packed, n.Files, n.Area, n.Link, n.Modified))
-	})
-	read.each(func(n *Node) {
-		two = append(two, fmt.Sprint(n.Path, n.Bytes, n.Packed, n.Files, n.Area, n.Link, n.Modified))
-	})
-	require.Equal(t, two, one)
-	require.NotEmpty(t, hex.EncodeToString(b.Index))
+	require.Equal(t, all(t, NewContents(index, &a.Manifest)), all(t, NewContents(b.Index, &b.Manifest)))
 }
 
 func TestNamesThatSortAroundTheSlashFindTheirFolder(t *testing.T) {
@@ -237,17 +238,89 @@ func TestNamesThatSortAroundTheSlashFindTheirFolder(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
 		require.NoError(t, os.WriteFile(p, []byte("1234567"), 0o644))
 	}
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "base/wp-content/uploads/nothing"), 0o755))
 	b := buildBefore(t, in, filepath.Join(dir, "r.zip"))
-	tree, err := NewTree(b.Index, &b.Manifest)
+	c := NewContents(b.Index, &b.Manifest)
+	nodes := all(t, c)
+	require.Contains(t, nodes["wp-content/uploads/x"], "xtrue14")
+	require.Contains(t, nodes["wp-content/uploads/nothing"], "nothingtrue0")
+	require.NotContains(t, nodes["wp-content/uploads/x"], "1970", "a folder has the time of its entry")
+	inside, err := c.Children("wp-content/uploads/x", 100)
 	require.NoError(t, err)
-	at, err := tree.find("wp-content/uploads/x")
-	require.NoError(t, err)
-	require.Equal(t, int64(14), at.Bytes)
-	seen := map[string]bool{}
-	tree.each(func(n *Node) {
-		require.False(t, seen[n.Path], n.Path)
-		seen[n.Path] = true
+	require.Len(t, inside.Nodes, 2)
+	require.Equal(t, int64(1), inside.Nodes[0].Files)
+}
+
+// However a tree looks, every folder has the sums of what is below it, and its map too.
+func TestFoldersHaveTheSumsOfWhatIsBelowThem(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		sizes, entries := map[string]int64{}, []filelist.Entry{}
+		for _, p := range rapid.SliceOfNDistinct(rapid.StringMatching(`([ab-][b.-]?/){0,3}[c-]{1,2}x`), 0, 30, rapid.ID).Draw(t, "paths") {
+			n := rapid.Int64Range(0, 1000).Draw(t, "bytes")
+			sizes[p] = n
+			entries = append(entries, filelist.Entry{Path: FilesDir + p, Bytes: n, Packed: 1, Mode: 0o644, Area: "core"})
+		}
+		filelist.Sort(entries)
+		want := map[string]int64{}
+		var total int64
+		for p, n := range sizes {
+			total += n
+			for at := p; at != "."; at = path.Dir(at) {
+				want[at] += n
+			}
+		}
+		m := &Manifest{Tables: []TableTotal{{Name: "posts", Rows: 3, Entries: 1}}}
+		entries = append(entries, filelist.Entry{Path: rowsName("posts", 0), Bytes: 5})
+		filelist.Sort(entries)
+		c := NewContents(filelist.Encode(entries), m)
+		got := map[string]int64{}
+		out, err := c.pass(func(n *Node) { got[n.Path] = n.Bytes })
+		require.NoError(t, err)
+		want["database"], want["database/posts"] = 5, 5
+		require.Equal(t, want, got)
+		require.Equal(t, total+5, out.Bytes)
+		all, err := c.Map("", 8)
+		require.NoError(t, err)
+		require.Equal(t, total+5, all.Bytes)
+		var check func(n *MapNode)
+		check = func(n *MapNode) {
+			var sum int64
+			for _, c := range n.Children {
+				sum += c.Bytes
+				check(c)
+			}
+			if len(n.Children) > 0 {
+				require.Equal(t, n.Bytes, sum, n.Path)
+			}
+		}
+		check(all)
 	})
+}
+
+// What is beyond the largest is one node of a size map.
+func TestASizeMapHasTheLargestAndTheOthers(t *testing.T) {
+	var entries []filelist.Entry
+	var total int64
+	for i := range 500 {
+		entries = append(entries, filelist.Entry{Path: fmt.Sprintf("%ssheets/score-%03d.pdf", FilesDir, i), Bytes: int64(i), Mode: 0o644, Area: "media"})
+		total += int64(i)
+	}
+	c := NewContents(filelist.Encode(entries), &Manifest{})
+	m, err := c.Map("sheets", 1)
+	require.NoError(t, err)
+	require.Len(t, m.Children, mapChildren+1)
+	require.Equal(t, int64(499), m.Children[0].Bytes)
+	others := m.Children[mapChildren]
+	require.Equal(t, []string{"others", "", "media"}, []string{others.Name, others.Path, others.Area})
+	var kept int64
+	for _, n := range m.Children {
+		kept += n.Bytes
+	}
+	require.Equal(t, total, kept)
+	first, err := c.Children("sheets", 7)
+	require.NoError(t, err)
+	require.Len(t, first.Nodes, 7)
+	require.Equal(t, "sheets/score-499.pdf", first.Nodes[0].Path)
 }
 
 // flaky is a site whose files, or whose database, go away in the middle.

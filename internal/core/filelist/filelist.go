@@ -100,36 +100,48 @@ func sharedPrefix(a, b string) int {
 
 // Decode reads a list. Errors: ErrDamaged.
 func Decode(packed []byte) ([]Entry, error) {
-	var entries []Entry
-	err := Each(packed, func(count int) { entries = make([]Entry, 0, count) }, func(e *Entry) { entries = append(entries, *e) })
+	r, areas, count, err := begin(packed)
 	if err != nil {
+		return nil, err
+	}
+	entries := make([]Entry, 0, count)
+	if err := r.each(areas, count, func(e *Entry) { entries = append(entries, *e) }); err != nil {
 		return nil, err
 	}
 	return entries, nil
 }
 
-// Each reads a list entry by entry: begin is told how many follow, and each gets them one after the other, in a place
-// that the next is read to. Errors: ErrDamaged, before or after some of them.
-func Each(packed []byte, begin func(count int), each func(e *Entry)) error {
-	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBytes))
+// Each reads a list and gives its entries one after the other, each in a place that the next is read to. Errors:
+// ErrDamaged, before or after some of them.
+func Each(packed []byte, do func(e *Entry)) error {
+	r, areas, count, err := begin(packed)
 	if err != nil {
 		return err
 	}
-	defer z.Close()
-	raw, err := z.DecodeAll(packed, nil)
+	return r.each(areas, count, do)
+}
+
+// begin reads what comes before the entries.
+func begin(packed []byte) (r reader, areas []string, count uint64, err error) {
+	z, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBytes))
 	if err != nil {
-		return fmt.Errorf("%w: %v", ErrDamaged, err)
+		return r, nil, 0, err
 	}
-	r := reader{b: raw}
+	defer z.Close()
+	if r.b, err = z.DecodeAll(packed, nil); err != nil {
+		return r, nil, 0, fmt.Errorf("%w: %v", ErrDamaged, err)
+	}
 	if string(r.take(uint64(len(magic)))) != magic {
-		return fmt.Errorf("%w: it does not begin with %s", ErrDamaged, magic)
+		return r, nil, 0, fmt.Errorf("%w: it does not begin with %s", ErrDamaged, magic)
 	}
-	areas := make([]string, r.count(256))
+	areas = make([]string, r.count(256))
 	for i := range areas {
 		areas[i] = r.text()
 	}
-	count := int(r.count(maxEntries))
-	begin(count)
+	return r, areas, r.count(maxEntries), nil
+}
+
+func (r *reader) each(areas []string, count uint64, do func(e *Entry)) error {
 	var e Entry
 	var paths texts
 	var name []byte
@@ -148,7 +160,7 @@ func Each(packed []byte, begin func(count int), each func(e *Entry)) error {
 			return ErrDamaged
 		}
 		e.Area = areas[area]
-		each(&e)
+		do(&e)
 	}
 	if r.bad {
 		return ErrDamaged
@@ -178,6 +190,11 @@ type reader struct {
 }
 
 func (r *reader) uvarint() uint64 {
+	if len(r.b) > 0 && r.b[0] < 0x80 {
+		v := r.b[0]
+		r.b = r.b[1:]
+		return uint64(v)
+	}
 	v, n := binary.Uvarint(r.b)
 	if n <= 0 {
 		r.bad = true

@@ -44,10 +44,10 @@ type Config struct {
 
 type api struct {
 	Config
-	db    *records.DB
-	slow  *slowdown
-	cache archiveCache
-	trees treeCache
+	db       *records.DB
+	slow     *slowdown
+	cache    archiveCache
+	contents contentsCache
 
 	surveys surveyCache
 }
@@ -58,7 +58,7 @@ func New(cfg Config) http.Handler {
 	router := gin.New()
 	router.HandleMethodNotAllowed = true
 	a := &api{Config: cfg, db: cfg.Works.DB, slow: newSlowdown()}
-	a.cache.works, a.trees.works, a.surveys.db = cfg.Works, cfg.Works, cfg.Works.DB
+	a.cache.works, a.contents.works, a.surveys.db = cfg.Works, cfg.Works, cfg.Works.DB
 	router.Use(gin.CustomRecovery(a.recovered), headers, a.observe)
 	group := router.Group("/api/v1", a.authenticate)
 	described := a.describe(router, group)

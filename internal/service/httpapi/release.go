@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -118,76 +119,80 @@ func (a *api) releaseOperations(h huma.API) {
 		}
 		return &body[[]wire.Volume]{volumesOf(r, in.Size)}, nil
 	})
-	operation(h, "GET", "/releases/{ref}/contents", "release-contents", "List a folder, the largest files, or what matches a pattern", a.contents)
+	operation(h, "GET", "/releases/{ref}/contents", "release-contents", "List a folder, the largest files, or what matches a pattern", a.listContents)
 	operation(h, "GET", "/releases/{ref}/map", "release-map", "Sizes by folder down to a depth, for a size map", func(ctx context.Context, in *struct {
 		Referred
 		Path  string `query:"path"`
 		Depth int    `query:"depth" default:"4" minimum:"1" maximum:"8"`
 	}) (*body[*archive.MapNode], error) {
-		_, tree, err := a.tree(ctx, in.Ref)
+		_, contents, err := a.contentsOf(ctx, in.Ref)
 		if err != nil {
 			return nil, err
 		}
-		m, err := tree.Map(in.Path, in.Depth)
+		m, err := contents.Map(in.Path, in.Depth)
 		return &body[*archive.MapNode]{m}, err
 	})
 }
 
-func (a *api) contents(ctx context.Context, in *struct {
+func (a *api) listContents(ctx context.Context, in *struct {
 	Referred
 	Path    string `query:"path"`
 	Largest int    `query:"largest" maximum:"10000"`
 	Find    string `query:"find"`
 	Limit   int    `query:"limit" default:"1000" maximum:"100000"`
 }) (*body[wire.Contents], error) {
-	r, tree, err := a.tree(ctx, in.Ref)
+	r, contents, err := a.contentsOf(ctx, in.Ref)
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Contents{Ref: r.Ref(), Path: in.Path, Bytes: tree.Bytes}
+	var found *archive.Listing
 	switch {
 	case in.Largest > 0:
-		out.Nodes = tree.Largest(in.Largest)
+		found, err = contents.Largest(in.Path, in.Largest)
 	case in.Find != "":
-		if out.Nodes, err = tree.Find(in.Find, in.Limit); err != nil {
+		if found, err = contents.Find(in.Path, in.Find, in.Limit); errors.Is(err, archive.ErrPattern) {
 			err = wrong(err)
 		}
 	default:
-		out.Nodes, err = tree.Children(in.Path)
-		out.Nodes = out.Nodes[:min(len(out.Nodes), in.Limit)]
+		found, err = contents.Children(in.Path, in.Limit)
 	}
-	return &body[wire.Contents]{out}, err
+	if err != nil {
+		return nil, err
+	}
+	return &body[wire.Contents]{wire.Contents{Ref: r.Ref(), Path: in.Path, Bytes: found.Bytes, Nodes: found.Nodes}}, nil
 }
 
-func (a *api) tree(ctx context.Context, ref string) (records.Release, *archive.Node, error) {
+func (a *api) contentsOf(ctx context.Context, ref string) (records.Release, *archive.Contents, error) {
 	r, err := a.db.Release(ctx, ref)
 	if err != nil {
 		return r, nil, err
 	}
-	tree, err := a.trees.get(ctx, r)
-	return r, tree, err
+	c, err := a.contents.get(ctx, r)
+	return r, c, err
 }
 
-// treeCache keeps the trees of contents that were looked at last.
-type treeCache struct {
+// contentsCache keeps the contents that were looked at last.
+type contentsCache struct {
 	works *runs.Works
 	mu    sync.Mutex
-	trees []cachedTree
+	kept  []cachedContents
 }
 
-type cachedTree struct {
-	id   int64
-	tree *archive.Node
+type cachedContents struct {
+	id       int64
+	contents *archive.Contents
 }
 
-// get returns a release's tree: from the index that was kept with its record, which is there when the archive was
+const cachedLists = 8 // a list is a few megabytes, for the largest
+
+// get returns a release's contents: from the index that was kept with its record, which is there when the archive was
 // discarded, too; else from the archive.
-func (c *treeCache) get(ctx context.Context, r records.Release) (*archive.Node, error) {
+func (c *contentsCache) get(ctx context.Context, r records.Release) (*archive.Contents, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, t := range c.trees {
-		if t.id == r.ID {
-			return t.tree, nil
+	for _, k := range c.kept {
+		if k.id == r.ID {
+			return k.contents, nil
 		}
 	}
 	index, err := c.works.DB.Contents(ctx, r.ID)
@@ -202,18 +207,14 @@ func (c *treeCache) get(ctx context.Context, r records.Release) (*archive.Node, 
 			return nil, err
 		}
 	}
-	tree, err := archive.NewTree(index, r.Manifest)
-	if err != nil {
-		return nil, err
+	if len(c.kept) == cachedLists {
+		c.kept = c.kept[1:]
 	}
-	if len(c.trees) == cachedArchives {
-		c.trees = c.trees[1:]
-	}
-	c.trees = append(c.trees, cachedTree{r.ID, tree})
-	return tree, nil
+	c.kept = append(c.kept, cachedContents{r.ID, archive.NewContents(index, r.Manifest)})
+	return c.kept[len(c.kept)-1].contents, nil
 }
 
-func (c *treeCache) read(r records.Release) ([]byte, error) {
+func (c *contentsCache) read(r records.Release) ([]byte, error) {
 	k, err := kind.Named(c.works.Kinds, r.Manifest.Kind)
 	if err != nil {
 		return nil, err
