@@ -294,3 +294,25 @@ func TestADraftTellsOfAFullDisk(t *testing.T) {
 	d.Drop()
 	require.Empty(t, names(t, dir))
 }
+
+func FuzzParts(f *testing.F) {
+	f.Add([]byte("own 0 2\n1 3 18\nown 2 1\n"))
+	f.Add([]byte("# a remark\nown 9223372036854775807 9223372036854775807\n"))
+	f.Add([]byte("1000000 0 1\n"))
+	dir := f.TempDir()
+	for name, n := range map[string]int{"own": 100, "1": 50, "2": 0} {
+		require.NoError(f, os.WriteFile(filepath.Join(dir, name), bytes.Repeat([]byte(name), n)[:n], 0o600))
+	}
+	f.Fuzz(func(t *testing.T, lines []byte) {
+		text := fmt.Appendf(bytes.Clone(lines), "%s%08x\n", listEnd, crc32.Checksum(lines, castagnoli))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, listName), text, 0o600))
+		s, err := openShared(dir)
+		if err != nil {
+			return
+		}
+		defer s.Close()
+		n, err := io.Copy(io.Discard, io.LimitReader(s, 1<<20))
+		require.NoError(t, err, "what was opened can be read")
+		require.LessOrEqual(t, n, s.size)
+	})
+}
