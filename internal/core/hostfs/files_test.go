@@ -8,9 +8,12 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 func TestAFileIsReplacedAsAWhole(t *testing.T) {
@@ -95,4 +98,41 @@ func TestAFileThatCannotBeWrittenStaysAsItWas(t *testing.T) {
 	text, err := ReadFile(fsys, "wp-config.php", 100)
 	require.NoError(t, err)
 	require.Equal(t, "as it was", string(text))
+}
+
+// What is done in a folder that was opened stays in it, and has the host's owner and the modes that were asked for.
+func TestAFolderIsOpenedForWhatIsDoneInIt(t *testing.T) {
+	dir := t.TempDir()
+	defer unix.Umask(unix.Umask(0o077))
+	fsys, err := Open("file://" + dir + "?owner=www-data")
+	require.NoError(t, err)
+	defer fsys.Close()
+	sub, err := fsys.Sub("alder/wp-content/uploads")
+	require.NoError(t, err)
+	defer sub.Close()
+	require.Equal(t, filepath.Join(dir, "alder/wp-content/uploads"), sub.Root())
+	for name, mode := range map[string]fs.FileMode{"score.pdf": 0o644, "run.sh": 0o755, "own.txt": 0o600} {
+		w, err := sub.Create(name, mode)
+		require.NoError(t, err)
+		require.NoError(t, w.Close())
+		info, err := os.Stat(filepath.Join(sub.Root(), name))
+		require.NoError(t, err)
+		require.Equal(t, mode, info.Mode().Perm(), "whatever the umask")
+		if os.Geteuid() == 0 {
+			require.NotZero(t, info.Sys().(*syscall.Stat_t).Uid)
+		}
+	}
+	at := time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC)
+	require.NoError(t, sub.Chtimes("score.pdf", at))
+	e, err := fsys.Stat("alder/wp-content/uploads/score.pdf")
+	require.NoError(t, err)
+	require.True(t, at.Equal(e.ModTime))
+	_, err = sub.Create("../out", 0o644)
+	require.Error(t, err)
+	again, err := fsys.Sub("alder/wp-content")
+	require.NoError(t, err)
+	require.NoError(t, again.Close())
+	require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(dir, "elsewhere")))
+	_, err = fsys.Sub("elsewhere")
+	require.Error(t, err, "a link does not lead out")
 }

@@ -41,6 +41,9 @@ type FS interface {
 	Stat(name string) (Entry, error)
 	Open(name string) (io.ReadCloser, error)
 
+	// Sub opens a folder, which is made if it is not there, for much that is done in it: names are short and lead nowhere
+	// else.
+	Sub(folder string) (FS, error)
 	// Create makes a new file and the folders above it. The file must not exist.
 	Create(name string, mode fs.FileMode) (io.WriteCloser, error)
 	Mkdir(name string, mode fs.FileMode) error

@@ -230,6 +230,18 @@ func (l *local) Stat(name string) (Entry, error) {
 
 func (l *local) Open(name string) (io.ReadCloser, error) { return l.root.Open(clean(name)) }
 
+func (l *local) Sub(folder string) (FS, error) {
+	folder = clean(folder)
+	if err := l.parents(folder); err != nil {
+		return nil, err
+	}
+	root, err := l.root.OpenRoot(folder)
+	if err != nil {
+		return nil, err
+	}
+	return &local{root: root, dir: path.Join(l.dir, folder), uid: l.uid, gid: l.gid, known: map[string]bool{}}, nil
+}
+
 func (l *local) Create(name string, mode fs.FileMode) (io.WriteCloser, error) {
 	name = clean(name)
 	if err := l.parents(path.Dir(name)); err != nil {
@@ -239,11 +251,20 @@ func (l *local) Create(name string, mode fs.FileMode) (io.WriteCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(f.Chmod(mode.Perm()), l.own(f)); err != nil {
+	if err := errors.Join(permit(f, mode.Perm()), l.own(f)); err != nil {
 		f.Close()
 		return nil, err
 	}
 	return f, nil
+}
+
+// permit gives a new file its mode, where the service's umask has taken something from it.
+func permit(f *os.File, mode fs.FileMode) error {
+	info, err := f.Stat()
+	if err != nil || info.Mode().Perm() == mode {
+		return err
+	}
+	return f.Chmod(mode)
 }
 
 func (l *local) own(f *os.File) error {

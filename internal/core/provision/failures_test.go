@@ -62,7 +62,12 @@ func (w *world) killedEverywhere(t *testing.T, req Request, plan *Plan, before s
 // small is a disk that is full after so many bytes.
 type small struct {
 	hostfs.FS
-	left atomic.Int64
+	left *atomic.Int64
+}
+
+func (s *small) Sub(folder string) (hostfs.FS, error) {
+	sub, err := s.FS.Sub(folder)
+	return &small{sub, s.left}, err
 }
 
 type smallFile struct {
@@ -86,7 +91,7 @@ func (f smallFile) Write(b []byte) (int, error) {
 func (w *world) starved(t *testing.T, req Request, plan *Plan, before string) {
 	t.Helper()
 	for _, room := range []int64{1 << 10, plan.Bytes / 2, plan.Bytes - 1<<20} {
-		disk := &small{FS: w.fs}
+		disk := &small{w.fs, &atomic.Int64{}}
 		disk.left.Store(room)
 		full := req
 		full.FS = disk

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 )
@@ -50,10 +51,8 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 			w := mk.rewriter.Worker()
 			defer mk.merge(w)
 			for batch := range batches {
-				for _, f := range batch {
-					if err := mk.placeFile(f, w); err != nil {
-						return err
-					}
+				if err := mk.placeBatch(batch, w); err != nil {
+					return err
 				}
 			}
 			return nil
@@ -134,9 +133,28 @@ func (mk *maker) merge(w *rewrite.Worker) {
 	mk.result.Rewritten.Merge(w.Tally())
 }
 
-func (mk *maker) placeFile(f *zip.File, w *rewrite.Worker) error {
+// placeBatch places files of one folder.
+func (mk *maker) placeBatch(batch []*zip.File, w *rewrite.Worker) error {
+	p := path.Dir(batch[0].Name[len(archive.FilesDir):])
+	if err := archive.CheckName(p); p != "." && err != nil {
+		return fmt.Errorf("%s: %w", batch[0].Name, err)
+	}
+	folder, err := mk.req.FS.Sub(path.Join(mk.staging, p))
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	for _, f := range batch {
+		if err := mk.placeFile(folder, f, w); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (mk *maker) placeFile(folder hostfs.FS, f *zip.File, w *rewrite.Worker) error {
 	p := f.Name[len(archive.FilesDir):]
-	name := path.Join(mk.staging, p)
+	name := path.Base(p)
 	if err := archive.CheckName(p); err != nil {
 		return fmt.Errorf("%s: %w", f.Name, err)
 	}
@@ -151,9 +169,9 @@ func (mk *maker) placeFile(f *zip.File, w *rewrite.Worker) error {
 			return fmt.Errorf("%s: %w", f.Name, err)
 		}
 		mk.placed(0)
-		return mk.req.FS.Symlink(string(target), name)
+		return folder.Symlink(string(target), name)
 	}
-	out, err := mk.req.FS.Create(name, f.Mode().Perm()|0o600)
+	out, err := folder.Create(name, f.Mode().Perm()|0o600)
 	if err != nil {
 		return err
 	}
@@ -165,7 +183,7 @@ func (mk *maker) placeFile(f *zip.File, w *rewrite.Worker) error {
 		return fmt.Errorf("place %s: %w", p, err)
 	}
 	mk.placed(int64(f.UncompressedSize64))
-	return mk.req.FS.Chtimes(name, f.Modified)
+	return folder.Chtimes(name, f.Modified)
 }
 
 func (mk *maker) placed(bytes int64) {
