@@ -107,9 +107,9 @@ func (a *api) sheet(ctx context.Context, s records.Site) (wire.Sheet, error) {
 	return out, nil
 }
 
-// openHandover tells the password once. Its key is too long to be guessed, so tries are not slowed down. Whoever comes later learns when it was opened: if that was somebody else, the
-// client knows it at once.
-func (a *api) openHandover(ctx context.Context, in *Put[wire.OpenHandover]) (*body[wire.HandedOver], error) {
+// openHandover tells the password once. Its key is too long to be guessed, so tries are not slowed down. Whoever comes later
+// learns when it was opened: if that was somebody else, the client knows it at once.
+func (a *api) openHandover(ctx context.Context, in *Put[wire.OpenHandover]) (_ *body[wire.HandedOver], err error) {
 	link, opened, err := a.db.OpenHandover(ctx, HashSecret(strings.TrimSpace(in.Body.Key)))
 	if errors.Is(err, records.ErrNotFound) {
 		return nil, huma.NewError(http.StatusNotFound, "this link does not work; copy it whole, with everything behind the #")
@@ -117,12 +117,21 @@ func (a *api) openHandover(ctx context.Context, in *Put[wire.OpenHandover]) (*bo
 	if err != nil {
 		return nil, err
 	}
+	told := false
+	defer func() {
+		if opened && !told { // the next try may do
+			err = errors.Join(err, a.db.NotHandedOver(context.WithoutCancel(ctx), link.ID))
+		}
+	}()
 	s, err := a.db.SiteByID(ctx, link.SiteID)
 	if err != nil {
 		return nil, err
 	}
-	if !opened || s.RetiredAt != nil {
+	switch {
+	case !opened:
 		return nil, huma.NewError(http.StatusGone, closedLink(link))
+	case s.RetiredAt != nil:
+		return nil, huma.NewError(http.StatusGone, "the site that this link was for is not there any more; ask whoever sent it")
 	}
 	sheet, err := a.sheet(ctx, s)
 	if err != nil {
@@ -134,6 +143,7 @@ func (a *api) openHandover(ctx context.Context, in *Put[wire.OpenHandover]) (*bo
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return nil, err
 	}
+	told = true
 	return &body[wire.HandedOver]{out}, nil
 }
 

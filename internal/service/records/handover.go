@@ -43,6 +43,11 @@ func (db *DB) OpenHandover(ctx context.Context, hash []byte) (h Handover, opened
 	return h, tag.RowsAffected() == 1, err
 }
 
+// NotHandedOver makes a link whole again that was opened and from which nothing was learned.
+func (db *DB) NotHandedOver(ctx context.Context, id int64) error {
+	return db.exec(ctx, "handover", itoa(id), "UPDATE handovers SET opened_at = NULL WHERE id = $1", id)
+}
+
 // WithdrawHandovers makes a site's links that were not opened useless.
 func (db *DB) WithdrawHandovers(ctx context.Context, siteID int64) (n int64, err error) {
 	tag, err := db.Pool.Exec(ctx, "UPDATE handovers SET withdrawn_at = now() WHERE site_id = $1 AND opened_at IS NULL AND withdrawn_at IS NULL", siteID)

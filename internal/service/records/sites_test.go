@@ -159,6 +159,13 @@ func TestAHandoverIsOpenedOnceWhoeverComes(t *testing.T) {
 	}
 	wg.Wait()
 	require.Equal(t, int64(1), times.Load(), "of eight who open it at once, one does")
+	h, opened, err = w.OpenHandover(w.ctx, []byte("second"))
+	require.NoError(t, err)
+	require.False(t, opened)
+	require.NoError(t, w.NotHandedOver(w.ctx, h.ID))
+	_, opened, err = w.OpenHandover(w.ctx, []byte("second"))
+	require.NoError(t, err)
+	require.True(t, opened, "nothing was learned from it before")
 
 	_, err = w.AddHandover(w.ctx, w.site.ID, []byte("late"), "ines", time.Now().Add(-time.Minute))
 	require.NoError(t, err)

@@ -5,6 +5,7 @@ import type { Plan, Schemas } from '../../api/client'
 import { useClients, useHosts, useKinds, usePlan, useProvision, useReleases, useSites, useStarters } from '../../api/hooks'
 import { Button, Field, Head, Input, Select, Sheet, Status, Trouble } from '../../parts/parts'
 import { count, millis, plural, size } from '../../parts/say'
+import { usual } from '../../parts/usual'
 
 /** Waits until a value has rested for a moment: a plan is made when typing pauses. */
 function useRested<T>(value: T, ms = 250): T {
@@ -25,7 +26,7 @@ export function MakeSite() {
   const [choice, setChoice] = useState({ client: query.get('client') ?? '', from: query.get('from') ?? '', host: '', name: '', address: '', visible: false, hold: false, mail: false, replace: false, keep: [] as string[] })
   const [set, setSet] = useState<Record<string, string>>({})
   const client = choice.client || clients[0]?.name || ''
-  const from = choice.from || releases[0]?.ref || ''
+  const from = choice.from || usual(releases)
   const host = choice.host || hosts[0]?.name || ''
   const sites = useSites().data ?? []
   const kinds = useKinds().data ?? []
@@ -46,7 +47,7 @@ export function MakeSite() {
         <form className="grid gap-3" onSubmit={(e) => e.preventDefault()}>
           <Pair>
             <Field label="Client">{(id) => <Select id={id} value={client} onChange={(e) => { pick({ client: e.target.value, name: '', address: '' }); setSet({}) }}>{clients.map((c) => <option key={c.name} value={c.name}>{c.settings.title?.value || c.name}</option>)}</Select>}</Field>
-            <Field label="From release">{(id) => <Select id={id} value={from} onChange={(e) => pick({ from: e.target.value })}>{releases.map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}</Select>}</Field>
+            <Field label="From release">{(id) => <Select id={id} value={from} onChange={(e) => pick({ from: e.target.value })}>{releases.filter((r) => r.kept).map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}</Select>}</Field>
           </Pair>
           <Pair>
             <Field label="Host">{(id) => <Select id={id} value={host} onChange={(e) => pick({ host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>

@@ -6,6 +6,7 @@ import { useHosts, useMakeTable, usePlanTable, useReleases } from '../../api/hoo
 import { readCSV } from '../../parts/csv'
 import { Button, Empty, Field, Head, Loading, Rows, Select, Sheet, Status, To, Trouble } from '../../parts/parts'
 import { plural, size } from '../../parts/say'
+import { usual } from '../../parts/usual'
 
 type Row = Schemas['TableRow']
 
@@ -35,7 +36,7 @@ export function MakeTable() {
   const [choice, setChoice] = useState({ from: '', host: '', visible: false, hold: true })
   const [file, setFile] = useState<{ name: string; rows: Row[] } | null>(null)
   const [wrong, setWrong] = useState<Error | null>(null)
-  const from = choice.from || releases[0]?.ref || ''
+  const from = choice.from || usual(releases)
   const host = choice.host || hosts[0]?.name || ''
   const wanted: Schemas['NewTable'] | null = file && from && host ? { from, host, visible: choice.visible, hold: choice.hold, rows: file.rows } : null
   const plan = usePlanTable(wanted)
@@ -60,7 +61,7 @@ export function MakeTable() {
         <form className="grid gap-3" onSubmit={(e) => e.preventDefault()}>
           <Field label="Table" hint="comma-separated values; the first line names the columns">{(id, by) => <input id={id} aria-describedby={by} type="file" accept=".csv,text/csv" onChange={(e) => read(e.target.files?.[0])} className="block w-full text-ink" />}</Field>
           <Trouble error={wrong} />
-          <Field label="From release">{(id) => <Select id={id} value={from} onChange={(e) => pick({ from: e.target.value })}>{releases.map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}</Select>}</Field>
+          <Field label="From release">{(id) => <Select id={id} value={from} onChange={(e) => pick({ from: e.target.value })}>{releases.filter((r) => r.kept).map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}</Select>}</Field>
           <Field label="Host">{(id) => <Select id={id} value={host} onChange={(e) => pick({ host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.hold} onChange={(e) => pick({ hold: e.target.checked })} />Keep visitors out until each is opened</label>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.visible} onChange={(e) => pick({ visible: e.target.checked })} />Let search engines in</label>
