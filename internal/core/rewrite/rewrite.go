@@ -11,7 +11,7 @@
 //	out := w.Value(nil, []byte(`a:1:{i:0;s:33:"http://base.localhost:8480/a.jpg";}`))
 //
 // Every disguise leaves the host's own characters as they are (RFC 3986 section 3.2.2 needs no
-// encoding for them), so the search is for the host; what stands around it decides. That makes
+// encoding for them), so the search is for the host, in lower case, capitals, or as a sentence begins; what stands around it decides. That makes
 // values without the host cost no more than one search.
 //
 // What it never does: it does not touch a longer host name that contains the old one, another port
@@ -23,6 +23,7 @@ import (
 	"bytes"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 )
 
@@ -91,7 +92,9 @@ func New(rules Rules) (*Rewriter, error) {
 		}
 		r.near = max(r.near, 24+len(a.path[len(styles)-1]))
 		if !strings.EqualFold(strings.TrimSuffix(p.Old, "/"), strings.TrimSuffix(p.New, "/")) {
-			r.needles = append(r.needles, needle{newPattern([]byte(a.host)), newPattern([]byte(a.host)), true, true, a.match})
+			for _, host := range spellings(a.host) {
+				r.needles = append(r.needles, needle{newPattern([]byte(host)), newPattern([]byte(host)), true, true, a.match})
+			}
 		}
 	}
 	for _, p := range rules.Paths {
@@ -125,7 +128,19 @@ type finder struct {
 }
 
 // maxNeedles is enough for four addresses and four folders.
-const maxNeedles = 4 + 4*len(styles)
+const maxNeedles = 4*3 + 4*len(styles)
+
+// spellings are those that people write a host name in, which is one name in any case (RFC 4343): as programs do, as the
+// first word of a sentence, and in capitals.
+func spellings(host string) []string {
+	out := []string{host}
+	for _, s := range []string{strings.ToUpper(host[:1]) + host[1:], strings.ToUpper(host)} {
+		if !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
 
 func (r *Rewriter) finder(src []byte) finder {
 	f := finder{r: r, src: src}

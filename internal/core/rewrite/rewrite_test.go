@@ -123,7 +123,7 @@ func TestRewritingEscapedTextMeansTheSameAsTakingItApart(t *testing.T) {
 func TestRewritingThereAndBackIsIdentity(t *testing.T) {
 	const a, b = "http://base.localhost:81", "http://alder.example/x"
 	there, back := rewriter(t, a, b), rewriter(t, b, a)
-	back.needles = append(back.needles[:1], mustPaths(t)...)
+	back.needles = append(back.needles[:3], mustPaths(t)...)
 	piece := rapid.SampledFrom([]string{a, "//base.localhost:81", `http:\/\/base.localhost:81\/`, "http%3A%2F%2Fbase.localhost%3A81%2F",
 		"base.localhost", ":81", ":", "/", "x@", " ", ".", "é", `\`, `"`, "%2F", "http", "/srv/www/base", "-", "a"})
 	rapid.Check(t, func(t *rapid.T) {

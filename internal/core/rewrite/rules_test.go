@@ -32,6 +32,7 @@ func TestSitesMoveBetweenSchemesPortsHostsAndFolders(t *testing.T) {
 		{"escaped slashes in a folder", "https://base.example/blog", "https://alder.example/news", `{"u":"https:\/\/base.example\/blog\/a"}`, `{"u":"https:\/\/alder.example\/news\/a"}`},
 		{"mail stays", "https://base.example", "https://alder.example", `office@base.example mailto:office@base.example?subject=base.example`, `office@base.example mailto:office@base.example?subject=alder.example`},
 		{"a longer host stays", "https://base.example", "https://alder.example", `https://base.example.org https://my-base.example https://sub.base.example`, `https://base.example.org https://my-base.example https://sub.base.example`},
+		{"a name in any case", "https://base.example", "https://alder.example", `Base.example is ours: HTTPS://BASE.EXAMPLE/A, "http:\/\/Base.example\/b". Office@Base.example, Base.examples`, `alder.example is ours: https://alder.example/A, "https:\/\/alder.example\/b". Office@Base.example, Base.examples`},
 		{"base64 is not opened", "https://base.example", "https://alder.example", `aHR0cHM6Ly9iYXNlLmV4YW1wbGU=`, `aHR0cHM6Ly9iYXNlLmV4YW1wbGU=`},
 	} {
 		require.Equal(t, c.want, moved(t, c.old, c.fresh, c.in), c.what)
