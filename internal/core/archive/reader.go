@@ -141,24 +141,40 @@ func linkStays(p, target string) bool {
 
 var inflaters sync.Pool
 
-// inflate is a deflate reader whose large tables are used again.
-func inflate(r io.Reader) io.ReadCloser {
-	if z, ok := inflaters.Get().(io.ReadCloser); ok {
-		z.(flate.Resetter).Reset(r, nil)
-		return &inflater{z}
-	}
-	return &inflater{flate.NewReader(r)}
+// inflater is a deflate reader with its buffers, which are used again.
+type inflater struct {
+	in  *bufio.Reader
+	out io.ReadCloser
 }
 
-type inflater struct{ io.ReadCloser }
+// packedBytes is how much of a packed entry is read at a time.
+const packedBytes = 32 << 10
 
-func (z *inflater) Close() error {
-	if z.ReadCloser == nil {
+func inflate(r io.Reader) io.ReadCloser {
+	z, ok := inflaters.Get().(inflater)
+	if !ok {
+		z.in = bufio.NewReaderSize(r, packedBytes)
+		z.out = flate.NewReader(z.in)
+		return &inflating{z}
+	}
+	z.in.Reset(r)
+	z.out.(flate.Resetter).Reset(z.in, nil)
+	return &inflating{z}
+}
+
+// inflating is an inflater at work.
+type inflating struct{ inflater }
+
+func (z *inflating) Read(p []byte) (int, error) { return z.out.Read(p) }
+
+func (z *inflating) Close() error {
+	if z.out == nil {
 		return nil
 	}
-	err := z.ReadCloser.Close()
-	inflaters.Put(z.ReadCloser)
-	z.ReadCloser = nil
+	err := z.out.Close()
+	z.in.Reset(nil)
+	inflaters.Put(z.inflater)
+	z.inflater = inflater{}
 	return err
 }
 
