@@ -35,7 +35,7 @@ var pages = []struct{ name, path, ready string }{
 	{"bring-in", "/starters", "table"},
 	{"make-site", "/sites/new?client=dale-end&from=music-base@3", "ol li"},
 	{"sites", "/sites", "table"},
-	{"site", "/sites/cedar-hill", "[aria-label='Safety copies'] li"},
+	{"site", "/sites/brook-lane", "[aria-label='Safety copies'] li"},
 	{"side-by-side", "/sites/cedar-hill/side-by-side", "main img"},
 	{"handover", "{handover}", "main button"},
 	{"vault", "/vault", "table"},
@@ -51,7 +51,7 @@ var commands = []struct {
 	{"command-compare", []string{"release", "compare", "music-base@1", "music-base@2"}},
 	{"command-contents", []string{"release", "contents", "music-base", "wp-content", "--largest", "24"}},
 	{"command-plan", []string{"site", "plan", "alder-valley", "--from", "music-base", "--host", "preview", "--replace", "--keep", "comments"}},
-	{"command-site", []string{"site", "show", "cedar-hill"}},
+	{"command-site", []string{"site", "show", "brook-lane"}},
 	{"command-sites", []string{"site", "list"}},
 }
 

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -82,7 +83,7 @@ func (p *Plan) replacing(ctx context.Context, req Request) error {
 	if err != nil {
 		p.Problems = append(p.Problems, fmt.Sprintf("%s, which is to be replaced, cannot be read: %v", p.Folder, err))
 	}
-	p.Replaces = fmt.Sprintf("%d files, %d MB, and database %s", files, bytes>>20, old.Database)
+	p.Replaces = fmt.Sprintf("%d files, %s, and database %s", files, archive.SizeText(bytes), old.Database)
 	return nil
 }
 

@@ -9,6 +9,7 @@ import (
 	"path"
 	"strings"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
@@ -66,7 +67,7 @@ func (w *Works) MovePlan(ctx context.Context, s records.Site, host, address stri
 		return args, nil, nil, err
 	}
 	if free, err := fsys.FreeBytes(); err == nil && free < 2*s.Plan.Bytes {
-		problems = append(problems, fmt.Sprintf("host %s has %d MB free, and the site needs %d MB", h.Name, free>>20, s.Plan.Bytes>>20))
+		problems = append(problems, fmt.Sprintf("host %s has %s free, and the site needs %s", h.Name, archive.SizeText(free), archive.SizeText(s.Plan.Bytes)))
 	}
 	if _, err := server.Version(ctx); err != nil {
 		problems = append(problems, fmt.Sprintf("the database server of host %s does not answer: %v", h.Name, err))
@@ -82,7 +83,7 @@ func (w *Works) MovePlan(ctx context.Context, s records.Site, host, address stri
 		end = fmt.Sprintf("until then visitors are still led to host %s, where the site goes on serving; what they write there does not come over. Drop that safety copy when nobody is led there any more: its folder, database %s and its user are removed then", s.Host, s.Plan.Database)
 	}
 	return args, []string{
-		fmt.Sprintf("a safety copy of %s is made: %d files, %d MB, and every row of %s as it is then", s.Name, s.Plan.Files, s.Plan.Bytes>>20, s.Plan.Database),
+		fmt.Sprintf("a safety copy of %s is made: %d files, %s, and every row of %s as it is then", s.Name, s.Plan.Files, archive.SizeText(s.Plan.Bytes), s.Plan.Database),
 		fmt.Sprintf("the copy is placed at %s on host %s, in %s, with a database and a user of its own; accounts and content stay", address, h.Name, path.Join(fsys.Root(), folder)),
 		becomes + "; search engines are " + engines,
 		"it is checked there; with any fault it is taken back, and the site stays where it is",
