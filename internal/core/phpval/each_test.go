@@ -1,6 +1,7 @@
 package phpval
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 	"testing"
@@ -95,4 +96,29 @@ func TestVisitingLookingUpAndSettingAgree(t *testing.T) {
 		_, err := Lookup(src, "k0", "never there", "at all")
 		require.ErrorIs(t, err, ErrNoSuchPath)
 	})
+}
+
+// What is known not to change is passed over, and the outcome is the same.
+func TestStringsFarFromAnyChangeArePassedOver(t *testing.T) {
+	src := []byte(`a:3:{s:5:"title";s:7:"Lessons";s:3:"old";a:1:{i:0;s:9:"the old a";}s:1:"x";O:3:"Hut":1:{s:3:"old";s:3:"old";}}`)
+	seen := 0
+	change := func(dst, s []byte) []byte {
+		seen++
+		return append(dst, bytes.ReplaceAll(s, []byte("old"), []byte("newer"))...)
+	}
+	want, n, err := Rewrite(nil, src, change)
+	require.NoError(t, err)
+	all := seen
+	seen = 0
+	got, m, err := RewriteNear(nil, src, func(from int) int {
+		if i := bytes.Index(src[from:], []byte("old")); i >= 0 {
+			return from + i
+		}
+		return len(src)
+	}, change)
+	require.NoError(t, err)
+	require.Equal(t, string(want), string(got))
+	require.Equal(t, n, m)
+	require.Less(t, seen, all)
+	require.True(t, Valid(got))
 }

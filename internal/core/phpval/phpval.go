@@ -67,7 +67,13 @@ func Valid(b []byte) bool {
 // It returns the grown slice and the number of strings that came back different.
 // On ErrBroken dst is returned as it was.
 func Rewrite(dst, src []byte, change func(dst, s []byte) []byte) ([]byte, int, error) {
-	s := scanner{src: src, out: dst, change: change}
+	return RewriteNear(dst, src, nil, change)
+}
+
+// RewriteNear is Rewrite for changes that are few and whose places are known: near returns where in src, at or after a
+// place, the next one may be, and strings before that are passed over.
+func RewriteNear(dst, src []byte, near func(from int) int, change func(dst, s []byte) []byte) ([]byte, int, error) {
+	s := scanner{src: src, out: dst, change: change, near: near}
 	if err := s.value(0); err != nil {
 		return dst, 0, err
 	}
@@ -84,6 +90,8 @@ type scanner struct {
 	out     []byte
 	flushed int
 	change  func(dst, s []byte) []byte
+	near    func(from int) int // nil where any string may change
+	next    int                // what near said last
 	changed int
 	scratch []byte
 }
@@ -242,6 +250,14 @@ func (s *scanner) text(lengthAt int, change func(dst, s []byte) []byte) ([]byte,
 	}
 	body := s.src[s.pos : s.pos+n]
 	s.pos += n + 1
+	if change != nil && s.near != nil {
+		if from := s.pos - n - 1; s.next < from {
+			s.next = s.near(from)
+		}
+		if s.next >= s.pos {
+			return body, nil
+		}
+	}
 	if change != nil {
 		s.scratch = change(s.scratch[:0], body)
 		if !bytes.Equal(s.scratch, body) {

@@ -120,11 +120,13 @@ func (r *Rewriter) Has(src []byte) bool {
 	return false
 }
 
-// finder goes through a text once for each needle, however many hits there are.
+// finder goes through a text of less than 2 GiB once for each needle, however many hits there are.
 type finder struct {
 	r   *Rewriter
 	src []byte
-	at  [maxNeedles]int // where each needle is found next; len(src) when nowhere
+	at  [maxNeedles]int32 // where each needle is found next; len(src) when nowhere
+
+	first, which int // what raw said last; first is -1 before that
 }
 
 // maxNeedles is enough for four addresses and four folders.
@@ -143,7 +145,7 @@ func spellings(host string) []string {
 }
 
 func (r *Rewriter) finder(src []byte) finder {
-	f := finder{r: r, src: src}
+	f := finder{r: r, src: src, first: -1}
 	missing := false
 	for i := range r.needles {
 		n := &r.needles[i]
@@ -151,26 +153,32 @@ func (r *Rewriter) finder(src []byte) finder {
 			missing = !n.alone && n.key.index(src, 0) < 0
 		}
 		if f.at[i] = -1; missing {
-			f.at[i] = len(src)
+			f.at[i] = int32(len(src))
 		}
 	}
 	return f
 }
 
-// raw returns the first place at or after from where some needle is, and which; len(src) when there is none.
+// raw returns the first place at or after from where some needle is, and which; len(src) when there is none. From one
+// call to the next, from only grows.
 func (f *finder) raw(from int) (at, which int) {
-	at = len(f.src)
+	if f.first >= from {
+		return f.first, f.which
+	}
+	f.first = len(f.src)
 	for i := range f.r.needles {
-		if f.at[i] < from {
-			if f.at[i] = f.r.needles[i].index(f.src, from); f.at[i] < 0 {
-				f.at[i] = len(f.src)
+		if int(f.at[i]) < from {
+			next := f.r.needles[i].index(f.src, from)
+			if next < 0 {
+				next = len(f.src)
 			}
+			f.at[i] = int32(next)
 		}
-		if f.at[i] < at {
-			at, which = f.at[i], i
+		if int(f.at[i]) < f.first {
+			f.first, f.which = int(f.at[i]), i
 		}
 	}
-	return at, which
+	return f.first, f.which
 }
 
 // next returns the first hit that begins at or after from.
@@ -378,12 +386,12 @@ func foldEqual(b []byte, word, rest string) bool {
 func (a *address) after(src []byte, h *hit, st *int, how begin, scheme string) bool {
 	port, end, spelled := portAt(src, h.to)
 	switch {
-	case port == a.port:
-	case a.port == "" && (port == "80" && scheme != "https" || port == "443" && scheme != "http"):
+	case string(port) == a.port:
+	case a.port == "" && (string(port) == "80" && scheme != "https" || string(port) == "443" && scheme != "http"):
 	default:
 		return false
 	}
-	if port != "" {
+	if len(port) > 0 {
 		if how == bare && spelled != ":" {
 			for i, s := range styles {
 				if s.colon == spelled {
@@ -402,9 +410,9 @@ func (a *address) after(src []byte, h *hit, st *int, how begin, scheme string) b
 }
 
 // portAt reads a colon in any spelling and digits.
-func portAt(src []byte, at int) (port string, end int, colon string) {
+func portAt(src []byte, at int) (port []byte, end int, colon string) {
 	if at >= len(src) || src[at] != ':' && src[at] != '%' {
-		return "", at, ""
+		return nil, at, ""
 	}
 	for _, colon := range [...]string{":", "%3A", "%3a", "%253A", "%253a"} {
 		if !bytes.HasPrefix(src[at:], []byte(colon)) {
@@ -415,8 +423,8 @@ func portAt(src []byte, at int) (port string, end int, colon string) {
 			end++
 		}
 		if end > at+len(colon) {
-			return string(src[at+len(colon) : end]), end, colon
+			return src[at+len(colon) : end], end, colon
 		}
 	}
-	return "", at, ""
+	return nil, at, ""
 }

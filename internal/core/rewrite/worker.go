@@ -64,6 +64,15 @@ type Worker struct {
 	tally Tally
 
 	plain, fresh []byte // scratch
+
+	levels []*level // of serialised values within one another
+	depth  int
+}
+
+// level goes through a serialised value.
+type level struct {
+	finder finder
+	near   func(from int) int
 }
 
 // Worker returns a new Worker.
@@ -104,7 +113,19 @@ func (w *Worker) nested(dst, src []byte) []byte {
 	if !phpval.Looks(src) {
 		return w.Text(dst, src)
 	}
-	out, changed, err := phpval.Rewrite(dst, src, w.nested)
+	if w.depth == len(w.levels) {
+		l := &level{}
+		l.near = func(from int) int {
+			at, _ := l.finder.raw(from)
+			return at
+		}
+		w.levels = append(w.levels, l)
+	}
+	l := w.levels[w.depth]
+	l.finder = w.r.finder(src)
+	w.depth++
+	out, changed, err := phpval.RewriteNear(dst, src, l.near, w.nested)
+	w.depth--
 	if err != nil {
 		w.tally.Broken++
 		return append(dst, src...)

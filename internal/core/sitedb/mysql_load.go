@@ -188,14 +188,7 @@ func AppendField(dst, value []byte) []byte {
 	if value == nil {
 		return append(dst, `\N`...)
 	}
-	from := 0
-	for i, c := range value {
-		if fieldEscapes[c] != 0 {
-			dst = append(append(dst, value[from:i]...), '\\', fieldEscapes[c])
-			from = i + 1
-		}
-	}
-	return append(dst, value[from:]...)
+	return sqltext.AppendEscaped(dst, value, &fieldEscapes)
 }
 
 // AppendLiteralField appends an SQL literal as a field. Both forms escape alike, so most literals are

@@ -42,7 +42,7 @@ var unescapes = func() (t [256]byte) {
 // AppendString appends b as a quoted literal.
 func AppendString(dst, b []byte) []byte {
 	dst = append(dst, '\'')
-	dst = appendEscaped(dst, b, &escapes)
+	dst = AppendEscaped(dst, b, &escapes)
 	return append(dst, '\'')
 }
 
@@ -60,13 +60,20 @@ func AppendText(dst, b []byte) []byte {
 	return AppendString(dst, b)
 }
 
-func appendEscaped(dst, b []byte, table *[256]byte) []byte {
+// AppendEscaped appends b with a backslash and a letter in place of each byte that has one in the table.
+func AppendEscaped(dst, b []byte, table *[256]byte) []byte {
 	from := 0
-	for i, c := range b {
-		if table[c] != 0 {
-			dst = append(dst, b[from:i]...)
-			dst = append(dst, '\\', table[c])
-			from = i + 1
+	for i := 0; i < len(b); {
+		end := min(i+8, len(b))
+		if w := b[i:end]; len(w) == 8 && table[w[0]]|table[w[1]]|table[w[2]]|table[w[3]]|table[w[4]]|table[w[5]]|table[w[6]]|table[w[7]] == 0 {
+			i = end // most bytes need no escape
+			continue
+		}
+		for ; i < end; i++ {
+			if c := table[b[i]]; c != 0 {
+				dst = append(append(dst, b[from:i]...), '\\', c)
+				from = i + 1
+			}
 		}
 	}
 	return append(dst, b[from:]...)
@@ -173,28 +180,43 @@ func appendHex(dst, digits []byte) ([]byte, error) {
 
 // AppendUnescaped appends what the text between quotes means.
 func AppendUnescaped(dst, body []byte) []byte {
-	for {
-		i := bytes.IndexByte(body, '\\')
-		q := bytes.IndexByte(body, '\'')
-		if i < 0 && q < 0 {
-			return append(dst, body...)
+	slash, quote := index(body, '\\', 0), index(body, '\'', 0)
+	for at := 0; ; {
+		if slash == len(body) && quote == len(body) {
+			return append(dst, body[at:]...)
 		}
-		if i < 0 || (q >= 0 && q < i) {
-			dst = append(dst, body[:q+1]...)
-			body = body[min(q+2, len(body)):]
+		if quote < slash {
+			dst = append(dst, body[at:quote+1]...)
+			at = min(quote+2, len(body))
+			if quote = index(body, '\'', at); slash < at {
+				slash = index(body, '\\', at)
+			}
 			continue
 		}
-		dst = append(dst, body[:i]...)
-		if i+1 == len(body) {
+		dst = append(dst, body[at:slash]...)
+		if slash+1 == len(body) {
 			return append(dst, '\\')
 		}
 		// \% and \_ keep their backslash outside patterns (same table, note).
-		if c := body[i+1]; c == '%' || c == '_' {
+		c := body[slash+1]
+		if c == '%' || c == '_' {
 			dst = append(dst, '\\')
 		}
-		dst = append(dst, unescapes[body[i+1]])
-		body = body[i+2:]
+		dst = append(dst, unescapes[c])
+		at = slash + 2
+		slash = index(body, '\\', at)
+		if quote < at {
+			quote = index(body, '\'', at)
+		}
 	}
+}
+
+// index returns the first place at or after from where c is, or the length of b.
+func index(b []byte, c byte, from int) int {
+	if i := bytes.IndexByte(b[from:], c); i >= 0 {
+		return from + i
+	}
+	return len(b)
 }
 
 // closing returns the index just past the quote that ends the string whose text starts at pos, or -1.
