@@ -28,6 +28,7 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
+	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sqltext"
 	"nestseed/internal/service/runs"
@@ -287,7 +288,7 @@ func (b *bench) rows() error {
 	}
 	return insert("lad_postmeta", "post_id,meta_key,meta_value", meta, func(i int) string {
 		url := fmt.Sprintf("%s/wp-content/uploads/2026/09/p-%d-1024x683.jpg", address, i)
-		v := fmt.Sprintf(`a:4:{s:5:"width";i:1024;s:4:"file";s:%d:"%s";s:4:"look";a:2:{s:4:"wide";b:1;s:4:"note";s:24:"Grüße, played in a hall";}s:4:"text";s:180:"%s";}`, len(url), url, strings.Repeat("scale and arpeggio. ", 9))
+		v := fmt.Sprintf(`a:4:{s:5:"width";i:1024;s:4:"file";s:%d:"%s";s:4:"look";a:2:{s:4:"wide";b:1;s:4:"note";s:25:"Grüße, played in a hall";}s:4:"text";s:180:"%s";}`, len(url), url, strings.Repeat("scale and arpeggio. ", 9))
 		return fmt.Sprintf("(%d,'_picture_data',%s)", i+1, sqltext.String(v))
 	})
 }
@@ -553,7 +554,40 @@ func (b *bench) rewrite() error {
 	}
 	report("rewrite SQL, one core", one, "sed", sed, "")
 	report("rewrite SQL, all cores", all, "sed", sed, "4 times")
+	for _, name := range []string{"one.sql", "sed.sql"} {
+		whole, broken, err := readable(filepath.Join(b.dir, name))
+		if err != nil {
+			return err
+		}
+		fmt.Printf("    %s: %d serialised values can be read and %d cannot\n", name, whole, broken)
+	}
 	return nil
+}
+
+// readable counts the serialised values of an SQL file.
+func readable(name string) (whole, broken int, err error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer f.Close()
+	sc := sqltext.NewScanner(f, 1<<30)
+	for sc.Scan() {
+		stmt := sc.Statement()
+		for at := 0; ; {
+			begin, end := sqltext.NextString(stmt, at)
+			if begin < 0 {
+				break
+			}
+			at = end + 1
+			if v := sqltext.AppendUnescaped(nil, stmt[begin:end]); phpval.Looks(v) && phpval.Valid(v) {
+				whole++
+			} else if phpval.Looks(v) {
+				broken++
+			}
+		}
+	}
+	return whole, broken, sc.Err()
 }
 
 func (b *bench) rewriteFile(r *rewrite.Rewriter, from, to string) error {

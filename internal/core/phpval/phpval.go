@@ -96,7 +96,13 @@ type scanner struct {
 	scratch []byte
 }
 
-func (s *scanner) broken() error { return fmt.Errorf("%w: at byte %d", ErrBroken, s.pos) }
+func (s *scanner) broken() error { return brokenAt(s.pos) }
+
+// brokenAt is ErrBroken with the byte at which the value breaks off. Sites have them by the thousand.
+type brokenAt int
+
+func (e brokenAt) Error() string { return fmt.Sprintf("%v: at byte %d", ErrBroken, int(e)) }
+func (e brokenAt) Unwrap() error { return ErrBroken }
 
 // literal consumes the given bytes.
 func (s *scanner) literal(want string) error {

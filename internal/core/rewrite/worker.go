@@ -97,6 +97,11 @@ func (w *Worker) Value(dst, src []byte) []byte {
 	if !w.r.Has(src) {
 		return append(dst, src...)
 	}
+	return w.value(dst, src)
+}
+
+// value is Value where there is something to replace, perhaps.
+func (w *Worker) value(dst, src []byte) []byte {
 	start := len(dst)
 	dst = w.nested(dst, src)
 	if !bytes.Equal(dst[start:], src) {
@@ -107,9 +112,6 @@ func (w *Worker) Value(dst, src []byte) []byte {
 
 // nested is Value for the strings inside serialised values too, where a string is often serialised again.
 func (w *Worker) nested(dst, src []byte) []byte {
-	if !w.r.Has(src) {
-		return append(dst, src...)
-	}
 	if !phpval.Looks(src) {
 		return w.Text(dst, src)
 	}
@@ -217,7 +219,7 @@ func (w *Worker) Statement(dst, stmt []byte) []byte {
 			continue
 		}
 		plain = sqltext.AppendUnescaped(plain[:0], stmt[begin:end])
-		fresh = w.Value(fresh[:0], plain)
+		fresh = w.value(fresh[:0], plain)
 		if bytes.Equal(plain, fresh) {
 			continue
 		}
