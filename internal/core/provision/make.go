@@ -468,11 +468,18 @@ func (mk *maker) makeAdministrator(ctx context.Context) error {
 	if !slices.Contains(mk.req.Archive.Manifest.List.Empty, a.Rows[0].Table) {
 		return nil // the release keeps its accounts, and content stays theirs
 	}
-	for _, c := range a.Authors {
+	return mk.giveContent(ctx, id)
+}
+
+// giveContent makes an account the author of everything.
+func (mk *maker) giveContent(ctx context.Context, account any) error {
+	for _, c := range mk.req.Kind.Admin.Authors {
 		if !mk.hasTable(c.Table) {
 			continue
 		}
-		if _, err := mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = ?", sqltext.Quote(mk.table(c.Table)), sqltext.Quote(c.Column)), id); err != nil {
+		// Most of it may be the account's already: an index on the column tells, and no row is looked at.
+		column := sqltext.Quote(c.Column)
+		if _, err := mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %[2]s = ? WHERE %[2]s <> ? OR %[2]s IS NULL", sqltext.Quote(mk.table(c.Table)), column), account, account); err != nil {
 			return err
 		}
 	}
@@ -529,14 +536,7 @@ func (mk *maker) accountsStay(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	for _, c := range a.Authors {
-		if mk.hasTable(c.Table) {
-			if _, err := mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = ?", sqltext.Quote(mk.table(c.Table)), sqltext.Quote(c.Column)), id); err != nil {
-				return false, err
-			}
-		}
-	}
-	return true, nil
+	return true, mk.giveContent(ctx, id)
 }
 
 // accountID returns the number of an account.
