@@ -54,7 +54,11 @@ func (a *app) release() *cli.Command {
 		asking(a, "discard-archive", "REF", "remove a release's archive; its record stays", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Release, error) {
 			return svc.DiscardArchive(ctx, args[0])
 		}, func(r wire.Release) {
-			fmt.Fprintf(a.out, "the archive of %s is gone, %s free; its record stays\n", r.Ref, size(r.ArchiveBytes))
+			free := size(r.ArchiveBytes) + " free"
+			if r.FreedBytes != nil && *r.FreedBytes < r.ArchiveBytes {
+				free = size(*r.FreedBytes) + " free, the rest is shared with other archives"
+			}
+			fmt.Fprintf(a.out, "the archive of %s is gone, %s; its record stays\n", r.Ref, free)
 		}))
 }
 

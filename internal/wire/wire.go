@@ -245,6 +245,7 @@ type Release struct {
 	Difference   *records.Difference `json:"difference,omitempty"` // to the release before
 	DiscardedAt  *time.Time          `json:"discarded_at,omitempty"`
 	DiscardedWhy string              `json:"discarded_why,omitempty"`
+	FreedBytes   *int64              `json:"freed_bytes,omitempty" doc:"when it was just discarded: of the store, that are free now; the rest is shared with other archives"`
 	Manifest     *archive.Manifest   `json:"manifest,omitempty"` // of one release, not in lists
 }
 

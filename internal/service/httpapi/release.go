@@ -70,14 +70,19 @@ func (a *api) releaseOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		if err := a.Works.Discard(ctx, r, "by "+who(ctx).Name); err != nil {
+		freed, err := a.Works.Discard(ctx, r, "by "+who(ctx).Name)
+		if err != nil {
 			return nil, err
 		}
 		if err := a.db.Audit(ctx, who(ctx).Name, "discarded the archive of "+r.Ref()); err != nil {
 			return nil, err
 		}
 		r, err = a.db.Release(ctx, r.Ref())
-		return single(r, err, a.releaseOut)
+		out, err := single(r, err, a.releaseOut)
+		if err == nil {
+			out.Body.FreedBytes = &freed
+		}
+		return out, err
 	})
 	operation(h, "POST", "/comparisons", "compare-releases", "Start comparing a release with another, or with its source today", func(ctx context.Context, in *Put[wire.NewComparison]) (*body[wire.Run], error) {
 		from, err := a.db.Release(ctx, in.Body.From)

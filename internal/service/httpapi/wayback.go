@@ -62,7 +62,8 @@ func (a *api) wayBackOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return nil, a.Works.DropCopy(ctx, s, in.ID)
+		_, err = a.Works.DropCopy(ctx, s, in.ID)
+		return nil, err
 	})
 	operation(h, "POST", "/sites/{name}/retire", "retire-site", "Start taking a site off its host", func(ctx context.Context, in *struct {
 		Named

@@ -164,7 +164,8 @@ func (w *Works) keepRelease(ctx context.Context, draft *store.Draft, built *arch
 	}
 	r.SumsSha256, r.Manifest = built.SumsSHA256, &m
 	if err = w.DB.AddRelease(ctx, r, built.Index); err != nil {
-		return errors.Join(err, w.Store.Remove(r.Archive))
+		_, dropped := w.Store.Remove(r.Archive)
+		return errors.Join(err, dropped)
 	}
 	return nil
 }

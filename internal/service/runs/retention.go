@@ -11,11 +11,12 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// Discard removes a release's archive and keeps its record. One whose archive is gone already is left as it is.
-func (w *Works) Discard(ctx context.Context, r records.Release, why string) error {
+// Discard removes a release's archive and keeps its record. One whose archive is gone already is left as it is. It returns
+// how many bytes of the store are free now.
+func (w *Works) Discard(ctx context.Context, r records.Release, why string) (freed int64, err error) {
 	name, err := w.DB.Discard(ctx, r.ID, why)
 	if err != nil || name == "" {
-		return err
+		return 0, err
 	}
 	// The record says it is gone; a file that could not be removed is swept at the next start.
 	return w.Store.Remove(name)
@@ -53,7 +54,7 @@ type RetentionArgs struct{}
 type RetentionResult struct {
 	Discarded []string `json:"discarded"`
 	Copies    int      `json:"copies"` // safety copies of sites that were dropped
-	Bytes     int64    `json:"bytes"`
+	Bytes     int64    `json:"bytes"`  // that are free now
 }
 
 func (w *Works) retention(ctx context.Context, run records.Run, report progress.Reporter) (any, error) {
@@ -87,11 +88,12 @@ func (w *Works) retainCopies(ctx context.Context, res *RetentionResult, report p
 			return err
 		}
 		for _, c := range SurplusCopies(copies, s.KeepLast, s.KeepDays, time.Now()) {
-			if err := w.DropCopy(ctx, s, c.ID); err != nil {
+			freed, err := w.DropCopy(ctx, s, c.ID)
+			if err != nil {
 				return fmt.Errorf("safety copy %d of %s: %w", c.ID, s.Name, err)
 			}
 			res.Copies++
-			res.Bytes += c.Bytes
+			res.Bytes += freed
 			report.Note(fmt.Sprintf("dropped the safety copy of %s of %s, %s, by the site's rule", s.Name, c.MadeAt.Format("2 January 2006"), archive.SizeText(c.Bytes)))
 		}
 	}
@@ -115,12 +117,13 @@ func (w *Works) retainStarter(ctx context.Context, t records.Starter, res *Reten
 		return err
 	}
 	for _, r := range Surplus(releases, t.KeepLast, t.KeepWeeks, time.Now()) {
-		if err := w.Discard(ctx, r, "by the starter's rules: "+rules(t)); err != nil {
+		freed, err := w.Discard(ctx, r, "by the starter's rules: "+rules(t))
+		if err != nil {
 			return err
 		}
 		res.Discarded = append(res.Discarded, r.Ref())
-		res.Bytes += r.ArchiveBytes
-		report.Note(fmt.Sprintf("discarded the archive of %s, %s, by the rule: %s", r.Ref(), archive.SizeText(r.ArchiveBytes), rules(t)))
+		res.Bytes += freed
+		report.Note(fmt.Sprintf("discarded the archive of %s, %s of which %s were its own, by the rule: %s", r.Ref(), archive.SizeText(r.ArchiveBytes), archive.SizeText(freed), rules(t)))
 	}
 	return nil
 }

@@ -237,7 +237,7 @@ func (w *Works) dropStanding(ctx context.Context, o *openSite) error {
 	}
 	for _, c := range copies {
 		if c.Archive == "" {
-			if err := w.dropCopy(ctx, o, c); err != nil {
+			if _, err := w.dropCopy(ctx, o, c); err != nil {
 				return err
 			}
 		}
@@ -245,48 +245,47 @@ func (w *Works) dropStanding(ctx context.Context, o *openSite) error {
 	return nil
 }
 
-// dropCopy removes a safety copy: from the store, or from the host.
-func (w *Works) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy) error {
+// dropCopy removes a safety copy: from the store, or from the host. It returns how many bytes are free there now.
+func (w *Works) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy) (freed int64, err error) {
 	if c.Archive != "" {
 		if err := w.DB.RemoveSiteCopy(ctx, c.ID); err != nil {
-			return err
+			return 0, err
 		}
 		return w.Store.Remove(c.Archive)
 	}
 	fsys, server := o.fs, o.server
 	if c.HostID != nil && *c.HostID != o.HostID {
-		var err error
 		if fsys, server, err = w.openHostByID(ctx, *c.HostID); err != nil {
-			return err
+			return 0, err
 		}
 		defer fsys.Close()
 		defer server.Close()
 	} else if c.Folder == o.Folder || c.Plan.Database == o.Plan.Database {
-		return fmt.Errorf("safety copy %d names what the site uses now; it is not removed", c.ID)
+		return 0, fmt.Errorf("safety copy %d names what the site uses now; it is not removed", c.ID)
 	}
 	if err := removeFrom(ctx, fsys, server, c.Folder, c.Plan.Database, c.Plan.User); err != nil {
-		return err
+		return 0, err
 	}
 	for _, name := range siteSecrets {
 		if err := w.DB.RemoveSecrets(ctx, "site", o.Name, secretOfRun(name, c.RunID)); err != nil {
-			return err
+			return 0, err
 		}
 	}
-	return w.DB.RemoveSiteCopy(ctx, c.ID)
+	return c.Bytes, w.DB.RemoveSiteCopy(ctx, c.ID)
 }
 
 // DropCopy removes a safety copy of a site that somebody does not need any more.
-func (w *Works) DropCopy(ctx context.Context, s records.Site, copyID int64) error {
+func (w *Works) DropCopy(ctx context.Context, s records.Site, copyID int64) (freed int64, err error) {
 	c, err := w.DB.SiteCopyByID(ctx, copyID)
 	if err == nil && c.SiteID != s.ID {
 		err = fmt.Errorf("site %s has no safety copy %d: %w", s.Name, copyID, records.ErrNotFound)
 	}
 	if err != nil {
-		return err
+		return 0, err
 	}
 	o, err := w.openSite(ctx, s)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	defer o.Close()
 	return w.dropCopy(ctx, o, c)
@@ -363,7 +362,8 @@ func (w *Works) copySite(ctx context.Context, run records.Run, o *openSite, why 
 	}
 	release := o.ReleaseID
 	if err := w.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release, SiteRunID: &o.RunID, SecretsSealed: sealed}); err != nil {
-		return 0, errors.Join(err, w.Store.Remove(name))
+		_, dropped := w.Store.Remove(name)
+		return 0, errors.Join(err, dropped)
 	}
 	return size, nil
 }

@@ -48,7 +48,8 @@ func TestADraftHoldsWhatWasWrittenToIt(t *testing.T) {
 			require.Equal(t, int64(size), kept)
 			require.NoError(t, before.Close())
 			if rapid.Bool().Draw(t, "alone") {
-				require.NoError(t, s.Remove(fmt.Sprint(generation, ".zip")))
+				_, err := s.Remove(fmt.Sprint(generation, ".zip"))
+				require.NoError(t, err)
 			}
 			f, n, err := s.Open(name)
 			require.NoError(t, err)
@@ -180,17 +181,23 @@ func TestArchivesShareTheirBytes(t *testing.T) {
 	require.Equal(t, "C::re mi fa sol la ti", content(t, s, "c.zip"))
 	require.Equal(t, []string{"1", "2", "own", "parts"}, names(t, s.path("c.zip.parts")))
 
-	require.NoError(t, s.Remove("a.zip"))
-	require.NoError(t, s.Remove("b.zip"))
+	freed, err := s.Remove("a.zip")
+	require.NoError(t, err)
+	require.Zero(t, freed, "others still have its bytes")
+	_, err = s.Remove("b.zip")
+	require.NoError(t, err)
 	require.Equal(t, []string{"c.zip.parts"}, names(t, dir))
 	require.Equal(t, "C::re mi fa sol la ti", content(t, s, "c.zip"))
 	out, err := exec.Command("sh", "-c", "cd '"+s.path("c.zip.parts")+"' && sed -n '1s/.*here: //p' parts | sh && cat archive.zip").CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Equal(t, "C::re mi fa sol la ti", string(out), "it can be joined by hand, as its list says")
 
-	require.NoError(t, s.Remove("c.zip"))
+	freed, err = s.Remove("c.zip")
+	require.NoError(t, err)
+	require.Greater(t, freed, int64(len("do re mi fa sol la ti")))
 	require.Empty(t, names(t, dir))
-	require.ErrorIs(t, s.Remove("c.zip"), os.ErrNotExist)
+	_, err = s.Remove("c.zip")
+	require.ErrorIs(t, err, os.ErrNotExist)
 	_, _, err = s.Open("c.zip")
 	require.ErrorIs(t, err, os.ErrNotExist)
 }

@@ -85,8 +85,12 @@ type object struct{ *io.SectionReader }
 
 func (object) Close() error { return nil }
 
-func (b *bucket) remove(name string) error {
-	return b.client.RemoveObject(context.Background(), b.name, name, minio.RemoveObjectOptions{})
+func (b *bucket) remove(name string) (freed int64, err error) {
+	info, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
+	if err != nil {
+		return 0, fmt.Errorf("remove archive %s: %w", name, err)
+	}
+	return info.Size, b.client.RemoveObject(context.Background(), b.name, name, minio.RemoveObjectOptions{})
 }
 
 // sweep removes archives that no record names.
@@ -96,7 +100,7 @@ func (b *bucket) sweep(known map[string]bool) error {
 			return o.Err
 		}
 		if strings.HasSuffix(o.Key, ".zip") && !known[o.Key] {
-			if err := b.remove(o.Key); err != nil {
+			if _, err := b.remove(o.Key); err != nil {
 				return err
 			}
 		}

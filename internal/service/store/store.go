@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 )
 
 // Store is a folder of archives, or a bucket with a folder for drafts.
@@ -88,20 +89,48 @@ func (s *Store) Open(name string) (File, int64, error) {
 	return f, info.Size(), nil
 }
 
-// Remove removes an archive.
-func (s *Store) Remove(name string) error {
+// Remove removes an archive, and returns how many bytes of the store are free now: what it shares with other archives stays.
+func (s *Store) Remove(name string) (freed int64, err error) {
 	if s.bucket != nil {
 		return s.bucket.remove(name)
 	}
-	err := os.Remove(s.path(name))
-	if errors.Is(err, fs.ErrNotExist) {
-		dir := s.path(name) + sharedSuffix
-		// Without its list it is none any more, should the rest be interrupted.
-		if err = os.Remove(filepath.Join(dir, listName)); err == nil {
-			err = os.RemoveAll(dir)
-		}
+	freed, err = onlyHere(s.path(name))
+	if err == nil {
+		return freed, os.Remove(s.path(name))
 	}
-	return err
+	if !errors.Is(err, fs.ErrNotExist) {
+		return 0, err
+	}
+	dir := s.path(name) + sharedSuffix
+	files, err := os.ReadDir(dir)
+	if err != nil {
+		return 0, err
+	}
+	freed = 0
+	for _, f := range files {
+		n, err := onlyHere(filepath.Join(dir, f.Name()))
+		if err != nil {
+			return 0, err
+		}
+		freed += n
+	}
+	// Without its list it is none any more, should the rest be interrupted.
+	if err := os.Remove(filepath.Join(dir, listName)); err != nil {
+		return 0, err
+	}
+	return freed, os.RemoveAll(dir)
+}
+
+// onlyHere returns the size of a file, or 0 when it has other names.
+func onlyHere(name string) (int64, error) {
+	info, err := os.Lstat(name)
+	if err != nil {
+		return 0, err
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Nlink > 1 {
+		return 0, nil
+	}
+	return info.Size(), nil
 }
 
 // Sweep removes drafts of runs that no longer work, and archives that no record names.

@@ -1988,6 +1988,11 @@ export interface components {
             discarded_why?: string;
             /** Format: int64 */
             faults: number;
+            /**
+             * Format: int64
+             * @description when it was just discarded: of the store, that are free now; the rest is shared with other archives
+             */
+            freed_bytes?: number;
             imported_from?: string;
             kept: boolean;
             kind_title: string;
