@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"image"
 	"image/png"
+	"io/fs"
 	"net"
 	"net/url"
 	"os"
@@ -81,7 +82,7 @@ func Take(ctx context.Context, browser string, left, right Site, paths []string,
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(profile)
+	defer discard(profile)
 	tab, stop := open(ctx, browser, profile, left, right)
 	defer stop()
 	if err := chromedp.Run(tab, network.Enable(), chromedp.EmulateViewport(Width, 800)); err != nil {
@@ -104,6 +105,19 @@ func Take(ctx context.Context, browser string, left, right Site, paths []string,
 		report.Add(progress.Amount{Files: 1})
 	}
 	return out, nil
+}
+
+// discard removes the browser's folder. Processes of its own may write there for a moment after it has ended.
+func discard(profile string) {
+	for range 50 {
+		if err := os.RemoveAll(profile); err == nil {
+			time.Sleep(50 * time.Millisecond)
+			if _, err := os.Stat(profile); errors.Is(err, fs.ErrNotExist) {
+				return
+			}
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
 }
 
 var errDisk = errors.New("keep the pictures")
@@ -154,7 +168,14 @@ func open(ctx context.Context, browser, profile string, sites ...Site) (context.
 	}
 	alloc, cancelAlloc := chromedp.NewExecAllocator(ctx, options...)
 	tab, cancelTab := chromedp.NewContext(alloc)
-	return tab, func() { cancelTab(); cancelAlloc() }
+	return tab, func() {
+		started := chromedp.FromContext(tab).Allocator
+		cancelTab()
+		cancelAlloc()
+		if started != nil {
+			started.Wait()
+		}
+	}
 }
 
 // resolver writes Chromium's rules for names that are to be found elsewhere than DNS says.
