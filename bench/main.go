@@ -528,8 +528,14 @@ func (b *bench) rewrite() error {
 	if err != nil {
 		return err
 	}
+	if err := b.quiet(); err != nil {
+		return err
+	}
 	sed, err := b.shell(fmt.Sprintf("sed 's#%s#%s#g' %s > %s/sed.sql", old, fresh, b.dump, b.dir))
 	if err != nil {
+		return err
+	}
+	if err := b.quiet(); err != nil {
 		return err
 	}
 	start := time.Now()
@@ -539,6 +545,9 @@ func (b *bench) rewrite() error {
 	one := time.Since(start)
 	pieces, err := b.split()
 	if err != nil {
+		return err
+	}
+	if err := b.quiet(); err != nil {
 		return err
 	}
 	start = time.Now()
@@ -575,7 +584,7 @@ func readable(name string) (whole, broken int, err error) {
 	for sc.Scan() {
 		stmt := sc.Statement()
 		for at := 0; ; {
-			begin, end := sqltext.NextString(stmt, at)
+			begin, end, _ := sqltext.NextString(stmt, at)
 			if begin < 0 {
 				break
 			}
@@ -601,8 +610,7 @@ func (b *bench) rewriteFile(r *rewrite.Rewriter, from, to string) error {
 		return err
 	}
 	defer out.Close()
-	w := bufio.NewWriterSize(out, 1<<20)
-	return errors.Join(r.Worker().Script(w, in), w.Flush())
+	return r.Worker().Script(out, in)
 }
 
 // split cuts the dump at line ends into one piece a core.

@@ -25,6 +25,8 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+
+	"nestseed/internal/core/sqltext"
 )
 
 // ErrBroken says that the bytes are not one whole serialised value.
@@ -40,19 +42,28 @@ const maxDepth = 4096
 // Looks reports whether b starts like a serialised value that can contain text. It is a
 // cheap test that decides which values deserve a real scan; Valid is the judgement.
 func Looks(b []byte) bool {
+	at := looks(b)
+	return at > 0 && (b[at] == '"' || b[at] == '{')
+}
+
+// looks returns the place behind the type and the length that b begins with, or 0.
+func looks(b []byte) int {
 	if len(b) < 4 || b[1] != ':' {
-		return false
+		return 0
 	}
 	switch b[0] {
 	case 'a', 'O', 's', 'S', 'C', 'E':
 	default:
-		return false
+		return 0
 	}
 	i := 2
 	for i < len(b) && b[i] >= '0' && b[i] <= '9' {
 		i++
 	}
-	return i > 2 && i+1 < len(b) && b[i] == ':' && (b[i+1] == '"' || b[i+1] == '{')
+	if i == 2 || i+1 >= len(b) || b[i] != ':' {
+		return 0
+	}
+	return i + 1
 }
 
 // Valid reports whether b is exactly one serialised value.
@@ -74,13 +85,18 @@ func Rewrite(dst, src []byte, change func(dst, s []byte) []byte) ([]byte, int, e
 // place, the next one may be, and strings before that are passed over.
 func RewriteNear(dst, src []byte, near func(from int) int, change func(dst, s []byte) []byte) ([]byte, int, error) {
 	s := scanner{src: src, out: dst, change: change, near: near}
+	return s.rewrite()
+}
+
+func (s *scanner) rewrite() ([]byte, int, error) {
+	dst := s.out
 	if err := s.value(0); err != nil {
 		return dst, 0, err
 	}
-	if s.pos != len(src) {
-		return dst, 0, fmt.Errorf("%w: %d bytes after its end", ErrBroken, len(src)-s.pos)
+	if s.pos != len(s.src) {
+		return dst, 0, fmt.Errorf("%w: %d bytes after its end", ErrBroken, len(s.src)-s.pos)
 	}
-	return append(s.out, src[s.flushed:]...), s.changed, nil
+	return append(s.out, s.src[s.flushed:]...), s.changed, nil
 }
 
 // scanner walks src. When change is set it also copies: everything before flushed is in out.
@@ -93,7 +109,7 @@ type scanner struct {
 	near    func(from int) int // nil where any string may change
 	next    int                // what near said last
 	changed int
-	scratch []byte
+	quoted  quoted
 }
 
 func (s *scanner) broken() error { return brokenAt(s.pos) }
@@ -130,16 +146,33 @@ func (s *scanner) number(end byte) (int, error) {
 	return n, nil
 }
 
-// until consumes through the next end byte; used for numbers whose value does not matter.
-func (s *scanner) until(end byte, allowed string) error {
+// What numbers are written with.
+const (
+	digit = 1 << iota
+	sign
+	float
+)
+
+var written = func() (t [256]uint8) {
+	for c := byte('0'); c <= '9'; c++ {
+		t[c] = digit
+	}
+	for _, c := range []byte("-+") {
+		t[c] = sign
+	}
+	for _, c := range []byte(".eEINFA") {
+		t[c] = float
+	}
+	return t
+}()
+
+// until consumes through the next semicolon, behind bytes of the given sorts; used for numbers whose value does not matter.
+func (s *scanner) until(sorts uint8) error {
 	start := s.pos
-	for s.pos < len(s.src) && s.src[s.pos] != end {
-		if bytes.IndexByte([]byte(allowed), s.src[s.pos]) < 0 {
-			return s.broken()
-		}
+	for s.pos < len(s.src) && written[s.src[s.pos]]&sorts != 0 {
 		s.pos++
 	}
-	if s.pos == start || s.pos >= len(s.src) {
+	if s.pos == start || s.pos >= len(s.src) || s.src[s.pos] != ';' {
 		return s.broken()
 	}
 	s.pos++
@@ -161,13 +194,16 @@ func (s *scanner) value(depth int) error {
 	s.pos += 2
 	switch tag {
 	case 'b':
-		return s.until(';', "01")
+		if s.pos < len(s.src) && s.src[s.pos] > '1' {
+			return s.broken()
+		}
+		return s.until(digit)
 	case 'i':
-		return s.until(';', "-+0123456789")
+		return s.until(digit | sign)
 	case 'd':
-		return s.until(';', "-+.0123456789eEINFA")
+		return s.until(digit | sign | float)
 	case 'r', 'R':
-		return s.until(';', "0123456789")
+		return s.until(digit)
 	case 's':
 		if _, err := s.text(lengthAt, s.change); err != nil {
 			return err
@@ -218,7 +254,7 @@ func (s *scanner) members(n, depth int, keyChange func(dst, s []byte) []byte) er
 		switch s.src[s.pos] {
 		case 'i':
 			s.pos += 2
-			if err := s.until(';', "-0123456789"); err != nil {
+			if err := s.until(digit | sign); err != nil {
 				return err
 			}
 		case 's':
@@ -248,16 +284,19 @@ func (s *scanner) text(lengthAt int, change func(dst, s []byte) []byte) ([]byte,
 	if err != nil {
 		return nil, err
 	}
-	if err := s.literal(`"`); err != nil {
+	if err := s.quote(); err != nil {
 		return nil, err
 	}
-	if n < 0 || len(s.src)-s.pos < n+1 || s.src[s.pos+n] != '"' {
-		return nil, s.broken()
+	from := s.pos
+	if err := s.skip(n); err != nil {
+		return nil, err
 	}
-	body := s.src[s.pos : s.pos+n]
-	s.pos += n + 1
+	body := s.src[from:s.pos]
+	if err := s.quote(); err != nil {
+		return nil, err
+	}
 	if change != nil && s.near != nil {
-		if from := s.pos - n - 1; s.next < from {
+		if s.next < from {
 			s.next = s.near(from)
 		}
 		if s.next >= s.pos {
@@ -265,28 +304,67 @@ func (s *scanner) text(lengthAt int, change func(dst, s []byte) []byte) ([]byte,
 		}
 	}
 	if change != nil {
-		s.scratch = change(s.scratch[:0], body)
-		if !bytes.Equal(s.scratch, body) {
-			s.splice(lengthAt, s.pos, s.scratch)
-		}
+		s.splice(lengthAt, s.pos, body, change)
 	}
 	return body, nil
 }
 
-// splice puts LENGTH:"body" in place of src[from:to].
-func (s *scanner) splice(from, to int, body []byte) {
-	s.out = append(s.out, s.src[s.flushed:from]...)
-	s.out = strconv.AppendInt(s.out, int64(len(body)), 10)
-	s.out = append(s.out, ':', '"')
-	s.out = append(s.out, body...)
-	s.out = append(s.out, '"')
-	s.flushed = to
+// quote consumes a quote.
+func (s *scanner) quote() error {
+	if s.quoted.is && s.pos < len(s.src) && s.src[s.pos] == '\\' {
+		s.pos++
+	}
+	return s.literal(`"`)
+}
+
+// skip consumes n bytes of a string.
+func (s *scanner) skip(n int) error {
+	end := s.pos + n
+	if s.quoted.is {
+		end = s.quoted.skip(s.src, s.pos, n)
+	}
+	if n < 0 || end < s.pos || end > len(s.src) {
+		return s.broken()
+	}
+	s.pos = end
+	return nil
+}
+
+// room is for the longest length and what stands between it and the string.
+const room = len(`9223372036854775807:\"`)
+
+// splice passes a string through change and, where it comes back different, puts LENGTH:"…" in place of what begins at
+// src[lengthAt] and ends before src[end]. It returns where in out that begins, or -1.
+func (s *scanner) splice(lengthAt, end int, body []byte, change func(dst, s []byte) []byte) int {
+	mark := len(s.out)
+	out := append(s.out, s.src[s.flushed:lengthAt]...)
+	at := len(out)
+	out = change(append(out, make([]byte, room)...), body) // its length is known afterwards
+	fresh := out[at+room:]
+	if bytes.Equal(fresh, body) {
+		s.out = out[:mark]
+		return -1
+	}
+	n, quote := len(fresh), `"`
+	if s.quoted.is {
+		n = sqltext.Meant(fresh)
+		if s.src[end-2] == '\\' {
+			quote = `\"`
+		}
+	}
+	out = append(strconv.AppendInt(out[:at], int64(n), 10), ':')
+	out = append(append(append(out, quote...), fresh...), quote...)
+	s.out, s.flushed = out, end
 	s.changed++
+	return at
 }
 
 // escapedText scans S:LENGTH:"…"; where a byte may stand as \xx. PHP reads this form but no
 // longer writes it, so a changed value is written back as s:.
 func (s *scanner) escapedText(lengthAt int) error {
+	if s.quoted.is {
+		return s.broken()
+	}
 	n, err := s.number(':')
 	if err != nil {
 		return err
@@ -324,10 +402,8 @@ func (s *scanner) escapedText(lengthAt int) error {
 	if s.change == nil {
 		return nil
 	}
-	s.scratch = s.change(s.scratch[:0], plain)
-	if !bytes.Equal(s.scratch, plain) {
-		s.splice(lengthAt, s.pos-1, s.scratch)
-		s.out[len(s.out)-len(s.scratch)-len(strconv.Itoa(len(s.scratch)))-5] = 's'
+	if at := s.splice(lengthAt, s.pos-1, plain, s.change); at >= 0 {
+		s.out[at-2] = 's'
 	}
 	return nil
 }
@@ -335,6 +411,9 @@ func (s *scanner) escapedText(lengthAt int) error {
 // custom scans C:LEN:"Class":LEN:{payload}. The payload is the class's own format; most are
 // serialised values with something between, so those are mended and the rest is treated as text.
 func (s *scanner) custom(depth int) error {
+	if s.quoted.is {
+		return s.broken()
+	}
 	if _, err := s.text(s.pos, nil); err != nil {
 		return err
 	}

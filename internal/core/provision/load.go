@@ -235,13 +235,13 @@ func (f *rowFeeder) feed(sc *sqltext.Scanner) error {
 		if !slices.Equal(ins.Columns, f.columns) {
 			return fmt.Errorf("%s: %w: the columns change between statements", f.unit.entries[0], archive.ErrDamaged)
 		}
-		dirty := f.mk.rewriter.Has(ins.Rows)
+		f.worker.Begin(ins.Rows)
 		var n int64
 		for ; ins.Next(&row); n++ {
 			if len(row) != len(f.columns) {
 				return fmt.Errorf("%s: %w: a row has %d values for %d columns", f.unit.entries[0], archive.ErrDamaged, len(row), len(f.columns))
 			}
-			if err := f.row(row, dirty); err != nil {
+			if err := f.row(row); err != nil {
 				return err
 			}
 		}
@@ -256,36 +256,29 @@ func (f *rowFeeder) feed(sc *sqltext.Scanner) error {
 	return f.out.Flush()
 }
 
-func (f *rowFeeder) row(row []sqltext.Literal, dirty bool) (err error) {
+func (f *rowFeeder) row(row []sqltext.Literal) (err error) {
 	line := f.line[:0]
 	for i, lit := range row {
 		if i > 0 {
 			line = append(line, '\t')
 		}
-		names, prefixed := f.prefixed[i]
 		body, quoted := lit.Quoted()
-		if !quoted || !prefixed && !(dirty && f.mk.rewriter.Has(body)) {
-			if line, err = f.literal(line, i, lit); err != nil {
-				return err
-			}
+		if names, prefixed := f.prefixed[i]; quoted && prefixed {
+			f.plain = sqltext.AppendUnescaped(f.plain[:0], body)
+			f.fresh = f.mk.reprefix(f.worker.Value(f.fresh[:0], f.plain), names)
+			line = sitedb.AppendField(line, f.fresh)
+			f.sum(i, f.fresh)
 			continue
 		}
-		if !prefixed {
-			if out, ok := f.worker.Escaped(append(f.fresh[:0], '\''), body); ok {
+		if quoted && f.worker.Touches(body) {
+			if out, changed := f.worker.Literal(append(f.fresh[:0], '\''), body); changed {
 				f.fresh = append(out, '\'')
-				if line, err = f.literal(line, i, f.fresh); err != nil {
-					return err
-				}
-				continue
+				lit = f.fresh
 			}
 		}
-		f.plain = sqltext.AppendUnescaped(f.plain[:0], body)
-		f.fresh = f.worker.Value(f.fresh[:0], f.plain)
-		if prefixed {
-			f.fresh = f.mk.reprefix(f.fresh, names)
+		if line, err = f.literal(line, i, lit); err != nil {
+			return err
 		}
-		line = sitedb.AppendField(line, f.fresh)
-		f.sum(i, f.fresh)
 	}
 	f.line = append(line, '\n')
 	_, err = f.out.Write(f.line)

@@ -43,10 +43,10 @@ func TestRowsThatHoldNoValuesAreRefused(t *testing.T) {
 	for _, summed := range []bool{true, false} {
 		for _, row := range []string{"_binary", "_latin1 ", "NOW()", "@@version", "SLEEP(9)", "a"} {
 			f := &rowFeeder{mk: &maker{rewriter: r}, worker: r.Worker(), out: bufio.NewWriter(io.Discard), summed: []bool{summed}, sums: []uint64{0}}
-			require.ErrorIs(t, f.row([]sqltext.Literal{sqltext.Literal(row)}, false), sqltext.ErrSyntax, row)
+			require.ErrorIs(t, f.row([]sqltext.Literal{sqltext.Literal(row)}), sqltext.ErrSyntax, row)
 		}
 		f := &rowFeeder{mk: &maker{rewriter: r}, worker: r.Worker(), out: bufio.NewWriter(io.Discard), summed: []bool{summed}, sums: []uint64{0}}
-		require.NoError(t, f.row([]sqltext.Literal{sqltext.Literal("_binary 'harp'")}, false))
+		require.NoError(t, f.row([]sqltext.Literal{sqltext.Literal("_binary 'harp'")}))
 	}
 }
 

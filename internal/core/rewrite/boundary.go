@@ -25,6 +25,9 @@ func previous(src []byte, at int) (r rune, size int) {
 	if at == 0 {
 		return ' ', 0
 	}
+	if c := src[at-1]; c < 'A' && (c < '0' || c > '9') {
+		return rune(c), 1 // nothing is wrapped that ends like this
+	}
 	if at >= 3 && src[at-3] == '%' && isHex(src[at-2]) && isHex(src[at-1]) {
 		return rune(unhex(src[at-2])<<4 | unhex(src[at-1])), 3
 	}
@@ -94,7 +97,7 @@ func nameGoesOn(src []byte, at int) bool {
 }
 
 // pathNeedles compiles a folder on disk in each spelling it can have.
-func pathNeedles(p Pair, addresses []Pair) ([]needle, error) {
+func pathNeedles(p Pair, addresses []Pair, styles *styles) ([]needle, error) {
 	old, fresh := path.Clean(p.Old), path.Clean(p.New)
 	if !path.IsAbs(old) || !path.IsAbs(fresh) {
 		return nil, fmt.Errorf("folders to replace must be absolute: %q, %q", p.Old, p.New)
@@ -110,12 +113,13 @@ func pathNeedles(p Pair, addresses []Pair) ([]needle, error) {
 	for _, st := range styles {
 		text := []byte(strings.ReplaceAll(old, "/", st.slash))
 		with := []byte(strings.ReplaceAll(fresh, "/", st.slash))
-		out = append(out, needle{newPattern(text), newPattern([]byte(key)), len(out) == 0, false, func(src []byte, at int) (hit, bool) {
+		out = append(out, needle{newPattern(text, false), newPattern([]byte(key), false), len(out) == 0, false, func(src []byte, at int, h *hit) bool {
 			end := at + len(text)
 			if r, _ := previous(src, at); letter(r) || r == '.' || r == '~' || r == '\\' || nameGoesOn(src, end) {
-				return hit{}, false
+				return false
 			}
-			return hit{from: at, to: end, with: with, form: Folder}, true
+			*h = hit{from: at, to: end, with: with, form: Folder}
+			return true
 		}})
 	}
 	return out, nil

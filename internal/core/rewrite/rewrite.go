@@ -11,8 +11,9 @@
 //	out := w.Value(nil, []byte(`a:1:{i:0;s:33:"http://base.localhost:8480/a.jpg";}`))
 //
 // Every disguise leaves the host's own characters as they are (RFC 3986 section 3.2.2 needs no
-// encoding for them), so the search is for the host, in lower case, capitals, or as a sentence begins; what stands around it decides. That makes
-// values without the host cost no more than one search.
+// encoding for them), so the search is for the host, in any case (RFC 4343); what stands around it decides. That makes
+// values without the host cost no more than one search. Rows are rewritten as they stand in SQL, escapes and all, where
+// that means the same (see Literal).
 //
 // What it never does: it does not touch a longer host name that contains the old one, another port
 // of the same host, a mail address (RFC 5322 addr-spec) or a path segment that happens to be
@@ -43,17 +44,17 @@ type Rules struct {
 
 // Rewriter applies Rules. It is immutable and may be shared; see Worker.
 type Rewriter struct {
-	needles []needle
-	near    int // how far around a hit an escape may change the judgement
+	plain  []needle // for text as it is
+	quoted []needle // for text between the quotes of an SQL literal; nil where only plain text can be rewritten
 }
 
 // needle is one thing to search for and the judge of each place it is found at.
 type needle struct {
 	pattern
-	key   pattern // a part that related needles share: where it is missing, so are they all
-	first bool    // the first of those that share it
-	alone bool    // nobody shares it
-	match func(src []byte, at int) (hit, bool)
+	key   pattern                               // a part that related needles share: where it is missing, so are they all
+	first bool                                  // the first of those that share it
+	alone bool                                  // nobody shares it
+	match func(src []byte, at int, h *hit) bool // fills in h
 }
 
 // hit is a piece of the source and what replaces it.
@@ -84,36 +85,53 @@ func (f Form) String() string { return formNames[f] }
 
 // New checks and compiles rules.
 func New(rules Rules) (*Rewriter, error) {
-	r := &Rewriter{near: 24} // the longest beginning, and the longest port
+	plain, err := compile(rules, &plainStyles)
+	if err != nil || !quotable(rules) {
+		return &Rewriter{plain: plain}, err
+	}
+	quoted, err := compile(rules, &quotedStyles)
+	return &Rewriter{plain, quoted}, err
+}
+
+// quotable reports whether the rules' own text is spelled one way only in an SQL literal.
+func quotable(rules Rules) bool {
+	for _, p := range slices.Concat(rules.Addresses, rules.Paths) {
+		if strings.ContainsFunc(p.Old+p.New, func(c rune) bool { return c < ' ' || c == 0x7f || strings.ContainsRune(`\'"%`, c) }) {
+			return false
+		}
+	}
+	return true
+}
+
+func compile(rules Rules, styles *styles) ([]needle, error) {
+	var out []needle
 	for _, p := range rules.Addresses {
-		a, err := newAddress(p)
+		a, err := newAddress(p, styles)
 		if err != nil {
 			return nil, err
 		}
-		r.near = max(r.near, 24+len(a.path[len(styles)-1]))
 		if !strings.EqualFold(strings.TrimSuffix(p.Old, "/"), strings.TrimSuffix(p.New, "/")) {
-			for _, host := range spellings(a.host) {
-				r.needles = append(r.needles, needle{newPattern([]byte(host)), newPattern([]byte(host)), true, true, a.match})
-			}
+			host := newPattern([]byte(a.host), true)
+			out = append(out, needle{host, host, true, true, a.match})
 		}
 	}
 	for _, p := range rules.Paths {
-		needles, err := pathNeedles(p, rules.Addresses)
+		needles, err := pathNeedles(p, rules.Addresses, styles)
 		if err != nil {
 			return nil, err
 		}
-		r.needles = append(r.needles, needles...)
+		out = append(out, needles...)
 	}
-	if len(r.needles) > maxNeedles {
+	if len(out) > maxNeedles {
 		return nil, fmt.Errorf("%d addresses and %d folders are more than can be replaced at once", len(rules.Addresses), len(rules.Paths))
 	}
-	return r, nil
+	return out, nil
 }
 
 // Has reports whether src contains anything that might have to be replaced.
 func (r *Rewriter) Has(src []byte) bool {
-	for i := range r.needles {
-		if n := &r.needles[i]; n.first && n.key.index(src, 0) >= 0 {
+	for i := range r.plain {
+		if n := &r.plain[i]; n.first && n.key.index(src, 0) >= 0 {
 			return true
 		}
 	}
@@ -122,33 +140,21 @@ func (r *Rewriter) Has(src []byte) bool {
 
 // finder goes through a text of less than 2 GiB once for each needle, however many hits there are.
 type finder struct {
-	r   *Rewriter
-	src []byte
-	at  [maxNeedles]int32 // where each needle is found next; len(src) when nowhere
+	needles []needle
+	src     []byte
+	at      [maxNeedles]int32 // where each needle is found next; len(src) when nowhere
 
 	first, which int // what raw said last; first is -1 before that
 }
 
 // maxNeedles is enough for four addresses and four folders.
-const maxNeedles = 4*3 + 4*len(styles)
+const maxNeedles = 4 + 4*len(styles{})
 
-// spellings are those that people write a host name in, which is one name in any case (RFC 4343): as programs do, as the
-// first word of a sentence, and in capitals.
-func spellings(host string) []string {
-	out := []string{host}
-	for _, s := range []string{strings.ToUpper(host[:1]) + host[1:], strings.ToUpper(host)} {
-		if !slices.Contains(out, s) {
-			out = append(out, s)
-		}
-	}
-	return out
-}
-
-func (r *Rewriter) finder(src []byte) finder {
-	f := finder{r: r, src: src, first: -1}
+func newFinder(needles []needle, src []byte) finder {
+	f := finder{needles: needles, src: src, first: -1}
 	missing := false
-	for i := range r.needles {
-		n := &r.needles[i]
+	for i := range needles {
+		n := &needles[i]
 		if n.first {
 			missing = !n.alone && n.key.index(src, 0) < 0
 		}
@@ -166,9 +172,9 @@ func (f *finder) raw(from int) (at, which int) {
 		return f.first, f.which
 	}
 	f.first = len(f.src)
-	for i := range f.r.needles {
+	for i := range f.needles {
 		if int(f.at[i]) < from {
-			next := f.r.needles[i].index(f.src, from)
+			next := f.needles[i].index(f.src, from)
 			if next < 0 {
 				next = len(f.src)
 			}
@@ -181,15 +187,19 @@ func (f *finder) raw(from int) (at, which int) {
 	return f.first, f.which
 }
 
-// next returns the first hit that begins at or after from.
-func (f *finder) next(from int) (hit, bool) {
+// next fills in the first hit that lies in src[from:to], whose judge sees nothing outside src[begin:to], and reports
+// whether there is one. The hit's places are those in src.
+func (f *finder) next(begin, from, to int, h *hit) bool {
 	for search := from; ; {
 		at, which := f.raw(search)
-		if at == len(f.src) {
-			return hit{}, false
+		if at >= to {
+			return false
 		}
-		if h, ok := f.r.needles[which].match(f.src, at); ok && h.from >= from {
-			return h, true
+		n := &f.needles[which]
+		if at+len(n.text) <= to && n.match(f.src[begin:to], at-begin, h) {
+			if h.from, h.to = h.from+begin, h.to+begin; h.from >= from {
+				return true
+			}
 		}
 		search = at + 1
 	}
@@ -197,9 +207,10 @@ func (f *finder) next(from int) (hit, bool) {
 
 // address is a compiled address pair.
 type address struct {
-	host, port string              // of the old one; port is empty for the scheme's own
-	path       [len(styles)][]byte // of the old one, in each spelling
-	with       [len(styles)]replacements
+	styles     *styles
+	host, port string                // of the old one; port is empty for the scheme's own
+	path       [len(styles{})][]byte // of the old one, in each spelling
+	with       [len(styles{})]replacements
 }
 
 // replacements are the new address as it stands in one spelling, with each sort of beginning.
@@ -208,7 +219,7 @@ type replacements struct {
 	mixed                  []byte // with scheme, and a plain colon behind it, as in http:%2F%2F
 }
 
-func newAddress(p Pair) (*address, error) {
+func newAddress(p Pair, styles *styles) (*address, error) {
 	old, err := ParseAddress(p.Old)
 	if err != nil {
 		return nil, err
@@ -217,7 +228,7 @@ func newAddress(p Pair) (*address, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &address{host: old.Hostname(), port: ownPort(old)}
+	a := &address{styles: styles, host: old.Hostname(), port: ownPort(old)}
 	for i, st := range styles {
 		a.path[i] = []byte(strings.ReplaceAll(old.Path, "/", st.slash))
 		a.with[i] = replacements{
@@ -273,7 +284,10 @@ type style struct {
 	form         Form
 }
 
-var styles = [...]style{
+// styles are the spellings from the plainest to the most wrapped.
+type styles [7]style
+
+var plainStyles = styles{
 	{`/`, `:`, Plain},
 	{`\/`, `:`, Escaped},
 	{`\\\/`, `:`, Escaped},
@@ -282,6 +296,15 @@ var styles = [...]style{
 	{`%252F`, `%253A`, Percent},
 	{`%252f`, `%253a`, Percent},
 }
+
+// quotedStyles are those within an SQL literal, where each backslash is two.
+var quotedStyles = func() styles {
+	out := plainStyles
+	for i := range out {
+		out[i].slash = strings.ReplaceAll(out[i].slash, `\`, `\\`)
+	}
+	return out
+}()
 
 // begin is how an address begins.
 type begin uint8
@@ -294,13 +317,13 @@ const (
 )
 
 // match judges the host found at src[at:].
-func (a *address) match(src []byte, at int) (hit, bool) {
-	h := hit{from: at, to: at + len(a.host)}
-	st, how, scheme, ok := before(src, &h)
-	if !ok || !a.after(src, &h, &st, how, scheme) {
-		return h, false
+func (a *address) match(src []byte, at int, h *hit) bool {
+	h.from, h.to = at, at+len(a.host)
+	st, how, scheme, ok := a.before(src, h)
+	if !ok || !a.after(src, h, &st, how, scheme) {
+		return false
 	}
-	h.form = styles[st].form
+	h.form = a.styles[st].form
 	switch how {
 	case bare:
 		h.with, h.form = a.with[st].bare, Bare
@@ -317,39 +340,36 @@ func (a *address) match(src []byte, at int) (hit, bool) {
 	case mixedScheme:
 		h.with = a.with[st].mixed
 	}
-	return h, true
+	return true
 }
 
 // before looks at what precedes the host: two slashes in some spelling, with or without a scheme,
 // or a place where a bare host may begin. It moves h.from to the start of what is replaced.
-func before(src []byte, h *hit) (st int, how begin, scheme string, ok bool) {
+func (a *address) before(src []byte, h *hit) (st int, how begin, scheme string, ok bool) {
 	at := h.from
-	if st = slashesBefore(src, at); st < 0 {
+	if st = a.styles.slashesBefore(src, at); st < 0 {
 		return 0, bare, "", bareMayBegin(src, at)
 	}
-	h.from = at - 2*len(styles[st].slash)
-	for i, colon := range [...]string{styles[st].colon, ":"} {
-		for _, sch := range [...]string{"http", "https"} {
-			from := h.from - len(sch) - len(colon)
-			if from < 0 || !foldEqual(src[from:h.from], sch, colon) || wordBefore(src, from) {
-				continue
-			}
+	h.from = at - 2*len(a.styles[st].slash)
+	if from, sch := schemeBefore(src, h.from, a.styles[st].colon); from >= 0 {
+		h.from = from
+		return st, withScheme, sch, true
+	}
+	if a.styles[st].colon != ":" {
+		if from, sch := schemeBefore(src, h.from, ":"); from >= 0 {
 			h.from = from
-			if i == 1 && st > 2 {
-				return st, mixedScheme, sch, true
-			}
-			return st, withScheme, sch, true
+			return st, mixedScheme, sch, true
 		}
 	}
 	// Some other scheme (ftp, ws, a stream) is somebody else's address.
-	if h.from > 0 && (src[h.from-1] == ':' || bytes.HasSuffix(src[:h.from], []byte(styles[st].colon))) {
+	if h.from > 0 && (src[h.from-1] == ':' || bytes.HasSuffix(src[:h.from], []byte(a.styles[st].colon))) {
 		return st, rootless, "", false
 	}
 	return st, rootless, "", true
 }
 
 // slashesBefore returns the style of the two slashes that end at src[:at], or -1.
-func slashesBefore(src []byte, at int) int {
+func (styles *styles) slashesBefore(src []byte, at int) int {
 	if at < 2 {
 		return -1
 	}
@@ -371,14 +391,25 @@ func slashesBefore(src []byte, at int) int {
 	return -1
 }
 
-// foldEqual reports whether b is the two words, the first in any case.
-func foldEqual(b []byte, word, rest string) bool {
-	for i := range len(word) {
-		if b[i]|0x20 != word[i] {
-			return false
+// schemeBefore returns where http or https begins, in any case, that a colon and src[end:] follow; -1 where neither does.
+func schemeBefore(src []byte, end int, colon string) (from int, scheme string) {
+	end -= len(colon)
+	if end < len("http") || string(src[end:end+len(colon)]) != colon {
+		return -1, ""
+	}
+	scheme = "http"
+	if src[end-1]|0x20 == 's' {
+		scheme = "https"
+	}
+	if from = end - len(scheme); from < 0 || wordBefore(src, from) {
+		return -1, ""
+	}
+	for i := range len(scheme) {
+		if src[from+i]|0x20 != scheme[i] {
+			return -1, ""
 		}
 	}
-	return string(b[len(word):]) == rest
+	return from, scheme
 }
 
 // after looks at what follows the host: the port must be the old one, then the old folder, then an
@@ -393,7 +424,7 @@ func (a *address) after(src []byte, h *hit, st *int, how begin, scheme string) b
 	}
 	if len(port) > 0 {
 		if how == bare && spelled != ":" {
-			for i, s := range styles {
+			for i, s := range a.styles {
 				if s.colon == spelled {
 					*st = i
 					break
@@ -411,20 +442,24 @@ func (a *address) after(src []byte, h *hit, st *int, how begin, scheme string) b
 
 // portAt reads a colon in any spelling and digits.
 func portAt(src []byte, at int) (port []byte, end int, colon string) {
-	if at >= len(src) || src[at] != ':' && src[at] != '%' {
+	switch {
+	case at >= len(src):
+	case src[at] == ':':
+		colon = ":"
+	case src[at] == '%':
+		for _, c := range [...]string{"%3A", "%3a", "%253A", "%253a"} {
+			if bytes.HasPrefix(src[at:], []byte(c)) {
+				colon = c
+				break
+			}
+		}
+	}
+	end = at + len(colon)
+	for colon != "" && end < len(src) && src[end] >= '0' && src[end] <= '9' {
+		end++
+	}
+	if end == at+len(colon) {
 		return nil, at, ""
 	}
-	for _, colon := range [...]string{":", "%3A", "%3a", "%253A", "%253a"} {
-		if !bytes.HasPrefix(src[at:], []byte(colon)) {
-			continue
-		}
-		end := at + len(colon)
-		for end < len(src) && src[end] >= '0' && src[end] <= '9' {
-			end++
-		}
-		if end > at+len(colon) {
-			return src[at+len(colon) : end], end, colon
-		}
-	}
-	return nil, at, ""
+	return src[at+len(colon) : end], end, colon
 }

@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -101,29 +102,112 @@ func TestStatementRewritesStringsAndKeepsTheRest(t *testing.T) {
 	in := "INSERT INTO `base.localhost` VALUES (1,'it''s http:\\\\/\\\\/base.localhost','x'),(2,'s:21:\\\"http://base.localhost\\\";',NULL)"
 	var out bytes.Buffer
 	require.NoError(t, w.Script(&out, strings.NewReader(in)))
-	require.Equal(t, "INSERT INTO `base.localhost` VALUES (1,'it\\'s http:\\\\/\\\\/a.localhost','x'),(2,'s:18:\"http://a.localhost\";',NULL);\n", out.String())
+	require.Equal(t, "INSERT INTO `base.localhost` VALUES (1,'it''s http:\\\\/\\\\/a.localhost','x'),(2,'s:18:\\\"http://a.localhost\\\";',NULL)", out.String())
 }
 
-func TestRewritingEscapedTextMeansTheSameAsTakingItApart(t *testing.T) {
+// What is in a literal is rewritten as if it had been taken apart, with whatever escapes it is written, and what other
+// literals have does not matter.
+func TestRewritingALiteralMeansTheSameAsTakingItApart(t *testing.T) {
 	r := rewriter(t, "http://base.localhost:81", "http://alder.example/x")
-	piece := rapid.SampledFrom([]string{"http://base.localhost:81", "//base.localhost:81", `http:\/\/base.localhost:81\/`, "base.localhost:81", "\n", "'", `\`, `"`,
-		" and then a good deal of running text ", "@", "/", "é", "/srv/www/base", "a:1:{", "s:3:"})
-	rapid.Check(t, func(t *rapid.T) {
-		plain := []byte(strings.Join(rapid.SliceOfN(piece, 0, 9).Draw(t, "pieces"), ""))
-		lit := sqltext.AppendString(nil, plain)
-		out, ok := r.Worker().Escaped(nil, lit[1:len(lit)-1])
-		if !ok {
-			require.Empty(t, out)
-			return
+	piece := rapid.SampledFrom([]string{"http://base.localhost:81", "//base.localhost:81", `http:\/\/base.localhost:81\/`, `http:\\\/\\\/base.localhost:81`, "Base.LOCALHOST:81", "\n", "'", `\`, `"`,
+		" and then a good deal of running text ", "@", "/", "é", "/srv/www/base", `\/srv\/www\/base`, "a:1:{", "s:3:", "%", "_", "\x00", "t", "0", `\u0022`, "http%3A%2F%2Fbase.localhost%3A81"})
+	text := rapid.Custom(func(t *rapid.T) string {
+		plain := strings.Join(rapid.SliceOfN(piece, 0, 9).Draw(t, "pieces"), "")
+		for range rapid.IntRange(0, 2).Draw(t, "depth") {
+			plain = string(phpval.AppendString([]byte("a:2:{i:0;i:-7;s:4:\"link\";"), plain)) + "}"
 		}
-		require.Equal(t, string(r.Worker().Value(nil, plain)), string(sqltext.AppendUnescaped(nil, out)))
+		return plain
+	})
+	rapid.Check(t, func(t *rapid.T) {
+		var sql, want []byte
+		odd := rapid.IntRange(0, 20).Draw(t, "odd escapes in twenty")
+		for range rapid.IntRange(1, 3).Draw(t, "literals") {
+			plain := text.Draw(t, "text")
+			sql, want = append(sql, ",'"...), append(want, ',')
+			for i := range len(plain) {
+				sql = escapeSomehow(t, sql, plain[i], odd)
+			}
+			sql = append(sql, '\'')
+			want = sqltext.AppendString(want, r.Worker().Value(nil, []byte(plain)))
+		}
+		w := r.Worker()
+		w.Begin(sql)
+		var got []byte
+		for pos := 0; pos < len(sql); {
+			begin, end, _ := sqltext.NextString(sql, pos)
+			got = append(got, ',')
+			out, changed := w.Literal(nil, sql[begin:end])
+			if !changed {
+				require.Empty(t, out)
+				out = sql[begin:end]
+			}
+			got = sqltext.AppendString(got, sqltext.AppendUnescaped(nil, out))
+			pos = end + 1
+		}
+		require.Equal(t, string(want), string(got), "%s", sql)
+	})
+}
+
+// escapeSomehow writes a byte as some dump might, now and then as none does.
+func escapeSomehow(t *rapid.T, dst []byte, c byte, odd int) []byte {
+	plain := rapid.IntRange(1, 60).Draw(t, "odd") > odd
+	switch {
+	case c == '\'' && rapid.Bool().Draw(t, "doubled"):
+		return append(dst, "''"...)
+	case c == '"' && rapid.Bool().Draw(t, "escaped"):
+		return append(dst, `\"`...)
+	case !plain && (c == '\n' || c == 0), !plain && c == '\t':
+		return append(dst, c)
+	case !plain && strings.IndexByte(":@-{;\xc3", c) >= 0: // not what names have, which are looked for as they are
+		return append(dst, '\\', c)
+	}
+	return sqltext.AppendEscapes(dst, []byte{c})
+}
+
+// A dump is rewritten piece by piece as it would be in one.
+func TestRewritingInPiecesIsRewritingAtOnce(t *testing.T) {
+	r := rewriter(t, "http://base.localhost:8480", "https://alder-valley.example")
+	in := script(2 << 20)
+	long := bytes.Repeat([]byte("http://base.localhost:8480/ "), 40<<10)
+	in = append(append(append(in, "-- it's http://base.localhost:8480\nINSERT INTO `x's` VALUES ('"...), long...), "', \"http://base.localhost:8480's\") /* ' */;\n'http://base.localhost:8480'"...)
+	var whole, pieces bytes.Buffer
+	require.NoError(t, r.Worker().Script(&whole, bytes.NewReader(in)))
+	require.NoError(t, r.Worker().Script(&pieces, iotest.OneByteReader(bytes.NewReader(in))))
+	require.True(t, bytes.Equal(whole.Bytes(), pieces.Bytes()))
+	require.Equal(t, 2, bytes.Count(whole.Bytes(), []byte("http://base.localhost:8480")), "in the comment and in what is not in single quotes")
+	require.True(t, bytes.HasSuffix(whole.Bytes(), []byte("'https://alder-valley.example'")))
+}
+
+// The two ways to search find the same.
+func TestSearchingFindsWhatIsThere(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.StringMatching("[abB.]{1,5}").Draw(t, "text")
+		src := []byte(rapid.StringMatching("[abB.]{0,120}").Draw(t, "in"))
+		fold := rapid.Bool().Draw(t, "fold")
+		from := rapid.IntRange(0, len(src)).Draw(t, "from")
+		p := newPattern([]byte(text), fold)
+		want := strings.Index(string(src[from:]), text)
+		if fold {
+			want = strings.Index(strings.ToLower(string(src[from:])), strings.ToLower(text))
+		}
+		if want >= 0 {
+			want += from
+		}
+		require.Equal(t, want, p.index(src, from))
+		slow := -1
+		for i := 0; i+p.pair.gap < len(src) && slow < 0; i++ {
+			if src[i]|p.pair.foldFirst == p.pair.first && src[i+p.pair.gap]|p.pair.foldSecond == p.pair.second {
+				slow = i
+			}
+		}
+		require.Equal(t, slow, p.pair.index(src))
 	})
 }
 
 func TestRewritingThereAndBackIsIdentity(t *testing.T) {
 	const a, b = "http://base.localhost:81", "http://alder.example/x"
 	there, back := rewriter(t, a, b), rewriter(t, b, a)
-	back.needles = append(back.needles[:3], mustPaths(t)...)
+	back.plain = append(back.plain[:1], mustPaths(t)...)
 	piece := rapid.SampledFrom([]string{a, "//base.localhost:81", `http:\/\/base.localhost:81\/`, "http%3A%2F%2Fbase.localhost%3A81%2F",
 		"base.localhost", ":81", ":", "/", "x@", " ", ".", "é", `\`, `"`, "%2F", "http", "/srv/www/base", "-", "a"})
 	rapid.Check(t, func(t *rapid.T) {
@@ -136,7 +220,7 @@ func TestRewritingThereAndBackIsIdentity(t *testing.T) {
 }
 
 func mustPaths(t require.TestingT) []needle {
-	n, err := pathNeedles(Pair{"/srv/sites/alder", "/srv/www/base"}, nil)
+	n, err := pathNeedles(Pair{"/srv/sites/alder", "/srv/www/base"}, nil, &plainStyles)
 	require.NoError(t, err)
 	return n
 }

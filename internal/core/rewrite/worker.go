@@ -2,7 +2,7 @@ package rewrite
 
 import (
 	"bytes"
-	"io"
+	"slices"
 	"unicode/utf8"
 
 	"nestseed/internal/core/phpval"
@@ -63,15 +63,20 @@ type Worker struct {
 	forms [forms]int64
 	tally Tally
 
-	plain, fresh []byte // scratch
-
+	hit    hit      // the last one
 	levels []*level // of serialised values within one another
 	depth  int
+
+	sql          finder // over the text that Begin was given
+	unsure       bool   // what is being rewritten within it has to be taken apart
+	plain, fresh []byte // and was
 }
 
 // level goes through a serialised value.
 type level struct {
-	finder finder
+	finder *finder
+	own    finder // for a value that is not part of a longer text
+	base   int    // where the value begins in the finder's text
 	near   func(from int) int
 }
 
@@ -115,20 +120,14 @@ func (w *Worker) nested(dst, src []byte) []byte {
 	if !phpval.Looks(src) {
 		return w.Text(dst, src)
 	}
-	if w.depth == len(w.levels) {
-		l := &level{}
-		l.near = func(from int) int {
-			at, _ := l.finder.raw(from)
-			return at
-		}
-		w.levels = append(w.levels, l)
-	}
-	l := w.levels[w.depth]
-	l.finder = w.r.finder(src)
-	w.depth++
+	l := w.enter()
+	l.own = newFinder(w.r.plain, src)
+	l.finder, l.base = &l.own, 0
+	counted := w.forms
 	out, changed, err := phpval.RewriteNear(dst, src, l.near, w.nested)
 	w.depth--
 	if err != nil {
+		w.forms = counted
 		w.tally.Broken++
 		return append(dst, src...)
 	}
@@ -138,19 +137,42 @@ func (w *Worker) nested(dst, src []byte) []byte {
 	return out
 }
 
+// enter goes one level deeper; whoever enters takes it off depth again.
+func (w *Worker) enter() *level {
+	if w.depth == len(w.levels) {
+		l := &level{}
+		l.near = func(from int) int {
+			at, _ := l.finder.raw(l.base + from)
+			return at - l.base
+		}
+		w.levels = append(w.levels, l)
+	}
+	w.depth++
+	return w.levels[w.depth-1]
+}
+
 // Text appends running text, rewritten.
 func (w *Worker) Text(dst, src []byte) []byte {
-	pos, f := 0, w.r.finder(src)
-	for {
-		h, ok := f.next(pos)
-		if !ok {
-			return append(dst, src[pos:]...)
+	f := newFinder(w.r.plain, src)
+	return w.text(dst, &f, 0, len(src), false)
+}
+
+// text appends what the finder's text has between two places, rewritten. Samples of what is quoted are shown as it means.
+func (w *Worker) text(dst []byte, f *finder, begin, end int, quoted bool) []byte {
+	h := &w.hit
+	for pos := begin; ; {
+		if !f.next(begin, pos, end, h) {
+			return append(dst, f.src[pos:end]...)
 		}
 		w.forms[h.form]++
 		if w.forms[h.form] <= samplesEach && w.Where != "" {
-			w.tally.Samples = append(w.tally.Samples, sample(w.Where, src, h))
+			s := sample(w.Where, f.src[begin:end], h.from-begin, h.to-begin, *h)
+			if quoted {
+				s.Before, s.After = string(sqltext.AppendUnescaped(nil, []byte(s.Before))), string(sqltext.AppendUnescaped(nil, []byte(s.After)))
+			}
+			w.tally.Samples = append(w.tally.Samples, s)
 		}
-		dst = append(dst, src[pos:h.from]...)
+		dst = append(dst, f.src[pos:h.from]...)
 		dst = append(dst, h.with...)
 		pos = h.to
 	}
@@ -161,10 +183,10 @@ func (r *Rewriter) Leftovers(src []byte) (n int, first string) {
 	if !r.Has(src) {
 		return 0, ""
 	}
-	f := r.finder(src)
+	f := newFinder(r.plain, src)
+	var h hit
 	for pos := 0; ; n++ {
-		h, ok := f.next(pos)
-		if !ok {
+		if !f.next(0, pos, len(src), &h) {
 			return n, first
 		}
 		if n == 0 {
@@ -174,10 +196,10 @@ func (r *Rewriter) Leftovers(src []byte) (n int, first string) {
 	}
 }
 
-func sample(where string, src []byte, h hit) Sample {
-	before := around(src, h.from, h.to)
-	lead := max(0, h.from-24)
-	return Sample{h.form.String(), where, before, around(append(append(bytes.Clone(src[lead:h.from]), h.with...), src[h.to:min(len(src), h.to+24)]...), h.from-lead, h.from-lead+len(h.with))}
+func sample(where string, src []byte, from, to int, h hit) Sample {
+	before := around(src, from, to)
+	lead := max(0, from-24)
+	return Sample{h.form.String(), where, before, around(slices.Concat(src[lead:from], h.with, src[to:min(len(src), to+24)]), from-lead, from-lead+len(h.with))}
 }
 
 // around returns src[from:to] with up to 24 bytes on either side, cut to whole characters.
@@ -189,80 +211,5 @@ func around(src []byte, from, to int) string {
 	return string(bytes.ToValidUTF8(src[from:to], nil))
 }
 
-// Statement appends an INSERT statement with its string literals rewritten, and leaves any other
-// statement as it is.
-func (w *Worker) Statement(dst, stmt []byte) []byte {
-	if !w.r.Has(stmt) {
-		return append(dst, stmt...)
-	}
-	plain, fresh := w.plain, w.fresh
-	defer func() { w.plain, w.fresh = plain, fresh }()
-	f := w.r.finder(stmt)
-	done := 0
-	for pos := 0; ; {
-		begin, end := sqltext.NextString(stmt, pos)
-		if begin < 0 {
-			return append(dst, stmt[done:]...)
-		}
-		pos = end + 1
-		at, _ := f.raw(begin)
-		if at == len(stmt) {
-			return append(dst, stmt[done:]...)
-		}
-		if at >= end {
-			continue
-		}
-		var ok bool
-		if fresh, ok = w.Escaped(fresh[:0], stmt[begin:end]); ok {
-			dst = append(append(dst, stmt[done:begin]...), fresh...)
-			done = end
-			continue
-		}
-		plain = sqltext.AppendUnescaped(plain[:0], stmt[begin:end])
-		fresh = w.value(fresh[:0], plain)
-		if bytes.Equal(plain, fresh) {
-			continue
-		}
-		dst = append(dst, stmt[done:begin-1]...)
-		dst = sqltext.AppendString(dst, fresh)
-		done = end + 1
-	}
-}
-
-// Escaped rewrites the text between the quotes of an SQL literal as it stands, without taking its escapes
-// apart, which is most of the work on a literal. That is right only where it means the same: in text that is
-// not serialised, whose hits have no escape near them. Else it returns dst as it was and false.
-func (w *Worker) Escaped(dst, body []byte) ([]byte, bool) {
-	if len(body) > 2 && body[1] == ':' && bytes.IndexByte([]byte("aOsSCE"), body[0]) >= 0 {
-		return dst, false
-	}
-	f, near := w.r.finder(body), w.r.near
-	for at, which := f.raw(0); at < len(body); at, which = f.raw(at + 1) {
-		end := at + len(w.r.needles[which].text)
-		if around := body[max(0, at-near):min(len(body), end+near)]; bytes.IndexByte(around, '\\') >= 0 || bytes.IndexByte(around, '\'') >= 0 {
-			return dst, false
-		}
-	}
-	before := len(dst)
-	if dst = w.Text(dst, body); !bytes.Equal(dst[before:], body) {
-		w.tally.Values++
-	}
-	return dst, true
-}
-
-// Script copies SQL from src to dst with the strings of its statements rewritten.
-func (w *Worker) Script(dst io.Writer, src io.Reader) error {
-	sc := sqltext.NewScanner(src, 1<<30)
-	var out []byte
-	for sc.Scan() {
-		out = w.Statement(out[:0], sc.Statement())
-		out = append(out, ";\n"...)
-		if _, err := dst.Write(out); err != nil {
-			return err
-		}
-	}
-	return sc.Err()
-}
-
-// Looks like text: no NUL byte in what was read of it. The same rule serves diff and grep.
+// IsText reports whether a file looks like text: no NUL byte in what was read of it. The same rule serves diff and grep.
 func IsText(head []byte) bool { return bytes.IndexByte(head, 0) < 0 }

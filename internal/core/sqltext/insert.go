@@ -114,19 +114,26 @@ func literalEnd(src []byte, pos int) int {
 	return pos
 }
 
-// NextString finds the next quoted string at or after pos and returns where the text between its
-// quotes begins and ends. Without one, or when it is not closed, begin is -1.
-func NextString(src []byte, pos int) (begin, end int) {
-	q := bytes.IndexByte(src[pos:], '\'')
-	if q < 0 {
-		return -1, -1
+// NextString finds the next string in single quotes at or after pos, which is outside strings and comments, and returns
+// where the text between its quotes begins and ends. Where there is none, or it is not closed, begin is -1, and resume is
+// from where to look again when more of the SQL is there.
+func NextString(src []byte, pos int) (begin, end, resume int) {
+	for pos < len(src) {
+		c := src[pos]
+		if !opens[c] {
+			pos++
+			continue
+		}
+		n := pass(src, pos)
+		if n < 0 {
+			return -1, -1, pos
+		}
+		if c == '\'' {
+			return pos + 1, n - 1, n
+		}
+		pos = n
 	}
-	begin = pos + q + 1
-	end = closing(src, begin, '\'', true)
-	if end < 0 {
-		return -1, -1
-	}
-	return begin, end - 1
+	return -1, -1, pos
 }
 
 func skipSpace(src []byte, pos int) int {

@@ -163,9 +163,9 @@ func (s *Scanner) directive() bool {
 func statementEnd(src []byte, from int, delimiter []byte) (end, resume int) {
 	for i := from; i < len(src); {
 		switch c := src[i]; {
-		case c == '\'' || c == '"' || c == '`':
-			n := closing(src, i+1, c, c != '`')
-			if n < 0 || n == len(src) {
+		case opens[c]:
+			n := pass(src, i)
+			if n < 0 || n == len(src) && c != '#' && c != '-' && c != '/' {
 				return -1, i // the quote may be doubled by the next byte
 			}
 			i = n
@@ -173,18 +173,29 @@ func statementEnd(src []byte, from int, delimiter []byte) (end, resume int) {
 			return i, 0
 		case c == delimiter[0] && len(src)-i < len(delimiter):
 			return -1, i
-		case c == '#' || c == '-' || c == '/':
-			if len(src)-i < 3 {
-				return -1, i
-			}
-			n := commentEnd(src[i:])
-			if n < 0 {
-				return -1, i
-			}
-			i += max(n, 1)
 		default:
 			i++
 		}
 	}
 	return -1, len(src)
+}
+
+// opens are the bytes that a quoted text or a comment can begin with.
+var opens = [256]bool{'\'': true, '"': true, '`': true, '#': true, '-': true, '/': true}
+
+// pass returns the place behind the quoted text or the comment that begins at src[i], or behind the byte there when none
+// does; -1 when it does not end, or it takes more bytes to tell.
+func pass(src []byte, i int) int {
+	switch c := src[i]; c {
+	case '\'', '"', '`':
+		return closing(src, i+1, c, c != '`')
+	}
+	if len(src)-i < 3 {
+		return -1
+	}
+	n := commentEnd(src[i:])
+	if n < 0 {
+		return -1
+	}
+	return i + max(n, 1)
 }

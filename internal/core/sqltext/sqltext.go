@@ -41,10 +41,11 @@ var unescapes = func() (t [256]byte) {
 
 // AppendString appends b as a quoted literal.
 func AppendString(dst, b []byte) []byte {
-	dst = append(dst, '\'')
-	dst = AppendEscaped(dst, b, &escapes)
-	return append(dst, '\'')
+	return append(AppendEscapes(append(dst, '\''), b), '\'')
 }
+
+// AppendEscapes appends b as it stands between the quotes of a literal.
+func AppendEscapes(dst, b []byte) []byte { return AppendEscaped(dst, b, &escapes) }
 
 // AppendBinary appends b as a literal that no character set is applied to.
 func AppendBinary(dst, b []byte) []byte {
@@ -209,6 +210,49 @@ func AppendUnescaped(dst, body []byte) []byte {
 			quote = index(body, '\'', at)
 		}
 	}
+}
+
+// Skip returns where n bytes of meaning, which begin at body[pos] of the text between quotes, end in it; -1 when it has
+// not as many.
+func Skip(body []byte, pos, n int) int {
+	for ; n > 0; n-- {
+		if pos >= len(body) {
+			return -1
+		}
+		switch c := body[pos]; {
+		case c == '\\' && pos+1 < len(body):
+			if next := body[pos+1]; next == '%' || next == '_' {
+				if n--; n == 0 {
+					return -1 // in the middle of two bytes that stand for themselves together
+				}
+			}
+			pos += 2
+		case c == '\'' && pos+1 < len(body):
+			pos += 2
+		default:
+			pos++
+		}
+	}
+	return pos
+}
+
+// Meant returns how many bytes the text between quotes means.
+func Meant(body []byte) int {
+	slash, quote := index(body, '\\', 0), index(body, '\'', 0)
+	n := len(body)
+	for at := min(slash, quote); at < len(body); at = min(slash, quote) {
+		if n--; at == slash && at+1 < len(body) && (body[at+1] == '%' || body[at+1] == '_') || at+1 == len(body) {
+			n++
+		}
+		at = min(at+2, len(body))
+		if slash < at {
+			slash = index(body, '\\', at)
+		}
+		if quote < at {
+			quote = index(body, '\'', at)
+		}
+	}
+	return n
 }
 
 // index returns the first place at or after from where c is, or the length of b.

@@ -2,6 +2,7 @@ package sqltext
 
 import (
 	"bytes"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -24,10 +25,12 @@ func TestStringsOfAStatementAreFoundOneAfterTheOther(t *testing.T) {
 		stmt = append(stmt, " ;"...)
 		var got []string
 		for pos := 0; ; {
-			begin, end := NextString(stmt, pos)
+			begin, end, resume := NextString(stmt, pos)
 			if begin < 0 {
+				require.Equal(t, len(stmt), resume)
 				break
 			}
+			require.Equal(t, end+1, resume)
 			require.Equal(t, byte('\''), stmt[begin-1])
 			require.Equal(t, byte('\''), stmt[end])
 			got = append(got, string(AppendUnescaped([]byte{}, stmt[begin:end])))
@@ -35,10 +38,35 @@ func TestStringsOfAStatementAreFoundOneAfterTheOther(t *testing.T) {
 		}
 		require.Equal(t, want, got, "%s", stmt)
 	})
-	begin, end := NextString([]byte("VALUES ('not closed"), 0)
-	require.Equal(t, []int{-1, -1}, []int{begin, end})
-	begin, end = NextString([]byte(`VALUES ('ends in an escape\'`), 0)
-	require.Equal(t, []int{-1, -1}, []int{begin, end})
+	for sql, want := range map[string][3]int{
+		"VALUES ('not closed":            {-1, -1, 8},
+		`VALUES ('ends in an escape\'`:   {-1, -1, 8},
+		"/* it's */ \"it's\" `it's` 'x'": {26, 27, 28},
+		"-- it's\n'x'":                   {9, 10, 11},
+		"5-3, '' # don't":                {6, 6, 7},
+		"1 -- don't":                     {-1, -1, 2},
+		"1, 2 /":                         {-1, -1, 5},
+	} {
+		begin, end, resume := NextString([]byte(sql), 0)
+		require.Equal(t, want, [3]int{begin, end, resume}, sql)
+	}
+}
+
+// What text between quotes means is counted and skipped as it is taken apart.
+func TestEscapesAreCountedAsTheyAreTakenApart(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		body := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a", "bc", "''", `\'`, `\\`, `\n`, `\%`, `\_`, "é", `\"`, `"`, "%"}), 0, 12).Draw(t, "pieces"), ""))
+		plain := AppendUnescaped(nil, body)
+		require.Equal(t, len(plain), Meant(body), "%s", body)
+		for n := range len(plain) + 2 {
+			pos := Skip(body, 0, n)
+			if pos < 0 {
+				require.True(t, n > len(plain) || plain[n-1] == '\\', "%s at %d", body, n)
+				continue
+			}
+			require.Equal(t, string(plain[:n]), string(AppendUnescaped(nil, body[:pos])), "%s at %d", body, n)
+		}
+	})
 }
 
 func TestLiteralsThatAreNoneAreErrors(t *testing.T) {

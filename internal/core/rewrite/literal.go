@@ -1,0 +1,167 @@
+package rewrite
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+
+	"nestseed/internal/core/phpval"
+	"nestseed/internal/core/sqltext"
+)
+
+// Begin prepares for the literals of a piece of SQL, which are given to Literal in the order in which they stand there.
+// What may have to be replaced is looked for once in the whole piece.
+func (w *Worker) Begin(sql []byte) { w.sql = newFinder(w.r.needles(), sql) }
+
+// needles are those to look for in SQL.
+func (r *Rewriter) needles() []needle {
+	if r.quoted != nil {
+		return r.quoted
+	}
+	return r.plain
+}
+
+// Touches reports whether a part of what Begin was given contains anything that might have to be replaced.
+func (w *Worker) Touches(part []byte) bool {
+	from := w.place(part)
+	at, _ := w.sql.raw(from)
+	return at < from+len(part)
+}
+
+// place is where a part of what Begin was given begins. The part ends where it may, but its capacity has to reach to the
+// end of the whole.
+func (w *Worker) place(part []byte) int { return cap(w.sql.src) - cap(part) }
+
+// Literal appends the text between the quotes of an SQL literal, a part of what Begin was given, rewritten as Value
+// would rewrite what it means, and reports whether it changed; else dst is returned as it was.
+//
+// Taking the escapes apart and putting them in again is most of the work on a literal, so the text is rewritten as it
+// stands: a backslash is two there, and a serialised value is walked by what its text means. Where a literal has escapes
+// that dumps do not write, or is serialised but broken, it is taken apart after all.
+func (w *Worker) Literal(dst, body []byte) ([]byte, bool) {
+	if !w.Touches(body) {
+		return dst, false
+	}
+	counted, serialised := w.forms, w.tally.Serialised
+	if w.r.quoted != nil {
+		w.unsure = false
+		out := w.literal(dst, body)
+		if !w.unsure {
+			if bytes.Equal(out[len(dst):], body) {
+				return dst, false
+			}
+			w.tally.Values++
+			return out, true
+		}
+		w.forms, w.tally.Serialised = counted, serialised
+	}
+	w.plain = sqltext.AppendUnescaped(w.plain[:0], body)
+	w.fresh = w.value(w.fresh[:0], w.plain)
+	if bytes.Equal(w.plain, w.fresh) {
+		return dst, false
+	}
+	return sqltext.AppendEscapes(dst, w.fresh), true
+}
+
+// usual reports whether every escape of a literal is one that stands for punctuation or for white space. Then what
+// stands around an address in it is of the same sort, escaped or not, and that is what is judged by.
+func usual(body []byte) bool {
+	for at := 0; ; at += 2 {
+		i := bytes.IndexByte(body[at:], '\\')
+		if i < 0 {
+			return true
+		}
+		if at += i; at+1 == len(body) {
+			return false
+		}
+		switch body[at+1] {
+		case '\\', '"', '\'', 'n', 'r', 't':
+		default:
+			return false
+		}
+	}
+}
+
+// literal is nested for text as it stands in SQL.
+func (w *Worker) literal(dst, body []byte) []byte {
+	from := w.place(body)
+	if !phpval.LooksQuoted(body) {
+		if w.unsure = w.unsure || !usual(body); w.unsure {
+			return append(dst, body...)
+		}
+		return w.text(dst, &w.sql, from, from+len(body), true)
+	}
+	l := w.enter()
+	l.finder, l.base = &w.sql, from
+	out, changed, err := phpval.RewriteQuoted(dst, body, l.near, w.literal)
+	w.depth--
+	if err != nil {
+		w.unsure = true
+		return append(dst, body...)
+	}
+	if changed > 0 {
+		w.tally.Serialised++
+	}
+	return out
+}
+
+// maxLiteral bounds what Script holds of one literal or comment.
+const maxLiteral = 1 << 30
+
+// Script copies SQL from src to dst, its single-quoted literals rewritten and all else as it is.
+func (w *Worker) Script(dst io.Writer, src io.Reader) error {
+	in, out := make([]byte, 256<<10), []byte(nil)
+	for have := 0; ; {
+		n, err := src.Read(in[have:])
+		have += n
+		if err != nil && err != io.EOF {
+			return err
+		}
+		if have < len(in) && err == nil {
+			continue
+		}
+		var done int
+		out, done = w.chunk(out[:0], in[:have], err == io.EOF)
+		if _, err := dst.Write(out); err != nil {
+			return err
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if done == 0 && len(in) >= maxLiteral {
+			return fmt.Errorf("%w: a literal or a comment is longer than %d bytes", sqltext.ErrSyntax, maxLiteral)
+		}
+		rest := in[done:have]
+		if done == 0 {
+			in = make([]byte, 2*len(in))
+		}
+		have = copy(in, rest)
+	}
+}
+
+// chunk appends SQL with its literals rewritten, as far as they are whole, or all of it when it is the last, and returns
+// how much of it that was.
+func (w *Worker) chunk(dst, sql []byte, last bool) (_ []byte, done int) {
+	w.Begin(sql)
+	for pos := 0; ; {
+		begin, end, resume := sqltext.NextString(sql, pos)
+		if begin < 0 || !last && end+1 == len(sql) {
+			if last {
+				resume = len(sql)
+			} else if begin >= 0 {
+				resume = begin - 1
+			}
+			return append(dst, sql[done:resume]...), resume
+		}
+		pos = end + 1
+		if !w.Touches(sql[begin:end]) {
+			continue
+		}
+		dst = append(dst, sql[done:begin]...)
+		out, changed := w.Literal(dst, sql[begin:end])
+		if !changed {
+			out = append(dst, sql[begin:end]...)
+		}
+		dst, done = out, end
+	}
+}

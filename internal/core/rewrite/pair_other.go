@@ -1,0 +1,7 @@
+//go:build !amd64
+
+package rewrite
+
+const wide = false
+
+func pairIndex([]byte, *pair) int { panic("not on this processor") }
