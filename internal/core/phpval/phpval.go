@@ -129,11 +129,20 @@ func (s *scanner) literal(want string) error {
 	return nil
 }
 
+// semicolon consumes one.
+func (s *scanner) semicolon() error {
+	if s.pos >= len(s.src) || s.src[s.pos] != ';' {
+		return s.broken()
+	}
+	s.pos++
+	return nil
+}
+
 // number consumes decimal digits and the byte after them.
 func (s *scanner) number(end byte) (int, error) {
 	start, n := s.pos, 0
 	for s.pos < len(s.src) && s.src[s.pos] >= '0' && s.src[s.pos] <= '9' {
-		if n > (1<<31)/10 {
+		if n > maxLength {
 			return 0, s.broken()
 		}
 		n = n*10 + int(s.src[s.pos]-'0')
@@ -208,7 +217,7 @@ func (s *scanner) value(depth int) error {
 		if _, err := s.text(lengthAt, s.change); err != nil {
 			return err
 		}
-		return s.literal(";")
+		return s.semicolon()
 	case 'S':
 		return s.escapedText(lengthAt)
 	case 'E':
@@ -265,7 +274,7 @@ func (s *scanner) members(n, depth int, keyChange func(dst, s []byte) []byte) er
 			if _, err := s.text(s.pos, keyChange); err != nil {
 				return err
 			}
-			if err := s.literal(";"); err != nil {
+			if err := s.semicolon(); err != nil {
 				return err
 			}
 		default:
@@ -278,57 +287,53 @@ func (s *scanner) members(n, depth int, keyChange func(dst, s []byte) []byte) er
 	return s.literal("}")
 }
 
-// text scans LENGTH:"BYTES", having its length at lengthAt, and returns the bytes.
+// text scans LENGTH:"BYTES", having its length at lengthAt, and returns the bytes. It is most of the work on a value, so
+// what it does for each string is written out.
 func (s *scanner) text(lengthAt int, change func(dst, s []byte) []byte) ([]byte, error) {
-	n, err := s.number(':')
-	if err != nil {
-		return nil, err
+	src, at, n := s.src, s.pos, 0
+	for at < len(src) && src[at]-'0' <= 9 && n <= maxLength {
+		n = n*10 + int(src[at]-'0')
+		at++
 	}
-	if err := s.quote(); err != nil {
-		return nil, err
+	if at == s.pos || n > maxLength || at+2 >= len(src) || src[at] != ':' {
+		return nil, s.broken()
 	}
-	from := s.pos
-	if err := s.skip(n); err != nil {
-		return nil, err
+	if at++; src[at] == '\\' && s.quoted.is {
+		at++
 	}
-	body := s.src[from:s.pos]
-	if err := s.quote(); err != nil {
-		return nil, err
+	if src[at] != '"' {
+		return nil, s.broken()
 	}
-	if change != nil && s.near != nil {
+	from := at + 1
+	end := from + n
+	if s.quoted.is {
+		end = s.quoted.skip(src, from, n)
+	}
+	if at = end; at >= 0 && at+1 < len(src) && src[at] == '\\' && s.quoted.is {
+		at++
+	}
+	if at < 0 || at >= len(src) || src[at] != '"' {
+		return nil, s.broken()
+	}
+	s.pos = at + 1
+	body := src[from:end]
+	if change == nil {
+		return body, nil
+	}
+	if s.near != nil {
 		if s.next < from {
 			s.next = s.near(from)
 		}
-		if s.next >= s.pos {
+		if s.next >= end {
 			return body, nil
 		}
 	}
-	if change != nil {
-		s.splice(lengthAt, s.pos, body, change)
-	}
+	s.splice(lengthAt, s.pos, body, change)
 	return body, nil
 }
 
-// quote consumes a quote.
-func (s *scanner) quote() error {
-	if s.quoted.is && s.pos < len(s.src) && s.src[s.pos] == '\\' {
-		s.pos++
-	}
-	return s.literal(`"`)
-}
-
-// skip consumes n bytes of a string.
-func (s *scanner) skip(n int) error {
-	end := s.pos + n
-	if s.quoted.is {
-		end = s.quoted.skip(s.src, s.pos, n)
-	}
-	if n < 0 || end < s.pos || end > len(s.src) {
-		return s.broken()
-	}
-	s.pos = end
-	return nil
-}
+// maxLength bounds what a length says.
+const maxLength = (1 << 31) / 10
 
 // room is for the longest length and what stands between it and the string.
 const room = len(`9223372036854775807:\"`)

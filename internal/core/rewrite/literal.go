@@ -11,14 +11,13 @@ import (
 
 // Begin prepares for the literals of a piece of SQL, which are given to Literal in the order in which they stand there.
 // What may have to be replaced is looked for once in the whole piece.
-func (w *Worker) Begin(sql []byte) { w.sql = newFinder(w.r.needles(), sql) }
-
-// needles are those to look for in SQL.
-func (r *Rewriter) needles() []needle {
-	if r.quoted != nil {
-		return r.quoted
+func (w *Worker) Begin(sql []byte) {
+	if w.r.quoted == nil {
+		w.sql = newFinder(w.r.plain, sql)
+		return
 	}
-	return r.plain
+	w.sql = newFinder(w.r.quoted, sql)
+	w.sql.behind = w.r.behind
 }
 
 // Touches reports whether a part of what Begin was given contains anything that might have to be replaced.
@@ -44,9 +43,9 @@ func (w *Worker) Literal(dst, body []byte) ([]byte, bool) {
 	}
 	counted, serialised := w.forms, w.tally.Serialised
 	if w.r.quoted != nil {
-		w.unsure = false
+		w.sql.unsure = false
 		out := w.literal(dst, body)
-		if !w.unsure {
+		if !w.sql.unsure {
 			if bytes.Equal(out[len(dst):], body) {
 				return dst, false
 			}
@@ -63,11 +62,15 @@ func (w *Worker) Literal(dst, body []byte) ([]byte, bool) {
 	return sqltext.AppendEscapes(dst, w.fresh), true
 }
 
-// usual reports whether every escape of a literal is one that stands for punctuation or for white space. Then what
-// stands around an address in it is of the same sort, escaped or not, and that is what is judged by.
-func usual(body []byte) bool {
-	for at := 0; ; at += 2 {
-		i := bytes.IndexByte(body[at:], '\\')
+// usual reports whether every escape in body[from:to] is one that stands for punctuation or for white space. Then what
+// stands there is of the same sort, escaped or not, and that is what is judged by. The places may be outside the body.
+func usual(body []byte, from, to int) bool {
+	from, to = max(from, 0), min(to, len(body))
+	for from > 0 && body[from-1] == '\\' {
+		from-- // not to begin within an escape
+	}
+	for at := from; at < to; at += 2 {
+		i := bytes.IndexByte(body[at:to], '\\')
 		if i < 0 {
 			return true
 		}
@@ -80,13 +83,16 @@ func usual(body []byte) bool {
 			return false
 		}
 	}
+	return true
 }
 
 // literal is nested for text as it stands in SQL.
 func (w *Worker) literal(dst, body []byte) []byte {
 	from := w.place(body)
 	if !phpval.LooksQuoted(body) {
-		if w.unsure = w.unsure || !usual(body); w.unsure {
+		// It may be one after all, when its escapes are taken apart.
+		if bytes.IndexByte([]byte(`aOsSCE\`), body[0]) >= 0 && !usual(body, 0, len(body)) {
+			w.sql.unsure = true
 			return append(dst, body...)
 		}
 		return w.text(dst, &w.sql, from, from+len(body), true)
@@ -96,7 +102,7 @@ func (w *Worker) literal(dst, body []byte) []byte {
 	out, changed, err := phpval.RewriteQuoted(dst, body, l.near, w.literal)
 	w.depth--
 	if err != nil {
-		w.unsure = true
+		w.sql.unsure = true
 		return append(dst, body...)
 	}
 	if changed > 0 {
@@ -143,6 +149,7 @@ func (w *Worker) Script(dst io.Writer, src io.Reader) error {
 // how much of it that was.
 func (w *Worker) chunk(dst, sql []byte, last bool) (_ []byte, done int) {
 	w.Begin(sql)
+	next, _ := w.sql.raw(0)
 	for pos := 0; ; {
 		begin, end, resume := sqltext.NextString(sql, pos)
 		if begin < 0 || !last && end+1 == len(sql) {
@@ -153,8 +160,10 @@ func (w *Worker) chunk(dst, sql []byte, last bool) (_ []byte, done int) {
 			}
 			return append(dst, sql[done:resume]...), resume
 		}
-		pos = end + 1
-		if !w.Touches(sql[begin:end]) {
+		if pos = end + 1; end <= next {
+			continue
+		}
+		if next, _ = w.sql.raw(begin); end <= next {
 			continue
 		}
 		dst = append(dst, sql[done:begin]...)

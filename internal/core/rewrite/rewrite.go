@@ -46,7 +46,12 @@ type Rules struct {
 type Rewriter struct {
 	plain  []needle // for text as it is
 	quoted []needle // for text between the quotes of an SQL literal; nil where only plain text can be rewritten
+	behind int      // how far behind a needle its judge may look, at most
 }
+
+// before is how far before a needle its judge may look, at most: two slashes in their longest spelling, a colon, a scheme,
+// and two characters that are wrapped.
+const before = 2*len(`\\\\\\/`) + len("%253A") + len("https") + 2*len(`\u0022`) + 1
 
 // needle is one thing to search for and the judge of each place it is found at.
 type needle struct {
@@ -90,7 +95,11 @@ func New(rules Rules) (*Rewriter, error) {
 		return &Rewriter{plain: plain}, err
 	}
 	quoted, err := compile(rules, &quotedStyles)
-	return &Rewriter{plain, quoted}, err
+	r := &Rewriter{plain: plain, quoted: quoted, behind: len("%253A65535") + 2}
+	for _, p := range rules.Addresses {
+		r.behind += len(p.Old) * len(`\\\\\\/`)
+	}
+	return r, err
 }
 
 // quotable reports whether the rules' own text is spelled one way only in an SQL literal.
@@ -145,6 +154,9 @@ type finder struct {
 	at      [maxNeedles]int32 // where each needle is found next; len(src) when nowhere
 
 	first, which int // what raw said last; first is -1 before that
+
+	behind int  // above 0 in text that stands in an SQL literal: how far escapes behind a needle matter
+	unsure bool // there were escapes around a needle by which it cannot be judged
 }
 
 // maxNeedles is enough for four addresses and four folders.
@@ -196,6 +208,10 @@ func (f *finder) next(begin, from, to int, h *hit) bool {
 			return false
 		}
 		n := &f.needles[which]
+		if f.behind > 0 && !usual(f.src[begin:to], at-begin-before, at-begin+len(n.text)+f.behind) {
+			f.unsure = true
+			return false
+		}
 		if at+len(n.text) <= to && n.match(f.src[begin:to], at-begin, h) {
 			if h.from, h.to = h.from+begin, h.to+begin; h.from >= from {
 				return true

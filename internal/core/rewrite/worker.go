@@ -68,8 +68,7 @@ type Worker struct {
 	depth  int
 
 	sql          finder // over the text that Begin was given
-	unsure       bool   // what is being rewritten within it has to be taken apart
-	plain, fresh []byte // and was
+	plain, fresh []byte // a literal taken apart
 }
 
 // level goes through a serialised value.
