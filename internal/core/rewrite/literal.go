@@ -41,6 +41,11 @@ func (w *Worker) Literal(dst, body []byte) ([]byte, bool) {
 	if !w.Touches(body) {
 		return dst, false
 	}
+	return w.touched(dst, body)
+}
+
+// touched is Literal where there is something to replace, perhaps.
+func (w *Worker) touched(dst, body []byte) ([]byte, bool) {
 	counted, serialised := w.forms, w.tally.Serialised
 	if w.r.quoted != nil {
 		w.sql.unsure = false
@@ -167,7 +172,7 @@ func (w *Worker) chunk(dst, sql []byte, last bool) (_ []byte, done int) {
 			continue
 		}
 		dst = append(dst, sql[done:begin]...)
-		out, changed := w.Literal(dst, sql[begin:end])
+		out, changed := w.touched(dst, sql[begin:end])
 		if !changed {
 			out = append(dst, sql[begin:end]...)
 		}

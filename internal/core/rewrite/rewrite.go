@@ -296,21 +296,21 @@ func ownPort(u *url.URL) string {
 
 // style is how slashes and colons are spelled in one disguise.
 type style struct {
-	slash, colon string
-	form         Form
+	slash, twice, colon string
+	form                Form
 }
 
 // styles are the spellings from the plainest to the most wrapped.
 type styles [7]style
 
 var plainStyles = styles{
-	{`/`, `:`, Plain},
-	{`\/`, `:`, Escaped},
-	{`\\\/`, `:`, Escaped},
-	{`%2F`, `%3A`, Percent},
-	{`%2f`, `%3a`, Percent},
-	{`%252F`, `%253A`, Percent},
-	{`%252f`, `%253a`, Percent},
+	{`/`, `//`, `:`, Plain},
+	{`\/`, `\/\/`, `:`, Escaped},
+	{`\\\/`, `\\\/\\\/`, `:`, Escaped},
+	{`%2F`, `%2F%2F`, `%3A`, Percent},
+	{`%2f`, `%2f%2f`, `%3a`, Percent},
+	{`%252F`, `%252F%252F`, `%253A`, Percent},
+	{`%252f`, `%252f%252f`, `%253a`, Percent},
 }
 
 // quotedStyles are those within an SQL literal, where each backslash is two.
@@ -318,6 +318,7 @@ var quotedStyles = func() styles {
 	out := plainStyles
 	for i := range out {
 		out[i].slash = strings.ReplaceAll(out[i].slash, `\`, `\\`)
+		out[i].twice = out[i].slash + out[i].slash
 	}
 	return out
 }()
@@ -392,16 +393,21 @@ func (styles *styles) slashesBefore(src []byte, at int) int {
 	switch last := src[at-1]; {
 	case last == '/' && src[at-2] == '/':
 		return 0
-	case last != '/' && last|0x20 != 'f':
-		return -1
-	}
-	for i := len(styles) - 1; i > 0; i-- { // the longer spellings end like shorter ones
-		n := len(styles[i].slash)
-		if at >= 2*n && string(src[at-n:at]) == styles[i].slash && string(src[at-2*n:at-n]) == styles[i].slash {
-			if styles[i].form == Escaped && at > 2*n && src[at-2*n-1] == '\\' {
-				return -1 // more backslashes: a wrapping deeper than any that is known
+	case last == '/':
+		// The longer spelling ends like the shorter one.
+		for i := 2; i > 0; i-- {
+			if n := 2 * len(styles[i].slash); at >= n && string(src[at-n:at]) == styles[i].twice {
+				if at > n && src[at-n-1] == '\\' {
+					break // more backslashes: a wrapping deeper than any that is known
+				}
+				return i
 			}
-			return i
+		}
+	case last|0x20 == 'f':
+		for i := len(styles) - 1; i > 2; i-- {
+			if n := 2 * len(styles[i].slash); at >= n && string(src[at-n:at]) == styles[i].twice {
+				return i
+			}
 		}
 	}
 	return -1

@@ -174,9 +174,21 @@ func appendTuple(stmt, line []byte) []byte {
 			stmt = append(stmt, "NULL"...)
 			continue
 		}
-		stmt = sqltext.AppendText(stmt, sqltext.AppendUnescaped(nil, bytes.ReplaceAll(field, []byte("'"), []byte("''"))))
+		stmt = sqltext.AppendText(stmt, appendFieldValue(nil, field))
 	}
 	return append(stmt, "),"...)
+}
+
+// appendFieldValue appends what a field means; quotes are nothing special in it.
+func appendFieldValue(dst, field []byte) []byte {
+	for {
+		i := bytes.IndexByte(field, '\\')
+		if i < 0 || i+1 == len(field) {
+			return append(dst, field...)
+		}
+		dst = sqltext.AppendUnescaped(append(dst, field[:i]...), field[i:i+2])
+		field = field[i+2:]
+	}
 }
 
 // fieldEscapes are the bytes that must not stand bare in a tab-separated field (MariaDB manual, "LOAD DATA INFILE").
@@ -198,7 +210,7 @@ func AppendLiteralField(dst []byte, lit sqltext.Literal) ([]byte, error) {
 		return append(dst, `\N`...), nil
 	}
 	body, quoted := lit.Quoted()
-	if quoted && bytes.IndexByte(body, '\t') < 0 && (bytes.IndexByte(body, '\\') < 0 || plainEscapes(body)) && bytes.IndexByte(body, '\'') < 0 && bytes.IndexByte(body, '\n') < 0 {
+	if quoted && bytes.IndexByte(body, '\t') < 0 && bytes.IndexByte(body, '\n') < 0 && plainEscapes(body) && (bytes.IndexByte(body, '\'') < 0 || !bytes.Contains(body, []byte("''"))) {
 		return append(dst, body...), nil
 	}
 	value, err := lit.AppendValue([]byte{})
@@ -212,7 +224,7 @@ func AppendLiteralField(dst []byte, lit sqltext.Literal) ([]byte, error) {
 func plainEscapes(body []byte) bool {
 	for i := bytes.IndexByte(body, '\\'); i >= 0 && i+1 < len(body); {
 		switch body[i+1] {
-		case '0', 'n', 'r', 'Z', '\\':
+		case '0', 'n', 'r', 'Z', '\\', '\'', '"':
 		default:
 			return false
 		}

@@ -120,16 +120,17 @@ func literalEnd(src []byte, pos int) int {
 func NextString(src []byte, pos int) (begin, end, resume int) {
 	for pos < len(src) {
 		c := src[pos]
-		if !opens[c] {
-			pos++
-			continue
-		}
-		n := pass(src, pos)
-		if n < 0 {
+		if c == '\'' {
+			if n := closing(src, pos+1, c, true); n >= 0 {
+				return pos + 1, n - 1, n
+			}
 			return -1, -1, pos
 		}
-		if c == '\'' {
-			return pos + 1, n - 1, n
+		n := pos + 1
+		if opens[c] {
+			if n = pass(src, pos); n < 0 {
+				return -1, -1, pos
+			}
 		}
 		pos = n
 	}
