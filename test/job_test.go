@@ -34,8 +34,19 @@ func TestTheMainJobByCommandLine(t *testing.T) {
 	require.Contains(t, must(t, "packing", "check", "music-base"), "matches nothing")
 	require.Contains(t, must(t, "release", "verify", "music-base"), "every sum holds")
 
+	told := ask[wire.HostTest](t, "host", "test", "preview")
+	require.Empty(t, told.Untold)
+	require.Len(t, told.Runtimes, 1)
+	require.Equal(t, "PHP", told.Runtimes[0].Name)
+	require.Contains(t, told.Runtimes[0].Parts, "mysqli")
+	left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "asks-*"))
+	require.NoError(t, err)
+	require.Empty(t, left, "the page that asks is taken away")
+	require.Contains(t, must(t, "host", "show", "preview"), "PHP "+told.Runtimes[0].Version)
+
 	for _, school := range scenario.Schools(3) {
 		addClient(t, school)
+		require.Contains(t, must(t, "site", "plan", school.Name, "--from", "music-base", "--host", "preview"), "PHP "+told.Runtimes[0].Version)
 		require.Contains(t, must(t, "site", "plan", school.Name, "--from", "music-base", "--host", "preview"), "ready; nothing has been touched")
 		nothingLeft(t, school.Name)
 		site := ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -39,6 +40,9 @@ func (a *app) host() *cli.Command {
 		if h.Connect != "" {
 			fmt.Fprintf(a.out, "connect   %s\n", h.Connect)
 		}
+		for _, r := range h.Runtimes {
+			fmt.Fprintf(a.out, "runs      %s %s, as it told on %s\n", r.Name, r.Version, r.AskedAt.Local().Format("2 January 2006 15:04"))
+		}
 	}
 	return noun("host", "places with files and database servers", add,
 		listing(a, "list hosts", (*client.Client).Hosts, []string{"host", "files", "address", "database"}, func(h wire.Host) []string {
@@ -60,6 +64,12 @@ func (a *app) host() *cli.Command {
 					writable = "files cannot be written"
 				}
 				fmt.Fprintf(a.out, "%s: %s free, %s, %s answers\n", args[0], size(t.FreeBytes), writable, t.Server)
+				for _, r := range t.Runtimes {
+					fmt.Fprintf(a.out, "%s: runs %s %s with %s\n", args[0], r.Name, r.Version, strings.Join(r.Parts, ", "))
+				}
+				if t.Untold != "" {
+					fmt.Fprintf(a.out, "%s: %s\n", args[0], t.Untold)
+				}
 			})
 		}),
 		a.remove("hosts", "host"))

@@ -80,12 +80,21 @@ type Attention struct {
 
 // Host is a place with files and a database server.
 type Host struct {
-	Name     string `json:"name"`
-	Files    string `json:"files"`
-	WebRoot  string `json:"web_root"`
-	Address  string `json:"address"`
-	Database string `json:"database"`
-	Connect  string `json:"connect,omitempty"`
+	Name     string    `json:"name"`
+	Files    string    `json:"files"`
+	WebRoot  string    `json:"web_root"`
+	Address  string    `json:"address"`
+	Database string    `json:"database"`
+	Connect  string    `json:"connect,omitempty"`
+	Runtimes []Runtime `json:"runtimes,omitempty" doc:"what runs on it, as it told when it was tested"`
+}
+
+// Runtime is what runs the programs of sites on a host.
+type Runtime struct {
+	Name    string    `json:"name"`
+	Version string    `json:"version"`
+	Parts   []string  `json:"parts" doc:"what it has been built with"`
+	AskedAt time.Time `json:"asked_at"`
 }
 
 // NewHost makes a host. The password of the database account is kept in the vault.
@@ -101,9 +110,11 @@ type NewHost struct {
 
 // HostTest is what a host answered.
 type HostTest struct {
-	FreeBytes int64  `json:"free_bytes"`
-	Writable  bool   `json:"writable"`
-	Server    string `json:"server"`
+	FreeBytes int64     `json:"free_bytes"`
+	Writable  bool      `json:"writable"`
+	Server    string    `json:"server"`
+	Runtimes  []Runtime `json:"runtimes" doc:"what runs the programs of sites"`
+	Untold    string    `json:"untold,omitempty" doc:"why it did not tell what runs there"`
 }
 
 // Source is a site that starters are built from.

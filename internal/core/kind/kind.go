@@ -37,7 +37,7 @@ type Kind struct {
 	Title    string   `yaml:"title"`
 	Detect   []string `yaml:"detect"`  // all of these exist in the web root
 	Version  Place    `yaml:"version"` // of the CMS
-	Runtime  Place    `yaml:"runtime"` // the least version of what runs it
+	Runtime  Runtime  `yaml:"runtime"` // what runs it
 	Settings struct {
 		Files    []string `yaml:"files"`  // the first that exists
 		Sample   string   `yaml:"sample"` // what a settings file is made of where there is none
@@ -101,6 +101,17 @@ type Place struct {
 	Name    string `yaml:"name"`
 	File    string `yaml:"file"`
 	Setting string `yaml:"setting"`
+}
+
+// Runtime is what runs the CMS, and where the CMS says the least version of it. Ask is a page that tells, one a line, its
+// {key}, the version, and the parts that it was built with; it is silent after {until}, in seconds of Unix time.
+type Runtime struct {
+	Place `yaml:",inline"`
+	Needs []string `yaml:"needs"` // parts without which the CMS does not run, in small letters
+	Ask   struct {
+		File string `yaml:"file"` // for its ending
+		Text string `yaml:"text"`
+	} `yaml:"ask"`
 }
 
 // Relation says that a row belongs to another: when that one is dropped, so is this. A table may relate to itself.

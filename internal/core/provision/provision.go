@@ -41,6 +41,8 @@ type Request struct {
 	FS      hostfs.FS
 	Server  sitedb.Server
 
+	Runtime *Runtime // of the host, where it has told
+
 	Name    string // of the site: letters, digits, dashes
 	Folder  string // where it goes, relative to the FS
 	Address string
@@ -91,6 +93,7 @@ type Plan struct {
 	Samples        []Sample      `json:"samples,omitempty"`
 	Refresh        *Refreshed    `json:"refresh,omitempty"` // of a site that takes newer code
 	Server         string        `json:"server"`
+	Runtime        string        `json:"runtime,omitempty"`
 	Steps          []Step        `json:"steps"`
 	Missing        []string      `json:"missing"`  // keys of fields without a value they need
 	Problems       []string      `json:"problems"` // sentences; with any, it cannot be done
@@ -317,6 +320,7 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	if req.Archive.Manifest.List.Only == "database" {
 		problem("%s holds a database only; a new site needs a release with its files", p.Release)
 	}
+	p.runtime(req, problem)
 	v, err := req.Server.Version(ctx)
 	if err != nil {
 		problem("%v", err)
@@ -360,7 +364,7 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		visible += "; mail is kept from going out"
 	}
 	p.Steps = []Step{
-		{"Check the host", fmt.Sprintf("%s, %d GB free", p.Server, p.FreeBytes>>30), ""},
+		{"Check the host", p.hostSays(), ""},
 		{"Make database " + p.Database, "and its own user " + p.User + ", with rights in this database only", ""},
 		{"Place files", "beside " + p.Folder + ", then swapped in", fmt.Sprintf("%d files", p.Files)},
 		{"Load rows", fmt.Sprintf("in %d tables, prefix %s becomes %s", p.Tables, p.OldPrefix, p.Prefix), fmt.Sprintf("%d rows", p.Rows)},
@@ -377,6 +381,15 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		}
 		p.Steps = slices.Insert(p.Steps, len(p.Steps)-1, Step{"Replace what is there", p.Replaces + " stay as a safety copy, to be put back with site undo; " + keeps, ""})
 	}
+}
+
+// hostSays are the facts of the target in a line.
+func (p *Plan) hostSays() string {
+	says := p.Server
+	if p.Runtime != "" {
+		says += ", " + p.Runtime
+	}
+	return fmt.Sprintf("%s, %d GB free", says, p.FreeBytes>>30)
 }
 
 // now is the time that rows get.

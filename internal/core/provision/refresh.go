@@ -386,7 +386,7 @@ func (p *Plan) refreshSteps(req Request) {
 		pause = "what visitors write in these moments would be lost; choose a quiet time"
 	}
 	p.Steps = []Step{
-		{"Check the host", fmt.Sprintf("%s, %d GB free", p.Server, p.FreeBytes>>30), ""},
+		{"Check the host", p.hostSays(), ""},
 		{"Place the code of " + p.Release, fmt.Sprintf("beside %s; %s; %s", p.Folder, version, parts), fmt.Sprintf("%d files", p.Files-r.Content)},
 		{"Carry over content", "uploads, settings, accounts and every row, into database " + p.Database + "; " + pause, fmt.Sprintf("%d files, %d rows", r.Content, p.Rows)},
 		{"Swap in", p.Replaces + " stay as a safety copy, to be put back with site undo", ""},

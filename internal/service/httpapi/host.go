@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/provision"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/records"
@@ -17,7 +19,15 @@ import (
 )
 
 func hostOut(h records.Host) wire.Host {
-	return wire.Host{Name: h.Name, Files: h.Files, WebRoot: h.WebRoot, Address: h.Address, Database: h.Database, Connect: h.Connect}
+	return wire.Host{Name: h.Name, Files: h.Files, WebRoot: h.WebRoot, Address: h.Address, Database: h.Database, Connect: h.Connect, Runtimes: runtimesOut(h.Runtimes)}
+}
+
+func runtimesOut(runtimes []provision.Runtime) []wire.Runtime {
+	out := make([]wire.Runtime, len(runtimes))
+	for i, r := range runtimes {
+		out[i] = wire.Runtime(r)
+	}
+	return out
 }
 
 // splitPassword takes the password out of a database address; one given beside it counts more.
@@ -91,6 +101,9 @@ func (a *api) hostOperations(h huma.API) {
 		if err == nil && password != "" {
 			err = a.Works.Vault.Put(ctx, "host", b.Name, "database", password)
 		}
+		if err == nil {
+			host.Runtimes = a.firstAsked(ctx, host)
+		}
 		return single(host, err, hostOut)
 	})
 	operation(h, "POST", "/hosts/{name}/test", "test-host", "Test a host", a.testHost)
@@ -103,6 +116,19 @@ func (a *api) hostOperations(h huma.API) {
 		}
 		return nil, a.db.RemoveSecrets(ctx, "host", in.Name)
 	})
+}
+
+// firstAsked asks a new host what runs on it. When it does not tell, that is no reason to refuse it: plans say so.
+func (a *api) firstAsked(ctx context.Context, host records.Host) []provision.Runtime {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	fsys, err := hostfs.Open(host.Files)
+	if err != nil {
+		return nil
+	}
+	defer fsys.Close()
+	told, _ := a.Works.AskRuntimes(ctx, host, fsys)
+	return told
 }
 
 func (a *api) testHost(ctx context.Context, in *Named) (*body[wire.HostTest], error) {
@@ -129,5 +155,12 @@ func (a *api) testHost(ctx context.Context, in *Named) (*body[wire.HostTest], er
 		return nil, wrong(err)
 	}
 	out.Server = v.Engine + " " + v.Number
+	out.Runtimes = []wire.Runtime{}
+	if out.Writable {
+		told, err := a.Works.AskRuntimes(ctx, host, fsys)
+		if out.Runtimes = runtimesOut(told); err != nil {
+			out.Untold = err.Error()
+		}
+	}
 	return &body[wire.HostTest]{out}, nil
 }

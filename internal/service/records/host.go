@@ -3,6 +3,8 @@ package records
 import (
 	"context"
 	"time"
+
+	"nestseed/internal/core/provision"
 )
 
 // Host is a place with files and a database server. Database is its address without the password,
@@ -16,9 +18,10 @@ type Host struct {
 	Database  string
 	Connect   string
 	CreatedAt time.Time
+	Runtimes  []provision.Runtime // as it has told
 }
 
-const hostColumns = "id, name, files, web_root, address, database, connect, created_at"
+const hostColumns = "id, name, files, web_root, address, database, connect, created_at, runtimes"
 
 // Hosts lists all hosts.
 func (db *DB) Hosts(ctx context.Context) ([]Host, error) {
@@ -39,6 +42,11 @@ func (db *DB) HostByID(ctx context.Context, id int64) (Host, error) {
 func (db *DB) AddHost(ctx context.Context, h Host) (Host, error) {
 	return one[Host](ctx, db, "host", h.Name, "INSERT INTO hosts (name, files, web_root, address, database, connect) VALUES ($1, $2, $3, $4, $5, $6) RETURNING "+hostColumns,
 		h.Name, h.Files, h.WebRoot, h.Address, h.Database, h.Connect)
+}
+
+// SetRuntimes keeps what a host has told of what runs on it.
+func (db *DB) SetRuntimes(ctx context.Context, id int64, runtimes []provision.Runtime) error {
+	return db.exec(ctx, "host", "", "UPDATE hosts SET runtimes = $2 WHERE id = $1", id, runtimes)
 }
 
 // RemoveHost removes a host that nothing uses.

@@ -2,14 +2,17 @@ package runs
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
@@ -140,6 +143,9 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 	o.Request = provision.Request{Archive: a, Kind: k, FS: fsys, Server: server, Name: args.Name, Folder: folder, Address: args.Address,
 		Values: values, Visible: args.Visible, RunID: runID, Visit: w.visitor(k, h, args.Name)}
 	o.Quiet = (!args.Visible || args.Hold || o.Old != nil && o.Old.Held) && !args.Mail
+	if i := slices.IndexFunc(h.Runtimes, func(r provision.Runtime) bool { return r.Name == k.Runtime.Name }); i >= 0 {
+		o.Runtime = &h.Runtimes[i]
+	}
 	if o.Old != nil {
 		o.Request.Folder = o.Old.Folder
 		o.Request.Replace = &provision.Existing{Database: o.Old.Plan.Database, User: o.Old.Plan.User, Prefix: o.Old.Plan.Prefix, Admin: o.Old.Result.Admin, Keep: args.Keep}
@@ -190,6 +196,30 @@ func (w *Works) visitor(k *kind.Kind, h records.Host, site string) func(context.
 		}
 		return check.Visit(ctx, address, h.Connect, cookie, page)
 	}
+}
+
+// AskRuntimes asks a host what runs on it, for every kind that has a page for it, and keeps what it tells.
+func (w *Works) AskRuntimes(ctx context.Context, h records.Host, fsys hostfs.FS) ([]provision.Runtime, error) {
+	name := "asks-" + strings.ToLower(rand.Text()[:8])
+	address := strings.ReplaceAll(h.Address, "{name}", name)
+	folder, err := fill(h.WebRoot, name, address)
+	if err != nil {
+		return nil, err
+	}
+	told := []provision.Runtime{}
+	for _, k := range w.Kinds {
+		if k.Runtime.Ask.Text == "" || slices.ContainsFunc(told, func(r provision.Runtime) bool { return r.Name == k.Runtime.Name }) {
+			continue
+		}
+		r, err := provision.AskRuntime(ctx, k, fsys, folder, func(ctx context.Context, page string) (int, []byte, error) {
+			return check.Visit(ctx, address, h.Connect, "", page)
+		})
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", address, err)
+		}
+		told = append(told, *r)
+	}
+	return told, w.DB.SetRuntimes(ctx, h.ID, told)
 }
 
 // codeOf opens the release that a site's code is of, or nothing when its archive is not kept any more.

@@ -1550,12 +1550,18 @@ export interface components {
             database: string;
             files: string;
             name: string;
+            /** @description what runs on it, as it told when it was tested */
+            runtimes?: components["schemas"]["Runtime"][];
             web_root: string;
         };
         HostTest: {
             /** Format: int64 */
             free_bytes: number;
+            /** @description what runs the programs of sites */
+            runtimes: components["schemas"]["Runtime"][];
             server: string;
+            /** @description why it did not tell what runs there */
+            untold?: string;
             writable: boolean;
         };
         Info: {
@@ -1875,6 +1881,7 @@ export interface components {
             /** Format: int64 */
             rows: number;
             rules: components["schemas"]["RewriteRules"];
+            runtime?: string;
             samples?: components["schemas"]["ProvisionSample"][];
             server: string;
             steps: components["schemas"]["ProvisionStep"][];
@@ -2091,6 +2098,14 @@ export interface components {
             status: "waiting" | "working" | "done" | "failed" | "cancelled";
             title: string;
             who: string;
+        };
+        Runtime: {
+            /** Format: date-time */
+            asked_at: string;
+            name: string;
+            /** @description what it has been built with */
+            parts: string[];
+            version: string;
         };
         SafetyCopy: {
             /** Format: int64 */

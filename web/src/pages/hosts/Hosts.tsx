@@ -1,7 +1,7 @@
 import { useAddHost, useHosts, useTestHost } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
 import { Button, Empty, Field, Head, Input, Loading, Rows, Sheet, Trouble } from '../../parts/parts'
-import { size } from '../../parts/say'
+import { day, size } from '../../parts/say'
 
 export function Hosts() {
   const hosts = useHosts()
@@ -11,7 +11,7 @@ export function Hosts() {
     <>
       <Head title="Hosts" facts="Places with files and database servers, where sources are read and sites are placed."><AddHost /></Head>
       <Trouble error={hosts.error ?? test.error} />
-      {test.data && <p role="status" className="text-leaf-strong bg-leaf-wash rounded px-3 py-2 mb-3">{test.variables}: {size(test.data.free_bytes)} free, files {test.data.writable ? 'can' : 'cannot'} be written, {test.data.server} answers.</p>}
+      {test.data && <p role="status" className="text-leaf-strong bg-leaf-wash rounded px-3 py-2 mb-3">{test.variables}: {size(test.data.free_bytes)} free, files {test.data.writable ? 'can' : 'cannot'} be written, {test.data.server} answers{test.data.runtimes.map((r) => `, ${r.name} ${r.version} runs there`).join('')}.{test.data.untold && <> {test.data.untold}</>}</p>}
       <Sheet>
         {hosts.isPending ? <Loading /> : rows.length === 0 ? <Empty>No hosts yet. Everything begins with one.</Empty> : (
           <Rows caption="Hosts" rows={rows} by={(h) => h.name} columns={[
@@ -20,6 +20,7 @@ export function Hosts() {
             { head: 'Web root', cell: (h) => <span className="font-mono">{h.web_root}</span> },
             { head: 'Address of a site', cell: (h) => <span className="font-mono">{h.address}</span> },
             { head: 'Database', cell: (h) => <span className="font-mono">{h.database}</span> },
+            { head: 'Runs', cell: (h) => h.runtimes?.length ? h.runtimes.map((r) => <span key={r.name} title={`as it told on ${day(r.asked_at)}, with ${r.parts.join(', ')}`}>{r.name} {r.version}</span>) : <span className="text-soft">not asked</span> },
             { head: '', cell: (h) => <Button small disabled={test.isPending} onClick={() => test.mutate(h.name)}>Test</Button> },
           ]} />
         )}

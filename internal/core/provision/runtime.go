@@ -1,0 +1,97 @@
+package provision
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+)
+
+// Runtime is what runs the programs of a kind on a host, as the host itself has told.
+type Runtime struct {
+	Name    string    `json:"name"`
+	Version string    `json:"version"`
+	Parts   []string  `json:"parts"` // what it has been built with, in small letters
+	AskedAt time.Time `json:"asked_at"`
+}
+
+// ErrNotTold says that a host did not tell what runs on it.
+var ErrNotTold = errors.New("did not tell what it runs")
+
+// AskRuntime puts a kind's page that tells into a folder of its own, asks for it at the folder's address as a visitor
+// would, and takes it away again. The page has a name that nobody can guess and is silent after ten minutes, should it
+// be left behind. Errors: ErrNotTold, when the web server answers something else or nothing.
+func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string, ask func(ctx context.Context, page string) (status int, body []byte, err error)) (_ *Runtime, err error) {
+	page := "asks-" + strings.ToLower(rand.Text()) + path.Ext(k.Runtime.Ask.File)
+	key := rand.Text()
+	var made []string // folders, deepest first
+	for at := path.Clean(folder); at != "."; at = path.Dir(at) {
+		if _, err := fsys.Stat(at); err == nil {
+			break
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		made = append(made, at)
+	}
+	defer func() {
+		err = errors.Join(err, fsys.RemoveAll(path.Join(folder, page)))
+		for _, at := range made {
+			err = errors.Join(err, fsys.RemoveEmpty(at))
+		}
+	}()
+	text := strings.NewReplacer("{key}", key, "{until}", strconv.FormatInt(time.Now().Add(10*time.Minute).Unix(), 10)).Replace(k.Runtime.Ask.Text)
+	if err := hostfs.WriteFile(fsys, path.Join(folder, page), []byte(text), 0o644); err != nil {
+		return nil, err
+	}
+	status, body, err := ask(ctx, page)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNotTold, err)
+	}
+	lines := strings.Fields(string(body))
+	switch {
+	case len(lines) >= 2 && lines[0] == key:
+		r := &Runtime{Name: k.Runtime.Name, Version: lines[1], Parts: []string{}, AskedAt: time.Now().UTC().Truncate(time.Second)}
+		for _, p := range lines[2:] {
+			r.Parts = append(r.Parts, strings.ToLower(p))
+		}
+		return r, nil
+	case strings.Contains(string(body), key):
+		return nil, fmt.Errorf("%w: the page was shown as text and not run; %s is not set up for this folder", ErrNotTold, k.Runtime.Name)
+	case status != http.StatusOK:
+		return nil, fmt.Errorf("%w: the answer was %d %s; the web server may know new names only after it was told of them", ErrNotTold, status, http.StatusText(status))
+	}
+	return nil, fmt.Errorf("%w: something else answers at this address", ErrNotTold)
+}
+
+// runtime says what runs the site's programs, and what stands against that.
+func (p *Plan) runtime(req Request, problem func(format string, args ...any)) {
+	name, needs := req.Kind.Runtime.Name, req.Archive.Manifest.Runtime
+	if name == "" {
+		return
+	}
+	r := req.Runtime
+	if r == nil {
+		p.Runtime = name + " not asked yet"
+		return
+	}
+	p.Runtime = r.Name + " " + r.Version
+	asked := fmt.Sprintf("as it told on %s; nestseed host test asks again", r.AskedAt.Format("2 January 2006"))
+	if needs != "" && kind.CompareVersions(r.Version, needs) < 0 {
+		problem("%s needs %s %s and the host runs %s (%s)", p.Release, name, needs, r.Version, asked)
+	}
+	for _, part := range req.Kind.Runtime.Needs {
+		if !slices.Contains(r.Parts, part) {
+			problem("the host's %s lacks %s, without which %s does not run (%s)", name, part, req.Kind.Title, asked)
+		}
+	}
+}

@@ -1,0 +1,97 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+)
+
+// A host is asked by a page that is there only as long as the question takes.
+func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	k := kinds[0]
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "school"), 0o755))
+	fsys, err := hostfs.Open("file://" + dir)
+	require.NoError(t, err)
+	defer fsys.Close()
+	const text = "the page's own text"
+	for _, c := range []struct {
+		what, folder string
+		status       int
+		body         string // KEY is what the page was to say
+		err          error
+		says         string
+	}{
+		{"told", "new/public", 200, "KEY\n8.2.7\nCore\nmysqli\nZend-OPcache\n", nil, ""},
+		{"told from a folder that was there", "school", 200, "KEY\n8.2.7\n", nil, ""},
+		{"shown as text", "new", 200, text, nil, "shown as text"},
+		{"not found", "new", 404, "no such site", nil, "404 Not Found"},
+		{"another site", "new", 200, "<h1>It works</h1>", nil, "something else"},
+		{"no web server", "new", 0, "", errors.New("connection refused"), "connection refused"},
+	} {
+		r, err := AskRuntime(t.Context(), k, fsys, c.folder, func(_ context.Context, page string) (int, []byte, error) {
+			put, err := os.ReadFile(filepath.Join(dir, c.folder, page))
+			require.NoError(t, err)
+			require.NotContains(t, string(put), "{key}")
+			require.NotContains(t, string(put), "{until}")
+			_, key, _ := strings.Cut(string(put), `echo "`)
+			key, _, _ = strings.Cut(key, `\n`)
+			require.Len(t, key, 26)
+			if c.body == text {
+				return c.status, put, c.err
+			}
+			return c.status, []byte(strings.ReplaceAll(c.body, "KEY", key)), c.err
+		})
+		if c.says == "" {
+			require.NoError(t, err, c.what)
+			require.Equal(t, "PHP 8.2.7", r.Name+" "+r.Version)
+			require.WithinDuration(t, time.Now(), r.AskedAt, time.Minute)
+		} else {
+			require.ErrorIs(t, err, ErrNotTold, c.what)
+			require.ErrorContains(t, err, c.says)
+		}
+		left, err := filepath.Glob(filepath.Join(dir, "*"))
+		require.NoError(t, err)
+		require.Equal(t, []string{filepath.Join(dir, "school")}, left, c.what)
+		left, err = filepath.Glob(filepath.Join(dir, "school", "*"))
+		require.NoError(t, err)
+		require.Empty(t, left)
+	}
+}
+
+func TestAPlanSaysWhetherTheHostRunsWhatTheReleaseNeeds(t *testing.T) {
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	for _, c := range []struct {
+		runtime  *Runtime
+		says     string
+		problems []string
+	}{
+		{nil, "PHP not asked yet", nil},
+		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json", "mysqli"}}, "PHP 8.2.30", nil},
+		{&Runtime{Name: "PHP", Version: "5.6.3", Parts: []string{"json", "mysqli"}}, "PHP 5.6.3", []string{"music-base@1 needs PHP 5.6.20 and the host runs 5.6.3"}},
+		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json"}}, "PHP 8.2.30", []string{"lacks mysqli, without which WordPress does not run"}},
+	} {
+		p := &Plan{Release: "music-base@1"}
+		p.runtime(Request{Kind: kinds[0], Archive: &archive.Archive{Manifest: archive.Manifest{Runtime: "5.6.20"}}, Runtime: c.runtime},
+			func(format string, args ...any) { p.Problems = append(p.Problems, fmt.Sprintf(format, args...)) })
+		require.Equal(t, c.says, p.Runtime)
+		require.Len(t, p.Problems, len(c.problems))
+		for i, want := range c.problems {
+			require.Contains(t, p.Problems[i], want)
+		}
+	}
+}
