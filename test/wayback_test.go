@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -371,7 +372,7 @@ func TestASiteMovesWholeToItsOwnAddressAndThePreviewIsRetired(t *testing.T) {
 	password := strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator"))
 	before := standing(t, s)
 	require.Contains(t, must(t, "site", "move", s.Name, "--host", "live", "--visible", "--plan"), "nothing has been touched")
-	require.Contains(t, nestseed(t, "site", "move", s.Name, "--host", "preview").err, "exists already")
+	require.Contains(t, nestseed(t, "site", "move", s.Name, "--host", "preview").err, "name another host (--host), or another address (--address)")
 
 	// A site with a fault at its new place goes back.
 	blocked := filepath.Join(s.Folder, "backup.sql")
@@ -400,7 +401,8 @@ func TestASiteMovesWholeToItsOwnAddressAndThePreviewIsRetired(t *testing.T) {
 
 	// The preview is put aside, and comes back whole.
 	require.Equal(t, "moved", there.Copies[0].Why)
-	require.Equal(t, "preview: ."+s.Name+".nestseed-"+fmt.Sprint(there.RunID), there.Copies[0].Where)
+	require.Equal(t, "preview ."+s.Name+".nestseed-"+fmt.Sprint(there.RunID), there.Copies[0].Host+" "+there.Copies[0].Where)
+	require.Contains(t, must(t, "site", "show", s.Name), "preview: ."+s.Name)
 	require.NoDirExists(t, s.Folder)
 	require.Contains(t, must(t, "site", "undo", s.Name, "--plan"), "the site is at "+s.Address+" on host preview again")
 	require.NoError(t, os.Mkdir(s.Folder, 0o755))
@@ -475,6 +477,72 @@ func TestASiteGoesToANewServerAndKeepsItsAddress(t *testing.T) {
 	must(t, "site", "retire", s.Name, "--no-copy")
 }
 
+// undoKilled undoes what a site was made by, and ends the service meanwhile. It goes on when it is there again.
+func undoKilled(t *testing.T, site string, after time.Duration) {
+	t.Helper()
+	ctx := context.Background()
+	run, err := world.service.client(t).UndoSite(ctx, site, "")
+	require.NoError(t, err)
+	time.Sleep(after)
+	world.service.kill(t)
+	restart(t)
+	run, err = world.service.client(t).Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, records.Done, run.Status, run.Error)
+}
+
+// On one host a site may take its own address in the folder where it stands.
+func TestASiteTakesItsOwnAddressWhereItStands(t *testing.T) {
+	s := siteOf(t, 6)
+	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'See %[3]s/lessons/', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", s.Database, s.Prefix, s.Address))
+	password := must(t, "vault", "reveal", "site", s.Name, "administrator")
+	before, own := standing(t, s), world.stack.Address("own-"+s.Name)
+	move := []string{"site", "move", s.Name, "--host", "preview", "--visible", "--address"}
+	require.Contains(t, must(t, append(move, own, "--plan")...), "changes places with what is there")
+
+	// No web server leads that name to the folder yet.
+	r := nestseed(t, append(move, own)...)
+	require.NotZero(t, r.code)
+	require.Contains(t, r.err, "stays where it is")
+	require.Equal(t, before, standing(t, s))
+	name := filepath.Join(world.stack.Sites(), "own-"+s.Name)
+	require.NoError(t, os.Symlink(s.Folder, name))
+	defer os.Remove(name)
+
+	there := ask[wire.Site](t, append(move, own)...)
+	require.Equal(t, []string{own, "preview", s.Folder}, []string{there.Address, there.Host, there.Folder})
+	require.NotEqual(t, s.Database, there.Database)
+	require.Zero(t, there.Report.Faults(), "%+v", there.Report)
+	require.True(t, there.Visible)
+	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = ?", there.Database, there.Prefix), "See "+own+"/lessons/"))
+	require.Equal(t, password, must(t, "vault", "reveal", "site", s.Name, "administrator"))
+	loginInBrowser(t, there, strings.TrimSpace(password))
+
+	require.Contains(t, must(t, "site", "undo", s.Name, "--plan"), "comes back at "+s.Address)
+	undoKilled(t, s.Name, 40*time.Millisecond)
+	require.Equal(t, before, standing(t, s), "byte for byte")
+	again := ask[wire.Site](t, "site", "show", s.Name)
+	require.Equal(t, []string{s.Address, s.Database}, []string{again.Address, again.Database})
+	require.Zero(t, rows(t, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", there.Database))
+	require.Zero(t, nestseed(t, "site", "check", s.Name).code)
+
+	// A move that is killed ends with one whole site at one of the two.
+	before = standing(t, s)
+	run, err := world.service.client(t).MoveSite(t.Context(), s.Name, wire.Move{Host: "preview", Address: own})
+	require.NoError(t, err)
+	working(t, world.service.client(t), run.ID, func(r wire.Run) bool { return len(r.Progress.Steps) > 8 })
+	world.service.kill(t)
+	restart(t)
+	run, err = world.service.client(t).Wait(t.Context(), run.ID, nil)
+	require.NoError(t, err)
+	if run.Status != records.Done {
+		require.Equal(t, before, standing(t, s))
+		require.Equal(t, s.Address, ask[wire.Site](t, "site", "show", s.Name).Address)
+	}
+	require.Zero(t, nestseed(t, "site", "check", s.Name).code)
+	must(t, "site", "retire", s.Name, "--no-copy")
+}
+
 func TestAMoveThatIsKilledLeavesOneWholeSite(t *testing.T) {
 	s := siteOf(t, 6)
 	live(t)
@@ -495,6 +563,18 @@ func TestAMoveThatIsKilledLeavesOneWholeSite(t *testing.T) {
 			break
 		}
 		require.Equal(t, before, standing(t, s))
+		require.NoDirExists(t, filepath.Join(world.stack.Sites(), "live-"+s.Name))
+	}
+	require.Zero(t, nestseed(t, "site", "check", s.Name).code)
+
+	// And so does the way back.
+	for _, after := range []time.Duration{20 * time.Millisecond, 60 * time.Millisecond, 120 * time.Millisecond} {
+		if ask[wire.Site](t, "site", "show", s.Name).Host == "preview" {
+			before = standing(t, s)
+			must(t, "site", "move", s.Name, "--host", "live")
+		}
+		undoKilled(t, s.Name, after)
+		require.Equal(t, before, standing(t, s), "killed after %v", after)
 		require.NoDirExists(t, filepath.Join(world.stack.Sites(), "live-"+s.Name))
 	}
 	require.Zero(t, nestseed(t, "site", "check", s.Name).code)

@@ -133,6 +133,9 @@ func (a *app) printCopies(s wire.Site) {
 	var rows [][]string
 	for _, c := range s.Copies {
 		where := c.Where
+		if c.Host != "" {
+			where = c.Host + ": " + where
+		}
 		if c.Serves != "" {
 			where += ", still serving " + c.Serves
 		}

@@ -465,7 +465,8 @@ type SafetyCopy struct {
 	Why     string    `json:"why" enum:"replaced,moved,asked,retired"`
 	Bytes   int64     `json:"bytes"`
 	Release string    `json:"release,omitempty"`
-	Where   string    `json:"where"` // a folder on the host, a host and its folder, or the name of an archive in the store
+	Where   string    `json:"where"` // a folder on the host, or the name of an archive in the store
+	Host    string    `json:"host,omitempty" doc:"the host of that folder, where it is not the site's"`
 	Serves  string    `json:"serves,omitempty" doc:"the address at which it still answers: of a site that has moved and kept its address"`
 }
 

@@ -129,7 +129,7 @@ func (a *api) showSite(ctx context.Context, name string) (*body[wire.Site], erro
 		cp := wire.SafetyCopy{ID: c.ID, MadeAt: c.MadeAt, Why: c.Why, Bytes: c.Bytes, Release: release, Where: cmp.Or(c.Archive, c.Folder)}
 		if c.Why == records.CopyMoved {
 			if h, err := a.db.HostByID(ctx, *c.HostID); err == nil {
-				cp.Where = h.Name + ": " + c.Folder
+				cp.Host = h.Name
 			}
 		}
 		if c.Serves() {

@@ -41,7 +41,7 @@ type SiteCopy struct {
 	// Of a folder.
 	HostID  *int64
 	Place   string // the folder that it was in, of a site that has moved
-	Address string // and its address
+	Address string // the address it had
 
 	SecretsSealed string // that an archive was searched for
 }
@@ -81,11 +81,11 @@ func (db *DB) RemoveSiteCopy(ctx context.Context, id int64) error {
 // ReplaceSite records that a site has taken the place of what it was; what it was becomes a safety copy.
 func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, bytes int64) error {
 	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
-		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyReplaced, RunID: fresh.RunID, Folder: folder, Bytes: bytes}); err != nil {
+		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyReplaced, RunID: fresh.RunID, Folder: folder, Address: old.Address, Bytes: bytes}); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, made_at = now() WHERE id = $1", old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held)
-		return err
+		_, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, address = $7, made_at = now() WHERE id = $1", old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held, fresh.Address)
+		return explain("site", fresh.Address, err)
 	})
 }
 

@@ -18,12 +18,14 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// MoveArgs ask for a site to go to another host. Where it was is part of them, for the end of the work.
+// MoveArgs ask for a site to go to another place, or to another address in its place. Where it was is part of them, for
+// the end of the work.
 type MoveArgs struct {
 	SiteID      int64  `json:"site_id"`
 	Host        string `json:"host"`
 	Address     string `json:"address"`
 	Visible     bool   `json:"visible"`
+	InPlace     bool   `json:"in_place,omitempty"` // the folder stays the same
 	OldHostID   int64  `json:"old_host_id"`
 	OldAddress  string `json:"old_address"`
 	OldFolder   string `json:"old_folder"`
@@ -51,7 +53,8 @@ func (w *Works) MovePlan(ctx context.Context, s records.Site, host, address stri
 	if err != nil {
 		return args, nil, nil, err
 	}
-	args = MoveArgs{SiteID: s.ID, Host: h.Name, Address: address, Visible: visible, OldHostID: s.HostID, OldAddress: s.Address, OldFolder: s.Folder, OldDatabase: s.Plan.Database, OldUser: s.Plan.User}
+	inPlace := h.ID == s.HostID && folder == s.Folder
+	args = MoveArgs{SiteID: s.ID, Host: h.Name, Address: address, Visible: visible, InPlace: inPlace, OldHostID: s.HostID, OldAddress: s.Address, OldFolder: s.Folder, OldDatabase: s.Plan.Database, OldUser: s.Plan.User}
 	fsys, server, err := w.OpenHost(ctx, h)
 	if err != nil {
 		return args, nil, nil, err
@@ -61,9 +64,11 @@ func (w *Works) MovePlan(ctx context.Context, s records.Site, host, address stri
 	if other, err := w.DB.Site(ctx, address); err == nil && other.ID != s.ID {
 		problems = append(problems, fmt.Sprintf("site %s has the address %s already", other.Name, address))
 	}
-	if _, err := fsys.Stat(folder); err == nil {
+	if inPlace && address == s.Address {
+		problems = append(problems, fmt.Sprintf("site %s is at %s on host %s; name another host (--host), or another address (--address)", s.Name, address, h.Name))
+	} else if _, err := fsys.Stat(folder); err == nil && !inPlace {
 		problems = append(problems, fmt.Sprintf("%s exists already on host %s; move to a host or an address with another folder, or retire what is there", path.Join(fsys.Root(), folder), h.Name))
-	} else if !errors.Is(err, fs.ErrNotExist) {
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return args, nil, nil, err
 	}
 	if free, err := fsys.FreeBytes(); err == nil && free < 2*s.Plan.Bytes {
@@ -76,17 +81,23 @@ func (w *Works) MovePlan(ctx context.Context, s records.Site, host, address stri
 	if visible {
 		engines = "let in"
 	}
+	at := path.Join(fsys.Root(), folder)
+	placed := fmt.Sprintf("the copy is placed at %s on host %s, in %s, with a database and a user of its own; accounts and content stay", address, h.Name, at)
 	becomes := fmt.Sprintf("%s becomes %s, in rows and text files", s.Address, address)
 	end := fmt.Sprintf("then %s on host %s is retired: its folder is put aside, whole and with database %s; undo brings it back, and dropping that safety copy removes it", s.Address, s.Host, s.Plan.Database)
-	if address == s.Address {
+	switch {
+	case inPlace:
+		placed = fmt.Sprintf("the copy is made beside %s, with a database and a user of its own, and changes places with what is there; accounts and content stay", at)
+		end = fmt.Sprintf("what stood there stays as a safety copy, with database %s; undo puts it back. The web server of host %s has to lead %s to that folder", s.Plan.Database, h.Name, address)
+	case address == s.Address:
 		becomes = fmt.Sprintf("the address stays %s; point its name at host %s once this is done", address, h.Name)
 		end = fmt.Sprintf("until then visitors are still led to host %s, where the site goes on serving; what they write there does not come over. Drop that safety copy when nobody is led there any more: its folder, database %s and its user are removed then", s.Host, s.Plan.Database)
 	}
 	return args, []string{
 		fmt.Sprintf("a safety copy of %s is made: %d files, %s, and every row of %s as it is then", s.Name, s.Plan.Files, archive.SizeText(s.Plan.Bytes), s.Plan.Database),
-		fmt.Sprintf("the copy is placed at %s on host %s, in %s, with a database and a user of its own; accounts and content stay", address, h.Name, path.Join(fsys.Root(), folder)),
+		placed,
 		becomes + "; search engines are " + engines,
-		"it is checked there; with any fault it is taken back, and the site stays where it is",
+		"it is checked at its new address; with any fault it is taken back, and the site stays where it is",
 		end,
 	}, problems, nil
 }
@@ -113,7 +124,7 @@ func (w *Works) move(ctx context.Context, run records.Run, report progress.Repor
 	if err != nil {
 		return nil, err
 	}
-	o, err := w.Request(ctx, ProvisionArgs{Name: s.Name, Client: s.Client, Release: s.Release, Host: args.Host, Address: args.Address, Visible: args.Visible, CopyID: c.ID}, fmt.Sprint(run.ID))
+	o, err := w.Request(ctx, ProvisionArgs{Name: s.Name, Client: s.Client, Release: s.Release, Host: args.Host, Address: args.Address, Visible: args.Visible, CopyID: c.ID, Replace: args.InPlace}, fmt.Sprint(run.ID))
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +153,11 @@ func (w *Works) move(ctx context.Context, run records.Run, report progress.Repor
 	if err == nil && rep.Faults() > 0 {
 		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, faults(rep))
 	}
-	if err == nil {
+	if err == nil && args.InPlace {
+		if err = w.keep(ctx, run, o, plan, res); err == nil {
+			return MoveResult{s.Name, plan.Address, rep}, w.DB.SetReport(ctx, s.Name, rep)
+		}
+	} else if err == nil {
 		there.Report = rep
 		err = w.moved(ctx, run, s, there, args.aside(run.ID))
 	}
@@ -277,6 +292,14 @@ func (w *Works) recoverMove(ctx context.Context, run records.Run) (Outcome, erro
 	s, err := w.DB.SiteByID(ctx, args.SiteID)
 	if err != nil {
 		return TakenBack, err
+	}
+	if s.RunID == run.ID && args.InPlace {
+		o, err := w.openSite(ctx, s)
+		if err != nil {
+			return Finished, err
+		}
+		defer o.Close()
+		return Finished, errors.Join(provision.Settle(o.fs, s.Folder, fmt.Sprint(run.ID)), w.DB.ClearMade(ctx, run.ID))
 	}
 	if s.RunID == run.ID {
 		return Finished, errors.Join(w.leave(ctx, args, run.ID), w.DB.ClearMade(ctx, run.ID))

@@ -76,8 +76,15 @@ func (w *Works) undoPlan(ctx context.Context, s records.Site, args *SiteArgs) ([
 	for _, c := range copies {
 		if c.Why == records.CopyReplaced {
 			args.CopyID, args.Folder, args.RunID = c.ID, c.Folder, c.RunID
+			if other, err := w.DB.Site(ctx, c.Address); err == nil && other.ID != s.ID {
+				return nil, fmt.Errorf("%w: site %s has the address %s by now; move or retire it first", provision.ErrPlan, other.Name, c.Address)
+			}
+			back := "comes back"
+			if c.Address != "" && c.Address != s.Address {
+				back += " at " + c.Address
+			}
 			return []string{
-				fmt.Sprintf("the site as it stood until %s comes back: its folder and database %s, untouched since", c.MadeAt.Format("2 January 2006, 15:04"), c.Plan.Database),
+				fmt.Sprintf("the site as it stood until %s %s: its folder and database %s, untouched since", c.MadeAt.Format("2 January 2006, 15:04"), back, c.Plan.Database),
 				fmt.Sprintf("what was made of %s since is removed: its folder, database %s and its user", s.Release, s.Plan.Database),
 				"the logins that worked then work again",
 			}, nil

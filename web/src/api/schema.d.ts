@@ -2110,6 +2110,8 @@ export interface components {
         SafetyCopy: {
             /** Format: int64 */
             bytes: number;
+            /** @description the host of that folder, where it is not the site's */
+            host?: string;
             /** Format: int64 */
             id: number;
             /** Format: date-time */

@@ -39,14 +39,14 @@ export function WayBack({ site }: { site: Site }) {
             <li key={c.id} className="px-4 py-1.5 border-t border-line flex items-center gap-3">
               <div className="min-w-0 flex-1">
                 <p><b>{day(c.made_at)}</b>, because {because[c.why]}</p>
-                <p className="text-soft">{c.release && <>of <To to={`/releases/${c.release}`}>{c.release}</To>, </>}<Bytes of={c.bytes} />{c.why === 'moved' && <>, {c.where}</>}</p>
+                <p className="text-soft">{c.release && <>of <To to={`/releases/${c.release}`}>{c.release}</To>, </>}<Bytes of={c.bytes} />{c.host && <>, on {c.host} in {c.where}</>}</p>
                 {c.serves && <p className="text-soft">It still answers at {c.serves}, until that name leads to host {site.host}. Drop it then.</p>}
               </div>
               {c.why === 'replaced' || c.why === 'moved' ? <span className="text-soft">undo brings it back</span> : (
                 <Ask small button="Put back" title={`Put back ${site.name} as of ${day(c.made_at)}`} action="Put it back" onSubmit={() => follow(putBack.mutateAsync({ name: site.name, id: c.id }))}
                   about={site.retired_at ? 'The site is made again at its address, with its accounts and content as they were.' : 'What stands there now is kept as a safety copy, and undo brings it back.'} />
               )}
-              <Ask small button="Drop" title="Drop this safety copy" action="Drop it" about={c.serves ? `The site on ${c.where.split(':')[0]} is removed. Whoever is still led there by ${c.serves} finds nothing.` : 'It cannot be put back after that.'} onSubmit={() => drop.mutateAsync({ name: site.name, id: c.id })} />
+              <Ask small button="Drop" title="Drop this safety copy" action="Drop it" about={c.serves ? `The site on ${c.host} is removed. Whoever is still led there by ${c.serves} finds nothing.` : 'It cannot be put back after that.'} onSubmit={() => drop.mutateAsync({ name: site.name, id: c.id })} />
             </li>
           ))}
         </ul>
