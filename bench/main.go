@@ -502,8 +502,9 @@ func (b *bench) provision() error {
 			break
 		}
 	}
-	plain, err := b.shell(fmt.Sprintf("mkdir %[1]s/by-hand && cd %[1]s/by-hand && unzip -q ../site.zip && sed 's#%[2]s#%[3]s#g' ../site.sql > ../new.sql && mariadb %[4]s -e 'CREATE DATABASE by_hand' && mariadb %[4]s by_hand < ../new.sql",
-		b.dir, b.stack.Address("base"), b.stack.Address("brook-lane"), b.login()))
+	_, sed := seds(b.stack.Address("base"), b.stack.Address("brook-lane"))
+	plain, err := b.shell(fmt.Sprintf("mkdir %[1]s/by-hand && cd %[1]s/by-hand && unzip -q ../site.zip && %[2]s ../site.sql > ../new.sql && mariadb %[3]s -e 'CREATE DATABASE by_hand' && mariadb %[3]s by_hand < ../new.sql",
+		b.dir, sed, b.login()))
 	if err != nil {
 		return err
 	}
@@ -534,9 +535,7 @@ func (b *bench) rewrite() error {
 	if err != nil {
 		return err
 	}
-	escaped := func(address string) string { return strings.ReplaceAll(address, "/", `\\\\/`) } // two backslashes to sed, as in the file
-	one := fmt.Sprintf("sed 's#%s#%s#g'", old, fresh)
-	both := fmt.Sprintf("%s -e 's#%s#%s#g'", strings.Replace(one, "sed", "sed -e", 1), escaped(old), escaped(fresh))
+	one, both := seds(old, fresh)
 	sed := func(command, to string) func() error {
 		return func() error {
 			_, err := b.shell(command + " " + b.dump + " > " + to)
@@ -577,6 +576,13 @@ func (b *bench) rewrite() error {
 		fmt.Printf("    %s: %d serialised values can be read and %d cannot\n", filepath.Base(name), whole, broken)
 	}
 	return nil
+}
+
+// seds are sed for the address as it stands plainly, and for that and the same with escaped slashes, as the dump has both.
+func seds(old, fresh string) (one, both string) {
+	escaped := func(address string) string { return strings.ReplaceAll(address, "/", `\\\\/`) } // two backslashes to sed, as in the file
+	one = fmt.Sprintf("sed -e 's#%s#%s#g'", old, fresh)
+	return one, fmt.Sprintf("%s -e 's#%s#%s#g'", one, escaped(old), escaped(fresh))
 }
 
 // median does something five times, when the disk is quiet, and returns how long it took in the middle.
