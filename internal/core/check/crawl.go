@@ -65,7 +65,10 @@ func (r *runner) crawl(ctx context.Context) {
 	}
 	for len(queue) > 0 && ctx.Err() == nil {
 		batch := queue
-		queue = nil
+		if len(r.pages) == 0 {
+			batch = queue[:1:1] // by itself: the first page of a new site is compiled, and then it is for all of them
+		}
+		queue = queue[len(batch):]
 		group := errgroup.Group{}
 		group.SetLimit(4)
 		for _, p := range batch {
