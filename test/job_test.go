@@ -49,7 +49,12 @@ func TestTheMainJobByCommandLine(t *testing.T) {
 		require.Contains(t, must(t, "site", "plan", school.Name, "--from", "music-base", "--host", "preview"), "PHP "+told.Runtimes[0].Version)
 		require.Contains(t, must(t, "site", "plan", school.Name, "--from", "music-base", "--host", "preview"), "ready; nothing has been touched")
 		nothingLeft(t, school.Name)
-		site := ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")
+		provision, mail := []string{"site", "provision", school.Name, "--from", "music-base", "--host", "preview"}, "office@base.localhost"
+		if school.Name == "cedar-hill" {
+			provision, mail = append(provision, "--mail-addresses"), "office@cedar-hill.localhost"
+		}
+		site := ask[wire.Site](t, provision...)
+		require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%soptions WHERE option_name = 'loom_school' AND option_value LIKE ?", site.Database, site.Prefix), "%"+mail+"%"))
 		require.Zero(t, site.Report.Faults(), "%+v", site.Report)
 		require.Equal(t, world.stack.Address(school.Name), site.Address)
 		password := strings.TrimSpace(must(t, "vault", "reveal", "site", school.Name, "administrator"))

@@ -28,6 +28,7 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 		&cli.BoolFlag{Name: "replace", Usage: "put it in the place of the site of this name, which is kept as a safety copy"},
 		&cli.StringSliceFlag{Name: "keep", Usage: "with --replace, a part of the old site to take over: comments, users, uploads, …; any number of times"},
 		&cli.BoolFlag{Name: "hold", Usage: "keep visitors out until it is opened"},
+		&cli.BoolFlag{Name: "mail-addresses", Usage: "change mail addresses at the source's host too; else they stay"},
 		&cli.BoolFlag{Name: "mail", Usage: "let its mail go out; without --visible, or held, it is a preview and keeps it"},
 	}, more...)
 }
@@ -39,7 +40,7 @@ func tableFlag() cli.Flag {
 func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 	set, err := pairs(c.StringSlice("set"))
 	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"), Set: set, Visible: c.Bool("visible"),
-		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold"), Mail: c.Bool("mail")}, err
+		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold"), Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses")}, err
 }
 
 func (a *app) site() *cli.Command {

@@ -26,7 +26,7 @@ func (a *app) newTable(c *cli.Command, args []string) (wire.NewTable, error) {
 	if err != nil {
 		return wire.NewTable{}, err
 	}
-	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold")}
+	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold"), MailAddresses: c.Bool("mail-addresses")}
 	for _, line := range lines {
 		row := wire.TableRow{Set: map[string]string{}}
 		for i, v := range line {

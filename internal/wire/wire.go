@@ -290,27 +290,29 @@ type Settings struct {
 
 // NewSite asks for a site, or for its plan.
 type NewSite struct {
-	Client  string            `json:"client" minLength:"1"`
-	From    string            `json:"from" minLength:"1" doc:"release, like music-base@3 or music-base for the newest"`
-	Host    string            `json:"host" minLength:"1"`
-	Name    string            `json:"name,omitempty" doc:"the client's name unless given"`
-	Address string            `json:"address,omitempty" doc:"by the host's pattern unless given"`
-	Set     map[string]string `json:"set,omitempty"`
-	Visible bool              `json:"visible,omitempty" doc:"to search engines"`
-	Replace bool              `json:"replace,omitempty" doc:"the site of this name, which is kept as a safety copy"`
-	Keep    []string          `json:"keep,omitempty" doc:"parts of the old site that the new one takes over, by the kind's names"`
-	Hold    bool              `json:"hold,omitempty" doc:"keep visitors out until it is opened"`
-	Mail    bool              `json:"mail,omitempty" doc:"let its mail go out, though search engines are kept out or visitors are: a preview keeps it"`
-	Plan    string            `json:"plan,omitempty" doc:"the mark of the plan that was looked at; another plan is refused"`
+	Client        string            `json:"client" minLength:"1"`
+	From          string            `json:"from" minLength:"1" doc:"release, like music-base@3 or music-base for the newest"`
+	Host          string            `json:"host" minLength:"1"`
+	Name          string            `json:"name,omitempty" doc:"the client's name unless given"`
+	Address       string            `json:"address,omitempty" doc:"by the host's pattern unless given"`
+	Set           map[string]string `json:"set,omitempty"`
+	Visible       bool              `json:"visible,omitempty" doc:"to search engines"`
+	Replace       bool              `json:"replace,omitempty" doc:"the site of this name, which is kept as a safety copy"`
+	Keep          []string          `json:"keep,omitempty" doc:"parts of the old site that the new one takes over, by the kind's names"`
+	Hold          bool              `json:"hold,omitempty" doc:"keep visitors out until it is opened"`
+	Mail          bool              `json:"mail,omitempty" doc:"let its mail go out, though search engines are kept out or visitors are: a preview keeps it"`
+	MailAddresses bool              `json:"mail_addresses,omitempty" doc:"change mail addresses at the source's host too"`
+	Plan          string            `json:"plan,omitempty" doc:"the mark of the plan that was looked at; another plan is refused"`
 }
 
 // NewTable asks for a site for each row.
 type NewTable struct {
-	From    string     `json:"from" minLength:"1"`
-	Host    string     `json:"host" minLength:"1"`
-	Visible bool       `json:"visible,omitempty"`
-	Hold    bool       `json:"hold,omitempty"`
-	Rows    []TableRow `json:"rows" minItems:"1" maxItems:"1000"`
+	From          string     `json:"from" minLength:"1"`
+	Host          string     `json:"host" minLength:"1"`
+	Visible       bool       `json:"visible,omitempty"`
+	Hold          bool       `json:"hold,omitempty"`
+	MailAddresses bool       `json:"mail_addresses,omitempty" doc:"change mail addresses at the source's host too"`
+	Rows          []TableRow `json:"rows" minItems:"1" maxItems:"1000"`
 }
 
 // TableRow is a site to make. A client that is not there is added, with the values as its settings; of one that is

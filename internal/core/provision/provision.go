@@ -56,7 +56,9 @@ type Request struct {
 	FreeNames bool
 	Hold      string // text of the kind's file that keeps visitors out; "" lets them in
 	Quiet     bool   // keeps mail from going out, where the kind can
-	RunID     string // names what is made on the way
+	// MailAddresses at the old host become such at the new one.
+	MailAddresses bool
+	RunID         string // names what is made on the way
 	// Visit asks for a page of the site as somebody would, on the host itself; nil where nobody can.
 	Visit func(ctx context.Context, address, page string) (status int, body []byte, err error)
 }
@@ -191,6 +193,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 		}
 	}
 	p.Rules = rulesFor(m, p)
+	p.Rules.Mail = req.MailAddresses
 	if _, err := rewrite.New(p.Rules); err != nil {
 		return nil, err
 	}
@@ -363,12 +366,16 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	if req.Quiet && req.Kind.Mail.File != "" {
 		visible += "; mail is kept from going out"
 	}
+	mail := "mail addresses stay"
+	if p.Rules.Mail {
+		mail = "mail addresses at " + old.Hostname() + " change too"
+	}
 	p.Steps = []Step{
 		{"Check the host", p.hostSays(), ""},
 		{"Make database " + p.Database, "and its own user " + p.User + ", with rights in this database only", ""},
 		{"Place files", "beside " + p.Folder + ", then swapped in", fmt.Sprintf("%d files", p.Files)},
 		{"Load rows", fmt.Sprintf("in %d tables, prefix %s becomes %s", p.Tables, p.OldPrefix, p.Prefix), fmt.Sprintf("%d rows", p.Rows)},
-		{"Replace the address", old.Host + old.Path + " → " + fresh.Host + fresh.Path + ", in rows and text files, inside serialised values too", ""},
+		{"Replace the address", old.Host + old.Path + " → " + fresh.Host + fresh.Path + ", in rows and text files, inside serialised values too; " + mail, ""},
 		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
 		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},
 		{"Make administrator " + p.Admin, "password generated, kept in the vault; " + visible, ""},

@@ -16,7 +16,7 @@
 // that means the same (see Literal).
 //
 // What it never does: it does not touch a longer host name that contains the old one, another port
-// of the same host, a mail address (RFC 5322 addr-spec) or a path segment that happens to be
+// of the same host, a mail address (RFC 5322 addr-spec; unless it is asked to) or a path segment that happens to be
 // spelled like the host; it does not repair a serialised value that was broken before, it counts it.
 package rewrite
 
@@ -40,6 +40,8 @@ type Rules struct {
 	Addresses []Pair `json:"addresses"`
 	// Paths are absolute folders on disk, at least two segments deep: a shorter one would match by accident.
 	Paths []Pair `json:"paths"`
+	// Mail changes mail addresses at an old host too, without a www. before either.
+	Mail bool `json:"mail,omitempty"`
 }
 
 // Rewriter applies Rules. It is immutable and may be shared; see Worker.
@@ -80,10 +82,11 @@ const (
 	Escaped              // http:\/\/host\/…
 	Percent              // http%3A%2F%2Fhost%2F…
 	Folder               // the path on disk, in any encoding
+	Mail                 // …@host
 	forms
 )
 
-var formNames = [forms]string{"plain", "bare host", "without scheme", "escaped slashes", "percent-encoded", "folder on disk"}
+var formNames = [forms]string{"plain", "bare host", "without scheme", "escaped slashes", "percent-encoded", "folder on disk", "mail address"}
 
 // String returns the form as a person would say it.
 func (f Form) String() string { return formNames[f] }
@@ -122,6 +125,9 @@ func compile(rules Rules, styles *styles) ([]needle, error) {
 		if !strings.EqualFold(strings.TrimSuffix(p.Old, "/"), strings.TrimSuffix(p.New, "/")) {
 			host := newPattern([]byte(a.host), true)
 			out = append(out, needle{host, host, true, true, a.match})
+			if rules.Mail {
+				a.mail(&out)
+			}
 		}
 	}
 	for _, p := range rules.Paths {
@@ -160,7 +166,7 @@ type finder struct {
 }
 
 // maxNeedles is enough for four addresses and four folders.
-const maxNeedles = 4 + 4*len(styles{})
+const maxNeedles = 2*4 + 4*len(styles{})
 
 func newFinder(needles []needle, src []byte) finder {
 	f := finder{needles: needles, src: src, first: -1}
@@ -225,8 +231,11 @@ func (f *finder) next(begin, from, to int, h *hit) bool {
 type address struct {
 	styles     *styles
 	host, port string                // of the old one; port is empty for the scheme's own
+	fresh      string                // the new host
 	path       [len(styles{})][]byte // of the old one, in each spelling
 	with       [len(styles{})]replacements
+
+	mailWith []byte // the new host of mail addresses, where they are changed
 }
 
 // replacements are the new address as it stands in one spelling, with each sort of beginning.
@@ -244,7 +253,7 @@ func newAddress(p Pair, styles *styles) (*address, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &address{styles: styles, host: old.Hostname(), port: ownPort(old)}
+	a := &address{styles: styles, fresh: fresh.Hostname(), host: old.Hostname(), port: ownPort(old)}
 	for i, st := range styles {
 		a.path[i] = []byte(strings.ReplaceAll(old.Path, "/", st.slash))
 		a.with[i] = replacements{
@@ -335,6 +344,10 @@ const (
 
 // match judges the host found at src[at:].
 func (a *address) match(src []byte, at int, h *hit) bool {
+	if a.mailWith != nil && mailAt(src, at, at+len(a.host)) {
+		*h = hit{from: at, to: at + len(a.host), with: a.mailWith, form: Mail}
+		return true
+	}
 	h.from, h.to = at, at+len(a.host)
 	st, how, scheme, ok := a.before(src, h)
 	if !ok || !a.after(src, h, &st, how, scheme) {
@@ -358,6 +371,35 @@ func (a *address) match(src []byte, at int, h *hit) bool {
 		h.with = a.with[st].mixed
 	}
 	return true
+}
+
+// mail makes the address change those of mail as well. They rarely have the www. that an address begins with, so without
+// it they are looked for by themselves.
+func (a *address) mail(needles *[]needle) {
+	host := strings.TrimPrefix(a.host, "www.")
+	with := []byte(strings.TrimPrefix(a.fresh, "www."))
+	a.mailWith = with
+	if host == a.host {
+		return
+	}
+	p := newPattern([]byte(host), true)
+	*needles = append(*needles, needle{p, p, true, true, func(src []byte, at int, h *hit) bool {
+		*h = hit{from: at, to: at + len(host), with: with, form: Mail}
+		return mailAt(src, at, at+len(host))
+	}})
+}
+
+// mailAt reports whether src[from:to] is the host of a mail address.
+func mailAt(src []byte, from, to int) bool {
+	at, size := previous(src, from)
+	if at != '@' {
+		return false
+	}
+	if before, _ := previous(src, from-size); !letter(before) && !strings.ContainsRune(".+-!#$&*='", before) {
+		return false // nobody's name
+	}
+	port, _, _ := portAt(src, to)
+	return len(port) == 0 && !nameGoesOn(src, to)
 }
 
 // before looks at what precedes the host: two slashes in some spelling, with or without a scheme,

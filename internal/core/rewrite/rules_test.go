@@ -39,6 +39,35 @@ func TestSitesMoveBetweenSchemesPortsHostsAndFolders(t *testing.T) {
 	}
 }
 
+func TestMailAddressesChangeOnlyWhenAsked(t *testing.T) {
+	for _, c := range []struct{ old, fresh, in, asked string }{
+		{"https://base.example", "https://alder.example", "office@base.example, mailto:Head.Teacher@Base.Example?subject=x", "office@alder.example, mailto:Head.Teacher@alder.example?subject=x"},
+		{"https://www.base.example", "https://www.alder.example/music", "office@base.example www@www.base.example", "office@alder.example www@alder.example"},
+		{"http://base.localhost:8480", "https://alder.example", `{"to":"office@base.localhost"}, office%40base.localhost`, `{"to":"office@alder.example"}, office%40alder.example`},
+		{"https://base.example", "https://alder.example", "office@mail.base.example office@base.example.org @base.example https://user@base.example:99/ base.example@post.example", "office@mail.base.example office@base.example.org @base.example https://user@base.example:99/ base.example@post.example"},
+	} {
+		rules := Rules{Addresses: []Pair{{Old: c.old, New: c.fresh}}}
+		r, err := New(rules)
+		require.NoError(t, err)
+		require.Equal(t, c.in, string(r.Worker().Text(nil, []byte(c.in))), "they stay")
+		rules.Mail = true
+		r, err = New(rules)
+		require.NoError(t, err)
+		w := r.Worker()
+		require.Equal(t, c.asked, string(w.Text(nil, []byte(c.in))))
+		n, _ := r.Leftovers([]byte(c.asked))
+		require.Zero(t, n)
+		if c.asked == c.in {
+			continue
+		}
+		require.Equal(t, int64(2), w.Tally().Forms["mail address"])
+		value := phpval.AppendString([]byte("a:1:{i:0;"), c.in)
+		out := w.Value(nil, append(value, '}'))
+		require.True(t, phpval.Valid(out))
+		require.Contains(t, string(out), c.asked)
+	}
+}
+
 func TestAddressesThatCannotBeOneAreRefused(t *testing.T) {
 	for _, bad := range []string{"", "base.example", "ftp://base.example", "http://", "http://base.example/?a=1", "http://base.example/#x", "http://user:pw@base.example", "http://base example", "//base.example"} {
 		_, err := ParseAddress(bad)

@@ -37,7 +37,7 @@ func (a *api) siteOut(s records.Site) wire.Site {
 
 func argsOf(in wire.NewSite) runs.ProvisionArgs {
 	return runs.ProvisionArgs{Name: in.Name, Client: in.Client, Release: in.From, Host: in.Host, Address: in.Address, Visible: in.Visible,
-		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold, Mail: in.Mail}
+		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses}
 }
 
 // pagesOfSites are names that stand for pages of the console where those of sites stand.

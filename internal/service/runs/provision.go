@@ -37,6 +37,8 @@ type ProvisionArgs struct {
 	Hold    bool     `json:"hold,omitempty"`
 	Mail    bool     `json:"mail,omitempty"`    // goes out, though this is a preview
 	Refresh bool     `json:"refresh,omitempty"` // only the code of what is replaced
+	// MailAddresses at the source's host become such at the site's.
+	MailAddresses bool `json:"mail_addresses,omitempty"`
 	// NewClient lets a plan be made for a client who is not there yet.
 	NewClient bool `json:"-"`
 }
@@ -141,7 +143,7 @@ func (w *Works) Request(ctx context.Context, args ProvisionArgs, runID string) (
 		return nil, err
 	}
 	o.Request = provision.Request{Archive: a, Kind: k, FS: fsys, Server: server, Name: args.Name, Folder: folder, Address: args.Address,
-		Values: values, Visible: args.Visible, RunID: runID, Visit: w.visitor(k, h, args.Name)}
+		Values: values, Visible: args.Visible, RunID: runID, Visit: w.visitor(k, h, args.Name), MailAddresses: args.MailAddresses}
 	o.Quiet = (!args.Visible || args.Hold || o.Old != nil && o.Old.Held) && !args.Mail
 	if i := slices.IndexFunc(h.Runtimes, func(r provision.Runtime) bool { return r.Name == k.Runtime.Name }); i >= 0 {
 		o.Runtime = &h.Runtimes[i]

@@ -21,11 +21,12 @@ type TableRow struct {
 
 // TableArgs ask for a site for each row. Clients and their settings are there already.
 type TableArgs struct {
-	Release string     `json:"release"`
-	Host    string     `json:"host"`
-	Visible bool       `json:"visible"`
-	Hold    bool       `json:"hold"`
-	Rows    []TableRow `json:"rows"`
+	Release       string     `json:"release"`
+	Host          string     `json:"host"`
+	Visible       bool       `json:"visible"`
+	MailAddresses bool       `json:"mail_addresses,omitempty"`
+	Hold          bool       `json:"hold"`
+	Rows          []TableRow `json:"rows"`
 }
 
 // TableResult is one report over all rows.
@@ -111,7 +112,7 @@ func (w *Works) tableRow(ctx context.Context, run records.Run, args TableArgs, r
 	} else if !errors.Is(err, records.ErrNotFound) {
 		return fail(err)
 	}
-	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible, Hold: args.Hold, Sealed: row.Sealed}
+	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible, Hold: args.Hold, MailAddresses: args.MailAddresses, Sealed: row.Sealed}
 	child, err := w.Start(ctx, records.Run{Sort: "provision", Title: "Make site " + name, Target: Target("site", name), Who: run.Who}, pa)
 	if err != nil {
 		return fail(err)

@@ -1698,6 +1698,8 @@ export interface components {
             keep?: string[];
             /** @description let its mail go out, though search engines are kept out or visitors are: a preview keeps it */
             mail?: boolean;
+            /** @description change mail addresses at the source's host too */
+            mail_addresses?: boolean;
             /** @description the client's name unless given */
             name?: string;
             /** @description the mark of the plan that was looked at; another plan is refused */
@@ -1732,6 +1734,8 @@ export interface components {
             from: string;
             hold?: boolean;
             host: string;
+            /** @description change mail addresses at the source's host too */
+            mail_addresses?: boolean;
             rows: components["schemas"]["TableRow"][];
             visible?: boolean;
         };
@@ -2058,6 +2062,7 @@ export interface components {
         };
         RewriteRules: {
             addresses: components["schemas"]["RewritePair"][];
+            mail?: boolean;
             paths: components["schemas"]["RewritePair"][];
         };
         RewriteSample: {
