@@ -100,6 +100,7 @@ func (r *runner) rows(ctx context.Context) error {
 	return nil
 }
 
+// maxTextBytes is the largest text that is held as a whole.
 const maxTextBytes = 8 << 20
 
 // files looks for traces of the origin in the site's text files.
@@ -112,15 +113,14 @@ func (r *runner) files(ctx context.Context) error {
 		if e.Mode.IsRegular() && remains(e.Path) != "" {
 			left = append(left, e)
 		}
-		if !e.Mode.IsRegular() || e.SizeBytes > maxTextBytes || e.Mode&fs.ModeSymlink != 0 {
+		if !e.Mode.IsRegular() || e.Mode&fs.ModeSymlink != 0 {
 			return nil
 		}
-		text, err := readText(r.site.FS, path.Join(r.site.Folder, e.Path), buf)
-		if err != nil || text == nil {
+		n, first, isText, err := r.inText(path.Join(r.site.Folder, e.Path), e.SizeBytes, buf)
+		if err != nil || !isText {
 			return err
 		}
-		read++
-		if n, first := r.origin.Leftovers(text); n > 0 {
+		if read++; n > 0 {
 			found = append(found, fmt.Sprintf("%s: %d times, …%s…", e.Path, n, first))
 		}
 		return nil
@@ -133,22 +133,35 @@ func (r *runner) files(ctx context.Context) error {
 	return nil
 }
 
-// readText reads a file if it looks like text; nil if not.
-func readText(fsys hostfs.FS, name string, buf []byte) ([]byte, error) {
-	f, err := fsys.Open(name)
+// inText counts the traces of the origin in a file and shows the first, if the file looks like text.
+func (r *runner) inText(name string, size int64, buf []byte) (n int, first string, isText bool, err error) {
+	f, err := r.site.FS.Open(name)
 	if err != nil {
-		return nil, err
+		return 0, "", false, err
 	}
 	defer f.Close()
 	head := buf[:8<<10]
-	n, err := io.ReadFull(f, head)
+	got, err := io.ReadFull(f, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
-		return nil, err
+		return 0, "", false, err
 	}
-	if !rewrite.IsText(head[:n]) {
-		return nil, nil
+	if head = head[:got]; !rewrite.IsText(head) {
+		return 0, "", false, nil
 	}
-	out := bytes.NewBuffer(head[:n])
-	_, err = out.ReadFrom(f)
-	return out.Bytes(), err
+	if size > maxTextBytes {
+		err = r.origin.Chunks(io.MultiReader(bytes.NewReader(head), f), func(chunk []byte) error {
+			m, there := r.origin.Leftovers(chunk)
+			if n += m; first == "" {
+				first = there
+			}
+			return nil
+		})
+		return n, first, true, err
+	}
+	text := bytes.NewBuffer(head)
+	if _, err := text.ReadFrom(f); err != nil {
+		return 0, "", false, err
+	}
+	n, first = r.origin.Leftovers(text.Bytes())
+	return n, first, true, nil
 }

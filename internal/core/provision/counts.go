@@ -2,6 +2,7 @@ package provision
 
 import (
 	"archive/zip"
+	"bytes"
 	"context"
 	"io"
 	"io/fs"
@@ -14,6 +15,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sqltext"
 )
@@ -37,7 +39,7 @@ func CountPlaces(ctx context.Context, a *archive.Archive) ([]Count, []Sample, er
 		}
 	}
 	err = a.Regular(func(f *zip.File, p string) error {
-		if f.Mode()&fs.ModeSymlink != 0 || f.UncompressedSize64 > textBytes || f.UncompressedSize64 == 0 {
+		if f.Mode()&fs.ModeSymlink != 0 || f.UncompressedSize64 == 0 {
 			return nil
 		}
 		group.Go(func() error { return c.file(ctx, f, p) })
@@ -87,7 +89,7 @@ func (c *placeCounter) rows(ctx context.Context, a *archive.Archive, table, entr
 	defer r.Close()
 	sc := sqltext.NewScanner(r, archive.MaxStatementBytes)
 	for sc.Scan() && ctx.Err() == nil {
-		if n, first := c.r.Leftovers(sc.Statement()); n > 0 {
+		if n, first := c.r.LeftoversInSQL(sc.Statement()); n > 0 {
 			c.add("table "+table, n, first)
 		}
 	}
@@ -113,13 +115,14 @@ func (c *placeCounter) file(ctx context.Context, f *zip.File, p string) error {
 	if !rewrite.IsText(head) {
 		return nil
 	}
-	rest, err := io.ReadAll(r)
-	if err != nil {
-		return err
+	if f.UncompressedSize64 > textBytes && phpval.Looks(head) {
+		return nil
 	}
-	if n, first := c.r.Leftovers(append(head, rest...)); n > 0 {
-		parts := strings.Split(path.Dir(p), "/")
-		c.add("files in "+strings.Join(parts[:min(3, len(parts))], "/"), n, first)
-	}
-	return nil
+	return c.r.Chunks(io.MultiReader(bytes.NewReader(head), r), func(chunk []byte) error {
+		if n, first := c.r.Leftovers(chunk); n > 0 {
+			parts := strings.Split(path.Dir(p), "/")
+			c.add("files in "+strings.Join(parts[:min(3, len(parts))], "/"), n, first)
+		}
+		return ctx.Err()
+	})
 }

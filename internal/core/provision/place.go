@@ -17,11 +17,12 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 )
 
-// textBytes is the largest text file that is rewritten; it is held in memory while that is done.
+// textBytes is the largest text file that is held in memory while it is rewritten; longer ones are in pieces.
 const textBytes = 8 << 20
 
 var copyBuffers = sync.Pool{New: func() any { return new([1 << 20]byte) }}
@@ -193,7 +194,8 @@ func (mk *maker) placed(bytes int64) {
 	mk.report.Add(progress.Amount{Files: 1, Bytes: bytes})
 }
 
-// fill copies an entry, and rewrites it when it is text of moderate size that has something to rewrite.
+// fill copies an entry, and rewrites it when it is text that has something to rewrite. A serialised value of more than
+// textBytes, whose lengths could not be mended in pieces, is left as it is.
 func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, w *rewrite.Worker) error {
 	buf := copyBuffers.Get().(*[1 << 20]byte)
 	defer copyBuffers.Put(buf)
@@ -203,7 +205,18 @@ func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, w *rewrite.Worker
 	if err != nil && !whole {
 		return err
 	}
-	if !rewrite.IsText(head[:min(n, 8<<10)]) || f.UncompressedSize64 > textBytes {
+	isText := rewrite.IsText(head[:min(n, 8<<10)])
+	if isText && f.UncompressedSize64 > textBytes && !phpval.Looks(head) {
+		w.Where = f.Name
+		return mk.rewriter.Chunks(io.MultiReader(bytes.NewReader(head), r), func(chunk []byte) error {
+			text, err := mk.fillTokens(f.Name[len(archive.FilesDir):], w.Text(nil, chunk))
+			if err == nil {
+				_, err = out.Write(text)
+			}
+			return err
+		})
+	}
+	if !isText || f.UncompressedSize64 > textBytes {
 		if _, err := out.Write(head); err != nil || whole {
 			return err
 		}

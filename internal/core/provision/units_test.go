@@ -1,16 +1,20 @@
 package provision
 
 import (
+	"archive/zip"
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"io"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
@@ -88,4 +92,40 @@ func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 	require.ErrorIs(t, sent().verify(t.Context(), l, "av_posts"), l.err)
 	numbers := &tableSums{table: archive.TableTotal{Name: "lad_numbers"}, sums: map[string]uint64{}}
 	require.NoError(t, numbers.verify(t.Context(), nil, "av_numbers"), "a table without texts has only its count")
+}
+
+// Text of any length is rewritten, and its marks are filled in; what is serialised and too long to be mended stays.
+func TestVeryLongTextsAreRewrittenToo(t *testing.T) {
+	r, err := rewrite.New(rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "https://alder-valley.example"}}})
+	require.NoError(t, err)
+	mk := &maker{rewriter: r, tokens: []token{{field: "founded", text: []byte("%FOUNDED%"), value: "1998", files: []string{"**"}}}, result: &Result{}}
+	line := "{\"page\":\"http:\\/\\/base.localhost\\/lessons\",\"since\":\"%FOUNDED%\"}\n"
+	long := strings.Repeat(line, (textBytes+1<<20)/len(line))
+	serialised := string(phpval.AppendString(nil, long))
+	var archived bytes.Buffer
+	z := zip.NewWriter(&archived)
+	for name, text := range map[string]string{"files/catalogue.json": long, "files/cache.txt": serialised} {
+		w, err := z.Create(name)
+		require.NoError(t, err)
+		_, err = io.WriteString(w, text)
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	in, err := zip.NewReader(bytes.NewReader(archived.Bytes()), int64(archived.Len()))
+	require.NoError(t, err)
+	w := r.Worker()
+	for _, f := range in.File {
+		from, err := f.Open()
+		require.NoError(t, err)
+		var out strings.Builder
+		require.NoError(t, mk.fill(&out, from, f, w))
+		want := serialised
+		if f.Name == "files/catalogue.json" {
+			want = strings.ReplaceAll(strings.ReplaceAll(long, `http:\/\/base.localhost`, `https:\/\/alder-valley.example`), "%FOUNDED%", "1998")
+		}
+		require.True(t, want == out.String(), f.Name)
+	}
+	n := int64(strings.Count(long, "%FOUNDED%"))
+	require.Equal(t, n, w.Tally().Forms["escaped slashes"])
+	require.Equal(t, n, mk.result.Tokens["founded"])
 }

@@ -178,11 +178,21 @@ func (w *Worker) text(dst []byte, f *finder, begin, end int, quoted bool) []byte
 }
 
 // Leftovers counts the places in src that Text would still replace, and shows the first.
-func (r *Rewriter) Leftovers(src []byte) (n int, first string) {
+func (r *Rewriter) Leftovers(src []byte) (n int, first string) { return r.leftovers(r.plain, src) }
+
+// LeftoversInSQL is Leftovers for SQL as it is written.
+func (r *Rewriter) LeftoversInSQL(src []byte) (n int, first string) {
+	if r.quoted == nil {
+		return r.Leftovers(src)
+	}
+	return r.leftovers(r.quoted, src)
+}
+
+func (r *Rewriter) leftovers(needles []needle, src []byte) (n int, first string) {
 	if !r.Has(src) {
 		return 0, ""
 	}
-	f := newFinder(r.plain, src)
+	f := newFinder(needles, src)
 	var h hit
 	for pos := 0; ; n++ {
 		if !f.next(0, pos, len(src), &h) {

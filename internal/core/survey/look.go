@@ -18,6 +18,7 @@ import (
 	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 )
@@ -25,7 +26,7 @@ import (
 // What is looked into: text files outside the CMS's own code are read whole; of others that are not small,
 // or whose name says archive or dump, the beginning.
 const (
-	textBytes = 8 << 20 // the largest text file in which addresses are replaced
+	textBytes = 8 << 20 // the largest text file that is looked through; of longer ones, the beginning is
 	headBytes = 4 << 10
 	headFrom  = 64 << 10 // size from which a file's beginning is looked at, whatever it is called
 )
@@ -193,7 +194,10 @@ func (l *looker) file(f filelist.Entry, buf []byte) []byte {
 		return buf
 	}
 	if f.Bytes > textBytes {
-		if l.address != nil && l.address.Has(head) {
+		switch {
+		case !phpval.Looks(head):
+			l.text(f, head)
+		case l.address != nil && l.address.Has(head):
 			l.mu.Lock()
 			l.tooLarge.add(f, f.Path)
 			l.mu.Unlock()
@@ -274,7 +278,7 @@ func (l *looker) tell() {
 			Why: fmt.Sprintf("%s is written in %d places there; each new site gets its own address instead", l.t.s.Address, l.places), Advice: "nothing to do; written as a path it would need no replacing"})
 	}
 	if l.tooLarge.files > 0 {
-		f := l.tooLarge.finding(warning, "the source's address in a very large text file", fmt.Sprintf("text files over %d MB are placed as they are, so the old address stays in them", textBytes>>20))
+		f := l.tooLarge.finding(warning, "the source's address in a very large serialised file", fmt.Sprintf("serialised values of over %d MB are placed as they are, so the old address stays in them", textBytes>>20))
 		f.Remedy = &packing.Edit{LeaveOut: f.Remedy.LeaveOut}
 		l.t.find(f)
 	}
