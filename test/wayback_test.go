@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,6 +21,7 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
+	"nestseed/internal/core/check"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
@@ -456,6 +458,10 @@ func TestASiteGoesToANewServerAndKeepsItsAddress(t *testing.T) {
 	require.Equal(t, http.StatusOK, code)
 	require.Equal(t, "moved", now.Copies[0].Why)
 	require.Equal(t, s.Address, now.Copies[0].Serves)
+	require.NotNil(t, now.Lead)
+	require.False(t, now.Lead.There)
+	require.Contains(t, must(t, "site", "show", s.Name), s.Name+".localhost leads to 127.0.0.1, and the site's host is 127.0.0.2; so since")
+	require.True(t, slices.ContainsFunc(now.Report.Checks, func(c check.Check) bool { return c.Name == "name" && c.Verdict == check.Warn }), "%+v", now.Report)
 	require.Contains(t, must(t, "site", "show", s.Name), "still serving "+s.Address)
 	require.Contains(t, must(t, "site", "undo", s.Name, "--plan"), "has gone on serving")
 	must(t, "site", "undo", s.Name)

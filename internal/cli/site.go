@@ -288,6 +288,9 @@ func (a *app) printSite(s wire.Site) {
 	case s.Held:
 		fmt.Fprintf(a.out, "held      visitors see a holding page; nestseed site open %s lets them in\n", s.Name)
 	}
+	if l := s.Lead; l != nil && s.RetiredAt == nil {
+		fmt.Fprintf(a.out, "name      %s; so since %s\n", l.Sentence, day(l.Since))
+	}
 	if s.Quiet {
 		fmt.Fprintf(a.out, "mail      kept from going out; nestseed site open %s --visible lets it out and search engines in\n", s.Name)
 	}

@@ -41,6 +41,7 @@ type Settings struct {
 	Records  string // address of a PostgreSQL server; empty for the private one
 	Store    string // folder of archives, or s3://HOST:PORT/BUCKET
 	VaultKey string
+	DNS      string // host:port of the DNS server that is asked where the names of sites lead; empty for the machine's own
 	Log      *slog.Logger
 	Version  string
 }
@@ -121,7 +122,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	works := &runs.Works{DB: s.db, Vault: v, Store: st, Kinds: kinds, Data: s.settings.Data}
+	works := &runs.Works{DB: s.db, Vault: v, Store: st, Kinds: kinds, Data: s.settings.Data, DNS: s.resolver()}
 	if s.runner, err = runs.New(s.db, s.settings.Log, works.Sorts()); err != nil {
 		return err
 	}
@@ -139,6 +140,16 @@ func (s *Service) assemble(ctx context.Context) error {
 	handler := httpapi.New(httpapi.Config{Works: works, Runner: s.runner, Log: s.settings.Log, Console: console, Version: s.settings.Version})
 	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	return nil
+}
+
+// resolver asks DNS where the names of sites lead.
+func (s *Service) resolver() *net.Resolver {
+	if s.settings.DNS == "" {
+		return &net.Resolver{}
+	}
+	return &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, network, s.settings.DNS)
+	}}
 }
 
 // takeFolder makes the service's folder and locks it. The lock ends with the process, so a killed
@@ -232,6 +243,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	upkeep, endUpkeep := context.WithCancel(ctx)
 	defer endUpkeep()
 	go s.upkeep(upkeep)
+	go s.watchNames(upkeep)
 	failed := make(chan error, 1)
 	go func() { failed <- s.http.Serve(s.listener) }()
 	var err error
@@ -275,6 +287,29 @@ func collect(ctx context.Context) {
 		if percent != now {
 			debug.SetGCPercent(percent)
 			now = percent
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// namesEvery is how often it is asked where names lead that do not lead to their hosts yet.
+const namesEvery = time.Minute
+
+// watchNames follows where the names of sites lead, as long as the service serves.
+func (s *Service) watchNames(ctx context.Context) {
+	tick := time.NewTicker(namesEvery)
+	defer tick.Stop()
+	for {
+		arrived, err := s.works.WatchNames(ctx)
+		if err != nil && ctx.Err() == nil {
+			s.settings.Log.Warn("where names lead", "error", err)
+		}
+		for _, site := range arrived {
+			s.settings.Log.Info("the name leads to the site's host now", "site", site.Name, "address", site.Address)
 		}
 		select {
 		case <-tick.C:

@@ -460,6 +460,15 @@ type Retire struct {
 	NoCopy bool `json:"no_copy,omitempty" doc:"make no last safety copy"`
 }
 
+// Lead is where a site's name leads.
+type Lead struct {
+	Sentence string    `json:"sentence"`
+	There    bool      `json:"there" doc:"to the site's host, and nowhere else"`
+	To       []string  `json:"to"`
+	Since    time.Time `json:"since" doc:"when it was first seen to lead there"`
+	At       time.Time `json:"at" doc:"when it was asked for last"`
+}
+
 // SafetyCopy is a site as it stood.
 type SafetyCopy struct {
 	ID      int64     `json:"id"`
@@ -497,6 +506,7 @@ type Site struct {
 	Report    *check.Report        `json:"report,omitempty"`
 	Tasks     []LaunchTask         `json:"tasks"`
 	Held      bool                 `json:"held"`
+	Lead      *Lead                `json:"lead,omitempty" doc:"where its name leads; of hosts that say what to connect to"`
 	RetiredAt *time.Time           `json:"retired_at,omitempty"`
 	Copies    []SafetyCopy         `json:"copies"`
 	Kept      map[string]int64     `json:"kept,omitempty" doc:"rows that were taken over from the site it replaced, by part"`

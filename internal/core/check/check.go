@@ -35,6 +35,7 @@ type Site struct {
 	Address  string
 	Cookie   string         // lets the checks into a site that is held: name=value
 	Connect  string         // host[:port] to connect to in place of the address's own
+	DNS      Resolver       // asked where the site's name leads, where Connect is given
 	Roots    *x509.CertPool // whose certificates are trusted; the machine's when nil
 	Kind     *kind.Kind
 	Title    string
@@ -135,6 +136,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	r.responseTime(ctx)
 	r.postForm(ctx)
 	r.certificate(ctx)
+	r.name(ctx)
 	r.visibility(ctx)
 	r.private(ctx)
 	if site.DB != nil {

@@ -20,6 +20,9 @@ func (a *api) siteOut(s records.Site) wire.Site {
 		Prefix: s.Plan.Prefix, Admin: s.Result.Admin, LoginAt: s.Address, Visible: s.Plan.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
 		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report, Tasks: []wire.LaunchTask{},
 		Held: s.Held, Quiet: s.Result.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast, Days: s.KeepDays}, House: s.Result.House, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: runs.LoginSentence(s.Name, s.Result)}
+	if l := s.Lead; l != nil {
+		out.Lead = &wire.Lead{Sentence: l.Sentence(), There: l.There, To: l.To, Since: l.Since, At: l.At}
+	}
 	for _, v := range s.Plan.Values {
 		if v.Key == "title" {
 			out.Title = v.Value
@@ -261,6 +264,19 @@ func launching(sites []records.Site, open map[string]int) (out []wire.Attention)
 	return out
 }
 
+// elsewhere says which sites' names do not lead to their hosts; of many, how many.
+func elsewhere(sites []records.Site) (out []wire.Attention) {
+	for _, s := range sites {
+		if s.Lead != nil && !s.Lead.There {
+			out = append(out, wire.Attention{Severity: "note", Sentence: s.Lead.Sentence(), Link: "/sites/" + s.Name})
+		}
+	}
+	if len(out) > namedEach {
+		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("the names of %d sites do not lead to their hosts", len(out)), Link: "/sites"}}
+	}
+	return out
+}
+
 // behind says which sites are of an older release than the newest of their starter; of many, how many.
 func behind(sites []records.Site) (out []wire.Attention) {
 	for _, s := range sites {
@@ -295,6 +311,7 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 	if err != nil {
 		return nil, err
 	}
+	out.Attention = append(out.Attention, elsewhere(sites)...)
 	out.Attention = append(out.Attention, behind(sites)...)
 	out.Attention = append(out.Attention, launching(sites, open)...)
 	sources, err := a.db.Sources(ctx)

@@ -84,7 +84,7 @@ func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, b
 		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyReplaced, RunID: fresh.RunID, Folder: folder, Address: old.Address, Bytes: bytes}); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, address = $7, made_at = now() WHERE id = $1", old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held, fresh.Address)
+		_, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, address = $7, lead = CASE WHEN address = $7 THEN lead END, made_at = now() WHERE id = $1", old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held, fresh.Address)
 		return explain("site", fresh.Address, err)
 	})
 }
@@ -95,7 +95,7 @@ func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) erro
 		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyMoved, RunID: there.RunID, Folder: folder, Place: old.Folder, Address: old.Address, Bytes: old.Plan.Bytes}); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, "UPDATE sites SET host_id = $2, address = $3, folder = $4, run_id = $5, plan = $6, result = $7, report = $8, made_at = now() WHERE id = $1",
+		tag, err := tx.Exec(ctx, "UPDATE sites SET host_id = $2, address = $3, folder = $4, run_id = $5, plan = $6, result = $7, report = $8, lead = NULL, made_at = now() WHERE id = $1",
 			there.ID, there.HostID, there.Address, there.Folder, there.RunID, there.Plan, there.Result, there.Report)
 		if err == nil && tag.RowsAffected() != 1 {
 			err = fmt.Errorf("site %s is not there: %w", there.Name, ErrNotFound)
@@ -118,7 +118,7 @@ func (db *DB) PutBackSite(ctx context.Context, c SiteCopy) error {
 		return errors.New("this safety copy is an archive, not a site that was replaced or has moved")
 	}
 	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = $6, held = $7,
+		tag, err := tx.Exec(ctx, `UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = $6, held = $7, lead = NULL,
 			host_id = COALESCE($8, host_id), folder = COALESCE(NULLIF($9, ''), folder), address = COALESCE(NULLIF($10, ''), address) WHERE id = $1`,
 			c.SiteID, *c.ReleaseID, *c.SiteRunID, c.Plan, c.Result, c.Report, c.Held, c.HostID, c.Place, c.Address)
 		if err == nil && tag.RowsAffected() != 1 {

@@ -27,13 +27,14 @@ type Site struct {
 	MadeAt    time.Time
 	Held      bool
 	RetiredAt *time.Time
-	Behind    int // releases of its starter that are newer
-	KeepLast  int // safety copies that are kept; 0 for all
-	KeepDays  int // days after which a safety copy is dropped; 0 for never
+	Behind    int         // releases of its starter that are newer
+	KeepLast  int         // safety copies that are kept; 0 for all
+	KeepDays  int         // days after which a safety copy is dropped; 0 for never
+	Lead      *check.Lead // where its name leads, on a host that says where it should
 }
 
 const siteQuery = `SELECT s.id, s.name, s.client_id, c.name AS client, s.host_id, h.name AS host, s.release_id, t.name || '@' || r.number AS release, s.run_id,
-	s.address, s.folder, s.plan, s.result, s.report, s.made_at, s.held, s.retired_at, s.keep_last, s.keep_days,
+	s.address, s.folder, s.plan, s.result, s.report, s.made_at, s.held, s.retired_at, s.keep_last, s.keep_days, s.lead,
 	(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind
 	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id JOIN starters t ON t.id = r.starter_id `
 
@@ -123,6 +124,11 @@ func (db *DB) SiteOfRun(ctx context.Context, runID int64) (found bool, err error
 // SetReport keeps the newest report of checks of a site.
 func (db *DB) SetReport(ctx context.Context, name string, r *check.Report) error {
 	return db.exec(ctx, "site", name, "UPDATE sites SET report = $2 WHERE name = $1 AND retired_at IS NULL", name, r)
+}
+
+// SetLead records where a site's name leads.
+func (db *DB) SetLead(ctx context.Context, id int64, l *check.Lead) error {
+	return db.exec(ctx, "site", "", "UPDATE sites SET lead = $2 WHERE id = $1", id, l)
 }
 
 // SiteCounts is how many there are of each noun, for the navigation.

@@ -155,7 +155,7 @@ func (w *Works) move(ctx context.Context, run records.Run, report progress.Repor
 	}
 	if err == nil && args.InPlace {
 		if err = w.keep(ctx, run, o, plan, res); err == nil {
-			return MoveResult{s.Name, plan.Address, rep}, w.DB.SetReport(ctx, s.Name, rep)
+			return MoveResult{s.Name, plan.Address, rep}, errors.Join(w.DB.SetReport(ctx, s.Name, rep), w.askName(ctx, there))
 		}
 	} else if err == nil {
 		there.Report = rep
@@ -166,6 +166,9 @@ func (w *Works) move(ctx context.Context, run records.Run, report progress.Repor
 	}
 	if args.stays() {
 		report.Note(fmt.Sprintf("point the name of %s at host %s; until it leads there, visitors see the site on host %s. Then drop the safety copy %q of site %s", s.Address, args.Host, s.Host, records.CopyMoved, s.Name))
+	}
+	if err := w.askName(ctx, there); err != nil {
+		return nil, err
 	}
 	report.Step("Retire the old place", progress.Amount{})
 	return MoveResult{s.Name, plan.Address, rep}, w.leave(ctx, args, run.ID)

@@ -569,7 +569,7 @@ func (w *Works) checkSite(ctx context.Context, name string, report progress.Repo
 	if err != nil {
 		return nil, err
 	}
-	return rep, w.DB.SetReport(ctx, s.Name, rep)
+	return rep, errors.Join(w.DB.SetReport(ctx, s.Name, rep), w.askName(ctx, s))
 }
 
 // checkAt checks a site where a record says that it is.
@@ -605,7 +605,7 @@ func (w *Works) checkAt(ctx context.Context, s records.Site, report progress.Rep
 	if err != nil {
 		return nil, err
 	}
-	site := check.Site{Address: s.Address, Connect: h.Connect, Kind: k, Title: plainTitle(title), Visible: s.Plan.Visible, Quiet: s.Result.Quiet,
+	site := check.Site{Address: s.Address, Connect: h.Connect, DNS: w.DNS, Kind: k, Title: plainTitle(title), Visible: s.Plan.Visible, Quiet: s.Result.Quiet,
 		Login: s.Result.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Plan.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}
 	if source, _, err := w.sourceOfSite(ctx, s); err == nil {
 		site.Source, site.SourceConnect = source.Address, source.Connect

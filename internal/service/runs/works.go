@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -26,6 +27,8 @@ type Works struct {
 	Kinds []*kind.Kind
 	// Data is the service's folder; what comes from outside is unpacked and uploaded below it.
 	Data string
+	// DNS is asked where the names of sites lead.
+	DNS check.Resolver
 	// Start records a run and queues it; set by whoever has the runner.
 	Start func(ctx context.Context, run records.Run, args any) (records.Run, error)
 }

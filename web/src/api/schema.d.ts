@@ -1592,6 +1592,22 @@ export interface components {
             page?: string;
             title: string;
         };
+        Lead: {
+            /**
+             * Format: date-time
+             * @description when it was asked for last
+             */
+            at: string;
+            sentence: string;
+            /**
+             * Format: date-time
+             * @description when it was first seen to lead there
+             */
+            since: string;
+            /** @description to the site's host, and nowhere else */
+            there: boolean;
+            to: string[];
+        };
         LinkCheck: {
             link: string;
         };
@@ -2198,6 +2214,8 @@ export interface components {
             kept?: {
                 [key: string]: number;
             };
+            /** @description where its name leads; of hosts that say what to connect to */
+            lead?: components["schemas"]["Lead"];
             login_at: string;
             /** Format: date-time */
             made_at: string;

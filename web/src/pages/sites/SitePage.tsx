@@ -66,6 +66,7 @@ export function SitePage() {
               <dt className="text-soft">Folder</dt><dd className="font-mono break-all">{s.folder}</dd>
               <dt className="text-soft">Files</dt><dd>{count(s.files)}, <Bytes of={s.bytes} /></dd>
               <dt className="text-soft">Database</dt><dd><span className="font-mono">{s.database}</span>, {count(s.rows)} rows, prefix <span className="font-mono">{s.prefix}</span></dd>
+              {!s.retired_at && s.lead && <><dt className="text-soft">Name</dt><dd>{s.lead.sentence}<span className="text-soft">, since {day(s.lead.since)}</span></dd></>}
               {!s.retired_at && <HeldLine site={s} />}
               <dt className="text-soft">Search engines</dt><dd>{s.visible ? 'let in' : 'kept out'}</dd>
               <dt className="text-soft">Mail</dt><dd>{s.quiet ? 'kept from going out, as this is a preview' : 'goes out'}</dd>

@@ -1,0 +1,69 @@
+package runs
+
+import (
+	"context"
+	"time"
+
+	"nestseed/internal/core/check"
+	"nestseed/internal/service/records"
+)
+
+// leadStays is how long it is believed that a name still leads to its host.
+const leadStays = time.Hour
+
+// WatchNames asks where the names of sites lead, of all that are not known to lead to their hosts, and records what has
+// changed. It is for hosts that say what to connect to: of others nobody knows where their names should lead. It goes on
+// when DNS does not answer for some, and returns the sites whose names lead to their hosts since this time.
+func (w *Works) WatchNames(ctx context.Context) (arrived []records.Site, err error) {
+	sites, err := w.DB.Sites(ctx)
+	if err != nil {
+		return nil, err
+	}
+	hosts := map[int64]records.Host{}
+	for _, s := range sites {
+		h, known := hosts[s.HostID]
+		if !known {
+			if h, err = w.DB.HostByID(ctx, s.HostID); err != nil {
+				return arrived, err
+			}
+			hosts[h.ID] = h
+		}
+		if h.Connect == "" || s.Lead != nil && s.Lead.There && time.Since(s.Lead.At) < leadStays {
+			continue
+		}
+		lead, asked := w.lead(ctx, s, h)
+		if asked != nil {
+			continue // DNS may answer the next time
+		}
+		if err := w.DB.SetLead(ctx, s.ID, lead); err != nil {
+			return arrived, err
+		}
+		if lead.There && s.Lead != nil && !s.Lead.There {
+			arrived = append(arrived, s)
+		}
+	}
+	return arrived, nil
+}
+
+// askName asks where a site's name leads and records it, where that can be said and DNS answers.
+func (w *Works) askName(ctx context.Context, s records.Site) error {
+	h, err := w.DB.HostByID(ctx, s.HostID)
+	if err != nil || h.Connect == "" {
+		return err
+	}
+	lead, asked := w.lead(ctx, s, h)
+	if asked != nil {
+		return nil // the watch asks again
+	}
+	return w.DB.SetLead(ctx, s.ID, lead)
+}
+
+func (w *Works) lead(ctx context.Context, s records.Site, h records.Host) (*check.Lead, error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	lead, err := check.Leads(ctx, w.DNS, s.Address, h.Connect)
+	if err != nil {
+		return nil, err
+	}
+	return lead.After(s.Lead), nil
+}
