@@ -523,6 +523,7 @@ func TestASiteTakesItsOwnAddressWhereItStands(t *testing.T) {
 	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = ?", there.Database, there.Prefix), "See "+own+"/lessons/"))
 	require.Equal(t, password, must(t, "vault", "reveal", "site", s.Name, "administrator"))
 	loginInBrowser(t, there, strings.TrimSpace(password))
+	require.Equal(t, s.Name, ask[wire.Site](t, "site", "show", own).Name, "by its address, too")
 
 	require.Contains(t, must(t, "site", "undo", s.Name, "--plan"), "comes back at "+s.Address)
 	undoKilled(t, s.Name, 40*time.Millisecond)

@@ -56,6 +56,7 @@ type api struct {
 func New(cfg Config) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
+	router.UseRawPath = true // a name in a path may be an address, whose slashes are escaped
 	router.HandleMethodNotAllowed = true
 	a := &api{Config: cfg, db: cfg.Works.DB, slow: newSlowdown()}
 	a.cache.works, a.contents.works, a.surveys.db = cfg.Works, cfg.Works, cfg.Works.DB
