@@ -16,6 +16,7 @@ package packing
 import (
 	"errors"
 	"fmt"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -36,6 +37,7 @@ type List struct {
 	DropRows    []kind.Rows  `yaml:"drop-rows,omitempty" json:"drop-rows,omitempty"` // these do not; with either, rows that belong to one that is dropped go too
 	Blank       Blank        `yaml:"blank,omitempty" json:"blank,omitzero"`
 	Fields      []Field      `yaml:"fields,omitempty" json:"fields,omitempty"`
+	SwitchOff   []string     `yaml:"switch-off,omitempty" json:"switch-off,omitempty"` // extensions that new sites begin without, by folder; patterns with *
 	LaunchTasks []LaunchTask `yaml:"launch-tasks,omitempty" json:"launch-tasks,omitempty"`
 }
 
@@ -204,6 +206,11 @@ func (l *List) Valid() error {
 			if err := t.valid(); err != nil {
 				return fmt.Errorf("packing list: field %s: %w", f.Key, err)
 			}
+		}
+	}
+	for _, p := range l.SwitchOff {
+		if _, err := path.Match(p, ""); p == "" || strings.Contains(p, "/") || err != nil {
+			return fmt.Errorf("packing list: switch-off: %q is not the name of an extension's folder, or a pattern of it", p)
 		}
 	}
 	clear(seen)

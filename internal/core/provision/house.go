@@ -32,8 +32,11 @@ func (mk *maker) settleIn(ctx context.Context) error {
 		if err := mk.switchOffCaching(); err != nil {
 			return err
 		}
+		if err := mk.retieOptions(ctx); err != nil {
+			return err
+		}
 		if mk.req.Admin == "" { // another site, not this one at another address
-			if err := mk.jobs(ctx); err != nil {
+			if err := errors.Join(mk.switchOffExtensions(ctx), mk.jobs(ctx)); err != nil {
 				return err
 			}
 		}

@@ -52,6 +52,13 @@ func newWorld(t *testing.T) *world {
 	id, err := kind.Identify(w.fs, "base", kinds)
 	require.NoError(t, err)
 	w.kind = id.Kind
+	// An extension that guards against copies, and one that new sites are to begin without.
+	extra := filepath.Join(w.stack.Sites(), "base/wp-content/plugins/loom-extra")
+	require.NoError(t, os.MkdirAll(extra, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(extra, "loom-extra.php"), []byte("<?php\n/* Plugin Name: Loom Extra */\n"), 0o644))
+	_, err = w.stack.RunPHP(ctx, "base", `<?php require 'wp-load.php'; require ABSPATH . 'wp-admin/includes/plugin.php';
+		activate_plugin('loom-extra/loom-extra.php'); update_option('loom_guard', ['site' => md5(home_url()), 'note' => 'ü']);`)
+	require.NoError(t, err)
 	w.archive, w.file = w.build(t, 1)
 	return w
 }
@@ -75,6 +82,7 @@ func (w *world) build(t *testing.T, number int) (*archive.Archive, string) {
 	list, err := packing.Parse([]byte(id.Kind.Lists["starter"]))
 	require.NoError(t, err)
 	list.Fields = append(list.Fields, scenario.Fields()...)
+	list.SwitchOff = []string{"loom-extra"}
 	file := filepath.Join(t.TempDir(), "music-base.zip")
 	f, err := os.Create(file)
 	require.NoError(t, err)
@@ -200,6 +208,12 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, fmt.Sprintf(`["office@alder-valley.example","M-7K2P4D","%[1]s/","office@base.localhost","https://share.example/?u=http%%3A%%2F%%2Falder-valley.localhost%%3A%[2]d%%2Fconcerts%%2F","office@alder-valley.example","0",1]`,
 			plan.Address, w.stack.WebPort), out)
+
+		out, err = w.stack.RunPHP(ctx, "alder-valley", `<?php require 'wp-load.php'; echo get_option('loom_guard')['site'] === md5(home_url()) ? 'ours' : 'theirs', ' ', implode(' ', get_option('active_plugins'));`)
+		require.NoError(t, err)
+		require.Equal(t, "ours loom-school/loom-school.php", out)
+		require.Contains(t, strings.Join(res.House, "; "), "the option loom_guard held a fingerprint of "+w.stack.Address("base"))
+		require.Contains(t, strings.Join(res.House, "; "), "switched off: loom-extra")
 
 		every, err := w.stack.RunPHP(ctx, "alder-valley", `<?php require 'wp-load.php'; global $wpdb; $n = 0;
 			foreach (['options' => 'option_value', 'postmeta' => 'meta_value', 'usermeta' => 'meta_value'] as $t => $c)

@@ -1844,6 +1844,7 @@ export interface components {
             list: string;
             /** @enum {string} */
             only?: "files" | "database";
+            "switch-off"?: string[];
         };
         PackingProblem: {
             rule: string;
