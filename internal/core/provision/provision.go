@@ -370,6 +370,10 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	if p.Rules.Mail {
 		mail = "mail addresses at " + old.Hostname() + " change too"
 	}
+	settles := "routes and caches are made anew, jobs that are due too; fingerprints of the old address become those of the new one"
+	if off := m.List.SwitchOff; len(off) > 0 {
+		settles += "; switched off: " + strings.Join(off, ", ")
+	}
 	p.Steps = []Step{
 		{"Check the host", p.hostSays(), ""},
 		{"Make database " + p.Database, "and its own user " + p.User + ", with rights in this database only", ""},
@@ -379,6 +383,7 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
 		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},
 		{"Make administrator " + p.Admin, "password generated, kept in the vault; " + visible, ""},
+		{"Settle in", settles, ""},
 		{"Swap in and check", "pages, links, images, leftovers of the old address, login", ""},
 	}
 	if req.Replace != nil {
