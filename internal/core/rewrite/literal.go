@@ -12,16 +12,15 @@ import (
 // Begin prepares for the literals of a piece of SQL, which are given to Literal in the order in which they stand there.
 // What may have to be replaced is looked for once in the whole piece.
 func (w *Worker) Begin(sql []byte) {
-	if w.r.quoted == nil {
-		w.sql = newFinder(w.r.plain, sql)
-		return
-	}
 	w.sql = newFinder(w.r.quoted, sql)
 	w.sql.behind = w.r.behind
 }
 
 // Touches reports whether a part of what Begin was given contains anything that might have to be replaced.
 func (w *Worker) Touches(part []byte) bool {
+	if w.r.quoted == nil {
+		return true // what is looked for has escapes of its own in SQL
+	}
 	from := w.place(part)
 	at, _ := w.sql.raw(from)
 	return at < from+len(part)
@@ -165,11 +164,13 @@ func (w *Worker) chunk(dst, sql []byte, last bool) (_ []byte, done int) {
 			}
 			return append(dst, sql[done:resume]...), resume
 		}
-		if pos = end + 1; end <= next {
-			continue
-		}
-		if next, _ = w.sql.raw(begin); end <= next {
-			continue
+		if pos = end + 1; w.r.quoted != nil {
+			if end <= next {
+				continue
+			}
+			if next, _ = w.sql.raw(begin); end <= next {
+				continue
+			}
 		}
 		dst = append(dst, sql[done:begin]...)
 		out, changed := w.touched(dst, sql[begin:end])

@@ -148,6 +148,15 @@ func TestRewritingALiteralMeansTheSameAsTakingItApart(t *testing.T) {
 	})
 }
 
+// A folder whose name is escaped in SQL is found there too.
+func TestAFolderWithAQuoteInItsNameIsFoundInSQL(t *testing.T) {
+	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost", "http://alder.example"}}, Paths: []Pair{{"/srv/www/ines's", "/srv/www/alder"}}})
+	require.NoError(t, err)
+	var out bytes.Buffer
+	require.NoError(t, r.Worker().Script(&out, strings.NewReader(`('/srv/www/ines\'s/a','','/srv/www/ines''s','http://base.localhost','s:15:"/srv/www/ines\'s";')`)))
+	require.Equal(t, `('/srv/www/alder/a','','/srv/www/alder','http://alder.example','s:14:"/srv/www/alder";')`, out.String())
+}
+
 // escapeSomehow writes a byte as some dump might, now and then as none does.
 func escapeSomehow(t *rapid.T, dst []byte, c byte, odd int) []byte {
 	plain := rapid.IntRange(1, 60).Draw(t, "odd") > odd
