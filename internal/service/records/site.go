@@ -126,9 +126,25 @@ func (db *DB) SetReport(ctx context.Context, name string, r *check.Report) error
 	return db.exec(ctx, "site", name, "UPDATE sites SET report = $2 WHERE name = $1 AND retired_at IS NULL", name, r)
 }
 
-// SetLead records where a site's name leads.
-func (db *DB) SetLead(ctx context.Context, id int64, l *check.Lead) error {
-	return db.exec(ctx, "site", "", "UPDATE sites SET lead = $2 WHERE id = $1", id, l)
+// Watched is a site whose name is to lead to what its host says to connect to.
+type Watched struct {
+	ID      int64
+	Name    string
+	Address string
+	Connect string
+	Lead    *check.Lead
+}
+
+// Watched lists the sites on hosts that say what to connect to, but for those whose names were seen to lead there since.
+func (db *DB) Watched(ctx context.Context, since time.Time) ([]Watched, error) {
+	return many[Watched](ctx, db, `SELECT s.id, s.name, s.address, h.connect, s.lead FROM sites s JOIN hosts h ON h.id = s.host_id
+		WHERE s.retired_at IS NULL AND h.connect <> '' AND (s.lead IS NULL OR NOT (s.lead->>'there')::boolean OR (s.lead->>'at')::timestamptz < $1) ORDER BY s.name`, since)
+}
+
+// SetLead records where the name in a site's address leads, unless the site has another address by now.
+func (db *DB) SetLead(ctx context.Context, id int64, address string, l *check.Lead) error {
+	_, err := db.Pool.Exec(ctx, "UPDATE sites SET lead = $3 WHERE id = $1 AND address = $2", id, address, l)
+	return err
 }
 
 // SiteCounts is how many there are of each noun, for the navigation.

@@ -14,28 +14,17 @@ const leadStays = time.Hour
 // WatchNames asks where the names of sites lead, of all that are not known to lead to their hosts, and records what has
 // changed. It is for hosts that say what to connect to: of others nobody knows where their names should lead. It goes on
 // when DNS does not answer for some, and returns the sites whose names lead to their hosts since this time.
-func (w *Works) WatchNames(ctx context.Context) (arrived []records.Site, err error) {
-	sites, err := w.DB.Sites(ctx)
+func (w *Works) WatchNames(ctx context.Context) (arrived []records.Watched, err error) {
+	sites, err := w.DB.Watched(ctx, time.Now().Add(-leadStays))
 	if err != nil {
 		return nil, err
 	}
-	hosts := map[int64]records.Host{}
 	for _, s := range sites {
-		h, known := hosts[s.HostID]
-		if !known {
-			if h, err = w.DB.HostByID(ctx, s.HostID); err != nil {
-				return arrived, err
-			}
-			hosts[h.ID] = h
-		}
-		if h.Connect == "" || s.Lead != nil && s.Lead.There && time.Since(s.Lead.At) < leadStays {
-			continue
-		}
-		lead, asked := w.lead(ctx, s, h)
+		lead, asked := w.lead(ctx, s)
 		if asked != nil {
 			continue // DNS may answer the next time
 		}
-		if err := w.DB.SetLead(ctx, s.ID, lead); err != nil {
+		if err := w.DB.SetLead(ctx, s.ID, s.Address, lead); err != nil {
 			return arrived, err
 		}
 		if lead.There && s.Lead != nil && !s.Lead.There {
@@ -51,17 +40,17 @@ func (w *Works) askName(ctx context.Context, s records.Site) error {
 	if err != nil || h.Connect == "" {
 		return err
 	}
-	lead, asked := w.lead(ctx, s, h)
+	lead, asked := w.lead(ctx, records.Watched{Address: s.Address, Connect: h.Connect, Lead: s.Lead})
 	if asked != nil {
 		return nil // the watch asks again
 	}
-	return w.DB.SetLead(ctx, s.ID, lead)
+	return w.DB.SetLead(ctx, s.ID, s.Address, lead)
 }
 
-func (w *Works) lead(ctx context.Context, s records.Site, h records.Host) (*check.Lead, error) {
+func (w *Works) lead(ctx context.Context, s records.Watched) (*check.Lead, error) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	lead, err := check.Leads(ctx, w.DNS, s.Address, h.Connect)
+	lead, err := check.Leads(ctx, w.DNS, s.Address, s.Connect)
 	if err != nil {
 		return nil, err
 	}

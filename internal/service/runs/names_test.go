@@ -91,13 +91,15 @@ func TestNamesAreWatchedUntilTheyLeadToTheirHosts(t *testing.T) {
 	// After that it is asked again, and may have gone.
 	old := site("alder-valley").Lead
 	old.At, old.Since = old.At.Add(-2*leadStays), old.Since.Add(-2*leadStays)
-	require.NoError(t, db.SetLead(ctx, site("alder-valley").ID, old))
+	require.NoError(t, db.SetLead(ctx, site("alder-valley").ID, site("alder-valley").Address, old))
 	_, err = w.WatchNames(ctx)
 	require.NoError(t, err)
 	require.Equal(t, old.Since, site("alder-valley").Lead.Since, "it leads where it did")
 	require.WithinDuration(t, time.Now(), site("alder-valley").Lead.At, time.Minute)
 	old.At = old.At.Add(-2 * leadStays)
-	require.NoError(t, db.SetLead(ctx, site("alder-valley").ID, old))
+	require.NoError(t, db.SetLead(ctx, site("alder-valley").ID, site("alder-valley").Address, old))
+	require.NoError(t, db.SetLead(ctx, site("alder-valley").ID, "https://elsewhere.example", nil), "it was asked before the site moved")
+	require.NotNil(t, site("alder-valley").Lead)
 	delete(known.names, "alder-valley.example")
 	_, err = w.WatchNames(ctx)
 	require.NoError(t, err)
