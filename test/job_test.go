@@ -39,7 +39,7 @@ func TestTheMainJobByCommandLine(t *testing.T) {
 	require.Len(t, told.Runtimes, 1)
 	require.Equal(t, "PHP", told.Runtimes[0].Name)
 	require.Contains(t, told.Runtimes[0].Parts, "mysqli")
-	left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "asks-*"))
+	left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "nestseed-asks*"))
 	require.NoError(t, err)
 	require.Empty(t, left, "the page that asks is taken away")
 	require.Contains(t, must(t, "host", "show", "preview"), "PHP "+told.Runtimes[0].Version)

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net/http"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,28 +29,40 @@ type Runtime struct {
 // ErrNotTold says that a host did not tell what runs on it.
 var ErrNotTold = errors.New("did not tell what it runs")
 
-// AskRuntime puts a kind's page that tells into a folder of its own, asks for it at the folder's address as a visitor
-// would, and takes it away again. The page has a name that nobody can guess and is silent after ten minutes, should it
-// be left behind. Errors: ErrNotTold, when the web server answers something else or nothing.
+// silent is when a page that tells says nothing any more.
+const silent = 10 * time.Minute
+
+// versionForm is how a version begins, and partForm what parts are called: the answer comes from outside, and is shown.
+var (
+	versionForm = regexp.MustCompile(`^[0-9]+(?:\.[0-9]+)+`)
+	partForm    = regexp.MustCompile(`^[a-z0-9_.+-]{1,64}$`)
+)
+
+// AskRuntime puts a kind's page that tells into a folder that is for nothing else, asks for it at the folder's address
+// as a visitor would, and takes it away again, with those that somebody was killed over before. The page has a name that
+// nobody can guess, and is silent after ten minutes. Errors: ErrNotTold, when the web server answers something else or
+// nothing.
 func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string, ask func(ctx context.Context, page string) (status int, body []byte, err error)) (_ *Runtime, err error) {
 	page := "asks-" + strings.ToLower(rand.Text()) + path.Ext(k.Runtime.Ask.File)
 	key := rand.Text()
-	var made []string // folders, deepest first
+	made := []string{folder} // and what is above it, deepest first
 	for at := path.Clean(folder); at != "."; at = path.Dir(at) {
 		if _, err := fsys.Stat(at); err == nil {
 			break
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
-		made = append(made, at)
+		if at != made[0] {
+			made = append(made, at)
+		}
 	}
 	defer func() {
-		err = errors.Join(err, fsys.RemoveAll(path.Join(folder, page)))
+		err = errors.Join(err, fsys.RemoveAll(path.Join(folder, page)), sweepPages(ctx, fsys, folder))
 		for _, at := range made {
 			err = errors.Join(err, fsys.RemoveEmpty(at))
 		}
 	}()
-	text := strings.NewReplacer("{key}", key, "{until}", strconv.FormatInt(time.Now().Add(10*time.Minute).Unix(), 10)).Replace(k.Runtime.Ask.Text)
+	text := strings.NewReplacer("{key}", key, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(k.Runtime.Ask.Text)
 	if err := hostfs.WriteFile(fsys, path.Join(folder, page), []byte(text), 0o644); err != nil {
 		return nil, err
 	}
@@ -59,18 +72,38 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 	}
 	lines := strings.Fields(string(body))
 	switch {
-	case len(lines) >= 2 && lines[0] == key:
-		r := &Runtime{Name: k.Runtime.Name, Version: lines[1], Parts: []string{}, AskedAt: time.Now().UTC().Truncate(time.Second)}
+	case len(lines) >= 2 && lines[0] == key && versionForm.MatchString(lines[1]):
+		r := &Runtime{Name: k.Runtime.Name, Version: versionForm.FindString(lines[1]), Parts: []string{}, AskedAt: time.Now().UTC().Truncate(time.Second)}
 		for _, p := range lines[2:] {
-			r.Parts = append(r.Parts, strings.ToLower(p))
+			if p = strings.ToLower(p); partForm.MatchString(p) {
+				r.Parts = append(r.Parts, p)
+			}
 		}
 		return r, nil
-	case strings.Contains(string(body), key):
+	case strings.Contains(string(body), key) && lines[0] != key:
 		return nil, fmt.Errorf("%w: the page was shown as text and not run; %s is not set up for this folder", ErrNotTold, k.Runtime.Name)
 	case status != http.StatusOK:
 		return nil, fmt.Errorf("%w: the answer was %d %s; the web server may know new names only after it was told of them", ErrNotTold, status, http.StatusText(status))
 	}
 	return nil, fmt.Errorf("%w: something else answers at this address", ErrNotTold)
+}
+
+// sweepPages removes pages that are silent by now.
+func sweepPages(ctx context.Context, fsys hostfs.FS, folder string) error {
+	var old []string
+	err := fsys.Walk(context.WithoutCancel(ctx), folder, func(e hostfs.Entry) error {
+		if e.Mode.IsRegular() && strings.HasPrefix(e.Path, "asks-") && time.Since(e.ModTime) > silent {
+			old = append(old, path.Join(folder, e.Path))
+		}
+		return nil
+	}, func(string, error) {})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, name := range old {
+		err = errors.Join(err, fsys.RemoveAll(name))
+	}
+	return err
 }
 
 // runtime says what runs the site's programs, and what stands against that.

@@ -24,6 +24,7 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 	k := kinds[0]
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "school"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "school", "index.html"), nil, 0o644))
 	fsys, err := hostfs.Open("file://" + dir)
 	require.NoError(t, err)
 	defer fsys.Close()
@@ -35,7 +36,8 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 		err          error
 		says         string
 	}{
-		{"told", "new/public", 200, "KEY\n8.2.7\nCore\nmysqli\nZend-OPcache\n", nil, ""},
+		{"told", "new/public", 200, "KEY\n8.2.7-1ubuntu2.19\nCore\nmysqli\nZend-OPcache\n\x1b[31m\n", nil, ""},
+		{"no version", "new", 200, "KEY\n\x1b[31m\n", nil, "something else"},
 		{"told from a folder that was there", "school", 200, "KEY\n8.2.7\n", nil, ""},
 		{"shown as text", "new", 200, text, nil, "shown as text"},
 		{"not found", "new", 404, "no such site", nil, "404 Not Found"},
@@ -57,7 +59,8 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 		})
 		if c.says == "" {
 			require.NoError(t, err, c.what)
-			require.Equal(t, "PHP 8.2.7", r.Name+" "+r.Version)
+			require.Equal(t, "PHP 8.2.7", r.Name+" "+r.Version, "what the packager adds is no part of it")
+			require.NotContains(t, strings.Join(r.Parts, ""), "\x1b")
 			require.WithinDuration(t, time.Now(), r.AskedAt, time.Minute)
 		} else {
 			require.ErrorIs(t, err, ErrNotTold, c.what)
@@ -68,8 +71,20 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 		require.Equal(t, []string{filepath.Join(dir, "school")}, left, c.what)
 		left, err = filepath.Glob(filepath.Join(dir, "school", "*"))
 		require.NoError(t, err)
-		require.Empty(t, left)
+		require.Equal(t, []string{filepath.Join(dir, "school", "index.html")}, left)
 	}
+
+	// What somebody was killed over goes the next time, and what another asks with at this moment stays.
+	for name, age := range map[string]time.Duration{"asks-old.php": time.Hour, "asks-now.php": time.Minute} {
+		p := filepath.Join(dir, "asked", name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
+		require.NoError(t, os.WriteFile(p, nil, 0o644))
+		require.NoError(t, os.Chtimes(p, time.Time{}, time.Now().Add(-age)))
+	}
+	_, err = AskRuntime(t.Context(), k, fsys, "asked", func(context.Context, string) (int, []byte, error) { return 404, nil, nil })
+	require.ErrorIs(t, err, ErrNotTold)
+	require.NoFileExists(t, filepath.Join(dir, "asked", "asks-old.php"))
+	require.FileExists(t, filepath.Join(dir, "asked", "asks-now.php"))
 }
 
 func TestAPlanSaysWhetherTheHostRunsWhatTheReleaseNeeds(t *testing.T) {

@@ -2,19 +2,19 @@ package rewrite
 
 import (
 	"bytes"
-	"fmt"
 	"io"
-
-	"nestseed/internal/core/sqltext"
 )
 
-// chunkBytes is how much of a long text is held at once, unless there is no place to cut.
-const chunkBytes = 1 << 20
+// chunkBytes is how much of a long text is held at once, and longestChunk how much where no good place to cut is found.
+const (
+	chunkBytes   = 1 << 20
+	longestChunk = 16 << 20
+)
 
 // Chunks gives a long text to each in pieces that can be rewritten, or looked through, one by one as the whole would be:
-// no address, no folder, nothing else without white space, and no %TOKEN% of less than half a kilobyte lies in two of
-// them. A piece is valid until each returns. Errors: those of src and each; ErrSyntax of package sqltext where no place
-// to cut is found in a gigabyte.
+// no address, no folder, nothing else without white space, quotes or angle brackets, and no %TOKEN% of less than half a
+// kilobyte lies in two of them. Only where 16 MiB have no place for that, as no text of a site has, what stands at the cut
+// may be overlooked. A piece is valid until each returns. Errors: those of src and each.
 func (r *Rewriter) Chunks(src io.Reader, each func(chunk []byte) error) error {
 	in := make([]byte, 32<<10) // most texts are short
 	for have := 0; ; {
@@ -34,9 +34,6 @@ func (r *Rewriter) Chunks(src io.Reader, each func(chunk []byte) error) error {
 			cut = r.cut(in)
 		}
 		if cut == 0 {
-			if len(in) >= maxLiteral {
-				return fmt.Errorf("%w: a text has no place to cut in %d bytes", sqltext.ErrSyntax, len(in))
-			}
 			in = append(in, make([]byte, len(in))...)
 			continue
 		}
@@ -47,10 +44,10 @@ func (r *Rewriter) Chunks(src io.Reader, each func(chunk []byte) error) error {
 	}
 }
 
-// cut returns a place at which nothing is cut apart: behind the last white space, or, in a text of little, where there is
-// nothing to replace near it. 0 where there is none.
+// cut returns a place at which nothing is cut apart: behind the last byte that no address has, or, in a text of one long
+// word, where there is nothing to replace near it. 0 where there is none and the text may grow.
 func (r *Rewriter) cut(text []byte) int {
-	if i := bytes.LastIndexAny(text[len(text)/2:], " \n\t"); i >= 0 {
+	if i := bytes.LastIndexAny(text[len(text)/2:], " \n\t\"<>"); i >= 0 {
 		return len(text)/2 + i + 1
 	}
 	const near = 512
@@ -58,6 +55,9 @@ func (r *Rewriter) cut(text []byte) int {
 		if around := text[at-near : at+near]; !r.Has(around) && bytes.IndexByte(around, '%') < 0 {
 			return at
 		}
+	}
+	if len(text) >= longestChunk {
+		return len(text) - near
 	}
 	return 0
 }

@@ -205,9 +205,23 @@ func TestLongTextsAreRewrittenInPieces(t *testing.T) {
 			require.Greater(t, pieces, 2, "%.10q", filler)
 		}
 	}
+	// What has no place to cut is cut all the same before it takes much memory.
+	longest := 0
+	require.NoError(t, r.Chunks(io.LimitReader(forever("%41"), 3*longestChunk), func(chunk []byte) error { longest = max(longest, len(chunk)); return nil }))
+	require.LessOrEqual(t, longest, longestChunk)
 	require.NoError(t, r.Chunks(strings.NewReader(""), func([]byte) error { t.Fatal("nothing is no piece"); return nil }))
 	require.ErrorIs(t, r.Chunks(iotest.ErrReader(io.ErrClosedPipe), nil), io.ErrClosedPipe)
 	require.ErrorIs(t, r.Chunks(strings.NewReader("a"), func([]byte) error { return io.ErrShortWrite }), io.ErrShortWrite)
+}
+
+// forever is a text without end.
+type forever string
+
+func (f forever) Read(p []byte) (n int, err error) {
+	for n < len(p) {
+		n += copy(p[n:], f)
+	}
+	return n, nil
 }
 
 func TestLeftoversAreCountedInSQLAsItIsWritten(t *testing.T) {

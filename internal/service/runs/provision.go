@@ -2,7 +2,6 @@ package runs
 
 import (
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,7 +11,6 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
-	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
@@ -198,30 +196,6 @@ func (w *Works) visitor(k *kind.Kind, h records.Host, site string) func(context.
 		}
 		return check.Visit(ctx, address, h.Connect, cookie, page)
 	}
-}
-
-// AskRuntimes asks a host what runs on it, for every kind that has a page for it, and keeps what it tells.
-func (w *Works) AskRuntimes(ctx context.Context, h records.Host, fsys hostfs.FS) ([]provision.Runtime, error) {
-	name := "asks-" + strings.ToLower(rand.Text()[:8])
-	address := strings.ReplaceAll(h.Address, "{name}", name)
-	folder, err := fill(h.WebRoot, name, address)
-	if err != nil {
-		return nil, err
-	}
-	told := []provision.Runtime{}
-	for _, k := range w.Kinds {
-		if k.Runtime.Ask.Text == "" || slices.ContainsFunc(told, func(r provision.Runtime) bool { return r.Name == k.Runtime.Name }) {
-			continue
-		}
-		r, err := provision.AskRuntime(ctx, k, fsys, folder, func(ctx context.Context, page string) (int, []byte, error) {
-			return check.Visit(ctx, address, h.Connect, "", page)
-		})
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", address, err)
-		}
-		told = append(told, *r)
-	}
-	return told, w.DB.SetRuntimes(ctx, h.ID, told)
 }
 
 // codeOf opens the release that a site's code is of, or nothing when its archive is not kept any more.
