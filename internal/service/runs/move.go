@@ -167,11 +167,8 @@ func (w *Works) move(ctx context.Context, run records.Run, report progress.Repor
 	if args.stays() {
 		report.Note(fmt.Sprintf("point the name of %s at host %s; until it leads there, visitors see the site on host %s. Then drop the safety copy %q of site %s", s.Address, args.Host, s.Host, records.CopyMoved, s.Name))
 	}
-	if err := w.askName(ctx, there); err != nil {
-		return nil, err
-	}
 	report.Step("Retire the old place", progress.Amount{})
-	return MoveResult{s.Name, plan.Address, rep}, w.leave(ctx, args, run.ID)
+	return MoveResult{s.Name, plan.Address, rep}, errors.Join(w.leave(ctx, args, run.ID), w.askName(ctx, there))
 }
 
 // stays says that visitors are led to the old place until a name leads elsewhere.

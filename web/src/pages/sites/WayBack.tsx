@@ -118,7 +118,8 @@ function RefreshButton({ site }: { site: Site }) {
 function MoveButton({ site }: { site: Site }) {
   const go = useNavigate()
   const move = useMove()
-  const hosts = (useHosts().data ?? []).filter((h) => h.name !== site.host)
+  const here = (h: { name: string }) => h.name === site.host
+  const hosts = [...(useHosts().data ?? [])].sort((a, b) => Number(here(a)) - Number(here(b)))
   const [choice, setChoice] = useState({ host: '', address: '', visible: true })
   const host = choice.host || hosts[0]?.name || ''
   const [wanted, setWanted] = useState(false)
@@ -127,8 +128,8 @@ function MoveButton({ site }: { site: Site }) {
   if (hosts.length === 0) return null
   return (
     <Ask small button="Move" onOpen={() => setWanted(true)} title={`Move ${site.name}`} action="Move it" onSubmit={async () => go(`/runs/${(await move.mutateAsync({ name: site.name, to: { ...to!, mark: plan.data?.mark } })).id}`)}>
-      <Field label="To host">{(id) => <Select id={id} value={host} onChange={(e) => setChoice({ ...choice, host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
-      <Field label="Address" hint="by the host's pattern unless given">{(id, by) => <Input id={id} aria-describedby={by} className="font-mono" value={choice.address} onChange={(e) => setChoice({ ...choice, address: e.target.value })} />}</Field>
+      <Field label="To host">{(id) => <Select id={id} value={host} onChange={(e) => setChoice({ ...choice, host: e.target.value })}>{hosts.map((h) => <option key={h.name} value={h.name}>{h.name}{here(h) && ', where it is'}</option>)}</Select>}</Field>
+      <Field label="Address" hint="by the host's pattern unless given; where it is, another one">{(id, by) => <Input id={id} aria-describedby={by} className="font-mono" value={choice.address} onChange={(e) => setChoice({ ...choice, address: e.target.value })} />}</Field>
       <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.visible} onChange={(e) => setChoice({ ...choice, visible: e.target.checked })} />Let search engines in</label>
       <Trouble error={plan.error} />
       {plan.data && !plan.error && (
