@@ -555,14 +555,12 @@ func (b *bench) rewrite() error {
 	}
 	nowhere := func(string) (io.WriteCloser, error) { return os.OpenFile(os.DevNull, os.O_WRONLY, 0) }
 	files := func(name string) (io.WriteCloser, error) { return os.Create(name + ".new") }
-	var took [7]time.Duration
-	for i, do := range []func() error{
+	took, err := b.medians(
 		sed(one, os.DevNull), sed(both, os.DevNull), ours([]string{b.dump}, nowhere), ours(pieces, nowhere),
 		sed(both, b.dir+"/sed.sql"), ours([]string{b.dump}, files), ours(pieces, files),
-	} {
-		if took[i], err = b.median(do); err != nil {
-			return err
-		}
+	)
+	if err != nil {
+		return err
 	}
 	report("rewrite SQL, one core", took[2], "sed", took[0], "")
 	report("rewrite SQL, all cores", took[3], "sed", took[0], "4 times")
@@ -585,21 +583,28 @@ func seds(old, fresh string) (one, both string) {
 	return one, fmt.Sprintf("%s -e 's#%s#%s#g'", one, escaped(old), escaped(fresh))
 }
 
-// median does something five times, when the disk is quiet, and returns how long it took in the middle.
-func (b *bench) median(do func() error) (time.Duration, error) {
-	var took []time.Duration
-	for range 5 {
-		if err := b.quiet(); err != nil {
-			return 0, err
+// medians does several things in turn, nine times, when the disk is quiet, and returns how long each took in the middle. In turn,
+// since what else the machine does changes from one minute to the next.
+func (b *bench) medians(all ...func() error) ([]time.Duration, error) {
+	took := make([][]time.Duration, len(all))
+	for range 9 {
+		for i, do := range all {
+			if err := b.quiet(); err != nil {
+				return nil, err
+			}
+			start := time.Now()
+			if err := do(); err != nil {
+				return nil, err
+			}
+			took[i] = append(took[i], time.Since(start))
 		}
-		start := time.Now()
-		if err := do(); err != nil {
-			return 0, err
-		}
-		took = append(took, time.Since(start))
 	}
-	slices.Sort(took)
-	return took[len(took)/2], nil
+	var out []time.Duration
+	for _, t := range took {
+		slices.Sort(t)
+		out = append(out, t[len(t)/2])
+	}
+	return out, nil
 }
 
 // readable counts the serialised values of an SQL file.
@@ -610,10 +615,12 @@ func readable(name string) (whole, broken int, err error) {
 	}
 	defer f.Close()
 	sc := sqltext.NewScanner(f, 1<<30)
+	var marks sqltext.Marks
 	for sc.Scan() {
 		stmt := sc.Statement()
+		marks.Of(stmt)
 		for at := 0; ; {
-			begin, end, _ := sqltext.NextString(stmt, at)
+			begin, end, _ := marks.NextString(at)
 			if begin < 0 {
 				break
 			}

@@ -21,18 +21,11 @@ func Members(src []byte) ([]Member, error) {
 	if src[0] != 'a' {
 		return nil, fmt.Errorf("%w: this is not an array", ErrNoSuchPath)
 	}
-	s.pos = 2
-	n, err := s.number(':')
-	if err != nil {
-		return nil, err
-	}
-	s.pos++
+	n := s.members()
 	members := make([]Member, 0, min(n, 1<<10))
 	for range n {
 		m := Member{Int: s.src[s.pos] == 'i'}
-		if m.Key, err = s.key(); err != nil {
-			return nil, err
-		}
+		m.Key = s.key()
 		from := s.pos
 		if err := s.value(0); err != nil {
 			return nil, err

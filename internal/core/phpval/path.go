@@ -1,6 +1,7 @@
 package phpval
 
 import (
+	"bytes"
 	"fmt"
 	"strconv"
 )
@@ -63,9 +64,8 @@ func scalar(v []byte) (string, error) {
 	s := scanner{src: v}
 	switch v[0] {
 	case 's':
-		s.pos = 2
-		body, err := s.text(2, nil)
-		return string(body), err
+		from, to, _ := s.text(2, ';')
+		return string(v[from:to]), nil
 	case 'i', 'd', 'b':
 		return string(v[2 : len(v)-1]), nil
 	case 'N':
@@ -97,24 +97,8 @@ func (s *scanner) enter(key string) error {
 	if tag != 'a' && tag != 'O' {
 		return ErrNoSuchPath
 	}
-	s.pos += 2
-	if tag == 'O' {
-		if _, err := s.text(s.pos, nil); err != nil {
-			return err
-		}
-		s.pos++
-	}
-	n, err := s.number(':')
-	if err != nil {
-		return err
-	}
-	s.pos++
-	for range n {
-		name, err := s.key()
-		if err != nil {
-			return err
-		}
-		if name == key {
+	for range s.members() {
+		if s.key() == key {
 			return nil
 		}
 		if err := s.value(0); err != nil {
@@ -124,29 +108,34 @@ func (s *scanner) enter(key string) error {
 	return ErrNoSuchPath
 }
 
-// key reads an array key, or a property name without the NUL marks of private and protected ones.
-func (s *scanner) key() (string, error) {
-	from := s.pos
+// members moves from the start of an array or object, which is known to be valid, to its first key, and returns how many
+// it has.
+func (s *scanner) members() (n int) {
+	at := s.pos + 2
+	if s.src[s.pos] == 'O' {
+		_, _, at = s.text(at, ':')
+	}
+	n, s.pos = number(s.src, at, ":{")
+	return n
+}
+
+// key reads an array key, or a property name without the NUL marks of private and protected ones. The value is known to be
+// valid.
+func (s *scanner) key() string {
+	from := s.pos + 2
 	if s.src[s.pos] == 'i' {
-		if err := s.value(0); err != nil {
-			return "", err
-		}
-		return string(s.src[from+2 : s.pos-1]), nil
+		s.pos = until(s.src, from, digit|sign)
+		return string(s.src[from : s.pos-1])
 	}
-	s.pos += 2
-	body, err := s.text(s.pos, nil)
-	if err != nil {
-		return "", err
-	}
-	s.pos++
-	if len(body) > 0 && body[0] == 0 {
-		for i := 1; i < len(body); i++ {
-			if body[i] == 0 {
-				return string(body[i+1:]), nil
-			}
+	from, to, end := s.text(from, ';')
+	s.pos = end
+	name := s.src[from:to]
+	if len(name) > 0 && name[0] == 0 {
+		if i := bytes.IndexByte(name[1:], 0); i >= 0 {
+			name = name[i+2:]
 		}
 	}
-	return string(body), nil
+	return string(name)
 }
 
 // Each calls visit with every string, number and boolean and the path that leads to it, in the order of the
@@ -170,23 +159,8 @@ func (s *scanner) each(path []string, visit func([]string, string)) error {
 		}
 		return nil
 	}
-	s.pos += 2
-	if tag == 'O' {
-		if _, err := s.text(s.pos, nil); err != nil {
-			return err
-		}
-		s.pos++
-	}
-	n, err := s.number(':')
-	if err != nil {
-		return err
-	}
-	s.pos++
-	for range n {
-		key, err := s.key()
-		if err != nil {
-			return err
-		}
+	for range s.members() {
+		key := s.key()
 		if err := s.each(append(path[:len(path):len(path)], key), visit); err != nil {
 			return err
 		}

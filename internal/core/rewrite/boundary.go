@@ -96,6 +96,44 @@ func nameGoesOn(src []byte, at int) bool {
 	return c == '@' // host-like local part of a mail address
 }
 
+// usual is an address as it is written nearly everywhere: with its scheme, and nothing escaped.
+type usual struct {
+	text []byte
+	lead int // where the needle begins in it
+	with []byte
+}
+
+// at fills in h where the address stands with the needle at src[at:], between two bytes that settle by themselves that it
+// is one: neither what stands further away nor escapes matter then. The judge has to look at all others.
+func (u *usual) at(src []byte, begin, at, end int, h *hit) bool {
+	from := at - u.lead
+	to := from + len(u.text)
+	if from < begin || to > end || string(src[from:to]) != string(u.text) {
+		return false
+	}
+	if from > begin && edges[src[from-1]]&before == 0 || to < end && edges[src[to]]&behind == 0 {
+		return false
+	}
+	h.from, h.to, h.with, h.form = from, to, u.with, Plain
+	return true
+}
+
+// On which side of an address a byte settles that it begins, or ends, there.
+const (
+	before = 1 << iota
+	behind
+)
+
+var edges = func() (e [256]uint8) {
+	for _, c := range []byte(" !\"#$&'()*,/;<=>?[]^`{|}~") {
+		e[c] = behind
+		if c < 'A' && c != '/' {
+			e[c] |= before
+		}
+	}
+	return e
+}()
+
 // pathNeedles compiles a folder on disk in each spelling it can have.
 func pathNeedles(p Pair, addresses []Pair, styles *styles) ([]needle, error) {
 	old, fresh := path.Clean(p.Old), path.Clean(p.New)
@@ -120,7 +158,7 @@ func pathNeedles(p Pair, addresses []Pair, styles *styles) ([]needle, error) {
 			}
 			*h = hit{from: at, to: end, with: with, form: Folder}
 			return true
-		}})
+		}, utf8.UTFMax, nil})
 	}
 	return out, nil
 }

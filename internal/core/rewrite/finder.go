@@ -1,5 +1,11 @@
 package rewrite
 
+import (
+	"strings"
+
+	"nestseed/internal/core/sqltext"
+)
+
 // finder goes through a text of less than 2 GiB once for each needle, however many hits there are.
 type finder struct {
 	needles []needle
@@ -8,8 +14,8 @@ type finder struct {
 
 	first, which int // what raw said last; first is -1 before that
 
-	behind int  // above 0 in text that stands in an SQL literal: how far escapes behind a needle matter
-	unsure bool // there were escapes around a needle by which it cannot be judged
+	marks  *sqltext.Marks // set for SQL as it stands
+	unsure bool           // there were escapes around a needle by which it cannot be judged
 }
 
 // maxNeedles is enough for four addresses and four folders.
@@ -61,7 +67,10 @@ func (f *finder) next(begin, from, to int, h *hit) bool {
 			return false
 		}
 		n := &f.needles[which]
-		if f.behind > 0 && !usual(f.src[begin:to], at-begin-before, at-begin+len(n.text)+f.behind) {
+		if n.usual != nil && n.usual.at(f.src, begin, at, to, h) && h.from >= from {
+			return true
+		}
+		if f.marks != nil && !f.usualEscapes(begin, to, at-ahead, at+len(n.text)+n.behind) {
 			f.unsure = true
 			return false
 		}
@@ -72,4 +81,25 @@ func (f *finder) next(begin, from, to int, h *hit) bool {
 		}
 		search = at + 1
 	}
+}
+
+// usualEscapes reports whether every escape between two places, as far as they are in a literal that begins and ends at
+// places of its own, is one that stands for punctuation or for white space. Then what stands there is of the same sort,
+// escaped or not, and that is what is judged by.
+func (f *finder) usualEscapes(begin, end, from, to int) bool {
+	from, to = max(from, begin), min(to, end)
+	for from > begin && f.src[from-1] == '\\' {
+		from-- // not to begin within an escape
+	}
+	for at := f.marks.Next(from); at < to; at = f.marks.Next(at) {
+		if f.src[at] == '\'' {
+			at++
+			continue
+		}
+		if at+1 == len(f.src) || strings.IndexByte(`\"'nrt`, f.src[at+1]) < 0 {
+			return false
+		}
+		at += 2
+	}
+	return true
 }

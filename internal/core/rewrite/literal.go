@@ -10,8 +10,9 @@ import (
 // Begin prepares for the literals of a piece of SQL, which are given to Literal in the order in which they stand there.
 // What may have to be replaced is looked for once in the whole piece.
 func (w *Worker) Begin(sql []byte) {
+	w.marks.Of(sql)
 	w.sql = newFinder(w.r.quoted, sql)
-	w.sql.behind = w.r.behind
+	w.sql.marks = &w.marks
 }
 
 // Touches reports whether a part of what Begin was given contains anything that might have to be replaced.
@@ -19,14 +20,10 @@ func (w *Worker) Touches(part []byte) bool {
 	if w.r.quoted == nil {
 		return true // what is looked for has escapes of its own in SQL
 	}
-	from := w.place(part)
+	from := w.marks.Place(part)
 	at, _ := w.sql.raw(from)
 	return at < from+len(part)
 }
-
-// place is where a part of what Begin was given begins. The part ends where it may, but its capacity has to reach to the
-// end of the whole.
-func (w *Worker) place(part []byte) int { return cap(w.sql.src) - cap(part) }
 
 // Literal appends the text between the quotes of an SQL literal, a part of what Begin was given, rewritten as Value
 // would rewrite what it means, and reports whether it changed; else dst is returned as it was.
@@ -64,36 +61,12 @@ func (w *Worker) touched(dst, body []byte) ([]byte, bool) {
 	return sqltext.AppendEscapes(dst, w.fresh), true
 }
 
-// usual reports whether every escape in body[from:to] is one that stands for punctuation or for white space. Then what
-// stands there is of the same sort, escaped or not, and that is what is judged by. The places may be outside the body.
-func usual(body []byte, from, to int) bool {
-	from, to = max(from, 0), min(to, len(body))
-	for from > 0 && body[from-1] == '\\' {
-		from-- // not to begin within an escape
-	}
-	for at := from; at < to; at += 2 {
-		i := bytes.IndexByte(body[at:to], '\\')
-		if i < 0 {
-			return true
-		}
-		if at += i; at+1 == len(body) {
-			return false
-		}
-		switch body[at+1] {
-		case '\\', '"', '\'', 'n', 'r', 't':
-		default:
-			return false
-		}
-	}
-	return true
-}
-
 // literal is nested for text as it stands in SQL.
 func (w *Worker) literal(dst, body []byte) []byte {
-	from := w.place(body)
+	from := w.marks.Place(body)
 	if !phpval.LooksQuoted(body) {
 		// It may be one after all, when its escapes are taken apart.
-		if bytes.IndexByte([]byte(`aOsSCE\`), body[0]) >= 0 && !usual(body, 0, len(body)) {
+		if bytes.IndexByte([]byte(`aOsSCE\`), body[0]) >= 0 && !w.sql.usualEscapes(from, from+len(body), from, from+len(body)) {
 			w.sql.unsure = true
 			return append(dst, body...)
 		}
@@ -101,7 +74,7 @@ func (w *Worker) literal(dst, body []byte) []byte {
 	}
 	l := w.enter()
 	l.finder, l.base = &w.sql, from
-	out, changed, err := phpval.RewriteQuoted(dst, body, l.near, w.literal)
+	out, changed, err := phpval.RewriteQuoted(dst, &w.marks, body, l.near, w.inQuoted)
 	w.depth--
 	if err != nil {
 		w.sql.unsure = true

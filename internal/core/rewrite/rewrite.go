@@ -26,6 +26,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"unicode/utf8"
 )
 
 // Pair is something old and what takes its place.
@@ -48,20 +49,21 @@ type Rules struct {
 type Rewriter struct {
 	plain  []needle // for text as it is
 	quoted []needle // for text between the quotes of an SQL literal; nil where only plain text can be rewritten
-	behind int      // how far behind a needle its judge may look, at most
 }
 
-// before is how far before a needle its judge may look, at most: two slashes in their longest spelling, a colon, a scheme,
+// ahead is how far before a needle its judge may look, at most: two slashes in their longest spelling, a colon, a scheme,
 // and two characters that are wrapped.
-const before = 2*len(`\\\\\\/`) + len("%253A") + len("https") + 2*len(`\u0022`) + 1
+const ahead = 2*len(`\\\\\\/`) + len("%253A") + len("https") + 2*len(`\u0022`) + 1
 
 // needle is one thing to search for and the judge of each place it is found at.
 type needle struct {
 	pattern
-	key   pattern                               // a part that related needles share: where it is missing, so are they all
-	first bool                                  // the first of those that share it
-	alone bool                                  // nobody shares it
-	match func(src []byte, at int, h *hit) bool // fills in h
+	key    pattern                               // a part that related needles share: where it is missing, so are they all
+	first  bool                                  // the first of those that share it
+	alone  bool                                  // nobody shares it
+	match  func(src []byte, at int, h *hit) bool // fills in h
+	behind int                                   // how far behind the needle its judge may look, at most
+	usual  *usual                                // how it stands nearly everywhere; nil where there is no such thing
 }
 
 // hit is a piece of the source and what replaces it.
@@ -98,11 +100,7 @@ func New(rules Rules) (*Rewriter, error) {
 		return &Rewriter{plain: plain}, err
 	}
 	quoted, err := compile(rules, &quotedStyles)
-	r := &Rewriter{plain: plain, quoted: quoted, behind: len("%253A65535") + 2}
-	for _, p := range rules.Addresses {
-		r.behind += len(p.Old) * len(`\\\\\\/`)
-	}
-	return r, err
+	return &Rewriter{plain: plain, quoted: quoted}, err
 }
 
 // quotable reports whether the rules' own text is spelled one way only in an SQL literal.
@@ -124,7 +122,7 @@ func compile(rules Rules, styles *styles) ([]needle, error) {
 		}
 		if !strings.EqualFold(strings.TrimSuffix(p.Old, "/"), strings.TrimSuffix(p.New, "/")) {
 			host := newPattern([]byte(a.host), true)
-			out = append(out, needle{host, host, true, true, a.match})
+			out = append(out, needle{host, host, true, true, a.match, a.behind(), &usual{[]byte(a.old), a.lead, a.with[0].scheme}})
 			if rules.Mail {
 				a.mail(&out)
 			}
@@ -156,6 +154,8 @@ func (r *Rewriter) Has(src []byte) bool {
 // address is a compiled address pair.
 type address struct {
 	styles     *styles
+	old        string                // as it is written nearly everywhere
+	lead       int                   // where the host begins in that
 	host, port string                // of the old one; port is empty for the scheme's own
 	fresh      string                // the new host
 	path       [len(styles{})][]byte // of the old one, in each spelling
@@ -180,6 +180,8 @@ func newAddress(p Pair, styles *styles) (*address, error) {
 		return nil, err
 	}
 	a := &address{styles: styles, fresh: fresh.Hostname(), host: old.Hostname(), port: ownPort(old)}
+	a.old = old.Scheme + "://" + spelled(old, styles[0], ":")
+	a.lead = len(old.Scheme + "://")
 	for i, st := range styles {
 		a.path[i] = []byte(strings.ReplaceAll(old.Path, "/", st.slash))
 		a.with[i] = replacements{
@@ -190,6 +192,15 @@ func newAddress(p Pair, styles *styles) (*address, error) {
 		}
 	}
 	return a, nil
+}
+
+// behind is how far behind the host its judge may look: at a port, the folder, and the character that follows.
+func (a *address) behind() int {
+	longest := 0
+	for _, p := range a.path {
+		longest = max(longest, len(p))
+	}
+	return len("%253A65535") + longest + utf8.UTFMax
 }
 
 // spelled returns host, port and folder of an address in a style.
@@ -309,10 +320,11 @@ func (a *address) mail(needles *[]needle) {
 		return
 	}
 	p := newPattern([]byte(host), true)
-	*needles = append(*needles, needle{p, p, true, true, func(src []byte, at int, h *hit) bool {
+	match := func(src []byte, at int, h *hit) bool {
 		*h = hit{from: at, to: at + len(host), with: with, form: Mail}
 		return mailAt(src, at, at+len(host))
-	}})
+	}
+	*needles = append(*needles, needle{p, p, true, true, match, a.behind(), nil})
 }
 
 // mailAt reports whether src[from:to] is the host of a mail address.

@@ -134,7 +134,7 @@ func TestRewritingALiteralMeansTheSameAsTakingItApart(t *testing.T) {
 		w.Begin(sql)
 		var got []byte
 		for pos := 0; pos < len(sql); {
-			begin, end, _ := sqltext.NextString(sql, pos)
+			begin, end, _ := w.marks.NextString(pos)
 			got = append(got, ',')
 			out, changed := w.Literal(nil, sql[begin:end])
 			if !changed {
@@ -149,6 +149,24 @@ func TestRewritingALiteralMeansTheSameAsTakingItApart(t *testing.T) {
 }
 
 // A folder whose name is escaped in SQL is found there too.
+// Addresses that are known at a glance are those that the judge would have found, and the same takes their place.
+func TestWhatIsKnownAtAGlanceIsWhatIsJudged(t *testing.T) {
+	piece := rapid.OneOf(rapid.SampledFrom([]string{"http://base.localhost:81/b", "http://base.localhost", "https://", "http://", "//", `\/`, "base.localhost", ":81", "/b", "%2F", "\\n", "é"}), rapid.StringN(0, 2, -1))
+	for _, old := range []string{"http://base.localhost:81/b", "http://base.localhost"} {
+		slow := rewriter(t, old, "https://alder.example")
+		for _, needles := range [][]needle{slow.plain, slow.quoted} {
+			for i := range needles {
+				needles[i].usual = nil
+			}
+		}
+		fast := rewriter(t, old, "https://alder.example")
+		rapid.Check(t, func(t *rapid.T) {
+			text := []byte(strings.Join(rapid.SliceOfN(piece, 0, 12).Draw(t, "pieces"), ""))
+			require.Equal(t, string(slow.Worker().Text(nil, text)), string(fast.Worker().Text(nil, text)), "%s", text)
+		})
+	}
+}
+
 func TestAFolderWithAQuoteInItsNameIsFoundInSQL(t *testing.T) {
 	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost", "http://alder.example"}}, Paths: []Pair{{"/srv/www/ines's", "/srv/www/alder"}}})
 	require.NoError(t, err)

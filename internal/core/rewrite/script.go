@@ -47,7 +47,7 @@ func (w *Worker) chunk(dst, sql []byte, last bool) (_ []byte, done int) {
 	w.Begin(sql)
 	next, _ := w.sql.raw(0)
 	for pos := 0; ; {
-		begin, end, resume := sqltext.NextString(sql, pos)
+		begin, end, resume := w.marks.NextString(pos)
 		if begin < 0 || !last && end+1 == len(sql) {
 			if last {
 				resume = len(sql)

@@ -76,8 +76,11 @@ func (p *pattern) index(src []byte, from int) int {
 
 // is compares a text of the pattern's length.
 func (p *pattern) is(text []byte) bool {
+	if string(text) == string(p.text) {
+		return true
+	}
 	if !p.fold {
-		return string(text) == string(p.text)
+		return false
 	}
 	for i, c := range p.text {
 		if text[i] != c && text[i]|p.folding(i) != c {

@@ -67,7 +67,10 @@ type Worker struct {
 	levels []*level // of serialised values within one another
 	depth  int
 
+	inPlain, inQuoted func(dst, s []byte) []byte // nested and literal, for strings within such values
+
 	sql          finder // over the text that Begin was given
+	marks        sqltext.Marks
 	plain, fresh []byte // a literal taken apart
 }
 
@@ -80,7 +83,11 @@ type level struct {
 }
 
 // Worker returns a new Worker.
-func (r *Rewriter) Worker() *Worker { return &Worker{r: r} }
+func (r *Rewriter) Worker() *Worker {
+	w := &Worker{r: r}
+	w.inPlain, w.inQuoted = w.nested, w.literal
+	return w
+}
 
 // Tally returns what this worker has counted.
 func (w *Worker) Tally() Tally {
@@ -123,7 +130,7 @@ func (w *Worker) nested(dst, src []byte) []byte {
 	l.own = newFinder(w.r.plain, src)
 	l.finder, l.base = &l.own, 0
 	counted := w.forms
-	out, changed, err := phpval.RewriteNear(dst, src, l.near, w.nested)
+	out, changed, err := phpval.RewriteNear(dst, src, l.near, w.inPlain)
 	w.depth--
 	if err != nil {
 		w.forms = counted

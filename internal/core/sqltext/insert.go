@@ -114,29 +114,6 @@ func literalEnd(src []byte, pos int) int {
 	return pos
 }
 
-// NextString finds the next string in single quotes at or after pos, which is outside strings and comments, and returns
-// where the text between its quotes begins and ends. Where there is none, or it is not closed, begin is -1, and resume is
-// from where to look again when more of the SQL is there.
-func NextString(src []byte, pos int) (begin, end, resume int) {
-	for pos < len(src) {
-		c := src[pos]
-		if c == '\'' {
-			if n := closing(src, pos+1, c, true); n >= 0 {
-				return pos + 1, n - 1, n
-			}
-			return -1, -1, pos
-		}
-		n := pos + 1
-		if opens[c] {
-			if n = pass(src, pos); n < 0 {
-				return -1, -1, pos
-			}
-		}
-		pos = n
-	}
-	return -1, -1, pos
-}
-
 func skipSpace(src []byte, pos int) int {
 	for pos < len(src) && (src[pos] == ' ' || src[pos] == '\n' || src[pos] == '\r' || src[pos] == '\t') {
 		pos++

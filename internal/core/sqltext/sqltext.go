@@ -212,30 +212,6 @@ func AppendUnescaped(dst, body []byte) []byte {
 	}
 }
 
-// Skip returns where n bytes of meaning, which begin at body[pos] of the text between quotes, end in it; -1 when it has
-// not as many.
-func Skip(body []byte, pos, n int) int {
-	for ; n > 0; n-- {
-		if pos >= len(body) {
-			return -1
-		}
-		switch c := body[pos]; {
-		case c == '\\' && pos+1 < len(body):
-			if next := body[pos+1]; next == '%' || next == '_' {
-				if n--; n == 0 {
-					return -1 // in the middle of two bytes that stand for themselves together
-				}
-			}
-			pos += 2
-		case c == '\'' && pos+1 < len(body):
-			pos += 2
-		default:
-			pos++
-		}
-	}
-	return pos
-}
-
 // Meant returns how many bytes the text between quotes means.
 func Meant(body []byte) int {
 	slash, quote := index(body, '\\', 0), index(body, '\'', 0)
@@ -271,21 +247,28 @@ func closing(src []byte, pos int, quote byte, escaped bool) int {
 		if q < 0 {
 			return -1
 		}
-		q += i
-		if escaped {
-			slashes := 0
-			for q-1-slashes >= pos && src[q-1-slashes] == '\\' {
-				slashes++
-			}
-			if slashes%2 == 1 {
-				i = q + 1
-				continue
-			}
+		next, closed := closes(src, i, i+q, escaped)
+		if closed {
+			return next
 		}
-		if q+1 < len(src) && src[q+1] == quote {
-			i, pos = q+2, q+2
-			continue
-		}
-		return q + 1
+		i = next
 	}
+}
+
+// closes reports whether the quote at src[q] ends the string it stands in, and returns from where to go on: behind the
+// quote, or the two, or the escape. Nothing is escaped before pos.
+func closes(src []byte, pos, q int, escaped bool) (next int, closed bool) {
+	if escaped && q > pos && src[q-1] == '\\' {
+		slashes := 1
+		for q-1-slashes >= pos && src[q-1-slashes] == '\\' {
+			slashes++
+		}
+		if slashes%2 == 1 {
+			return q + 1, false
+		}
+	}
+	if q+1 < len(src) && src[q+1] == src[q] {
+		return q + 2, false
+	}
+	return q + 1, true
 }

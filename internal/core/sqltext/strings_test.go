@@ -24,8 +24,10 @@ func TestStringsOfAStatementAreFoundOneAfterTheOther(t *testing.T) {
 		}
 		stmt = append(stmt, " ;"...)
 		var got []string
+		var marks Marks
+		marks.Of(stmt)
 		for pos := 0; ; {
-			begin, end, resume := NextString(stmt, pos)
+			begin, end, resume := marks.NextString(pos)
 			if begin < 0 {
 				require.Equal(t, len(stmt), resume)
 				break
@@ -47,7 +49,9 @@ func TestStringsOfAStatementAreFoundOneAfterTheOther(t *testing.T) {
 		"1 -- don't":                     {-1, -1, 2},
 		"1, 2 /":                         {-1, -1, 5},
 	} {
-		begin, end, resume := NextString([]byte(sql), 0)
+		var marks Marks
+		marks.Of([]byte(sql))
+		begin, end, resume := marks.NextString(0)
 		require.Equal(t, want, [3]int{begin, end, resume}, sql)
 	}
 }
@@ -55,16 +59,37 @@ func TestStringsOfAStatementAreFoundOneAfterTheOther(t *testing.T) {
 // What text between quotes means is counted and skipped as it is taken apart.
 func TestEscapesAreCountedAsTheyAreTakenApart(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		body := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a", "bc", "''", `\'`, `\\`, `\n`, `\%`, `\_`, "é", `\"`, `"`, "%"}), 0, 12).Draw(t, "pieces"), ""))
+		body := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a", "bc", "''", `\'`, `\\`, `\n`, `\%`, `\_`, "é", `\"`, `"`, "%", strings.Repeat("-", 90)}), 0, 12).Draw(t, "pieces"), ""))
 		plain := AppendUnescaped(nil, body)
 		require.Equal(t, len(plain), Meant(body), "%s", body)
+		var marks Marks
+		marks.Of(body)
 		for n := range len(plain) + 2 {
-			pos := Skip(body, 0, n)
-			if pos < 0 {
+			pos := marks.Skip(0, n)
+			if pos < 0 || pos > len(body) {
 				require.True(t, n > len(plain) || plain[n-1] == '\\', "%s at %d", body, n)
 				continue
 			}
 			require.Equal(t, string(plain[:n]), string(AppendUnescaped(nil, body[:pos])), "%s at %d", body, n)
+		}
+	})
+}
+
+// Marks are made the same way on every processor, and of whatever was looked at last.
+func TestMarksAreWhereQuotesAndBackslashesAre(t *testing.T) {
+	var marks Marks
+	rapid.Check(t, func(t *rapid.T) {
+		sql := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"'", `\`, "a", `"`, strings.Repeat("x", 63), "\xff"}), 0, 40).Draw(t, "pieces"), ""))
+		marks.Of(sql)
+		plain := make([]mark, len(marks.words))
+		setMarksPlain(plain, append(bytes.Clone(sql), make([]byte, 64)...))
+		require.Equal(t, plain, marks.words)
+		for pos := range len(sql) + 1 {
+			want := len(sql)
+			if i := bytes.IndexAny(sql[pos:], `'\`); i >= 0 {
+				want = pos + i
+			}
+			require.Equal(t, want, marks.Next(pos))
 		}
 	})
 }

@@ -1,0 +1,5 @@
+//go:build !amd64
+
+package sqltext
+
+func setMarks(words []mark, src []byte) { setMarksPlain(words, src) }
