@@ -7,12 +7,10 @@ package main
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"os/exec"
@@ -21,16 +19,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
-	"nestseed/internal/core/phpval"
-	"nestseed/internal/core/rewrite"
-	"nestseed/internal/core/sqltext"
 	"nestseed/internal/service/runs"
 	"nestseed/internal/wire"
 )
@@ -190,111 +184,6 @@ func (b *bench) table() error {
 	}
 	report(fmt.Sprintf("provision %d sites from a table, checks included", n), took, "", 0, "")
 	return b.memory()
-}
-
-// grow turns the base site into a large one: pictures that do not shrink, code and text that does, rows.
-func (b *bench) grow() error {
-	b.site = filepath.Join(b.stack.Sites(), "base")
-	noise := newNoise()
-	media, code := b.mb*74/100, b.mb*17/100 // MB; the CMS itself is the rest
-	pictures := 4100 * b.mb / 800
-	for i := range pictures {
-		size := media << 20 / pictures
-		size += size/2 - (i*7919)%size // from half to one and a half
-		name := fmt.Sprintf("wp-content/uploads/20%02d/%02d/picture-%04d.jpg", 20+i%7, i%12+1, i)
-		if err := b.put(name, append([]byte("\xff\xd8\xff\xe0\x00\x10JFIF\x00"), noise(size)...)); err != nil {
-			return err
-		}
-	}
-	texts := 2056 * b.mb / 800
-	line := []byte("<?php // lessons at http://base.localhost/lessons for everyone; $x['key'] = array( 'piano', 'strings', 'voice' );\n")
-	for i := range texts {
-		size := code << 20 / texts
-		var text bytes.Buffer
-		for text.Len() < size {
-			text.Write(line)
-			fmt.Fprintf(&text, "function part_%d_%d() { return '%x'; }\n", i, text.Len(), noise(24))
-		}
-		if err := b.put(fmt.Sprintf("wp-content/plugins/extension-%02d/inc/part-%04d.php", i%40, i), text.Bytes()); err != nil {
-			return err
-		}
-	}
-	if err := b.rows(); err != nil {
-		return err
-	}
-	if err := b.stack.Own(b.site); err != nil {
-		return err
-	}
-	// Releases are dated by the second; what changed within it is read again by the next build.
-	time.Sleep(2 * time.Second)
-	return nil
-}
-
-func (b *bench) put(name string, content []byte) error {
-	p := filepath.Join(b.site, name)
-	if err := os.MkdirAll(filepath.Dir(p), 0o755); err != nil {
-		return err
-	}
-	return os.WriteFile(p, content, 0o644)
-}
-
-// newNoise returns bytes that do not shrink, quickly.
-func newNoise() func(n int) []byte {
-	state := uint64(88172645463325252)
-	return func(n int) []byte {
-		out := make([]byte, n+8)
-		for i := 0; i < n; i += 8 {
-			state ^= state << 13
-			state ^= state >> 7
-			state ^= state << 17
-			for k := range 8 {
-				out[i+k] = byte(state >> (8 * k))
-			}
-		}
-		return out[:n]
-	}
-}
-
-// rows adds posts with blocks and post metadata with serialised values, all naming the address.
-func (b *bench) rows() error {
-	db, err := b.stack.Admin()
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	address := b.stack.Address("base")
-	total := b.mb << 20 / 8
-	posts, meta := total*6/10/1500, total*4/10/420
-	insert := func(table, columns string, n int, row func(i int) string) error {
-		for i := 0; i < n; {
-			var stmt strings.Builder
-			stmt.WriteString("INSERT INTO lad_base." + table + " (" + columns + ") VALUES ")
-			for first := true; i < n && stmt.Len() < 1<<20; i++ {
-				if !first {
-					stmt.WriteByte(',')
-				}
-				first = false
-				stmt.WriteString(row(i))
-			}
-			if _, err := db.ExecContext(b.ctx, stmt.String()); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	para := strings.Repeat("Our learners play in ensembles from the first term on, and their teachers play with them. ", 11)
-	err = insert("lad_posts", "post_author,post_date,post_date_gmt,post_content,post_title,post_excerpt,post_status,post_name,to_ping,pinged,post_modified,post_modified_gmt,post_content_filtered,guid,post_type", posts, func(i int) string {
-		content := fmt.Sprintf("<!-- wp:image {\"id\":%d,\"url\":\"%s\"} -->\n<figure><img src=\"%s/wp-content/uploads/2026/09/p-%d.jpg\"/></figure>\n<p>%s It's <a href=\"%s/lessons/\">here</a>.</p>", i, strings.ReplaceAll(address, "/", `\/`), address, i, para, address)
-		return fmt.Sprintf("(1,'2026-01-01 10:00:00','2026-01-01 10:00:00',%s,'News %d','','draft','news-%d','','','2026-01-01 10:00:00','2026-01-01 10:00:00','','%s/?p=%d','post')", sqltext.String(content), i, i, address, i)
-	})
-	if err != nil {
-		return err
-	}
-	return insert("lad_postmeta", "post_id,meta_key,meta_value", meta, func(i int) string {
-		url := fmt.Sprintf("%s/wp-content/uploads/2026/09/p-%d-1024x683.jpg", address, i)
-		v := fmt.Sprintf(`a:4:{s:5:"width";i:1024;s:4:"file";s:%d:"%s";s:4:"look";a:2:{s:4:"wide";b:1;s:4:"note";s:25:"Grüße, played in a hall";}s:4:"text";s:180:"%s";}`, len(url), url, strings.Repeat("scale and arpeggio. ", 9))
-		return fmt.Sprintf("(%d,'_picture_data',%s)", i+1, sqltext.String(v))
-	})
 }
 
 // build beside zip and the database's own dump.
@@ -526,64 +415,6 @@ func (b *bench) provision() error {
 	return nil
 }
 
-// rewrite the dump beside sed: on one core, and with pieces of the file on all of them. The address stands there plainly
-// and with escaped slashes; sed is given an expression for the first, as people do, and once for each. What is made is thrown away
-// on both sides, as it is when rows go to a server; once more it is kept in files, and read.
-func (b *bench) rewrite() error {
-	old, fresh := b.stack.Address("base"), b.stack.Address("cedar-hill")
-	r, err := rewrite.New(rewrite.Rules{Addresses: []rewrite.Pair{{Old: old, New: fresh}}})
-	if err != nil {
-		return err
-	}
-	pieces, err := b.split()
-	if err != nil {
-		return err
-	}
-	one, both := seds(old, fresh)
-	sed := func(command, to string) measured {
-		return func(int) (time.Duration, error) { return b.shell(command + " " + b.dump + " > " + to) }
-	}
-	ours := func(names []string, to func(name string) (io.WriteCloser, error)) measured {
-		return func(int) (time.Duration, error) {
-			start, errs := time.Now(), make([]error, len(names))
-			var group sync.WaitGroup
-			for i, name := range names {
-				group.Go(func() { errs[i] = rewriteFile(r, name, to) })
-			}
-			group.Wait()
-			return time.Since(start), errors.Join(errs...)
-		}
-	}
-	nowhere := func(string) (io.WriteCloser, error) { return os.OpenFile(os.DevNull, os.O_WRONLY, 0) }
-	files := func(name string) (io.WriteCloser, error) { return os.Create(name + ".new") }
-	took, err := b.medians(9,
-		sed(one, os.DevNull), sed(both, os.DevNull), ours([]string{b.dump}, nowhere), ours(pieces, nowhere),
-		sed(both, b.dir+"/sed.sql"), ours([]string{b.dump}, files), ours(pieces, files),
-	)
-	if err != nil {
-		return err
-	}
-	report("rewrite SQL, one core", took[2], "sed", took[0], "")
-	report("rewrite SQL, all cores", took[3], "sed", took[0], "4 times")
-	report("  beside sed that replaces as much", took[3], "sed", took[1], "")
-	report("  the same into files", took[6], "sed", took[4], "")
-	for _, name := range []string{b.dump + ".new", b.dir + "/sed.sql"} {
-		whole, broken, err := readable(name)
-		if err != nil {
-			return err
-		}
-		fmt.Printf("    %s: %d serialised values can be read and %d cannot\n", filepath.Base(name), whole, broken)
-	}
-	return nil
-}
-
-// seds are sed for the address as it stands plainly, and for that and the same with escaped slashes, as the dump has both.
-func seds(old, fresh string) (one, both string) {
-	escaped := func(address string) string { return strings.ReplaceAll(address, "/", `\\\\/`) } // two backslashes to sed, as in the file
-	one = fmt.Sprintf("sed -e 's#%s#%s#g'", old, fresh)
-	return one, fmt.Sprintf("%s -e 's#%s#%s#g'", one, escaped(old), escaped(fresh))
-}
-
 // measured does something for the n-th time and returns how long it took.
 type measured func(n int) (time.Duration, error)
 
@@ -609,91 +440,6 @@ func (b *bench) medians(times int, all ...measured) ([]time.Duration, error) {
 		out = append(out, t[len(t)/2])
 	}
 	return out, nil
-}
-
-// readable counts the serialised values of an SQL file.
-func readable(name string) (whole, broken int, err error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return 0, 0, err
-	}
-	defer f.Close()
-	sc := sqltext.NewScanner(f, 1<<30)
-	var marks sqltext.Marks
-	for sc.Scan() {
-		stmt := sc.Statement()
-		marks.Of(stmt)
-		for at := 0; ; {
-			begin, end, _ := marks.NextString(at)
-			if begin < 0 {
-				break
-			}
-			at = end + 1
-			if v := sqltext.AppendUnescaped(nil, stmt[begin:end]); phpval.Looks(v) && phpval.Valid(v) {
-				whole++
-			} else if phpval.Looks(v) {
-				broken++
-			}
-		}
-	}
-	return whole, broken, sc.Err()
-}
-
-func rewriteFile(r *rewrite.Rewriter, name string, to func(name string) (io.WriteCloser, error)) error {
-	in, err := os.Open(name)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	out, err := to(name)
-	if err != nil {
-		return err
-	}
-	return errors.Join(r.Worker().Script(out, in), out.Close())
-}
-
-// split cuts the dump at line ends into one piece a core.
-func (b *bench) split() ([]string, error) {
-	in, err := os.Open(b.dump)
-	if err != nil {
-		return nil, err
-	}
-	defer in.Close()
-	info, err := in.Stat()
-	if err != nil {
-		return nil, err
-	}
-	n := runtime.NumCPU()
-	lines := bufio.NewReaderSize(in, 1<<20)
-	var names []string
-	for i := range n {
-		name := fmt.Sprintf("%s.%d", b.dump, i)
-		names = append(names, name)
-		out, err := os.Create(name)
-		if err != nil {
-			return nil, err
-		}
-		for written := int64(0); written < info.Size()/int64(n)+1; {
-			line, err := lines.ReadSlice('\n')
-			for err == bufio.ErrBufferFull {
-				m, _ := out.Write(line)
-				written += int64(m)
-				line, err = lines.ReadSlice('\n')
-			}
-			m, _ := out.Write(line)
-			written += int64(m)
-			if err == io.EOF {
-				break
-			}
-			if err != nil {
-				return nil, err
-			}
-		}
-		if err := out.Close(); err != nil {
-			return nil, err
-		}
-	}
-	return names, nil
 }
 
 // memory is the most that the service has had resident (VmHWM of proc(5)).
