@@ -18,8 +18,8 @@ import (
 )
 
 // rewrite the dump beside sed: on one core, and with pieces of the file on all of them. The address stands there plainly
-// and with escaped slashes; sed is given an expression for the first, as people do, and once for each. What is made is thrown away
-// on both sides, as it is when rows go to a server; once more it is kept in files, and read.
+// and with escaped slashes; sed is given an expression for the first, as people do, and one for each. What is made is
+// thrown away on both sides, as it is when rows go to a server; once more it is kept in files, and read.
 func (b *bench) rewrite() error {
 	old, fresh := b.stack.Address("base"), b.stack.Address("cedar-hill")
 	r, err := rewrite.New(rewrite.Rules{Addresses: []rewrite.Pair{{Old: old, New: fresh}}})
