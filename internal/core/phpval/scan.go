@@ -183,7 +183,7 @@ func (s *scanner) text(pos int, then byte) (from, to, end int) {
 	if src[at] != '"' || to >= len(src) {
 		return 0, 0, -1 // what stands for a text is never shorter than it
 	}
-	if s.sql != nil && s.base+to > s.sql.Next(s.base+from) {
+	if s.sql != nil && s.sql.Next(s.base+from, s.base+to) < s.base+to {
 		if to = s.sql.Skip(s.base+from, n) - s.base; to < from || to >= len(src) {
 			return 0, 0, -1
 		}

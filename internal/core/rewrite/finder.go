@@ -91,7 +91,7 @@ func (f *finder) usualEscapes(begin, end, from, to int) bool {
 	for from > begin && f.src[from-1] == '\\' {
 		from-- // not to begin within an escape
 	}
-	for at := f.marks.Next(from); at < to; at = f.marks.Next(at) {
+	for at := f.marks.Next(from, to); at < to; at = f.marks.Next(at, to) {
 		if f.src[at] == '\'' {
 			at++
 			continue

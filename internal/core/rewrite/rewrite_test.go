@@ -149,6 +149,22 @@ func TestRewritingALiteralMeansTheSameAsTakingItApart(t *testing.T) {
 }
 
 // A folder whose name is escaped in SQL is found there too.
+// A hostile value has a string at every tenth byte and no escape anywhere, or addresses that have to be judged one after
+// the other: it is gone through once, not once for each of them.
+func TestLongValuesWithoutEscapesAreGoneThroughOnce(t *testing.T) {
+	const n = 400_000
+	address := "http://base.localhost"
+	for name, body := range map[string]string{
+		"strings":   fmt.Sprintf("a:%d:{", n) + strings.Repeat(`i:0;s:0:"";`, n-1) + fmt.Sprintf(`i:0;s:%d:"%s";}`, len(address), address),
+		"addresses": strings.Repeat("//base.localhost ", n),
+	} {
+		sql := "INSERT INTO t VALUES ('" + body + "')"
+		var out strings.Builder
+		require.NoError(t, rewriter(t, address, "https://alder-valley.example").Worker().Script(&out, strings.NewReader(sql)))
+		require.NotContains(t, out.String(), "base.localhost", name)
+	}
+}
+
 // Addresses that are known at a glance are those that the judge would have found, and the same takes their place.
 func TestWhatIsKnownAtAGlanceIsWhatIsJudged(t *testing.T) {
 	piece := rapid.OneOf(rapid.SampledFrom([]string{"http://base.localhost:81/b", "http://base.localhost", "https://", "http://", "//", `\/`, "base.localhost", ":81", "/b", "%2F", "\\n", "é"}), rapid.StringN(0, 2, -1))

@@ -7,61 +7,53 @@ import "math/bits"
 // the work. The zero value is that of no SQL at all; Of may be called again, for the next piece.
 type Marks struct {
 	src   []byte
-	words []mark // one for each 64 bytes, and one for what is left
+	any   bitset // single quotes and backslashes
+	quote bitset // single quotes
 }
 
-// mark has a bit for each of 64 bytes, the first being the lowest.
-type mark struct {
-	any   uint64 // single quotes and backslashes
-	quote uint64 // single quotes
+// bitset has a bit for each byte, 64 in a word, the first being the lowest.
+type bitset []uint64
+
+// next returns the first place at or after pos whose bit is set, or end when there is none before it. No more words are
+// looked at than lie between, so that going through a text from place to place is going through it once.
+func (b bitset) next(pos, end int) int {
+	if pos >= end {
+		return end
+	}
+	i := pos / 64
+	if word := b[i] >> (pos % 64); word != 0 {
+		return min(pos+bits.TrailingZeros64(word), end)
+	}
+	for i++; i*64 < end; i++ {
+		if word := b[i]; word != 0 {
+			return min(i*64+bits.TrailingZeros64(word), end)
+		}
+	}
+	return end
 }
 
 // Of looks at a piece of SQL.
 func (m *Marks) Of(sql []byte) {
 	n := len(sql) / 64
-	if m.src = sql; cap(m.words) <= n {
-		m.words = make([]mark, n+1+n/4)
+	if m.src = sql; cap(m.any) <= n {
+		m.any, m.quote = make(bitset, n+1+n/4), make(bitset, n+1+n/4)
 	}
-	m.words = m.words[:n+1]
+	m.any, m.quote = m.any[:n+1], m.quote[:n+1]
 	if n > 0 {
-		setMarks(m.words[:n], sql)
+		setMarks(m.any[:n], m.quote[:n], sql)
 	}
 	var rest [64]byte
 	copy(rest[:], sql[n*64:])
-	setMarks(m.words[n:], rest[:])
+	setMarks(m.any[n:], m.quote[n:], rest[:])
 }
 
 // Place is where a part of the SQL begins in it. The part ends where it may, but its capacity has to reach to the end of
 // the whole.
 func (m *Marks) Place(part []byte) int { return cap(m.src) - cap(part) }
 
-// Next returns the first place at or after pos where a single quote or a backslash is, or the length of the SQL.
-func (m *Marks) Next(pos int) int {
-	i := pos / 64
-	if word := m.words[i].any >> (pos % 64); word != 0 {
-		return pos + bits.TrailingZeros64(word)
-	}
-	for i++; i < len(m.words); i++ {
-		if word := m.words[i].any; word != 0 {
-			return i*64 + bits.TrailingZeros64(word)
-		}
-	}
-	return len(m.src)
-}
-
-// quote is Next for quotes alone.
-func (m *Marks) quote(pos int) int {
-	i := pos / 64
-	if word := m.words[i].quote >> (pos % 64); word != 0 {
-		return pos + bits.TrailingZeros64(word)
-	}
-	for i++; i < len(m.words); i++ {
-		if word := m.words[i].quote; word != 0 {
-			return i*64 + bits.TrailingZeros64(word)
-		}
-	}
-	return len(m.src)
-}
+// Next returns the first place at or after pos where a single quote or a backslash is, or end when there is none before
+// it. The end is not behind that of the SQL.
+func (m *Marks) Next(pos, end int) int { return m.any.next(pos, end) }
 
 // NextString finds the next string in single quotes at or after pos, which is outside strings and comments, and returns
 // where the text between its quotes begins and ends. Where there is none, or it is not closed, begin is -1, and resume is
@@ -84,7 +76,7 @@ func (m *Marks) NextString(pos int) (begin, end, resume int) {
 		}
 		begin = pos + 1
 		for next, closed := begin, false; ; {
-			if end = m.quote(next); end == len(src) {
+			if end = m.quote.next(next, len(src)); end == len(src) {
 				return -1, -1, pos
 			}
 			if next, closed = closes(src, next, end, true); closed {
@@ -98,9 +90,13 @@ func (m *Marks) NextString(pos int) (begin, end, resume int) {
 // of two that stand for themselves together, or behind the SQL.
 func (m *Marks) Skip(pos, n int) int {
 	for n > 0 {
-		at := m.Next(pos)
-		if pos+n <= at {
-			return pos + n
+		end := pos + n
+		if end > len(m.src) {
+			return -1
+		}
+		at := m.Next(pos, end)
+		if at == end {
+			return end
 		}
 		if n -= at - pos; at+1 >= len(m.src) {
 			return -1
@@ -117,18 +113,17 @@ func (m *Marks) Skip(pos, n int) int {
 	return pos
 }
 
-// setMarksPlain fills in words; src has 64 bytes for each of them.
-func setMarksPlain(words []mark, src []byte) {
-	for i := range words {
-		w := &words[i]
-		*w = mark{}
+// setMarksPlain fills in the words of both, which are as many; src has 64 bytes for each of them.
+func setMarksPlain(any, quote bitset, src []byte) {
+	for i := range any {
+		any[i], quote[i] = 0, 0
 		for bit, c := range src[i*64 : i*64+64] {
 			switch c {
 			case '\'':
-				w.quote |= 1 << bit
-				w.any |= 1 << bit
+				quote[i] |= 1 << bit
+				any[i] |= 1 << bit
 			case '\\':
-				w.any |= 1 << bit
+				any[i] |= 1 << bit
 			}
 		}
 	}

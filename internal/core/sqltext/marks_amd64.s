@@ -1,12 +1,13 @@
 #include "textflag.h"
 
-// func setMarksWide(words []mark, src []byte)
+// func setMarksWide(any, quote bitset, src []byte)
 //
-// Y0 holds a quote in every place, Y1 a backslash. Each step makes one word.
-TEXT ·setMarksWide(SB), NOSPLIT, $0-48
-	MOVQ         words_base+0(FP), DI
-	MOVQ         words_len+8(FP), CX
-	MOVQ         src_base+24(FP), SI
+// Y0 holds a quote in every place, Y1 a backslash. Each step makes one word of both.
+TEXT ·setMarksWide(SB), NOSPLIT, $0-72
+	MOVQ         any_base+0(FP), DI
+	MOVQ         any_len+8(FP), CX
+	MOVQ         quote_base+24(FP), DX
+	MOVQ         src_base+48(FP), SI
 	MOVL         $0x27, AX
 	VMOVD        AX, X0
 	VPBROADCASTB X0, Y0
@@ -32,9 +33,10 @@ step:
 	ORQ       BX, AX
 	ORQ       R9, R8
 	MOVQ      R8, (DI)
-	MOVQ      AX, 8(DI)
+	MOVQ      AX, (DX)
 	ADDQ      $64, SI
-	ADDQ      $16, DI
+	ADDQ      $8, DI
+	ADDQ      $8, DX
 	DECQ      CX
 	JNE       step
 	VZEROUPPER

@@ -2,4 +2,4 @@
 
 package sqltext
 
-func setMarks(words []mark, src []byte) { setMarksPlain(words, src) }
+func setMarks(any, quote bitset, src []byte) { setMarksPlain(any, quote, src) }

@@ -81,15 +81,18 @@ func TestMarksAreWhereQuotesAndBackslashesAre(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		sql := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"'", `\`, "a", `"`, strings.Repeat("x", 63), "\xff"}), 0, 40).Draw(t, "pieces"), ""))
 		marks.Of(sql)
-		plain := make([]mark, len(marks.words))
-		setMarksPlain(plain, append(bytes.Clone(sql), make([]byte, 64)...))
-		require.Equal(t, plain, marks.words)
+		any, quote := make(bitset, len(marks.any)), make(bitset, len(marks.quote))
+		setMarksPlain(any, quote, append(bytes.Clone(sql), make([]byte, 64)...))
+		require.Equal(t, any, marks.any)
+		require.Equal(t, quote, marks.quote)
+		end := rapid.IntRange(0, len(sql)).Draw(t, "end")
 		for pos := range len(sql) + 1 {
 			want := len(sql)
 			if i := bytes.IndexAny(sql[pos:], `'\`); i >= 0 {
 				want = pos + i
 			}
-			require.Equal(t, want, marks.Next(pos))
+			require.Equal(t, want, marks.Next(pos, len(sql)))
+			require.Equal(t, min(want, end), marks.Next(pos, end))
 		}
 	})
 }
