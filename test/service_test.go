@@ -1,15 +1,16 @@
 package test
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -180,16 +181,21 @@ func working(t *testing.T, svc *client.Client, id int64, enough func(wire.Run) b
 	t.Fatal("the run does not begin")
 }
 
-// slowSource puts enough into the base site that work on it can be disturbed, until the test ends.
-func slowSource(t *testing.T) {
-	dir := filepath.Join(world.stack.Sites(), "base/wp-content/uploads/slow")
-	require.NoError(t, os.MkdirAll(dir, 0o755))
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	text := bytes.Repeat([]byte("do re mi fa so la ti do, base.localhost, "), 90_000)
-	for i := range 90 {
-		copy(text[len(text)/2:], fmt.Sprint(i))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("score-%02d.txt", i)), text, 0o644))
-	}
+// stalledSource keeps work on the base site from ending until goOn is called or the test ends: it holds a table of the
+// site that the work has to read.
+func stalledSource(t *testing.T) (goOn func()) {
+	db, err := world.stack.Admin()
+	require.NoError(t, err)
+	holding, err := db.Conn(t.Context())
+	require.NoError(t, err)
+	_, err = holding.ExecContext(t.Context(), "LOCK TABLES lad_base.lad_links WRITE")
+	require.NoError(t, err)
+	goOn = sync.OnceFunc(func() {
+		_, err := holding.ExecContext(context.Background(), "UNLOCK TABLES")
+		require.NoError(t, errors.Join(err, holding.Close(), db.Close()))
+	})
+	t.Cleanup(goOn)
+	return goOn
 }
 
 func archives(t *testing.T) []string {
@@ -211,7 +217,7 @@ func restart(t *testing.T) {
 
 func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
 	prepared(t)
-	slowSource(t)
+	goOn := stalledSource(t)
 	svc := world.service.client(t)
 	ctx := context.Background()
 	before := len(ask[[]wire.Release](t, "release", "list", "music-base"))
@@ -220,6 +226,7 @@ func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
 	working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Done.Bytes > 1<<20 })
 	require.Contains(t, strings.Join(archives(t), " "), ".scratch-")
 	world.service.kill(t)
+	goOn()
 	restart(t)
 	run, err = svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
@@ -239,7 +246,7 @@ func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
 
 func TestABuildThatIsCancelledLeavesNothing(t *testing.T) {
 	prepared(t)
-	slowSource(t)
+	stalledSource(t)
 	svc := world.service.client(t)
 	before := archives(t)
 	run, err := svc.BuildRelease(context.Background(), "music-base", wire.NewRelease{})
@@ -282,15 +289,62 @@ func TestAProvisioningThatIsKilledIsTakenBack(t *testing.T) {
 	must(t, "site", "provision", school.Name, "--from", "music-base@1", "--host", "preview")
 }
 
+// A site that was half made when its database server was lost is taken back once the server answers again.
+func TestAProvisioningWhoseDatabaseIsLostIsTakenBackLater(t *testing.T) {
+	prepared(t)
+	line, err := stack.NewLine(world.stack.DatabasePort)
+	require.NoError(t, err)
+	defer line.Close()
+	must(t, "host", "add", "far", "--files", "file://"+world.stack.Sites()+"?owner=www-data", "--address", world.stack.Address("{name}"),
+		"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, line.Port()))
+	svc := world.service.client(t)
+	ctx := context.Background()
+	school := scenario.Schools(11)[10]
+	addClient(t, school)
+	lost := func() wire.Run {
+		line.Mend()
+		run, err := svc.ProvisionSite(ctx, wire.NewSite{Client: school.Name, From: "music-base@1", Host: "far"})
+		require.NoError(t, err)
+		working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Done.Rows > 0 })
+		line.Cut(true)
+		require.Eventually(t, func() bool {
+			run, err = svc.Run(ctx, run.ID)
+			require.NoError(t, err)
+			require.False(t, run.Ended(), run.Error)
+			return run.Error != ""
+		}, time.Minute, 20*time.Millisecond)
+		require.Contains(t, run.Error, "taking back what was made did not work either")
+		shown := must(t, "run", "show", fmt.Sprint(run.ID))
+		require.Contains(t, shown, "taking back is tried again every minute")
+		return run
+	}
+	run := lost()
+	line.Mend()
+	require.NoError(t, world.service.stop())
+	restart(t)
+	run, err = svc.Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, records.Failed, run.Status)
+	require.Contains(t, run.Error, "what the run had made was taken back since")
+	nothingLeft(t, school.Name)
+
+	run = lost()
+	require.Equal(t, 0, nestseed(t, "run", "cancel", fmt.Sprint(run.ID)).code)
+	run, err = svc.Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Contains(t, run.Error, "given up; what the run had made may still be there")
+}
+
 func TestAServiceThatIsStoppedPutsWorkBack(t *testing.T) {
 	prepared(t)
-	slowSource(t)
+	goOn := stalledSource(t)
 	svc := world.service.client(t)
 	ctx := context.Background()
 	run, err := svc.BuildRelease(ctx, "music-base", wire.NewRelease{Note: "stopped"})
 	require.NoError(t, err)
 	working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Done.Bytes > 1<<20 })
 	require.NoError(t, world.service.stop())
+	goOn()
 	restart(t)
 	run, err = svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)

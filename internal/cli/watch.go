@@ -54,8 +54,11 @@ func (a *app) watch(ctx context.Context, svc *client.Client, run wire.Run) (wire
 
 // lines prints a line for each step, and every few seconds how far it is.
 func (a *app) lines(run wire.Run) (show func(wire.Run), done func()) {
-	step, last := 0, time.Now()
+	step, last, trouble := 0, time.Now(), ""
 	return func(r wire.Run) {
+		if hindered(r, &trouble) {
+			fmt.Fprintf(a.err, "%s: %s\n", run.Title, trouble)
+		}
 		for ; step < len(r.Progress.Steps); step++ {
 			fmt.Fprintf(a.err, "%s: %s\n", run.Title, strings.ToLower(r.Progress.Steps[step].Name))
 		}
@@ -64,6 +67,16 @@ func (a *app) lines(run wire.Run) (show func(wire.Run), done func()) {
 			fmt.Fprintf(a.err, "%s: %s\n", run.Title, progressLine(r.Progress))
 		}
 	}, func() {}
+}
+
+// hindered reports that a run has failed that works still, as what it made cannot be taken back yet. It does so once
+// for each reason.
+func hindered(r wire.Run, trouble *string) bool {
+	if r.Ended() || r.Error == *trouble {
+		return false
+	}
+	*trouble = r.Error
+	return r.Error != ""
 }
 
 // progressLine says how far a run is: what is done of what is expected, how fast, how long still.
@@ -89,11 +102,15 @@ func progressLine(p records.Progress) string {
 func (a *app) bar(f *os.File, run wire.Run) (show func(wire.Run), done func()) {
 	progress := mpb.New(mpb.WithOutput(f), mpb.WithWidth(64), mpb.WithRefreshRate(120*time.Millisecond))
 	var now wire.Run
+	trouble := ""
 	b := progress.New(1000, mpb.BarStyle().Lbound(" ").Filler("━").Tip("━").Padding("─").Rbound(" "),
 		mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return run.Title + " · " + now.Progress.Step })),
 		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return progressLine(now.Progress) })))
 	return func(r wire.Run) {
+			if hindered(r, &trouble) {
+				fmt.Fprintf(progress, "%s: %s\n", run.Title, trouble)
+			}
 			now = r
 			b.SetCurrent(int64(r.Progress.Fraction * 999))
 		}, func() {

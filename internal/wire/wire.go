@@ -545,6 +545,7 @@ type Run struct {
 	Progress  records.Progress `json:"progress"`
 	Result    json.RawMessage  `json:"result,omitempty"`
 	Error     string           `json:"error,omitempty"`
+	Committed bool             `json:"committed,omitempty" doc:"it is past the point where it can be cancelled"`
 	CreatedAt time.Time        `json:"created_at"`
 	StartedAt *time.Time       `json:"started_at,omitempty"`
 	EndedAt   *time.Time       `json:"ended_at,omitempty"`

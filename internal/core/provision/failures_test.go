@@ -6,19 +6,18 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"nestseed/demo/stack"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
@@ -102,56 +101,6 @@ func (w *world) starved(t *testing.T, req Request, plan *Plan, before string) {
 	}
 }
 
-// line is a connection to the database server that can be cut.
-type line struct {
-	net.Listener
-	to   string
-	mu   sync.Mutex
-	open []net.Conn
-	dead bool
-}
-
-func newLine(t *testing.T, port int) *line {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { l.Close() })
-	out := &line{Listener: l, to: fmt.Sprintf("127.0.0.1:%d", port)}
-	go func() {
-		for {
-			in, err := l.Accept()
-			if err != nil {
-				return
-			}
-			out.carry(in)
-		}
-	}()
-	return out
-}
-
-func (l *line) carry(in net.Conn) {
-	there, err := net.Dial("tcp", l.to)
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if err != nil || l.dead {
-		in.Close()
-		return
-	}
-	l.open = append(l.open, in, there)
-	go func() { io.Copy(there, in); there.Close() }()
-	go func() { io.Copy(in, there); in.Close() }()
-}
-
-// cut ends every connection; with for ever, new ones too.
-func (l *line) cut(forever bool) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.dead = forever
-	for _, c := range l.open {
-		c.Close()
-	}
-	l.open = nil
-}
-
 // careless is a server that changes a text on its way into a table, as one with another character set may, or that
 // loses a row.
 type careless struct {
@@ -217,13 +166,14 @@ func (w *world) withoutDatabase(t *testing.T, req Request, plan *Plan, before st
 	ctx := context.Background()
 	for _, forever := range []bool{false, true} {
 		for _, step := range []string{"Make the database", "Place files and load rows", "Set values", "Settle in"} {
-			l := newLine(t, w.stack.DatabasePort)
-			server, err := sitedb.Connect(strings.Replace(w.stack.DatabaseURL(), fmt.Sprintf(":%d/", w.stack.DatabasePort), fmt.Sprintf(":%d/", l.Addr().(*net.TCPAddr).Port), 1))
+			line, err := stack.NewLine(w.stack.DatabasePort)
+			require.NoError(t, err)
+			server, err := sitedb.Connect(strings.Replace(w.stack.DatabaseURL(), fmt.Sprintf(":%d/", w.stack.DatabasePort), fmt.Sprintf(":%d/", line.Port()), 1))
 			require.NoError(t, err)
 			cut := req
 			cut.Server = server
 			journal := &ledger{}
-			_, err = Make(ctx, cut, plan, journal, onStep{step, func() { l.cut(forever) }})
+			_, err = Make(ctx, cut, plan, journal, onStep{step, func() { line.Cut(forever) }})
 			if forever {
 				require.ErrorIs(t, err, ErrLeftBehind, step)
 				require.NoError(t, Undo(ctx, w.fs, w.server, journal.made), "the journal tells what to take back when the server is there again")
@@ -233,6 +183,7 @@ func (w *world) withoutDatabase(t *testing.T, req Request, plan *Plan, before st
 			require.Equal(t, before, w.standing(t, req.Folder, req.Replace.Database), step)
 			w.noneBeside(t, req.Folder, plan)
 			server.Close()
+			line.Close()
 		}
 	}
 }

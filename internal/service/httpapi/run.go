@@ -20,7 +20,7 @@ func runOut(r records.Run) wire.Run {
 	if r.Progress.Steps == nil {
 		r.Progress.Steps = []records.StepTime{}
 	}
-	return wire.Run{ID: r.ID, Sort: r.Sort, Title: r.Title, Status: r.Status, Who: r.Who, Progress: r.Progress, Result: r.Result, Error: r.Error,
+	return wire.Run{ID: r.ID, Sort: r.Sort, Title: r.Title, Status: r.Status, Who: r.Who, Progress: r.Progress, Result: r.Result, Error: r.Error, Committed: r.Committed,
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
 }
 
@@ -65,11 +65,15 @@ func (a *api) runOperations(h huma.API) {
 		if r.Status != records.Waiting && r.Status != records.Working {
 			return nil, wrong(fmt.Errorf("run %d is over (%s); there is nothing to cancel", r.ID, r.Status))
 		}
-		// A run that ends meanwhile is over; that is no fault.
-		if err := a.Runner.Cancel(ctx, in.ID); err != nil && !errors.Is(err, records.ErrNotFound) {
-			return nil, err
+		asked := a.Runner.Cancel(ctx, in.ID)
+		if asked != nil && !errors.Is(asked, records.ErrNotFound) {
+			return nil, asked
 		}
+		// A run that ends meanwhile is over; that is no fault.
 		r, err = a.db.Run(ctx, in.ID)
+		if err == nil && asked != nil && r.Committed && r.EndedAt == nil {
+			return nil, wrong(fmt.Errorf("run %d (%s) cannot be cancelled any more: what it made is being kept, or what it has begun must not stop halfway; follow it to its end with nestseed run watch %d", r.ID, r.Title, r.ID))
+		}
 		return single(r, err, runOut)
 	})
 }

@@ -79,19 +79,22 @@ func (db *DB) RemoveSiteCopy(ctx context.Context, id int64) error {
 }
 
 // ReplaceSite records that a site has taken the place of what it was; what it was becomes a safety copy.
-func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, bytes int64) error {
-	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, bytes int64, tasks []LaunchTask) error {
+	return db.keep(ctx, fresh.Address, fresh.RunID, func(tx pgx.Tx) error {
 		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyReplaced, RunID: fresh.RunID, Folder: folder, Address: old.Address, Bytes: bytes}); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, address = $7, lead = CASE WHEN address = $7 THEN lead END, made_at = now() WHERE id = $1", old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held, fresh.Address)
-		return explain("site", fresh.Address, err)
+		if err != nil {
+			return err
+		}
+		return addLaunchTasks(ctx, tx, old.ID, tasks)
 	})
 }
 
 // MoveSite records where a site is now; what it was, in a folder of its old host, becomes a safety copy.
 func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) error {
-	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+	return db.keep(ctx, there.Address, there.RunID, func(tx pgx.Tx) error {
 		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyMoved, RunID: there.RunID, Folder: folder, Place: old.Folder, Address: old.Address, Bytes: old.Plan.Bytes}); err != nil {
 			return err
 		}
@@ -100,7 +103,7 @@ func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) erro
 		if err == nil && tag.RowsAffected() != 1 {
 			err = fmt.Errorf("site %s is not there: %w", there.Name, ErrNotFound)
 		}
-		return explain("site", there.Address, err)
+		return err
 	})
 }
 

@@ -149,7 +149,7 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	require.NotNil(t, r.StartedAt)
 	begun := *r.StartedAt
 	require.NoError(t, db.SetProgress(ctx, ids[0], records.Progress{Step: "Walk", Fraction: 0.5, Done: progress.Amount{Files: 3}}))
-	require.NoError(t, db.PutBack(ctx, ids[0]))
+	require.NoError(t, db.PutBack(ctx, ids[0], false))
 	r, err = db.Run(ctx, ids[0])
 	require.NoError(t, err)
 	require.Equal(t, records.Waiting, r.Status)
@@ -165,7 +165,7 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	got, err = db.StartRun(ctx, ids[0])
 	require.NoError(t, err)
 	require.False(t, got, "it is over")
-	require.NoError(t, db.PutBack(ctx, ids[0]))
+	require.NoError(t, db.PutBack(ctx, ids[0], false))
 	r, err = db.Run(ctx, ids[0])
 	require.NoError(t, err)
 	require.Equal(t, records.Done, r.Status, "what is over does not wait again")
@@ -197,6 +197,47 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, open, 4)
 	require.Equal(t, ids[2], open[0].ID, "oldest first")
+}
+
+func TestARunThatIsCommittedIsNotCancelledAnyMore(t *testing.T) {
+	ctx, db := t.Context(), recordstest.Open(t)
+	first, second := queued(t, db, "undo"), queued(t, db, "undo")
+	begin := func(id int64) {
+		t.Helper()
+		begun, err := db.StartRun(ctx, id)
+		require.NoError(t, err)
+		require.True(t, begun)
+	}
+	commit := func(id int64) bool {
+		ok, err := db.CommitRun(ctx, id)
+		require.NoError(t, err)
+		return ok
+	}
+	taken := func(by int64) bool {
+		is, err := db.TargetTaken(ctx, "base", by)
+		require.NoError(t, err)
+		return is
+	}
+	begin(first)
+	require.True(t, taken(second))
+	require.False(t, taken(first), "by another")
+	require.True(t, commit(first))
+	require.ErrorIs(t, db.AskCancel(ctx, first), records.ErrNotFound)
+	require.NoError(t, db.PutBack(ctx, first, true))
+	require.ErrorIs(t, db.AskCancel(ctx, first), records.ErrNotFound, "it waits, and must be ended all the same")
+	require.False(t, taken(second))
+	begin(first)
+	require.NoError(t, db.Hinder(ctx, first, "the server does not answer"))
+	r, err := db.Run(ctx, first)
+	require.NoError(t, err)
+	require.Equal(t, []any{records.Working, "the server does not answer", false}, []any{r.Status, r.Error, r.Committed})
+	require.NoError(t, db.AskCancel(ctx, first), "it can be given up")
+	require.False(t, commit(first), "its end was asked for before")
+
+	begin(second)
+	require.True(t, commit(second))
+	require.NoError(t, db.PutBack(ctx, second, false))
+	require.NoError(t, db.AskCancel(ctx, second), "it begins anew")
 }
 
 func TestProgressAndEndsAreHeardByWhoListens(t *testing.T) {

@@ -100,8 +100,8 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 	}))
 	site := records.Site{Name: "alder-valley", ClientID: c.ID, HostID: host.ID, ReleaseID: newest.ID, RunID: runID, Address: "http://alder-valley.example", Folder: "alder-valley",
 		Plan: &provision.Plan{Name: "alder-valley"}, Result: &provision.Result{Admin: "a", AdminPassword: "must not be kept"}}
-	require.NoError(t, db.AddSite(ctx, site))
-	require.ErrorIs(t, db.AddSite(ctx, site), records.ErrTaken)
+	require.NoError(t, db.AddSite(ctx, site, nil))
+	require.ErrorIs(t, db.AddSite(ctx, site, nil), records.ErrTaken)
 	got, err := db.Site(ctx, "http://alder-valley.example")
 	require.NoError(t, err)
 	require.Equal(t, "music-base@2", got.Release)

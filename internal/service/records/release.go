@@ -90,6 +90,12 @@ func (db *DB) AddRelease(ctx context.Context, r Release, contents []byte) error 
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, r.StarterID, r.Number, r.Archive, r.ArchiveBytes, r.SumsSha256, r.Manifest, r.RunID, r.SourceID, r.SecretsSealed, r.ImportedFrom, contents)
 }
 
+// ReleaseOfRun reports whether a run has made its release.
+func (db *DB) ReleaseOfRun(ctx context.Context, runID int64) (found bool, err error) {
+	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM releases WHERE run_id = $1)", runID).Scan(&found)
+	return found, err
+}
+
 // Contents returns a release's index of its archive; nil when it was not kept.
 func (db *DB) Contents(ctx context.Context, id int64) (index []byte, err error) {
 	err = db.Pool.QueryRow(ctx, "SELECT contents FROM releases WHERE id = $1", id).Scan(&index)

@@ -25,6 +25,7 @@ type Run struct {
 	Result      json.RawMessage
 	Error       string
 	CancelAsked bool
+	Committed   bool // it is past the point where it can be cancelled
 	CreatedAt   time.Time
 	StartedAt   *time.Time
 	EndedAt     *time.Time
@@ -57,7 +58,7 @@ const (
 	Cancelled = "cancelled"
 )
 
-const runColumns = "id, sort, title, target, status, who, args, progress, result, error, cancel_asked, created_at, started_at, ended_at"
+const runColumns = "id, sort, title, target, status, who, args, progress, result, error, cancel_asked, committed, created_at, started_at, ended_at"
 
 // Runs lists runs, newest first, before a run's number unless that is 0.
 func (db *DB) Runs(ctx context.Context, before int64, limit int) ([]Run, error) {
@@ -88,10 +89,30 @@ func (db *DB) StartRun(ctx context.Context, id int64) (bool, error) {
 	return tag.RowsAffected() == 1, err
 }
 
-// PutBack makes a working run wait again.
-func (db *DB) PutBack(ctx context.Context, id int64) error {
-	_, err := db.Pool.Exec(ctx, "UPDATE runs SET status = 'waiting', progress = '{}' WHERE id = $1 AND status = 'working'", id)
+// PutBack makes a working run wait again; committed says whether it is still one that nobody can cancel.
+func (db *DB) PutBack(ctx context.Context, id int64, committed bool) error {
+	_, err := db.Pool.Exec(ctx, "UPDATE runs SET status = 'waiting', progress = '{}', error = '', committed = $2 WHERE id = $1 AND status = 'working'", id, committed)
 	return err
+}
+
+// CommitRun notes that a run is ended from here on, and not taken back any more: AskCancel refuses it. It is false when
+// somebody has asked for its end before.
+func (db *DB) CommitRun(ctx context.Context, id int64) (bool, error) {
+	tag, err := db.Pool.Exec(ctx, "UPDATE runs SET committed = true WHERE id = $1 AND NOT cancel_asked", id)
+	return tag.RowsAffected() == 1, err
+}
+
+// Hinder notes what keeps a working run from being taken back, and tells listeners. It can be cancelled then, which
+// leaves what it has made.
+func (db *DB) Hinder(ctx context.Context, id int64, sentence string) error {
+	_, err := db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET error = $2, committed = false WHERE id = $1) SELECT pg_notify('run', $1::text)", id, sentence)
+	return err
+}
+
+// TargetTaken reports whether another run works on a target, or has died at it and was not recovered yet.
+func (db *DB) TargetTaken(ctx context.Context, target string, id int64) (taken bool, err error) {
+	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE target = $1 AND id <> $2 AND status = 'working')", target, id).Scan(&taken)
+	return taken, err
 }
 
 // SetProgress keeps how far a run is and tells listeners.
@@ -110,11 +131,12 @@ func (db *DB) EndRun(ctx context.Context, id int64, status string, result any, s
 	return err
 }
 
-// AskCancel ends a waiting run at once, and asks a working one to end.
+// AskCancel ends a waiting run at once, and asks a working one to end. Errors: ErrNotFound, also of a run that is over or
+// is committed.
 func (db *DB) AskCancel(ctx context.Context, id int64) error {
 	return db.exec(ctx, "run", itoa(id), `WITH u AS (UPDATE runs SET cancel_asked = true,
 			status = CASE status WHEN 'waiting' THEN 'cancelled' ELSE status END, ended_at = CASE status WHEN 'waiting' THEN now() ELSE ended_at END
-			WHERE id = $1 AND status IN ('waiting', 'working') RETURNING id)
+			WHERE id = $1 AND status IN ('waiting', 'working') AND NOT committed RETURNING id)
 		SELECT pg_notify('cancel', id::text), pg_notify('run', id::text) FROM u`, id)
 }
 
@@ -148,9 +170,11 @@ func (db *DB) RemoveMade(ctx context.Context, id int64, m provision.Made) error 
 	return err
 }
 
-// ClearMade empties a run's journal: what it made is kept, or was taken back.
+const clearMade = "DELETE FROM run_journal WHERE run_id = $1"
+
+// ClearMade empties a run's journal: what it made was taken back.
 func (db *DB) ClearMade(ctx context.Context, id int64) error {
-	_, err := db.Pool.Exec(ctx, "DELETE FROM run_journal WHERE run_id = $1", id)
+	_, err := db.Pool.Exec(ctx, clearMade, id)
 	return err
 }
 

@@ -4,6 +4,8 @@ import (
 	"context"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/provision"
 )
@@ -63,10 +65,28 @@ func (db *DB) SiteByID(ctx context.Context, id int64) (Site, error) {
 	return one[Site](ctx, db, "site", itoa(id), siteQuery+"WHERE s.id = $1", id)
 }
 
-// AddSite keeps a site that was made.
-func (db *DB) AddSite(ctx context.Context, s Site) error {
-	return db.exec(ctx, "site", s.Name, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result, held) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`,
-		s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result, s.Held)
+// AddSite keeps a site that was made, with what is still to be done on it.
+func (db *DB) AddSite(ctx context.Context, s Site, tasks []LaunchTask) error {
+	return db.keep(ctx, s.Name, s.RunID, func(tx pgx.Tx) error {
+		var id int64
+		err := tx.QueryRow(ctx, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result, held) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
+			s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result, s.Held).Scan(&id)
+		if err != nil {
+			return err
+		}
+		return addLaunchTasks(ctx, tx, id, tasks)
+	})
+}
+
+// keep records what a run has made of a site and, in the same moment, that it is not taken back any more.
+func (db *DB) keep(ctx context.Context, site string, runID int64, record func(pgx.Tx) error) error {
+	return explain("site", site, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+		if err := record(tx); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, clearMade, runID)
+		return err
+	}))
 }
 
 // LaunchTask is something a person must still do on a site.
@@ -79,11 +99,11 @@ type LaunchTask struct {
 	DoneBy string
 }
 
-// AddLaunchTasks keeps what must be done on a site, in order.
-func (db *DB) AddLaunchTasks(ctx context.Context, site string, tasks []LaunchTask) error {
+// addLaunchTasks keeps what must be done on a site, in order.
+func addLaunchTasks(ctx context.Context, tx pgx.Tx, siteID int64, tasks []LaunchTask) error {
 	for i, t := range tasks {
-		err := db.exec(ctx, "site", site, `INSERT INTO launch_tasks (site_id, place, key, title, detail, page) SELECT id, $2, $3, $4, $5, $6 FROM sites WHERE name = $1 AND retired_at IS NULL
-			ON CONFLICT (site_id, key) DO UPDATE SET place = $2, title = $4, detail = $5, page = $6`, site, i, t.Key, t.Title, t.Detail, t.Page)
+		_, err := tx.Exec(ctx, `INSERT INTO launch_tasks (site_id, place, key, title, detail, page) VALUES ($1, $2, $3, $4, $5, $6)
+			ON CONFLICT (site_id, key) DO UPDATE SET place = $2, title = $4, detail = $5, page = $6`, siteID, i, t.Key, t.Title, t.Detail, t.Page)
 		if err != nil {
 			return err
 		}

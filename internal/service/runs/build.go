@@ -51,6 +51,9 @@ func (w *Works) survey(ctx context.Context, run records.Run, report progress.Rep
 	if err != nil {
 		return nil, err
 	}
+	if ctx, err = w.commit(ctx, run); err != nil {
+		return nil, err
+	}
 	return SurveyResult{s.Totals, len(s.Findings)}, w.DB.AddSurvey(ctx, src.ID, s)
 }
 
@@ -95,6 +98,9 @@ func (w *Works) build(ctx context.Context, run records.Run, report progress.Repo
 	}
 	defer d.file.Drop()
 	report.Step("Keep the archive", progress.Amount{})
+	if ctx, err = w.commit(ctx, run); err != nil {
+		return nil, err
+	}
 	r := records.Release{StarterID: d.starter.ID, Starter: d.starter.Name, Number: d.built.Manifest.Number, RunID: &run.ID, SourceID: d.starter.SourceID, SecretsSealed: d.secrets}
 	if err := w.keepRelease(ctx, d.file, d.built, r); err != nil {
 		return nil, err
@@ -163,11 +169,18 @@ func (w *Works) keepRelease(ctx context.Context, draft *store.Draft, built *arch
 		return err
 	}
 	r.SumsSha256, r.Manifest = built.SumsSHA256, &m
-	if err = w.DB.AddRelease(ctx, r, built.Index); err != nil {
-		_, dropped := w.Store.Remove(r.Archive)
-		return errors.Join(err, dropped)
+	if err = w.DB.AddRelease(ctx, r, built.Index); err == nil {
+		return nil
 	}
-	return nil
+	// An answer that was lost on its way may have been yes.
+	switch kept, asked := w.DB.ReleaseOfRun(ctx, *r.RunID); {
+	case asked != nil: // the next start sweeps the archive, if no release names it
+		return errors.Join(err, asked)
+	case kept:
+		return nil
+	}
+	_, dropped := w.Store.Remove(r.Archive)
+	return errors.Join(err, dropped)
 }
 
 // draft is a release that is built and not kept yet.
@@ -265,12 +278,10 @@ func (w *Works) before(ctx context.Context, t records.Starter, secrets string, r
 
 // recoverBuild: the draft is swept from the store, and so is an archive whose release was not recorded.
 func (w *Works) recoverBuild(ctx context.Context, run records.Run) (Outcome, error) {
-	var found bool
-	err := w.DB.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM releases WHERE run_id = $1)", run.ID).Scan(&found)
-	if found {
+	if found, err := w.DB.ReleaseOfRun(ctx, run.ID); err != nil || found {
 		return Finished, err
 	}
-	return Again, err
+	return Again, nil
 }
 
 // VerifyArgs ask for a release to be verified.

@@ -463,14 +463,21 @@ func (im *importer) starter(ctx context.Context, k *kind.Kind, list string) (rec
 }
 
 func (im *importer) keep(ctx context.Context, t records.Starter, number int, draft *store.Draft, built *archive.Built, r records.Release, isOurs bool) (*ImportResult, error) {
-	if t.ID == 0 {
-		var err error
+	ctx, err := im.w.commit(ctx, im.run)
+	if err != nil {
+		return nil, err
+	}
+	fresh := t.ID == 0
+	if fresh {
 		if t, err = im.w.DB.AddStarter(ctx, t.Name, nil, t.Kind, t.List); err != nil {
 			return nil, err
 		}
 	}
 	r.StarterID, r.Starter, r.Number, r.RunID = t.ID, t.Name, number, &im.run.ID
 	if err := im.w.keepRelease(ctx, draft, built, r); err != nil {
+		if fresh {
+			err = errors.Join(err, im.w.DB.RemoveStarter(ctx, t.Name))
+		}
 		return nil, err
 	}
 	kept, err := im.w.DB.Release(ctx, r.Ref())

@@ -15,6 +15,7 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/records"
 )
 
@@ -154,15 +155,17 @@ func (w *Works) move(ctx context.Context, run records.Run, report progress.Repor
 		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, faults(rep))
 	}
 	if err == nil && args.InPlace {
-		if err = w.keep(ctx, run, o, plan, res); err == nil {
-			return MoveResult{s.Name, plan.Address, rep}, errors.Join(w.DB.SetReport(ctx, s.Name, rep), w.askName(ctx, there))
-		}
+		err = w.keep(ctx, run, o, plan, res, report)
 	} else if err == nil {
 		there.Report = rep
 		err = w.moved(ctx, run, s, there, args.aside(run.ID))
 	}
+	ctx = context.WithoutCancel(ctx)
 	if err != nil {
-		return nil, errors.Join(err, w.takeBackMove(context.WithoutCancel(ctx), run, o, s.Name))
+		return nil, errors.Join(err, w.takeBackMove(ctx, run, o.FS, o.Server, s.Name))
+	}
+	if args.InPlace {
+		return MoveResult{s.Name, plan.Address, rep}, errors.Join(w.DB.SetReport(ctx, s.Name, rep), w.askName(ctx, there))
 	}
 	if args.stays() {
 		report.Note(fmt.Sprintf("point the name of %s at host %s; until it leads there, visitors see the site on host %s. Then drop the safety copy %q of site %s", s.Address, args.Host, s.Host, records.CopyMoved, s.Name))
@@ -193,8 +196,13 @@ func faults(rep *check.Report) string {
 	return strings.Join(names, "; ")
 }
 
-// moved records where the site is now. The credentials it had are put aside until its old place is gone.
+// moved commits the run and records where the site is now. The credentials it had are put aside until its old place is
+// gone. With an error the record says that it is where it was.
 func (w *Works) moved(ctx context.Context, run records.Run, old, there records.Site, aside string) error {
+	ctx, err := w.commit(ctx, run)
+	if err != nil {
+		return err
+	}
 	if err := w.putAside(ctx, there.Name, run.ID); err != nil {
 		return err
 	}
@@ -206,18 +214,14 @@ func (w *Works) moved(ctx context.Context, run records.Run, old, there records.S
 			return err
 		}
 	}
-	return errors.Join(w.DB.MoveSite(ctx, old, there, aside), w.DB.ClearMade(ctx, run.ID))
+	return w.unlessRecorded(ctx, run, w.DB.MoveSite(ctx, old, there, aside))
 }
 
-func (w *Works) takeBackMove(ctx context.Context, run records.Run, o *Opened, site string) error {
-	made, err := w.DB.Made(ctx, run.ID)
-	if err != nil {
+func (w *Works) takeBackMove(ctx context.Context, run records.Run, fsys hostfs.FS, server sitedb.Server, site string) error {
+	if err := w.undoMade(ctx, run, fsys, server); err != nil {
 		return err
 	}
-	if err := provision.Undo(ctx, o.FS, o.Server, made); err != nil {
-		return err
-	}
-	return errors.Join(w.DB.ClearMade(ctx, run.ID), w.putBack(ctx, site, run.ID))
+	return w.putBack(ctx, site, run.ID)
 }
 
 // leave takes the site out of service where it was, unless its address stays. It may have been done before the run was
@@ -299,10 +303,10 @@ func (w *Works) recoverMove(ctx context.Context, run records.Run) (Outcome, erro
 			return Finished, err
 		}
 		defer o.Close()
-		return Finished, errors.Join(provision.Settle(o.fs, s.Folder, fmt.Sprint(run.ID)), w.DB.ClearMade(ctx, run.ID))
+		return Finished, provision.Settle(o.fs, s.Folder, fmt.Sprint(run.ID))
 	}
 	if s.RunID == run.ID {
-		return Finished, errors.Join(w.leave(ctx, args, run.ID), w.DB.ClearMade(ctx, run.ID))
+		return Finished, w.leave(ctx, args, run.ID)
 	}
 	h, err := w.DB.Host(ctx, args.Host)
 	if err != nil {
@@ -314,5 +318,5 @@ func (w *Works) recoverMove(ctx context.Context, run records.Run) (Outcome, erro
 	}
 	defer fsys.Close()
 	defer server.Close()
-	return TakenBack, w.takeBackMove(ctx, run, &Opened{Request: provision.Request{FS: fsys, Server: server}}, s.Name)
+	return TakenBack, w.takeBackMove(ctx, run, fsys, server, s.Name)
 }

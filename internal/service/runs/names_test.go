@@ -55,7 +55,7 @@ func TestNamesAreWatchedUntilTheyLeadToTheirHosts(t *testing.T) {
 			return err
 		}))
 		require.NoError(t, db.AddSite(ctx, records.Site{Name: name, ClientID: client.ID, HostID: host.ID, ReleaseID: release.ID, RunID: run, Address: "https://" + name + ".example", Folder: name,
-			Plan: &provision.Plan{Name: name}, Result: &provision.Result{}}))
+			Plan: &provision.Plan{Name: name}, Result: &provision.Result{}}, nil))
 	}
 	known := &dns{names: map[string]string{"alder-valley.example": "203.0.113.7", "brook-lane.example": "198.51.100.4"}, asked: map[string]int{}}
 	w := &Works{DB: db, DNS: known}

@@ -11,10 +11,12 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/store"
 )
@@ -325,7 +327,7 @@ func (w *Works) provision(ctx context.Context, run records.Run, report progress.
 	}
 	res, err := provision.Make(ctx, o.Request, plan, journal{w.DB, run.ID}, report)
 	if err == nil {
-		if err = w.keep(ctx, run, o, plan, res); err != nil {
+		if err = w.keep(ctx, run, o, plan, res, report); err != nil {
 			err = errors.Join(err, w.takeBack(context.WithoutCancel(ctx), run, o))
 		}
 	} else {
@@ -387,8 +389,12 @@ func (w *Works) putBack(ctx context.Context, site string, runID int64) error {
 	return nil
 }
 
-// keep seals the credentials and records the site.
-func (w *Works) keep(ctx context.Context, run records.Run, o *Opened, plan *provision.Plan, res *provision.Result) error {
+// keep commits the run, seals the credentials and records the site. With an error there is no record of it.
+func (w *Works) keep(ctx context.Context, run records.Run, o *Opened, plan *provision.Plan, res *provision.Result, report progress.Reporter) error {
+	ctx, err := w.commit(ctx, run)
+	if err != nil {
+		return err
+	}
 	if o.Old != nil {
 		if err := w.putAside(ctx, plan.Name, run.ID); err != nil {
 			return err
@@ -410,36 +416,56 @@ func (w *Works) keep(ctx context.Context, run records.Run, o *Opened, plan *prov
 	case o.Refresh != nil:
 		plan.Values = o.Old.Plan.Values // they stand in its content
 	}
-	if o.Old != nil {
-		if err := w.DB.ReplaceSite(ctx, *o.Old, s, res.CopyFolder, o.Old.Plan.Bytes); err != nil {
-			return err
-		}
-	} else if err := w.DB.AddSite(ctx, s); err != nil {
-		return err
-	}
 	var tasks []records.LaunchTask
 	for _, t := range o.Archive.Manifest.List.LaunchTasks {
 		tasks = append(tasks, records.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: t.Page})
 	}
-	if err := w.DB.AddLaunchTasks(ctx, s.Name, tasks); err != nil {
+	if o.Old != nil {
+		err = w.DB.ReplaceSite(ctx, *o.Old, s, res.CopyFolder, o.Old.Plan.Bytes, tasks)
+	} else {
+		err = w.DB.AddSite(ctx, s, tasks)
+	}
+	if err = w.unlessRecorded(ctx, run, err); err != nil {
 		return err
 	}
-	return errors.Join(provision.Settle(o.FS, s.Folder, fmt.Sprint(run.ID)), w.DB.ClearMade(ctx, run.ID))
+	if err := provision.Settle(o.FS, s.Folder, fmt.Sprint(run.ID)); err != nil {
+		report.Note(fmt.Sprintf("the mark of this run is left in the site's folder: %v", err))
+	}
+	return nil
 }
 
-// takeBack undoes what the journal says.
-func (w *Works) takeBack(ctx context.Context, run records.Run, o *Opened) error {
-	made, err := w.DB.Made(ctx, run.ID)
+// unlessRecorded is an error of recording a run's site, unless it is recorded: an answer that was lost on its way may
+// have been yes.
+func (w *Works) unlessRecorded(ctx context.Context, run records.Run, err error) error {
 	if err != nil {
-		return err
+		if made, asked := w.DB.SiteOfRun(ctx, run.ID); asked == nil && made {
+			return nil
+		}
 	}
-	if err := provision.Undo(ctx, o.FS, o.Server, made); err != nil {
+	return err
+}
+
+// takeBack undoes what the journal says. Errors: provision.ErrLeftBehind.
+func (w *Works) takeBack(ctx context.Context, run records.Run, o *Opened) error {
+	if err := w.undoMade(ctx, run, o.FS, o.Server); err != nil {
 		return err
 	}
 	if o.Old != nil {
-		return errors.Join(w.DB.ClearMade(ctx, run.ID), w.putBack(ctx, o.Name, run.ID))
+		return w.putBack(ctx, o.Name, run.ID)
 	}
-	return errors.Join(w.DB.ClearMade(ctx, run.ID), w.DB.RemoveSecrets(ctx, "site", o.Name))
+	return w.DB.RemoveSecrets(ctx, "site", o.Name)
+}
+
+// undoMade takes back what a run's journal says, and empties it. Errors: provision.ErrLeftBehind.
+func (w *Works) undoMade(ctx context.Context, run records.Run, fsys hostfs.FS, server sitedb.Server) error {
+	made, err := w.DB.Made(ctx, run.ID)
+	if err == nil {
+		err = provision.Undo(ctx, fsys, server, made)
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %w", provision.ErrLeftBehind, err)
+	}
+	return w.DB.ClearMade(ctx, run.ID)
 }
 
 // forgetIfGone empties the journal after Make took everything back itself.
@@ -465,7 +491,7 @@ func (w *Works) recoverProvision(ctx context.Context, run records.Run) (Outcome,
 		return TakenBack, err
 	}
 	if made {
-		return Finished, errors.Join(w.settle(ctx, run), w.DB.ClearMade(ctx, run.ID))
+		return Finished, w.settle(ctx, run)
 	}
 	o, err := w.Request(ctx, args, fmt.Sprint(run.ID))
 	if err != nil {

@@ -6,7 +6,11 @@
 // records, from where it reaches every copy by LISTEN/NOTIFY.
 //
 // A run whose process was killed has lost its locks. Whoever notices (at start, and every minute) gives
-// it to its Sort's Recover, which takes back what was half made; then it is put back or ended.
+// it to its Sort's Recover, which takes back what was half made; then it is put back or ended. Until that
+// has worked its target stays its own. So does that of a run whose taking back was hindered, as by a
+// database server that does not answer.
+//
+// Work that must not stop halfway commits its run first: then nobody can cancel it any more.
 package runs
 
 import (
@@ -25,6 +29,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
 	"nestseed/internal/service/records"
 )
 
@@ -35,6 +40,8 @@ type Sort struct {
 	// Recover takes back what an interrupted run had half made, and says what becomes of the run. It may be
 	// called more than once.
 	Recover func(ctx context.Context, run records.Run) (Outcome, error)
+	// Leaves says what there is after it was cancelled; "" says that what it had made was taken back.
+	Leaves string
 }
 
 // Outcome is what becomes of an interrupted run.
@@ -43,6 +50,7 @@ type Outcome int
 // The outcomes.
 const (
 	Again     Outcome = iota // nothing is left of it; it is done from the beginning
+	Onward                   // what it has begun must be ended; it goes on
 	TakenBack                // nothing is left of it; it has failed
 	Finished                 // what matters was done before it was interrupted
 )
@@ -212,6 +220,12 @@ func (r *Runner) work(ctx context.Context, id int64) error {
 		}
 		return err
 	}
+	if taken, err := r.db.TargetTaken(ctx, run.Target, id); err != nil || taken {
+		if err == nil {
+			return river.JobSnooze(time.Second)
+		}
+		return err
+	}
 	if ok, err := tryLock(ctx, conn, lockRun, int32(id)); err != nil || !ok {
 		return err
 	}
@@ -243,18 +257,37 @@ func (r *Runner) do(ctx context.Context, id int64) error {
 	result, err := r.guard(ctx, run, track)
 	after := context.WithoutCancel(ctx)
 	track.close(after)
+	if err == nil {
+		return r.db.EndRun(after, id, records.Done, result, "")
+	}
+	if errors.Is(err, provision.ErrLeftBehind) {
+		r.log.Warn("run could not take back what it made", "run", id, "sort", run.Sort, "error", err)
+		return r.hinder(after, id, err)
+	}
+	now, dbErr := r.db.Run(after, id)
+	if dbErr != nil {
+		return errors.Join(err, dbErr) // it is recovered once the records are there again
+	}
 	cause := context.Cause(ctx)
 	switch {
-	case err == nil:
-		return r.db.EndRun(after, id, records.Done, result, "")
+	case now.Committed, cause == nil:
+		r.log.Warn("run failed", "run", id, "sort", run.Sort, "error", err)
+		return r.db.EndRun(after, id, records.Failed, result, err.Error())
 	case errors.Is(cause, ErrCancelled):
-		return r.db.EndRun(after, id, records.Cancelled, nil, "cancelled; what it had made was taken back")
-	case cause != nil:
-		r.log.Info("run put back", "run", id)
-		return r.db.PutBack(after, id)
+		leaves := r.sorts[run.Sort].Leaves
+		if leaves == "" {
+			leaves = "what it had made was taken back"
+		}
+		return r.db.EndRun(after, id, records.Cancelled, result, "cancelled; "+leaves)
 	}
-	r.log.Warn("run failed", "run", id, "sort", run.Sort, "error", err)
-	return r.db.EndRun(after, id, records.Failed, result, err.Error())
+	r.log.Info("run put back", "run", id)
+	return r.db.PutBack(after, id, false)
+}
+
+// hinder leaves a run working that has failed, until what it made can be taken back.
+func (r *Runner) hinder(ctx context.Context, id int64, reason error) error {
+	return errors.Join(r.db.Hinder(ctx, id, reason.Error()),
+		r.db.AddLog(ctx, id, "taking back is tried again every minute; cancelling the run gives it up, and leaves what it has made"))
 }
 
 // guard turns a panic into a failed run: one bad archive must not end the service.
@@ -302,24 +335,43 @@ func (r *Runner) recoverRun(ctx context.Context, run records.Run) error {
 		return err
 	}
 	r.log.Info("run was interrupted", "run", run.ID, "sort", run.Sort)
+	reason, since := run.Error, " since"
+	if reason == "" {
+		reason, since = "the service was interrupted", ""
+	}
 	outcome, err := r.sorts[run.Sort].Recover(ctx, run)
-	if err != nil {
+	switch {
+	case err != nil && run.CancelAsked:
+		return r.db.EndRun(ctx, run.ID, records.Failed, nil, fmt.Sprintf("given up; what the run had made may still be there, as it could not be taken back: %v", err))
+	case err != nil && run.Error == "":
+		return errors.Join(err, r.hinder(ctx, run.ID, fmt.Errorf("%s, and what the run had made could not be taken back: %w", reason, err)))
+	case err != nil:
 		return err
-	}
-	if outcome == Finished {
+	case outcome == Finished:
 		return r.db.EndRun(ctx, run.ID, records.Done, run.Result, "")
+	case outcome == TakenBack || run.CancelAsked:
+		return r.db.EndRun(ctx, run.ID, records.Failed, nil, reason+"; what the run had made was taken back"+since)
 	}
-	if outcome == Again && !run.CancelAsked {
-		if err := errors.Join(r.db.AddLog(ctx, run.ID, "the service was interrupted; the run begins again"), r.db.PutBack(ctx, run.ID)); err != nil {
-			return err
-		}
-		_, err := r.river.Insert(ctx, job{run.ID}, nil)
+	if err := errors.Join(r.db.AddLog(ctx, run.ID, reason+"; the run begins again"), r.db.PutBack(ctx, run.ID, outcome == Onward)); err != nil {
 		return err
 	}
-	return r.db.EndRun(ctx, run.ID, records.Failed, nil, "the service was interrupted; what the run had made was taken back")
+	_, err = r.river.Insert(ctx, job{run.ID}, nil)
+	return err
 }
 
-// Cancel ends a run that waits, and asks one that works to end.
+// giveUp ends a run that somebody has cancelled while nobody works on it: its taking back was hindered.
+func (r *Runner) giveUp(ctx context.Context, id int64) {
+	run, err := r.db.Run(ctx, id)
+	if err == nil && run.Status == records.Working && run.Error != "" {
+		err = r.recoverRun(ctx, run)
+	}
+	if err != nil && ctx.Err() == nil {
+		r.log.Error("give up a run", "run", id, "error", err)
+	}
+}
+
+// Cancel ends a run that waits, and asks one that works to end. Errors: records.ErrNotFound, also of one that is over or
+// past the point where it can be cancelled.
 func (r *Runner) Cancel(ctx context.Context, id int64) error { return r.db.AskCancel(ctx, id) }
 
 // Listen returns a channel of numbers of runs that changed, until stop is called.
@@ -367,6 +419,8 @@ func (r *Runner) listenOnce(ctx context.Context) error {
 		if n.Channel == "cancel" {
 			if c := r.cancels[id]; c != nil {
 				c(ErrCancelled)
+			} else {
+				r.wg.Go(func() { r.giveUp(ctx, id) })
 			}
 		}
 		for ch := range r.listeners {

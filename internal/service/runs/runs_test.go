@@ -3,6 +3,7 @@ package runs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"sync"
 	"sync/atomic"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/records/recordstest"
 )
@@ -126,6 +128,95 @@ func TestCancellingReachesWorkThatWaitsAndWorkThatWorks(t *testing.T) {
 	require.ErrorIs(t, r.Cancel(context.Background(), first.ID), records.ErrNotFound, "it is over")
 }
 
+func TestWorkThatIsCommittedIsEnded(t *testing.T) {
+	ctx, db := context.Background(), recordstest.Open(t)
+	w := &Works{DB: db}
+	at, on := make(chan struct{}), make(chan struct{})
+	r := runner(t, db, map[string]Sort{
+		"committed": {Do: func(ctx context.Context, run records.Run, _ progress.Reporter) (any, error) {
+			ctx, err := w.commit(ctx, run)
+			at <- struct{}{}
+			<-on
+			return "all of it", errors.Join(err, ctx.Err())
+		}},
+		"too late": {Leaves: "half of it stays", Do: func(ctx context.Context, run records.Run, _ progress.Reporter) (any, error) {
+			at <- struct{}{}
+			<-on
+			_, err := w.commit(ctx, run)
+			return "half", err
+		}},
+	})
+	defer r.End(ctx)
+	run := begin(t, r, "committed", "x")
+	<-at
+	require.ErrorIs(t, r.Cancel(ctx, run.ID), records.ErrNotFound)
+	on <- struct{}{}
+	require.JSONEq(t, `"all of it"`, string(over(t, db, run.ID, records.Done).Result))
+	run = begin(t, r, "too late", "x")
+	<-at
+	require.NoError(t, r.Cancel(ctx, run.ID))
+	on <- struct{}{}
+	ended := over(t, db, run.ID, records.Cancelled)
+	require.Equal(t, "cancelled; half of it stays", ended.Error)
+	require.JSONEq(t, `"half"`, string(ended.Result), "what it came to is told")
+}
+
+// What cannot be taken back keeps its run and its target, until it can be, or somebody gives it up.
+func TestWhatCouldNotBeTakenBackIsTriedAgain(t *testing.T) {
+	ctx, db := context.Background(), recordstest.Open(t)
+	var answers atomic.Bool
+	sorts := func() map[string]Sort {
+		return map[string]Sort{
+			"make": {Do: func(context.Context, records.Run, progress.Reporter) (any, error) {
+				return nil, fmt.Errorf("the server has gone: %w", provision.ErrLeftBehind)
+			}, Recover: func(context.Context, records.Run) (Outcome, error) {
+				if !answers.Load() {
+					return TakenBack, errors.New("it does not answer")
+				}
+				return TakenBack, nil
+			}},
+			"other": {Do: func(context.Context, records.Run, progress.Reporter) (any, error) { return nil, nil }},
+		}
+	}
+	r := runner(t, db, sorts())
+	hindered := func() records.Run {
+		run := begin(t, r, "make", "x")
+		require.Eventually(t, func() bool {
+			run, _ = db.Run(ctx, run.ID)
+			return run.Error != ""
+		}, 20*time.Second, 10*time.Millisecond)
+		require.Equal(t, records.Working, run.Status)
+		return run
+	}
+	run := hindered()
+	require.NoError(t, r.recover(ctx, false))
+	other := begin(t, r, "other", "x")
+	time.Sleep(200 * time.Millisecond)
+	over(t, db, other.ID, records.Waiting)
+	answers.Store(true)
+	require.NoError(t, r.recover(ctx, false))
+	require.Equal(t, "the server has gone: taking back what was made did not work either; what the run had made was taken back since", over(t, db, run.ID, records.Failed).Error)
+	over(t, db, other.ID, records.Done)
+
+	answers.Store(false)
+	run = hindered()
+	require.NoError(t, r.Cancel(ctx, run.ID))
+	require.Contains(t, over(t, db, run.ID, records.Failed).Error, "given up; what the run had made may still be there")
+
+	// One whose process died and that cannot be taken back yet says so.
+	require.NoError(t, r.End(ctx))
+	_, err := db.Pool.Exec(ctx, "UPDATE runs SET status = 'working', error = '', cancel_asked = false WHERE id = $1", run.ID)
+	require.NoError(t, err)
+	r = runner(t, db, sorts())
+	defer r.End(ctx)
+	run, err = db.Run(ctx, run.ID)
+	require.NoError(t, err)
+	require.Equal(t, "the service was interrupted, and what the run had made could not be taken back: it does not answer", run.Error)
+	log, err := db.Log(ctx, run.ID, 0, 10)
+	require.NoError(t, err)
+	require.Contains(t, log[len(log)-1].Sentence, "tried again every minute")
+}
+
 func TestWorkIsPutBackWhenTheServiceEndsAndDoneByTheNext(t *testing.T) {
 	db := recordstest.Open(t)
 	var once sync.Once
@@ -154,7 +245,7 @@ func TestWorkIsPutBackWhenTheServiceEndsAndDoneByTheNext(t *testing.T) {
 func TestARunWhoseProcessDiedIsRecoveredByItsSort(t *testing.T) {
 	ctx := context.Background()
 	db := recordstest.Open(t)
-	for outcome, want := range map[Outcome]string{TakenBack: records.Failed, Finished: records.Done, Again: records.Done} {
+	for outcome, want := range map[Outcome]string{TakenBack: records.Failed, Finished: records.Done, Again: records.Done, Onward: records.Done} {
 		recovered := false
 		sorts := map[string]Sort{"build": {
 			Do: func(context.Context, records.Run, progress.Reporter) (any, error) { return nil, nil },

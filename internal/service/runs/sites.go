@@ -154,6 +154,9 @@ func (w *Works) undo(ctx context.Context, run records.Run, report progress.Repor
 		return nil, err
 	}
 	defer o.Close()
+	if ctx, err = w.commit(ctx, run); err != nil {
+		return nil, err
+	}
 	if args.CopyID == 0 {
 		report.Step("Remove the site", progress.Amount{})
 		if err := w.removeSite(ctx, o); err != nil {
@@ -363,10 +366,14 @@ func (w *Works) copySite(ctx context.Context, run records.Run, o *openSite, why 
 	}
 	report.Step("Keep the copy", progress.Amount{})
 	name := fmt.Sprintf("copy-of-%s-%s.zip", o.Name, m.ID)
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
 	size, err := draft.Keep(name)
 	if err != nil {
 		return 0, err
 	}
+	ctx = context.WithoutCancel(ctx)
 	release := o.ReleaseID
 	if err := w.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release, SiteRunID: &o.RunID, SecretsSealed: sealed}); err != nil {
 		_, dropped := w.Store.Remove(name)
@@ -427,6 +434,9 @@ func (w *Works) retire(ctx context.Context, run records.Run, report progress.Rep
 			return nil, fmt.Errorf("the site was not retired, as no last safety copy could be made: %w", err)
 		}
 	}
+	if ctx, err = w.commit(ctx, run); err != nil {
+		return nil, err
+	}
 	report.Step("Remove the site", progress.Amount{})
 	if err := w.removeSite(ctx, o); err != nil {
 		return nil, err
@@ -462,6 +472,9 @@ func (w *Works) rotate(ctx context.Context, run records.Run, report progress.Rep
 		return nil, err
 	}
 	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Settings: r.Manifest.Settings, Database: args.Database, User: args.User, Prefix: s.Plan.Prefix, Admin: s.Result.Admin}
+	if ctx, err = w.commit(ctx, run); err != nil {
+		return nil, err
+	}
 	report.Step("Give the database a new user", progress.Amount{})
 	user := fmt.Sprintf("%s_r%d", args.Database[:min(len(args.Database), 20)], run.ID)
 	password, err := provision.NewDatabaseUser(ctx, live, user)
@@ -484,7 +497,7 @@ func (w *Works) rotate(ctx context.Context, run records.Run, report progress.Rep
 		return nil, err
 	}
 	if err := provision.NewAdministratorPassword(ctx, live, secret); err != nil {
-		return nil, errors.Join(err, w.Vault.Put(context.WithoutCancel(ctx), "site", s.Name, "administrator", before))
+		return nil, errors.Join(err, w.Vault.Put(ctx, "site", s.Name, "administrator", before))
 	}
 	report.Step("Remove the old database user", progress.Amount{})
 	return RotateResult{s.Name, user, s.Result.Admin}, provision.RemoveOldUser(ctx, o.server, args.User)

@@ -76,9 +76,6 @@ func (w *Works) table(ctx context.Context, run records.Run, report progress.Repo
 	for range args.Rows {
 		<-done
 	}
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
 	res := TableResult{Rows: out}
 	for _, o := range out {
 		if o.Status == records.Done || o.Status == "there" {
@@ -86,6 +83,9 @@ func (w *Works) table(ctx context.Context, run records.Run, report progress.Repo
 		} else {
 			res.Failed++
 		}
+	}
+	if ctx.Err() != nil {
+		return res, ctx.Err()
 	}
 	if res.Failed > 0 {
 		return res, fmt.Errorf("%d of %d sites could not be made; the others are live, and the same table again makes those that are missing", res.Failed, len(out))
@@ -104,7 +104,8 @@ func (w *Works) tableRow(ctx context.Context, run records.Run, args TableArgs, r
 		return o
 	}
 	if ctx.Err() != nil {
-		return fail(ctx.Err())
+		o.Status = records.Cancelled
+		return fail(errors.New("it was not begun"))
 	}
 	if s, err := w.DB.Site(ctx, name); err == nil {
 		o.Status, o.Address = "there", s.Address
@@ -129,7 +130,7 @@ func (w *Works) tableRow(ctx context.Context, run records.Run, args TableArgs, r
 	if child.Status != records.Done {
 		return fail(errors.New(child.Error))
 	}
-	if s, err := w.DB.Site(ctx, name); err == nil {
+	if s, err := w.DB.Site(context.WithoutCancel(ctx), name); err == nil {
 		o.Address = s.Address
 		if s.Report != nil {
 			o.Faults = s.Report.Faults()
@@ -148,10 +149,11 @@ func (w *Works) await(ctx context.Context, id int64) (records.Run, error) {
 		select {
 		case <-ctx.Done():
 			if errors.Is(context.Cause(ctx), ErrCancelled) {
-				if err := w.DB.AskCancel(context.WithoutCancel(ctx), id); err != nil {
+				// One that is over, or past the point where it can be cancelled, is made.
+				if err := w.DB.AskCancel(context.WithoutCancel(ctx), id); err != nil && !errors.Is(err, records.ErrNotFound) {
 					return r, err
 				}
-				// It takes back what it had made; that is waited for.
+				// It is made, or takes back what it had made; that is waited for.
 				for range 600 {
 					if r, err = w.DB.Run(context.WithoutCancel(ctx), id); err != nil || r.EndedAt != nil {
 						return r, err

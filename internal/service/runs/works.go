@@ -1,6 +1,7 @@
 package runs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -38,24 +39,41 @@ var ErrDiscarded = errors.New("the archive was discarded")
 
 // Sorts returns the sorts of runs there are.
 func (w *Works) Sorts() map[string]Sort {
+	const nothing = "it has changed nothing"
 	again := func(context.Context, records.Run) (Outcome, error) { return Again, nil }
-	return map[string]Sort{
-		"survey":    {w.survey, again},
-		"build":     {w.build, w.recoverBuild},
-		"verify":    {w.verify, again},
-		"compare":   {w.compare, again},
-		"import":    {w.bringIn, w.recoverImport},
-		"retention": {w.retention, again},
-		"provision": {w.provision, w.recoverProvision},
-		"check":     {w.check, again},
-		"undo":      {w.undo, again},
-		"copy":      {w.keepCopy, again},
-		"retire":    {w.retire, again},
-		"rotate":    {w.rotate, again},
-		"move":      {w.move, w.recoverMove},
-		"table":     {w.table, again},
-		"look":      {w.sideBySide, again},
+	onward := func(_ context.Context, run records.Run) (Outcome, error) {
+		if run.Committed {
+			return Onward, nil
+		}
+		return Again, nil
 	}
+	return map[string]Sort{
+		"survey":    {w.survey, again, nothing},
+		"build":     {w.build, w.recoverBuild, ""},
+		"verify":    {w.verify, again, nothing},
+		"compare":   {w.compare, again, nothing},
+		"import":    {w.bringIn, w.recoverImport, ""},
+		"retention": {w.retention, again, "what it had discarded stays discarded"},
+		"provision": {w.provision, w.recoverProvision, ""},
+		"check":     {w.check, again, nothing},
+		"undo":      {w.undo, onward, nothing},
+		"copy":      {w.keepCopy, again, ""},
+		"retire":    {w.retire, onward, "the site is as it was; a safety copy that was made of it stays"},
+		"rotate":    {w.rotate, onward, nothing},
+		"move":      {w.move, w.recoverMove, "the site stays where it was, and so does a safety copy that was made of it"},
+		"table":     {w.table, again, "the sites that it had made stay"},
+		"look":      {w.sideBySide, again, nothing},
+	}
+}
+
+// commit takes a run past the point where it can be cancelled: what it made is kept from here on, or what it has begun is
+// ended. The context it returns goes on also when the service ends. Errors: ErrCancelled.
+func (w *Works) commit(ctx context.Context, run records.Run) (context.Context, error) {
+	ctx = context.WithoutCancel(ctx)
+	if ok, err := w.DB.CommitRun(ctx, run.ID); err != nil || !ok {
+		return ctx, cmp.Or(err, ErrCancelled)
+	}
+	return ctx, nil
 }
 
 // OpenHost connects to a host's files and database server. Both are the caller's to close.

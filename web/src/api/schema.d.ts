@@ -2103,6 +2103,8 @@ export interface components {
             values: number;
         };
         Run: {
+            /** @description it is past the point where it can be cancelled */
+            committed?: boolean;
             /** Format: date-time */
             created_at: string;
             /** Format: date-time */
