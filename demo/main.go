@@ -134,8 +134,12 @@ func (d *demo) up(ctx context.Context) error {
 
 func (d *demo) startService() error {
 	if d.answers() {
-		fmt.Println("answers already")
-		return nil
+		if !d.outdated() {
+			fmt.Println("answers already")
+			return nil
+		}
+		fmt.Println("a newer one was built, so the one that runs is stopped")
+		d.stopService()
 	}
 	log, err := os.OpenFile(filepath.Join(d.dir, "nestseed.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
@@ -454,16 +458,36 @@ func steps(run wire.Run) string {
 
 // down stops the service, gently, and the servers.
 func (d *demo) down() error {
-	if pid, ok := d.servicePID(); ok {
-		syscall.Kill(pid, syscall.SIGTERM)
-		for range 1200 {
-			if _, ok := d.servicePID(); !ok {
-				break
-			}
-			time.Sleep(50 * time.Millisecond)
-		}
-	}
+	d.stopService()
 	return d.stack.Stop()
+}
+
+func (d *demo) stopService() {
+	pid, ok := d.servicePID()
+	if !ok {
+		return
+	}
+	syscall.Kill(pid, syscall.SIGTERM)
+	for range 1200 {
+		if _, ok := d.servicePID(); !ok {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// outdated reports whether the service that runs is of another build than the one that is there now.
+func (d *demo) outdated() bool {
+	pid, ok := d.servicePID()
+	if !ok {
+		return false
+	}
+	runs, err := os.Stat(fmt.Sprintf("/proc/%d/exe", pid))
+	if err != nil {
+		return false
+	}
+	there, err := os.Stat(d.binary)
+	return err == nil && !os.SameFile(runs, there)
 }
 
 // servicePID reads the process from the service's lock file, and makes sure that it is our binary.
