@@ -1,8 +1,8 @@
 package provision
 
 import (
-	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"hash/crc32"
@@ -158,40 +158,26 @@ func allowed(stmt []byte) error {
 	return fmt.Errorf("statement %q is refused; only definitions of tables, views, triggers and routines belong there", stmt[:min(len(stmt), 40)])
 }
 
-// loadUnit streams rows out of the archive, through the rewriter, into the server.
+// loadUnit sends rows out of the archive, through the rewriter, to the server.
 func (mk *maker) loadUnit(ctx context.Context, loader sitedb.Loader, u rowsUnit, sums *tableSums) (int64, error) {
 	r := mk.req.Archive.Joined(u.entries)
 	defer r.Close()
-	sc := sqltext.NewScanner(r, archive.MaxStatementBytes)
-	if !sc.Scan() {
-		return 0, sc.Err()
-	}
-	first, err := sqltext.ParseInsert(sc.Statement())
-	if err != nil {
-		return 0, fmt.Errorf("%s: %w", u.entries[0], err)
-	}
-	if first.Table != u.table.Name || len(first.Columns) == 0 {
-		return 0, fmt.Errorf("%s: %w: rows of %q where %q should be", u.entries[0], archive.ErrDamaged, first.Table, u.table.Name)
-	}
-	pr, pw := io.Pipe()
-	rows := &rowFeeder{mk: mk, worker: mk.rewriter.Worker(), out: bufio.NewWriterSize(pw, 256<<10), unit: u, columns: first.Columns}
+	rows := &rowFeeder{mk: mk, worker: mk.rewriter.Worker(), sc: sqltext.NewScanner(r, archive.MaxStatementBytes), unit: u}
 	rows.worker.Where = u.table.Name
-	rows.prefixed = mk.prefixedColumns(u.table.Name, first.Columns)
-	rows.summed = make([]bool, len(first.Columns))
-	for i, c := range first.Columns {
-		rows.summed[i] = slices.Contains(sums.columns, c)
+	if err := rows.statement(); err != nil {
+		if err == io.EOF {
+			return 0, nil
+		}
+		return 0, err
 	}
-	rows.sums = make([]uint64, len(first.Columns))
+	if rows.ins.Table != u.table.Name || len(rows.ins.Columns) == 0 {
+		return 0, fmt.Errorf("%s: %w: rows of %q where %q should be", u.entries[0], archive.ErrDamaged, rows.ins.Table, u.table.Name)
+	}
+	rows.begin(sums.columns)
 	defer mk.merge(rows.worker)
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		pw.CloseWithError(rows.feed(sc))
-	}()
-	n, err := loader.Load(ctx, mk.rename(u.table.Name), first.Columns, u.table.Wide, pr)
-	pr.CloseWithError(err)
-	<-done
-	sums.add(first.Columns, rows.sums)
+	into := sitedb.Into{Table: mk.rename(u.table.Name), Columns: rows.columns, Wide: u.table.Wide, RowBytes: u.table.Bytes / max(1, u.table.Rows)}
+	n, err := loader.Load(ctx, into, rows.next)
+	sums.add(rows.columns, rows.sums)
 	return n, err
 }
 
@@ -209,100 +195,108 @@ func (mk *maker) prefixedColumns(table string, columns []string) map[int][]strin
 	return out
 }
 
-// rowFeeder turns INSERT statements into the fields that bulk loading reads.
+// rowFeeder turns INSERT statements into rows of values.
 type rowFeeder struct {
 	mk       *maker
 	worker   *rewrite.Worker
-	out      *bufio.Writer
+	sc       *sqltext.Scanner
 	unit     rowsUnit
+	ins      *sqltext.Insert
+	read     int64 // rows of the statement
 	columns  []string
 	prefixed map[int][]string
 	summed   []bool   // by column: its texts are summed
 	sums     []uint64 // of CRC-32
-	line     []byte
-	plain    []byte
+	row      []sqltext.Literal
+	values   [][]byte
+	text     []byte // where values of the row lie that do not lie in the statement
 	fresh    []byte
 }
 
-// feed begins with the statement that the scanner stands on.
-func (f *rowFeeder) feed(sc *sqltext.Scanner) error {
-	var row []sqltext.Literal
-	for more := true; more; more = sc.Scan() {
-		ins, err := sqltext.ParseInsert(sc.Statement())
-		if err != nil {
-			return err
-		}
-		if !slices.Equal(ins.Columns, f.columns) {
-			return fmt.Errorf("%s: %w: the columns change between statements", f.unit.entries[0], archive.ErrDamaged)
-		}
-		f.worker.Begin(ins.Rows)
-		var n int64
-		for ; ins.Next(&row); n++ {
-			if len(row) != len(f.columns) {
-				return fmt.Errorf("%s: %w: a row has %d values for %d columns", f.unit.entries[0], archive.ErrDamaged, len(row), len(f.columns))
-			}
-			if err := f.row(row); err != nil {
-				return err
-			}
-		}
-		if ins.Err() != nil {
-			return ins.Err()
-		}
-		f.mk.report.Add(progress.Amount{Rows: n, Bytes: int64(len(sc.Statement()))})
+// statement goes on to the next statement. Errors: io.EOF after the last.
+func (f *rowFeeder) statement() (err error) {
+	if !f.sc.Scan() {
+		return cmp.Or(f.sc.Err(), io.EOF)
 	}
-	if sc.Err() != nil {
-		return sc.Err()
+	if f.ins, err = sqltext.ParseInsert(f.sc.Statement()); err != nil {
+		return fmt.Errorf("%s: %w", f.unit.entries[0], err)
 	}
-	return f.out.Flush()
+	if f.columns != nil && !slices.Equal(f.ins.Columns, f.columns) {
+		return fmt.Errorf("%s: %w: the columns change between statements", f.unit.entries[0], archive.ErrDamaged)
+	}
+	f.worker.Begin(f.ins.Rows)
+	return nil
 }
 
-func (f *rowFeeder) row(row []sqltext.Literal) (err error) {
-	line := f.line[:0]
-	for i, lit := range row {
-		if i > 0 {
-			line = append(line, '\t')
-		}
-		body, quoted := lit.Quoted()
-		if names, prefixed := f.prefixed[i]; quoted && prefixed {
-			f.plain = sqltext.AppendUnescaped(f.plain[:0], body)
-			f.fresh = f.mk.reprefix(f.worker.Value(f.fresh[:0], f.plain), names)
-			line = sitedb.AppendField(line, f.fresh)
-			f.sum(i, f.fresh)
-			continue
-		}
-		if quoted && f.worker.Touches(body) {
-			if out, changed := f.worker.Literal(append(f.fresh[:0], '\''), body); changed {
-				f.fresh = append(out, '\'')
-				lit = f.fresh
-			}
-		}
-		if line, err = f.literal(line, i, lit); err != nil {
-			return err
-		}
+// begin prepares for the columns of the first statement.
+func (f *rowFeeder) begin(summed []string) {
+	f.columns = f.ins.Columns
+	f.prefixed = f.mk.prefixedColumns(f.unit.table.Name, f.columns)
+	f.summed, f.sums, f.values = make([]bool, len(f.columns)), make([]uint64, len(f.columns)), make([][]byte, len(f.columns))
+	f.text = make([]byte, 0, 4<<10) // never nil: an empty text is not NULL
+	for i, c := range f.columns {
+		f.summed[i] = slices.Contains(summed, c)
 	}
-	f.line = append(line, '\n')
-	_, err = f.out.Write(f.line)
-	return err
 }
 
-// literal appends a literal as a field, and sums its value.
-func (f *rowFeeder) literal(line []byte, column int, lit sqltext.Literal) (_ []byte, err error) {
-	if f.summed[column] && !lit.IsNull() {
-		if body, quoted := lit.Quoted(); quoted && bytes.IndexByte(body, '\\') < 0 && bytes.IndexByte(body, '\'') < 0 {
-			f.sum(column, body)
-		} else if f.plain, err = lit.AppendValue(f.plain[:0]); err != nil {
-			return line, err
-		} else {
-			f.sum(column, f.plain)
+// next returns the next row, as sitedb.Rows.
+func (f *rowFeeder) next() ([][]byte, error) {
+	for !f.ins.Next(&f.row) {
+		if f.ins.Err() != nil {
+			return nil, f.ins.Err()
+		}
+		f.mk.report.Add(progress.Amount{Rows: f.read, Bytes: int64(len(f.sc.Statement()))})
+		f.read = 0
+		if err := f.statement(); err != nil {
+			return nil, err
 		}
 	}
-	return sitedb.AppendLiteralField(line, lit)
+	f.read++
+	if len(f.row) != len(f.columns) {
+		return nil, fmt.Errorf("%s: %w: a row has %d values for %d columns", f.unit.entries[0], archive.ErrDamaged, len(f.row), len(f.columns))
+	}
+	f.text = f.text[:0]
+	for i, lit := range f.row {
+		var err error
+		if f.values[i], err = f.value(i, lit); err != nil {
+			return nil, err
+		}
+		if f.summed[i] && f.values[i] != nil {
+			f.sums[i] += uint64(crc32.ChecksumIEEE(f.values[i]))
+		}
+	}
+	return f.values, nil
 }
 
-func (f *rowFeeder) sum(column int, value []byte) {
-	if f.summed[column] {
-		f.sums[column] += uint64(crc32.ChecksumIEEE(value))
+// value returns what a column's literal means on the new site.
+func (f *rowFeeder) value(column int, lit sqltext.Literal) ([]byte, error) {
+	if lit.IsNull() {
+		return nil, nil
 	}
+	body, quoted := lit.Quoted()
+	if names, prefixed := f.prefixed[column]; quoted && prefixed {
+		f.fresh = sqltext.AppendUnescaped(f.fresh[:0], body)
+		at := len(f.text)
+		f.text = append(f.text, f.mk.reprefix(f.worker.Value(nil, f.fresh), names)...)
+		return f.text[at:len(f.text):len(f.text)], nil
+	}
+	if quoted && f.worker.Touches(body) {
+		if out, changed := f.worker.Literal(append(f.fresh[:0], '\''), body); changed {
+			f.fresh = append(out, '\'')
+			return f.keep(f.fresh)
+		}
+	}
+	if quoted && bytes.IndexByte(body, '\\') < 0 && bytes.IndexByte(body, '\'') < 0 {
+		return body, nil
+	}
+	return f.keep(lit)
+}
+
+// keep takes a literal apart, into the text of the row.
+func (f *rowFeeder) keep(lit sqltext.Literal) (_ []byte, err error) {
+	at := len(f.text)
+	f.text, err = lit.AppendValue(f.text)
+	return f.text[at:len(f.text):len(f.text)], err
 }
 
 // reprefix changes a value that is the old table prefix and one of the names.

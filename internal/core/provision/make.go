@@ -80,7 +80,7 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	if err != nil {
 		return nil, err
 	}
-	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, result: &Result{
+	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}), result: &Result{
 		Admin: p.Admin, AdminPassword: Password(20), Database: p.Database, User: p.User, UserPassword: Password(28),
 	}}
 	if mk.tokens, err = tokensOf(mk); err != nil {
@@ -160,6 +160,8 @@ type maker struct {
 	db       sitedb.DB
 	staging  string // folder that the site is prepared in
 	code     *code  // of a refresh; nil otherwise
+	// rowsLoaded is closed when the rows are in, or when there are none to load.
+	rowsLoaded chan struct{}
 
 	mu     sync.Mutex // over made and result
 	made   []Made
@@ -300,6 +302,7 @@ func (mk *maker) placeAndLoad(ctx context.Context) error {
 		return mk.placeFiles(ctx)
 	})
 	group.Go(func() error {
+		defer close(mk.rowsLoaded)
 		defer mk.took("Load rows", time.Now())
 		return mk.loadRows(ctx)
 	})
@@ -309,6 +312,7 @@ func (mk *maker) placeAndLoad(ctx context.Context) error {
 // placeCode places what the release brings to a site that keeps its content.
 func (mk *maker) placeCode(ctx context.Context) error {
 	mk.report.Step("Place the code", progress.Amount{Files: mk.plan.Files - mk.plan.Refresh.Content, Bytes: mk.plan.Bytes})
+	close(mk.rowsLoaded) // they stay where they are
 	return mk.placeFiles(ctx)
 }
 

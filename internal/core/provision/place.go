@@ -33,7 +33,9 @@ func Beside(folder, runID string) string {
 	return path.Join(dir, "."+base+".nestseed-"+runID)
 }
 
-// placeFiles unpacks the tree into a folder beside the site's, on all cores, with text rewritten on the way.
+// placeFiles unpacks the tree into a folder beside the site's, on all cores, with text rewritten on the way. Half of the
+// workers wait for the rows: those are in few large pieces, and whoever had the last of them would work alone at the end,
+// where files can be shared out to the very last.
 func (mk *maker) placeFiles(ctx context.Context) error {
 	mk.staging = Beside(mk.req.Folder, mk.req.RunID)
 	if err := mk.makingParents(ctx, mk.staging); err != nil {
@@ -45,10 +47,19 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 	if err := mk.req.FS.Mkdir(mk.staging, 0o755); err != nil {
 		return err
 	}
-	batches := make(chan []*zip.File, 8)
+	batches, handedOut := make(chan []*zip.File, 8), make(chan struct{})
 	group, ctx := errgroup.WithContext(ctx)
-	for range max(2, runtime.GOMAXPROCS(0)) {
+	workers := max(2, runtime.GOMAXPROCS(0))
+	for i := range workers {
 		group.Go(func() error {
+			if i >= workers/2 {
+				select {
+				case <-mk.rowsLoaded:
+				case <-handedOut:
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			}
 			w := mk.rewriter.Worker()
 			defer mk.merge(w)
 			for batch := range batches {
@@ -60,6 +71,7 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 		})
 	}
 	group.Go(func() error {
+		defer close(handedOut)
 		defer close(batches)
 		return mk.byFolder(func(batch []*zip.File) error {
 			select {

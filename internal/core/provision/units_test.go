@@ -2,10 +2,11 @@ package provision
 
 import (
 	"archive/zip"
-	"bufio"
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
+	"hash/crc32"
 	"io"
 	"strings"
 	"testing"
@@ -15,6 +16,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/phpval"
+	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
@@ -44,14 +46,34 @@ func TestTablesAreLoadedInRunsOfEntries(t *testing.T) {
 func TestRowsThatHoldNoValuesAreRefused(t *testing.T) {
 	r, err := rewrite.New(rewrite.Rules{})
 	require.NoError(t, err)
-	for _, summed := range []bool{true, false} {
-		for _, row := range []string{"_binary", "_latin1 ", "NOW()", "@@version", "SLEEP(9)", "a"} {
-			f := &rowFeeder{mk: &maker{rewriter: r}, worker: r.Worker(), out: bufio.NewWriter(io.Discard), summed: []bool{summed}, sums: []uint64{0}}
-			require.ErrorIs(t, f.row([]sqltext.Literal{sqltext.Literal(row)}), sqltext.ErrSyntax, row)
-		}
-		f := &rowFeeder{mk: &maker{rewriter: r}, worker: r.Worker(), out: bufio.NewWriter(io.Discard), summed: []bool{summed}, sums: []uint64{0}}
-		require.NoError(t, f.row([]sqltext.Literal{sqltext.Literal("_binary 'harp'")}))
+	feeder := func(values string) *rowFeeder {
+		f := &rowFeeder{mk: &maker{rewriter: r, plan: &Plan{}, report: progress.Discard}, worker: r.Worker(), unit: rowsUnit{entries: []string{"db/rows/0001.sql"}},
+			sc: sqltext.NewScanner(strings.NewReader("INSERT INTO `t` (`a`,`b`) VALUES "+values+";\n"), 1<<20)}
+		require.NoError(t, f.statement())
+		f.begin([]string{"b"})
+		return f
 	}
+	for _, value := range []string{"_binary", "_latin1 ", "NOW()", "@@version", "SLEEP(9)", "a"} {
+		_, err := feeder("(1," + value + ")").next()
+		require.ErrorIs(t, err, sqltext.ErrSyntax, value)
+	}
+	f := feeder("(_binary 'harp',''),(NULL,'it\\'s'),(0x4142,TRUE)")
+	for _, want := range []string{`["harp" ""]`, `["" "it's"]`, `["AB" "1"]`} {
+		row, err := f.next()
+		require.NoError(t, err)
+		require.Equal(t, want, fmt.Sprintf("%q", row))
+		require.Equal(t, strings.HasPrefix(want, `["" "i`), row[0] == nil, "NULL and an empty text differ")
+		require.NotNil(t, row[1])
+	}
+	_, err = f.next()
+	require.Equal(t, io.EOF, err)
+	sum := uint64(crc32.ChecksumIEEE([]byte("it's"))) + uint64(crc32.ChecksumIEEE([]byte("1")))
+	require.Equal(t, []uint64{0, sum}, f.sums)
+	_, err = feeder("(1,2,3)").next()
+	require.ErrorIs(t, err, archive.ErrDamaged)
+	f.sc = sqltext.NewScanner(strings.NewReader("INSERT INTO `t` (`a`) VALUES (1);"), 1<<20)
+	_, err = f.next()
+	require.ErrorIs(t, err, archive.ErrDamaged, "the columns change")
 }
 
 // told is a loader that says what it was prepared to say.

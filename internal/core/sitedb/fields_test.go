@@ -2,8 +2,11 @@ package sitedb
 
 import (
 	"bytes"
+	"context"
 	"fmt"
+	"io"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
@@ -55,67 +58,109 @@ func values(t *rapid.T) []byte {
 	return out
 }
 
-func TestAFieldIsReadAsTheValueItWas(t *testing.T) {
-	require.Equal(t, `\N`, string(AppendField(nil, nil)))
-	require.Empty(t, AppendField(nil, []byte{}), "an empty text is not NULL")
-	rapid.Check(t, func(t *rapid.T) {
-		value := values(t)
-		require.Equal(t, value, field(t, AppendField(nil, value)))
-
-		// From the literal that an archive has of it, however it is written there.
-		for _, literal := range [][]byte{sqltext.AppendText(nil, value), sqltext.AppendString(nil, value), fmt.Appendf(nil, "0x%X", value)} {
-			if len(value) == 0 && literal[0] == '0' {
-				continue // 0x alone is no literal
-			}
-			line, err := AppendLiteralField(nil, literal)
-			require.NoError(t, err)
-			require.Equal(t, value, field(t, line), "%s became %q", literal, line)
+// lines reads what LOAD DATA is given.
+func lines(t require.TestingT, text []byte) (rows [][][]byte) {
+	for line := range bytes.Lines(text) {
+		var row [][]byte
+		for _, raw := range bytes.Split(bytes.TrimSuffix(line, []byte("\n")), []byte("\t")) {
+			row = append(row, field(t, raw))
 		}
-	})
-	line, err := AppendLiteralField(nil, sqltext.Literal("NULL"))
-	require.NoError(t, err)
-	require.Equal(t, `\N`, string(line))
-	line, err = AppendLiteralField(nil, sqltext.Literal("-12.5e3"))
-	require.NoError(t, err)
-	require.Equal(t, "-12.5e3", string(line))
-	_, err = AppendLiteralField(nil, sqltext.Literal("SLEEP(9)"))
-	require.Error(t, err, "what is no literal is not run")
+		rows = append(rows, row)
+	}
+	return rows
 }
 
-// Where bulk loading is forbidden, the same rows go in as INSERT statements: they must say the same.
-func TestARowSaysTheSameAsAStatement(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		row := make([][]byte, rapid.IntRange(1, 5).Draw(t, "columns"))
-		var line []byte
+// given returns rows one after the other, each in the same memory, and then an error.
+func given(rows [][][]byte, end error) Rows {
+	var row [][]byte
+	var text []byte
+	return func() ([][]byte, error) {
+		for i := range text {
+			text[i] = '!' // what is kept of a row must have been copied
+		}
+		if len(rows) == 0 {
+			return nil, end
+		}
+		row, text = row[:0], make([]byte, 0, 64)
+		for _, value := range rows[0] {
+			if value == nil {
+				row = append(row, nil)
+				continue
+			}
+			at := len(text)
+			text = append(text, value...)
+			row = append(row, text[at:len(text):len(text)])
+		}
+		rows = rows[1:]
+		return row, nil
+	}
+}
+
+func someRows(t *rapid.T) [][][]byte {
+	columns := rapid.IntRange(1, 5).Draw(t, "columns")
+	return rapid.SliceOfN(rapid.Custom(func(t *rapid.T) [][]byte {
+		row := make([][]byte, columns)
 		for i := range row {
 			if rapid.IntRange(0, 4).Draw(t, "null") > 0 {
 				row[i] = values(t)
 			}
-			if i > 0 {
-				line = append(line, '\t')
-			}
-			line = AppendField(line, row[i])
 		}
-		stmt := []byte("INSERT INTO `t` (")
-		for i := range row {
-			stmt = fmt.Appendf(stmt, "%s`c%d`", []string{"", ","}[min(i, 1)], i)
-		}
-		stmt = bytes.TrimSuffix(appendTuple(append(stmt, ") VALUES "...), line), []byte(","))
-		ins, err := sqltext.ParseInsert(stmt)
-		require.NoError(t, err, "%s", stmt)
-		var got []sqltext.Literal
-		require.True(t, ins.Next(&got), "%s: %v", stmt, ins.Err())
-		require.Len(t, got, len(row))
-		for i, l := range got {
-			if row[i] == nil {
-				require.True(t, l.IsNull())
-				continue
-			}
-			value, err := l.AppendValue([]byte{})
-			require.NoError(t, err)
-			require.Equal(t, row[i], value, "%s", stmt)
-		}
-		require.False(t, ins.Next(&got))
-		require.NoError(t, ins.Err())
+		return row
+	}), 0, 40).Draw(t, "rows")
+}
+
+func TestRowsAreReadByLoadDataAsTheyWere(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		rows := someRows(t)
+		text, err := io.ReadAll(iotest.OneByteReader(&fieldReader{rows: given(rows, io.EOF)}))
+		require.NoError(t, err)
+		require.Equal(t, fmt.Sprintf("%q", rows), fmt.Sprintf("%q", lines(t, text)))
 	})
+	_, err := io.ReadAll(&fieldReader{rows: given([][][]byte{{[]byte("harp")}}, sqltext.ErrSyntax)})
+	require.ErrorIs(t, err, sqltext.ErrSyntax)
+}
+
+// Batches hold all rows in order, none of them too many, and give them again; and an error ends them.
+func TestRowsGoIntoBatches(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		rows, most := someRows(t), rapid.IntRange(1, 9).Draw(t, "most")
+		full, empty := make(chan *batch), make(chan *batch, 2)
+		empty <- &batch{bytes: []byte{}}
+		empty <- &batch{bytes: []byte{}}
+		ended := make(chan error, 1)
+		go func() {
+			ended <- fill(context.Background(), given(rows, io.EOF), most, full, empty)
+			close(full)
+		}()
+		var got [][][]byte
+		for b := range full {
+			require.LessOrEqual(t, b.rows, most)
+			require.Len(t, b.values, b.rows*len(rows[0]))
+			again := b.each()
+			for range b.rows {
+				row, err := again()
+				require.NoError(t, err)
+				copied := make([][]byte, len(row))
+				for i, value := range row {
+					copied[i] = bytes.Clone(value)
+				}
+				got = append(got, copied)
+			}
+			_, err := again()
+			require.Equal(t, io.EOF, err)
+			empty <- b
+		}
+		require.NoError(t, <-ended)
+		require.Equal(t, fmt.Sprintf("%q", rows), fmt.Sprintf("%q", got))
+	})
+	empty := make(chan *batch, 1)
+	empty <- &batch{bytes: []byte{}}
+	require.ErrorIs(t, fill(context.Background(), given(nil, sqltext.ErrSyntax), 3, nil, empty), sqltext.ErrSyntax)
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	require.ErrorIs(t, fill(ctx, nil, 3, nil, nil), context.Canceled)
+
+	long := &batch{bytes: make([]byte, 0, 3*batchMost)}
+	long.reset()
+	require.Equal(t, batchBytes, cap(long.bytes), "a long row is not kept for ever")
 }

@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"hash/crc32"
+	"io"
+	"slices"
 	"strings"
 	"testing"
 
@@ -88,8 +90,8 @@ func dump(t *testing.T, db DB, table string) (create string, columns []string, i
 	return create, columns, bytes.TrimSuffix(inserts, []byte(","))
 }
 
-// load puts dumped rows into a new table.
-func load(t *testing.T, db DB, create string, columns []string, inserts []byte) int64 {
+// load puts dumped rows into a new table, as rows that are so long on average.
+func load(t *testing.T, db DB, create string, columns []string, inserts []byte, rowBytes int64) (int64, error) {
 	ctx := context.Background()
 	l, err := db.Loader(ctx)
 	require.NoError(t, err)
@@ -97,22 +99,20 @@ func load(t *testing.T, db DB, create string, columns []string, inserts []byte) 
 	require.NoError(t, l.Exec(ctx, create))
 	ins, err := sqltext.ParseInsert(append([]byte("INSERT INTO every_type VALUES "), inserts...))
 	require.NoError(t, err)
-	var fields []byte
-	var row []sqltext.Literal
-	for ins.Next(&row) {
-		for i, lit := range row {
-			if i > 0 {
-				fields = append(fields, '\t')
+	var rows [][][]byte
+	var literals []sqltext.Literal
+	for ins.Next(&literals) {
+		row := make([][]byte, len(literals))
+		for i, lit := range literals {
+			if !lit.IsNull() {
+				row[i], err = lit.AppendValue([]byte{})
+				require.NoError(t, err)
 			}
-			fields, err = AppendLiteralField(fields, lit)
-			require.NoError(t, err)
 		}
-		fields = append(fields, '\n')
+		rows = append(rows, row)
 	}
 	require.NoError(t, ins.Err())
-	n, err := l.Load(ctx, "every_type", columns, false, bytes.NewReader(fields))
-	require.NoError(t, err)
-	return n
+	return l.Load(ctx, Into{Table: "every_type", Columns: columns, RowBytes: rowBytes}, given(rows, io.EOF))
 }
 
 // Sums are those of the values, whatever the column's character set is, and NULL does not count.
@@ -153,13 +153,20 @@ func TestSumsOfTextsAreThoseOfTheirBytes(t *testing.T) {
 
 func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {
 	ctx := context.Background()
-	for _, mode := range []string{"bulk loading", "bulk loading forbidden"} {
-		t.Run(mode, func(t *testing.T) {
-			var settings []string
-			if mode == "bulk loading forbidden" {
-				settings = []string{"--local-infile=0"}
-			}
-			_, srv := server(t, settings...)
+	for _, mode := range []struct {
+		name     string
+		settings []string
+		rowBytes int64
+		refused  string
+	}{
+		{name: "short rows"},
+		{name: "long rows", rowBytes: 100_000},
+		{name: "bulk loading forbidden", settings: []string{"--local-infile=0"}},
+		{name: "a row too long for a statement", settings: []string{"--max-allowed-packet=768K"}, rowBytes: 100_000},
+		{name: "a row too long, and bulk loading forbidden", settings: []string{"--max-allowed-packet=768K", "--local-infile=0"}, rowBytes: 100_000, refused: "raise max_allowed_packet (786432) or allow local_infile"},
+	} {
+		t.Run(mode.name, func(t *testing.T) {
+			_, srv := server(t, mode.settings...)
 			from := fresh(t, srv, "origin")
 			l, err := from.Loader(ctx)
 			require.NoError(t, err)
@@ -171,7 +178,15 @@ func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {
 			create, columns, inserts := dump(t, from, "every_type")
 			require.NotContains(t, columns, "twice")
 			to := fresh(t, srv, "copy")
-			require.Equal(t, int64(len(everyRow)), load(t, to, create, columns, inserts))
+			n, err := load(t, to, create, columns, inserts, mode.rowBytes)
+			if mode.refused != "" {
+				require.ErrorContains(t, err, mode.refused)
+				_, _, none := dump(t, to, "every_type")
+				require.Empty(t, none, "all of the rows, or none")
+				return
+			}
+			require.NoError(t, err)
+			require.Equal(t, int64(len(everyRow)), n)
 			_, _, again := dump(t, to, "every_type")
 			require.Equal(t, string(inserts), string(again))
 
@@ -184,6 +199,49 @@ func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {
 			require.Equal(t, "2", sum(to), "generated columns are computed anew")
 		})
 	}
+}
+
+// Many rows go in by both ways, in batches that end early, with names that are not ASCII; what ends them takes all away.
+func TestManyRowsGoInAsTypedStatementsAndAsText(t *testing.T) {
+	ctx := context.Background()
+	_, srv := server(t)
+	db := fresh(t, srv, "many")
+	var rows [][][]byte
+	var texts uint64
+	for i := range 1500 {
+		text := strings.Repeat(fmt.Sprintf("Grüße %d, ", i), 1+i%7)
+		if i%400 == 7 {
+			text = strings.Repeat(text, batchMost/len(text)+1)
+		}
+		texts += uint64(crc32.ChecksumIEEE([]byte(text)))
+		rows = append(rows, [][]byte{fmt.Append(nil, i+1), []byte(text), nil})
+	}
+	l, err := db.Loader(ctx)
+	require.NoError(t, err)
+	defer l.Close()
+	for _, into := range []Into{{Table: "Räume"}, {Table: "Räume", Wide: true}, {Table: "Räume", Wide: true, RowBytes: 500}, {Table: "Räume", RowBytes: 500}, {Table: "Räume", RowBytes: 1 << 20}} {
+		into.Columns = []string{"id", "größe", "nichts"}
+		require.NoError(t, l.Exec(ctx, "CREATE TABLE `Räume` (id int PRIMARY KEY, `größe` longtext, nichts varchar(9)) DEFAULT CHARSET utf8mb4"))
+		n, err := l.Load(ctx, into, given(rows, io.EOF))
+		require.NoError(t, err)
+		require.Equal(t, int64(len(rows)), n)
+		sums, err := l.Sums(ctx, into.Table, []string{"größe", "nichts"}, true)
+		require.NoError(t, err)
+		require.Equal(t, []uint64{texts, 0}, sums, into)
+		require.NoError(t, l.Exec(ctx, "DROP TABLE `Räume`"))
+	}
+	require.NoError(t, l.Exec(ctx, "CREATE TABLE places (id int PRIMARY KEY, a longtext, b varchar(9))"))
+	_, err = l.Load(ctx, Into{Table: "places", Columns: []string{"id", "a", "b"}, RowBytes: 500}, given(rows, sqltext.ErrSyntax))
+	require.ErrorIs(t, err, sqltext.ErrSyntax)
+	var left int
+	require.NoError(t, db.(*mysqlDB).pool.QueryRowContext(ctx, "SELECT COUNT(*) FROM places").Scan(&left))
+	require.Zero(t, left)
+	twice := append(slices.Clone(rows[:300]), rows[0])
+	again, err := db.Loader(ctx)
+	require.NoError(t, err)
+	defer again.Close()
+	_, err = again.Load(ctx, Into{Table: "places", Columns: []string{"id", "a", "b"}, RowBytes: 500}, given(twice, io.EOF))
+	require.ErrorContains(t, err, "insert rows into places")
 }
 
 func TestSchemaKeepsForeignKeysApartAndObjectsLoseTheirDefiner(t *testing.T) {
