@@ -314,7 +314,12 @@ func TestAProvisioningWhoseDatabaseIsLostIsTakenBackLater(t *testing.T) {
 			require.False(t, run.Ended(), run.Error)
 			return run.Error != ""
 		}, time.Minute, 20*time.Millisecond)
+		require.Equal(t, wire.Hindered, run.Status)
 		require.Contains(t, run.Error, "taking back what was made did not work either")
+		require.Contains(t, must(t, "run", "list", "--limit", "3"), "hindered")
+		today, err := svc.Today(ctx)
+		require.NoError(t, err)
+		require.Contains(t, fmt.Sprint(today.Attention), run.Title+" is hindered")
 		shown := must(t, "run", "show", fmt.Sprint(run.ID))
 		require.Contains(t, shown, "taking back is tried again every minute")
 		return run

@@ -69,20 +69,19 @@ func (a *app) lines(run wire.Run) (show func(wire.Run), done func()) {
 	}, func() {}
 }
 
-// hindered reports that a run has failed that works still, as what it made cannot be taken back yet. It does so once
-// for each reason.
+// hindered reports that a run has failed whose making could not be taken back yet, once for each reason.
 func hindered(r wire.Run, trouble *string) bool {
-	if r.Ended() || r.Error == *trouble {
+	if r.Status != wire.Hindered || r.Error == *trouble {
 		return false
 	}
 	*trouble = r.Error
-	return r.Error != ""
+	return true
 }
 
 // progressLine says how far a run is: what is done of what is expected, how fast, how long still.
 func progressLine(p records.Progress) string {
 	var parts []string
-	if p.Expected.Files > 0 {
+	if p.Expected.Files >= max(1, p.Done.Files) {
 		parts = append(parts, fmt.Sprintf("%s of %s files", count(p.Done.Files), count(p.Expected.Files)))
 	} else if p.Done.Files > 0 {
 		parts = append(parts, count(p.Done.Files)+" files")

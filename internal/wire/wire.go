@@ -540,7 +540,7 @@ type Run struct {
 	ID        int64            `json:"id"`
 	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,look"`
 	Title     string           `json:"title"`
-	Status    string           `json:"status" enum:"waiting,working,done,failed,cancelled"`
+	Status    string           `json:"status" enum:"waiting,working,hindered,done,failed,cancelled" doc:"a run that is hindered has failed, and what it made could not be taken back yet"`
 	Who       string           `json:"who"`
 	Progress  records.Progress `json:"progress"`
 	Result    json.RawMessage  `json:"result,omitempty"`
@@ -552,7 +552,12 @@ type Run struct {
 }
 
 // Ended reports whether the run is over.
-func (r Run) Ended() bool { return r.Status != records.Waiting && r.Status != records.Working }
+func (r Run) Ended() bool {
+	return r.Status != records.Waiting && r.Status != records.Working && r.Status != Hindered
+}
+
+// Hindered is the status of a run that has failed, while what it made could not be taken back yet.
+const Hindered = "hindered"
 
 // LogLine is a sentence in a run's log.
 type LogLine struct {

@@ -20,6 +20,9 @@ func runOut(r records.Run) wire.Run {
 	if r.Progress.Steps == nil {
 		r.Progress.Steps = []records.StepTime{}
 	}
+	if r.Status == records.Working && r.Error != "" {
+		r.Status = wire.Hindered
+	}
 	return wire.Run{ID: r.ID, Sort: r.Sort, Title: r.Title, Status: r.Status, Who: r.Who, Progress: r.Progress, Result: r.Result, Error: r.Error, Committed: r.Committed,
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
 }

@@ -331,9 +331,16 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 	}
 	failed, err := a.db.Runs(ctx, 0, 20)
 	for _, r := range failed {
-		if r.Status == records.Failed {
-			out.Attention = append(out.Attention, wire.Attention{Severity: "fault", Sentence: r.Title + " failed: " + r.Error, Link: fmt.Sprintf("/runs/%d", r.ID)})
+		sentence := ""
+		switch runOut(r).Status {
+		case records.Failed:
+			sentence = r.Title + " failed: " + r.Error
+		case wire.Hindered:
+			sentence = r.Title + " is hindered: " + r.Error
+		default:
+			continue
 		}
+		out.Attention = append(out.Attention, wire.Attention{Severity: "fault", Sentence: sentence, Link: fmt.Sprintf("/runs/%d", r.ID)})
 	}
 	badness := map[string]int{"fault": 0, "warning": 1, "note": 2}
 	slices.SortStableFunc(out.Attention, func(x, y wire.Attention) int { return badness[x.Severity] - badness[y.Severity] })

@@ -2118,8 +2118,11 @@ export interface components {
             sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table" | "look";
             /** Format: date-time */
             started_at?: string;
-            /** @enum {string} */
-            status: "waiting" | "working" | "done" | "failed" | "cancelled";
+            /**
+             * @description a run that is hindered has failed, and what it made could not be taken back yet
+             * @enum {string}
+             */
+            status: "waiting" | "working" | "hindered" | "done" | "failed" | "cancelled";
             title: string;
             who: string;
         };

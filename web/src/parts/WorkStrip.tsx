@@ -7,8 +7,9 @@ import { count, millis, size } from './say'
 export function progressSentence(run: Run): string {
   const p = run.progress
   if (run.status === 'waiting') return 'waiting for its turn'
+  if (run.status === 'hindered') return 'has failed; what it made could not be taken back yet'
   const parts = [(p.step ?? '').toLowerCase()]
-  if (p.expected?.files) parts.push(`files ${count(p.done.files)} of ${count(p.expected.files)}`)
+  if (p.expected?.files) parts.push(p.done.files > p.expected.files ? `${count(p.done.files)} files` : `files ${count(p.done.files)} of ${count(p.expected.files)}`)
   if (p.done?.rows) parts.push(`${count(p.done.rows)} rows`)
   if (p.bytes_per_second > 0) parts.push(`${size(Math.round(p.bytes_per_second))}/s`)
   if (p.seconds_left > 0) parts.push(`${millis(p.seconds_left * 1000)} left`)
@@ -33,7 +34,7 @@ export function WorkStrip() {
       {live.length === 0 && <span className="opacity-70">nothing is running</span>}
       {live.slice(0, 3).map((r) => (
         <Link key={r.id} to={`/runs/${r.id}`} className="flex items-center gap-3 min-w-0 hover:underline">
-          <span className="font-bold whitespace-nowrap">{r.title}</span><Meter run={r} strip /><span className="truncate">{progressSentence(r)}</span>
+          <span className="font-bold whitespace-nowrap">{r.title}</span>{r.status !== 'hindered' && <Meter run={r} strip />}<span className="truncate">{progressSentence(r)}</span>
         </Link>
       ))}
       {live.length > 3 && <Link to="/runs" className="underline">and {live.length - 3} more</Link>}

@@ -102,6 +102,7 @@ export function RunStatus({ status }: { status: string }) {
     case 'done': return <Status tone="good" icon={Check}>done</Status>
     case 'failed': return <Status tone="wrong" icon={X}>failed</Status>
     case 'cancelled': return <Status tone="look" icon={Ban}>cancelled</Status>
+    case 'hindered': return <Status tone="wrong" icon={AlertTriangle}>hindered</Status>
     case 'working': return <Status tone="plain" icon={LoaderCircle}>working</Status>
   }
   return <Status tone="plain" icon={CircleDashed}>waiting</Status>

@@ -20,12 +20,12 @@ export function RunPage() {
   return (
     <>
       <Head title={r.title} beside={<RunStatus status={r.status} />} facts={<><span>run {r.id}</span><span>by {r.who}</span><span>{day(r.created_at)}</span>{r.ended_at && <span>took <b>{took(r.started_at, r.ended_at)}</b></span>}</>}>
-        {!ended(r) && !r.committed && <Button disabled={cancel.isPending} onClick={() => cancel.mutate(id)}>Cancel</Button>}
+        {!ended(r) && !r.committed && <Button disabled={cancel.isPending} onClick={() => cancel.mutate(id)}>{r.status === 'hindered' ? 'Give up' : 'Cancel'}</Button>}
         <Outcome run={r} />
       </Head>
       <Trouble error={cancel.error} />
       {r.error && <p role="alert" className="text-clay bg-clay-wash rounded px-3 py-2 mb-4">{r.error}</p>}
-      {!ended(r) && <Sheet className="p-4 mb-4"><Meter run={r} /><p className="mt-2" role="status">{progressSentence(r)}</p><p className="text-faint mt-1">Leaving this page changes nothing.{r.committed && ' It is past the point where it can be cancelled.'}</p></Sheet>}
+      {!ended(r) && <Sheet className="p-4 mb-4">{r.status !== 'hindered' && <Meter run={r} />}<p className="mt-2" role="status">{progressSentence(r)}</p><p className="text-faint mt-1">Leaving this page changes nothing.{r.committed && ' It is past the point where it can be cancelled.'}</p></Sheet>}
       {r.sort === 'table' && <TableReport run={r} />}
       <div className="grid grid-cols-2 gap-4 items-start">
         <Sheet title="Steps" aside={`${count(p.done?.files ?? 0)} files, ${count(p.done?.rows ?? 0)} rows, ${size(p.done?.bytes ?? 0)}`}>
