@@ -33,6 +33,12 @@ func Beside(folder, runID string) string {
 	return path.Join(dir, "."+base+".nestseed-"+runID)
 }
 
+// placer is a worker who places files, and the memory that texts are rewritten into.
+type placer struct {
+	*rewrite.Worker
+	text []byte
+}
+
 // placeFiles unpacks the tree into a folder beside the site's, on all cores, with text rewritten on the way. Half of the
 // workers wait for the rows: those are in few large pieces, and whoever had the last of them would work alone at the end,
 // where files can be shared out to the very last.
@@ -60,10 +66,10 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 					return ctx.Err()
 				}
 			}
-			w := mk.rewriter.Worker()
-			defer mk.merge(w)
+			p := &placer{Worker: mk.rewriter.Worker()}
+			defer mk.merge(p.Worker)
 			for batch := range batches {
-				if err := mk.placeBatch(batch, w); err != nil {
+				if err := mk.placeBatch(batch, p); err != nil {
 					return err
 				}
 			}
@@ -147,7 +153,7 @@ func (mk *maker) merge(w *rewrite.Worker) {
 }
 
 // placeBatch places files of one folder.
-func (mk *maker) placeBatch(batch []*zip.File, w *rewrite.Worker) error {
+func (mk *maker) placeBatch(batch []*zip.File, by *placer) error {
 	p := path.Dir(batch[0].Name[len(archive.FilesDir):])
 	if err := archive.CheckName(p); p != "." && err != nil {
 		return fmt.Errorf("%s: %w", batch[0].Name, err)
@@ -158,14 +164,14 @@ func (mk *maker) placeBatch(batch []*zip.File, w *rewrite.Worker) error {
 	}
 	defer folder.Close()
 	for _, f := range batch {
-		if err := mk.placeFile(folder, f, w); err != nil {
+		if err := mk.placeFile(folder, f, by); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (mk *maker) placeFile(folder hostfs.FS, f *zip.File, w *rewrite.Worker) error {
+func (mk *maker) placeFile(folder hostfs.FS, f *zip.File, by *placer) error {
 	p := f.Name[len(archive.FilesDir):]
 	name := path.Base(p)
 	if err := archive.CheckName(p); err != nil {
@@ -188,7 +194,7 @@ func (mk *maker) placeFile(folder hostfs.FS, f *zip.File, w *rewrite.Worker) err
 	if err != nil {
 		return err
 	}
-	if err := mk.fill(out, r, f, w); err != nil {
+	if err := mk.fill(out, r, f, by); err != nil {
 		out.Close()
 		return fmt.Errorf("place %s: %w", p, err)
 	}
@@ -208,7 +214,7 @@ func (mk *maker) placed(bytes int64) {
 
 // fill copies an entry, and rewrites it when it is text that has something to rewrite. A serialised value of more than
 // textBytes, whose lengths could not be mended in pieces, is left as it is.
-func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, w *rewrite.Worker) error {
+func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, by *placer) error {
 	buf := copyBuffers.Get().(*[1 << 20]byte)
 	defer copyBuffers.Put(buf)
 	n, err := io.ReadFull(r, buf[:])
@@ -219,9 +225,10 @@ func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, w *rewrite.Worker
 	}
 	isText := rewrite.IsText(head[:min(n, 8<<10)])
 	if isText && f.UncompressedSize64 > textBytes && !phpval.Looks(head) {
-		w.Where = f.Name
+		by.Where = f.Name
 		return mk.rewriter.Chunks(io.MultiReader(bytes.NewReader(head), r), func(chunk []byte) error {
-			text, err := mk.fillTokens(f.Name[len(archive.FilesDir):], w.Text(nil, chunk))
+			by.text = by.Text(by.text[:0], chunk)
+			text, err := mk.fillTokens(f.Name[len(archive.FilesDir):], by.text)
 			if err == nil {
 				_, err = out.Write(text)
 			}
@@ -243,8 +250,9 @@ func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, w *rewrite.Worker
 		}
 		text = append(bytes.Clone(head), rest...)
 	}
-	w.Where = f.Name
-	text, err = mk.fillTokens(f.Name[len(archive.FilesDir):], w.Value(nil, text))
+	by.Where = f.Name
+	by.text = by.Value(by.text[:0], text)
+	text, err = mk.fillTokens(f.Name[len(archive.FilesDir):], by.text)
 	if err != nil {
 		return err
 	}

@@ -135,7 +135,7 @@ func TestVeryLongTextsAreRewrittenToo(t *testing.T) {
 	require.NoError(t, z.Close())
 	in, err := zip.NewReader(bytes.NewReader(archived.Bytes()), int64(archived.Len()))
 	require.NoError(t, err)
-	w := r.Worker()
+	w := &placer{Worker: r.Worker()}
 	for _, f := range in.File {
 		from, err := f.Open()
 		require.NoError(t, err)
