@@ -9,9 +9,11 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -23,6 +25,7 @@ import (
 	"nestseed/demo/stack"
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/survey"
+	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
 
@@ -523,7 +526,9 @@ func TestAnImportThatIsKilledBeginsAgain(t *testing.T) {
 	run := ask[wire.Run](t, "release", "import", "patient", files, "--database", dump, "--detach")
 	svc := world.service.client(t)
 	ctx := context.Background()
-	working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Step == "Unpack" })
+	working(t, svc, run.ID, func(r wire.Run) bool {
+		return slices.ContainsFunc(r.Progress.Steps, func(s records.StepTime) bool { return s.Name == "Unpack" })
+	})
 	world.service.kill(t)
 	restart(t)
 	r, err := world.service.client(t).Wait(ctx, run.ID, nil)
@@ -537,11 +542,24 @@ func TestAnImportThatIsKilledBeginsAgain(t *testing.T) {
 }
 
 func TestARunOfBringingInCanBeCancelled(t *testing.T) {
-	files, dump := handedOver(t)
-	run := ask[wire.Run](t, "release", "import", "hasty", files, "--database", dump, "--detach")
+	prepared(t)
+	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Write(make([]byte, 1<<20))
+		w.(http.Flusher).Flush()
+		<-r.Context().Done() // the rest does not come
+	}))
+	defer slow.Close()
+	must(t, "host", "add", "slow", "--files", "file://"+t.TempDir(), "--address", slow.URL+"/{name}",
+		"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort))
+	defer must(t, "host", "remove", "slow")
+	run := ask[wire.Run](t, "release", "import", "hasty", slow.URL+"/site.zip", "--detach")
+	svc := world.service.client(t)
+	working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Done.Bytes > 0 })
 	must(t, "run", "cancel", fmt.Sprint(run.ID))
-	r, err := world.service.client(t).Wait(context.Background(), run.ID, nil)
+	r, err := svc.Wait(context.Background(), run.ID, nil)
 	require.NoError(t, err)
 	require.Equal(t, "cancelled", r.Status)
+	require.Equal(t, "cancelled; what it had made was taken back", r.Error)
 	require.Equal(t, 3, nestseed(t, "starter", "show", "hasty").code)
+	require.NoDirExists(t, filepath.Join(world.service.data, "scratch", fmt.Sprint(run.ID)))
 }

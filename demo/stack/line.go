@@ -14,6 +14,7 @@ type Line struct {
 	mu       sync.Mutex
 	open     []net.Conn
 	dead     bool
+	limit    int64 // after so many bytes it is cut for good; 0 for never
 }
 
 // NewLine makes a way to what listens on a port. It is the caller's to close.
@@ -50,7 +51,7 @@ func (l *Line) carry(in net.Conn) {
 		return
 	}
 	l.open = append(l.open, in, there)
-	go func() { io.Copy(there, in); there.Close() }()
+	go func() { io.Copy(&counted{there, l}, in); there.Close() }()
 	go func() { io.Copy(in, there); in.Close() }()
 }
 
@@ -63,6 +64,31 @@ func (l *Line) Cut(forever bool) {
 		c.Close()
 	}
 	l.open = nil
+}
+
+// CutAfter cuts it for good once so many more bytes were sent to the server.
+func (l *Line) CutAfter(bytes int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.limit = bytes
+}
+
+// counted counts what is sent.
+type counted struct {
+	io.Writer
+	l *Line
+}
+
+func (c *counted) Write(p []byte) (int, error) {
+	c.l.mu.Lock()
+	over := c.l.limit > 0 && c.l.limit <= int64(len(p))
+	c.l.limit = max(0, c.l.limit-int64(len(p)))
+	c.l.mu.Unlock()
+	if over {
+		c.l.Cut(true)
+		return 0, io.ErrClosedPipe
+	}
+	return c.Writer.Write(p)
 }
 
 // Mend lets connections through again.
