@@ -337,7 +337,7 @@ func TestAProvisioningWhoseDatabaseIsLostIsTakenBackLater(t *testing.T) {
 	require.Equal(t, 0, nestseed(t, "run", "cancel", fmt.Sprint(run.ID)).code)
 	run, err = svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
-	require.Contains(t, run.Error, "given up; what the run had made may still be there")
+	require.Contains(t, run.Error, "given up; what the run had made may still be there (database ns_quarrylane")
 }
 
 func TestAServiceThatIsStoppedPutsWorkBack(t *testing.T) {

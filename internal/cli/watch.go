@@ -62,7 +62,7 @@ func (a *app) lines(run wire.Run) (show func(wire.Run), done func()) {
 		for ; step < len(r.Progress.Steps); step++ {
 			fmt.Fprintf(a.err, "%s: %s\n", run.Title, strings.ToLower(r.Progress.Steps[step].Name))
 		}
-		if time.Since(last) > 5*time.Second {
+		if time.Since(last) > 5*time.Second && r.Status != wire.Hindered {
 			last = time.Now()
 			fmt.Fprintf(a.err, "%s: %s\n", run.Title, progressLine(r.Progress))
 		}
@@ -105,7 +105,12 @@ func (a *app) bar(f *os.File, run wire.Run) (show func(wire.Run), done func()) {
 	b := progress.New(1000, mpb.BarStyle().Lbound(" ").Filler("━").Tip("━").Padding("─").Rbound(" "),
 		mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return run.Title + " · " + now.Progress.Step })),
-		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string { return progressLine(now.Progress) })))
+		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
+			if now.Status == wire.Hindered {
+				return now.Status
+			}
+			return progressLine(now.Progress)
+		})))
 	return func(r wire.Run) {
 			if hindered(r, &trouble) {
 				fmt.Fprintf(progress, "%s: %s\n", run.Title, trouble)

@@ -277,6 +277,19 @@ func elsewhere(sites []records.Site) (out []wire.Attention) {
 	return out
 }
 
+// troubled says which runs are hindered, or have failed.
+func troubled(all []records.Run) (out []wire.Attention) {
+	told := map[int64]bool{}
+	for _, r := range all {
+		how := map[string]string{records.Failed: " failed: ", wire.Hindered: " is hindered: "}[runOut(r).Status]
+		if how != "" && !told[r.ID] {
+			told[r.ID] = true
+			out = append(out, wire.Attention{Severity: "fault", Sentence: r.Title + how + r.Error, Link: fmt.Sprintf("/runs/%d", r.ID)})
+		}
+	}
+	return out
+}
+
 // behind says which sites are of an older release than the newest of their starter; of many, how many.
 func behind(sites []records.Site) (out []wire.Attention) {
 	for _, s := range sites {
@@ -329,19 +342,12 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 			}
 		}
 	}
-	failed, err := a.db.Runs(ctx, 0, 20)
-	for _, r := range failed {
-		sentence := ""
-		switch runOut(r).Status {
-		case records.Failed:
-			sentence = r.Title + " failed: " + r.Error
-		case wire.Hindered:
-			sentence = r.Title + " is hindered: " + r.Error
-		default:
-			continue
-		}
-		out.Attention = append(out.Attention, wire.Attention{Severity: "fault", Sentence: sentence, Link: fmt.Sprintf("/runs/%d", r.ID)})
+	lately, err := a.db.Runs(ctx, 0, 20)
+	if err != nil {
+		return nil, err
 	}
+	working, err := a.db.RunsIn(ctx, records.Working)
+	out.Attention = append(out.Attention, troubled(append(working, lately...))...)
 	badness := map[string]int{"fault": 0, "warning": 1, "note": 2}
 	slices.SortStableFunc(out.Attention, func(x, y wire.Attention) int { return badness[x.Severity] - badness[y.Severity] })
 	return &body[wire.Today]{out}, err

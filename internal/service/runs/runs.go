@@ -20,6 +20,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
 
@@ -342,7 +343,7 @@ func (r *Runner) recoverRun(ctx context.Context, run records.Run) error {
 	outcome, err := r.sorts[run.Sort].Recover(ctx, run)
 	switch {
 	case err != nil && run.CancelAsked:
-		return r.db.EndRun(ctx, run.ID, records.Failed, nil, fmt.Sprintf("given up; what the run had made may still be there, as it could not be taken back: %v", err))
+		return r.db.EndRun(ctx, run.ID, records.Failed, nil, fmt.Sprintf("given up; what the run had made may still be there%s, as it could not be taken back: %v", r.left(ctx, run.ID), err))
 	case err != nil && run.Error == "":
 		return errors.Join(err, r.hinder(ctx, run.ID, fmt.Errorf("%s, and what the run had made could not be taken back: %w", reason, err)))
 	case err != nil:
@@ -357,6 +358,19 @@ func (r *Runner) recoverRun(ctx context.Context, run records.Run) error {
 	}
 	_, err = r.river.Insert(ctx, job{run.ID}, nil)
 	return err
+}
+
+// left names what a run's journal says that it has made.
+func (r *Runner) left(ctx context.Context, id int64) string {
+	made, err := r.db.Made(ctx, id)
+	if err != nil || len(made) == 0 {
+		return ""
+	}
+	var names []string
+	for _, m := range made {
+		names = append(names, m.Sort+" "+m.Name)
+	}
+	return " (" + strings.Join(names, ", ") + ")"
 }
 
 // giveUp ends a run that somebody has cancelled while nobody works on it: its taking back was hindered.
