@@ -102,10 +102,10 @@ func (db *DB) CommitRun(ctx context.Context, id int64) (bool, error) {
 	return tag.RowsAffected() == 1, err
 }
 
-// Hinder notes what keeps a working run from being taken back, and tells listeners. It can be cancelled then, which
-// leaves what it has made.
+// Hinder notes what keeps a working run from being taken back, and tells listeners. To cancel it from then on is to leave
+// what it has made, so somebody has to ask for that anew.
 func (db *DB) Hinder(ctx context.Context, id int64, sentence string) error {
-	_, err := db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET error = $2, committed = false WHERE id = $1) SELECT pg_notify('run', $1::text)", id, sentence)
+	_, err := db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET error = $2, committed = false, cancel_asked = false WHERE id = $1) SELECT pg_notify('run', $1::text)", id, sentence)
 	return err
 }
 

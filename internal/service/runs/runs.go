@@ -342,10 +342,10 @@ func (r *Runner) recoverRun(ctx context.Context, run records.Run) error {
 	}
 	outcome, err := r.sorts[run.Sort].Recover(ctx, run)
 	switch {
-	case err != nil && run.CancelAsked:
-		return r.db.EndRun(ctx, run.ID, records.Failed, nil, fmt.Sprintf("given up; what the run had made may still be there%s, as it could not be taken back: %v", r.left(ctx, run.ID), err))
 	case err != nil && run.Error == "":
 		return errors.Join(err, r.hinder(ctx, run.ID, fmt.Errorf("%s, and what the run had made could not be taken back: %w", reason, err)))
+	case err != nil && run.CancelAsked:
+		return r.db.EndRun(ctx, run.ID, records.Failed, nil, fmt.Sprintf("given up; what the run had made may still be there%s, as it could not be taken back: %v", r.left(ctx, run.ID), err))
 	case err != nil:
 		return err
 	case outcome == Finished:

@@ -164,10 +164,15 @@ func TestWorkThatIsCommittedIsEnded(t *testing.T) {
 // What cannot be taken back keeps its run and its target, until it can be, or somebody gives it up.
 func TestWhatCouldNotBeTakenBackIsTriedAgain(t *testing.T) {
 	ctx, db := context.Background(), recordstest.Open(t)
-	var answers atomic.Bool
+	var answers, cancelled atomic.Bool
+	working := make(chan struct{})
 	sorts := func() map[string]Sort {
 		return map[string]Sort{
-			"make": {Do: func(context.Context, records.Run, progress.Reporter) (any, error) {
+			"make": {Do: func(ctx context.Context, _ records.Run, _ progress.Reporter) (any, error) {
+				if cancelled.Load() {
+					working <- struct{}{}
+					<-ctx.Done()
+				}
 				return nil, fmt.Errorf("the server has gone: %w", provision.ErrLeftBehind)
 			}, Recover: func(context.Context, records.Run) (Outcome, error) {
 				if !answers.Load() {
@@ -181,6 +186,10 @@ func TestWhatCouldNotBeTakenBackIsTriedAgain(t *testing.T) {
 	r := runner(t, db, sorts())
 	hindered := func() records.Run {
 		run := begin(t, r, "make", "x")
+		if cancelled.Load() {
+			<-working
+			require.NoError(t, r.Cancel(ctx, run.ID))
+		}
 		require.Eventually(t, func() bool {
 			run, _ = db.Run(ctx, run.ID)
 			return run.Error != ""
@@ -199,7 +208,10 @@ func TestWhatCouldNotBeTakenBackIsTriedAgain(t *testing.T) {
 	over(t, db, other.ID, records.Done)
 
 	answers.Store(false)
+	cancelled.Store(true) // which asks for it to be taken back, and not yet for it to be given up
 	run = hindered()
+	require.Error(t, r.recoverRun(ctx, run))
+	over(t, db, run.ID, records.Working)
 	require.NoError(t, r.Cancel(ctx, run.ID))
 	require.Contains(t, over(t, db, run.ID, records.Failed).Error, "given up; what the run had made may still be there")
 
