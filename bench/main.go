@@ -25,7 +25,8 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -203,7 +204,7 @@ func (b *bench) build() error {
 	if err != nil {
 		return err
 	}
-	var res runs.BuildResult
+	var res releases.BuildResult
 	if err := json.Unmarshal(run.Result, &res); err != nil {
 		return err
 	}
@@ -405,7 +406,7 @@ func (b *bench) provision() error {
 	}
 	report("provision it", took[0], "unzip, sed and mariadb", took[1], "4 times")
 	fmt.Println("   ", steps(last))
-	var res runs.ProvisionResult
+	var res sites.ProvisionResult
 	if err := json.Unmarshal(last.Result, &res); err != nil {
 		return err
 	}

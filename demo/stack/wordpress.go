@@ -125,6 +125,11 @@ func (s *Stack) Admin() (*sql.DB, error) {
 	return sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/", s.AdminUser, s.AdminPassword, s.DatabasePort))
 }
 
+// Connect opens a database with an account of its own.
+func (s *Stack) Connect(database, user, password string) (*sql.DB, error) {
+	return sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/%s", user, password, s.DatabasePort, database))
+}
+
 // Own gives a tree to the user that the web server's programs run as.
 func (s *Stack) Own(dir string) error {
 	return filepath.WalkDir(dir, func(p string, _ os.DirEntry, err error) error {

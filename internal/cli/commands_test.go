@@ -25,7 +25,8 @@ import (
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -291,7 +292,7 @@ func TestPackingListsAreChangedByCommands(t *testing.T) {
 }
 
 func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
-	begins, events := ended(12, "build music-base", runs.BuildResult{Release: "music-base@2", ArchiveBytes: 20e6, Copied: progress.Amount{Files: 2700, Bytes: 59e6}, SharedBytes: 19e6})
+	begins, events := ended(12, "build music-base", releases.BuildResult{Release: "music-base@2", ArchiveBytes: 20e6, Copied: progress.Amount{Files: 2700, Bytes: 59e6}, SharedBytes: 19e6})
 	s := &answers{by: map[string]any{"POST /starters/music-base/releases": begins, "GET /runs/12/events": events,
 		"GET /releases/music-base@2": wire.Release{Ref: "music-base@2", Made: begun, By: "ines", KindTitle: "WordPress", Version: "6.1.9", Source: "base", ArchiveBytes: 16e6, Areas: []archive.AreaTotal{{Area: "core", Files: 2000, Bytes: 40e6}, {Area: "media", Files: 12, Bytes: 20e6}},
 			Difference: &records.Difference{Sentence: "2.1 MB larger: most of it themes/loom (+2.0 MB)"}, ImportedFrom: "x.zip", Manifest: &archive.Manifest{LeftOut: []archive.LeftOut{{Rule: "**/*.log", Files: 3, Bytes: 1e6}}, Blanked: []archive.Blanked{{What: "setting AUTH_KEY", Times: 1}}, Notes: []string{"a.txt vanished"}}}}}
@@ -363,16 +364,16 @@ func TestWorkOnASiteSaysWhatItDid(t *testing.T) {
 		result any
 		lines  []string
 	}{
-		{[]string{"site", "keep-copy", "alder"}, nil, "POST /sites/alder/copies", "", runs.CopyResult{Site: "alder", Bytes: 66e6}, []string{"safety copy of alder: 66 MB; nestseed site show alder lists it"}},
-		{[]string{"site", "retire", "alder"}, nil, "POST /sites/alder/retire", `{}`, runs.CopyResult{Site: "alder", Bytes: 66e6}, []string{"alder is off its host; its last copy is kept: 66 MB; nestseed site list --retired has its record"}},
-		{[]string{"site", "retire", "alder", "--no-copy"}, nil, "POST /sites/alder/retire", `{"no_copy":true}`, runs.CopyResult{Site: "alder"}, []string{"no last copy was made"}},
-		{[]string{"site", "rotate", "alder"}, nil, "POST /sites/alder/rotate", "", runs.RotateResult{Site: "alder", User: "ns_alder2", Admin: "alder-admin"}, []string{"alder works with database user ns_alder2", "nestseed vault reveal site alder administrator"}},
-		{[]string{"site", "put-back", "alder", "7"}, nil, "POST /sites/alder/copies/7/put-back", "", runs.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s\nalder: Alder Valley\n"}},
+		{[]string{"site", "keep-copy", "alder"}, nil, "POST /sites/alder/copies", "", sites.CopyResult{Site: "alder", Bytes: 66e6}, []string{"safety copy of alder: 66 MB; nestseed site show alder lists it"}},
+		{[]string{"site", "retire", "alder"}, nil, "POST /sites/alder/retire", `{}`, sites.CopyResult{Site: "alder", Bytes: 66e6}, []string{"alder is off its host; its last copy is kept: 66 MB; nestseed site list --retired has its record"}},
+		{[]string{"site", "retire", "alder", "--no-copy"}, nil, "POST /sites/alder/retire", `{"no_copy":true}`, sites.CopyResult{Site: "alder"}, []string{"no last copy was made"}},
+		{[]string{"site", "rotate", "alder"}, nil, "POST /sites/alder/rotate", "", sites.RotateResult{Site: "alder", User: "ns_alder2", Admin: "alder-admin"}, []string{"alder works with database user ns_alder2", "nestseed vault reveal site alder administrator"}},
+		{[]string{"site", "put-back", "alder", "7"}, nil, "POST /sites/alder/copies/7/put-back", "", sites.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s\nalder: Alder Valley\n"}},
 		{[]string{"site", "undo", "alder"}, map[string]any{"GET /sites/alder/undo": wire.UndoPlan{Sentences: []string{"the folder goes"}, Mark: "abc"}}, "POST /sites/alder/undo", `{"mark":"abc"}`, nil, []string{"undone:\n- the folder goes\n"}},
-		{[]string{"site", "move", "alder", "--host", "live", "--visible"}, map[string]any{"POST /sites/alder/move/plan": wire.MovePlan{Mark: "abc"}}, "POST /sites/alder/move", `{"host":"live","visible":true,"mark":"abc"}`, runs.MoveResult{Site: "alder"}, []string{"made in 1.5 s"}},
-		{[]string{"site", "refresh", "alder", "--to", "m@5"}, map[string]any{"POST /sites/alder/refresh/plan": wire.Plan{Mark: "abc"}}, "POST /sites/alder/refresh", `{"from":"m@5","mark":"abc"}`, runs.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
+		{[]string{"site", "move", "alder", "--host", "live", "--visible"}, map[string]any{"POST /sites/alder/move/plan": wire.MovePlan{Mark: "abc"}}, "POST /sites/alder/move", `{"host":"live","visible":true,"mark":"abc"}`, sites.MoveResult{Site: "alder"}, []string{"made in 1.5 s"}},
+		{[]string{"site", "refresh", "alder", "--to", "m@5"}, map[string]any{"POST /sites/alder/refresh/plan": wire.Plan{Mark: "abc"}}, "POST /sites/alder/refresh", `{"from":"m@5","mark":"abc"}`, sites.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
 		{[]string{"site", "provision", "alder", "--from", "m", "--host", "preview", "--replace", "--keep", "comments", "--keep", "users", "--hold", "--set", "title=A", "--plan", "abc"}, nil, "POST /sites",
-			`{"client":"alder","from":"m","host":"preview","set":{"title":"A"},"replace":true,"keep":["comments","users"],"hold":true,"plan":"abc"}`, runs.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
+			`{"client":"alder","from":"m","host":"preview","set":{"title":"A"},"replace":true,"keep":["comments","users"],"hold":true,"plan":"abc"}`, sites.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
 	} {
 		begins, events := ended(5, "work", c.result)
 		s := &answers{by: map[string]any{c.start: begins, "GET /runs/5/events": events, "GET /sites/alder": site}}
@@ -395,7 +396,7 @@ func TestWorkOnASiteSaysWhatItDid(t *testing.T) {
 }
 
 func TestASiteThatWasMadeWithFaultsIsShownAndEndsWithTheirCode(t *testing.T) {
-	begins, events := ended(5, "work", runs.ProvisionResult{Site: "alder"})
+	begins, events := ended(5, "work", sites.ProvisionResult{Site: "alder"})
 	s := &answers{by: map[string]any{"POST /sites": begins, "GET /runs/5/events": events,
 		"GET /sites/alder": wire.Site{Name: "alder", Report: &check.Report{Checks: []check.Check{{Name: "pages", Verdict: check.Fail, Sentence: "1 page fails"}}}}}}
 	p := s.typed(t, "", "site", "provision", "alder", "--from", "m", "--host", "preview")
@@ -405,7 +406,7 @@ func TestASiteThatWasMadeWithFaultsIsShownAndEndsWithTheirCode(t *testing.T) {
 
 func TestATableIsReadBeforeAnythingIsAsked(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "clients.csv")
-	begins, events := ended(9, "table", runs.TableResult{Made: 1, Rows: []runs.TableOutcome{{Site: "alder", Status: records.Done, Address: "http://alder.localhost"}}})
+	begins, events := ended(9, "table", sites.TableResult{Made: 1, Rows: []sites.TableOutcome{{Site: "alder", Status: records.Done, Address: "http://alder.localhost"}}})
 	s := &answers{by: map[string]any{"POST /sites/table": begins, "GET /runs/9/events": events, "POST /clients": wire.Client{Name: "alder"},
 		"POST /sites/table/plan": wire.TablePlan{Ready: 1, There: 1, Wrong: 1, Rows: []wire.TableRowPlan{{Site: "alder", Client: "alder", Address: "http://alder.localhost", Ready: true, NewClient: true}, {Site: "brook", Client: "brook", Address: "http://brook.localhost", There: true}, {Site: "x", Client: "x", Problems: []string{"title is missing"}}}}}}
 	table := func(text string, words ...string) printed {

@@ -21,7 +21,7 @@ import (
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sidebyside"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
 	"nestseed/internal/wire"
 )
 
@@ -236,7 +236,7 @@ func TestAStarterIsCreatedWithFieldsAndTasksFromFiles(t *testing.T) {
 }
 
 func TestAReleaseIsBroughtInByLinkOrFile(t *testing.T) {
-	begins, events := ended(7, "bring in", runs.ImportResult{Release: "harbour@1", Address: "http://old.example"})
+	begins, events := ended(7, "bring in", releases.ImportResult{Release: "harbour@1", Address: "http://old.example"})
 	s := &answers{by: map[string]any{"POST /starters/harbour/imports": begins, "GET /runs/7/events": events, "GET /releases/harbour@1": wire.Release{Ref: "harbour@1", KindTitle: "WordPress", ImportedFrom: "site.tar.bz2"}}}
 	p := s.typed(t, "the passphrase\n", "release", "import", "harbour", "https://files.example/site.tar.bz2", "--database", "https://files.example/dump.sql.gz", "--key-file", "-", "--note", "from the old agency")
 	require.Zero(t, p.code, p.err)

@@ -18,7 +18,7 @@ import (
 	"nestseed/internal/client"
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/progress"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
 	"nestseed/internal/wire"
 )
 
@@ -75,7 +75,7 @@ func (a *app) releaseBuild(ctx context.Context, c *cli.Command, args []string) e
 	if err != nil || !ok {
 		return err
 	}
-	var res runs.BuildResult
+	var res releases.BuildResult
 	if err := json.Unmarshal(ended.Result, &res); err != nil {
 		return err
 	}

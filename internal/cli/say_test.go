@@ -14,7 +14,7 @@ import (
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sidebyside"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -111,7 +111,7 @@ func TestLongListsOfNamesAreCut(t *testing.T) {
 
 func TestATablesReportHasALineForEachSite(t *testing.T) {
 	text := said(func(a *app) {
-		a.printTable(runs.TableResult{Made: 3, Failed: 1, Rows: []runs.TableOutcome{{Site: "a", Status: records.Done, Address: "http://a.example", Millis: 1700}, {Site: "b", Status: records.Failed, Error: "measurement is missing"},
+		a.printTable(sites.TableResult{Made: 3, Failed: 1, Rows: []sites.TableOutcome{{Site: "a", Status: records.Done, Address: "http://a.example", Millis: 1700}, {Site: "b", Status: records.Failed, Error: "measurement is missing"},
 			{Site: "c", Status: "there", Address: "http://c.example"}, {Site: "d", Status: records.Done, Address: "http://d.example", Faults: 2}}})
 	})
 	require.Regexp(t, `✓  a     http://a.example +1\.7 s`, text)

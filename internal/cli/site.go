@@ -13,7 +13,7 @@ import (
 	"nestseed/internal/client"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/rewrite"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -246,7 +246,7 @@ func (a *app) siteMade(ctx context.Context, c *cli.Command, svc *client.Client, 
 	if err != nil || !ok {
 		return err
 	}
-	var res runs.ProvisionResult
+	var res sites.ProvisionResult
 	if err := json.Unmarshal(ended.Result, &res); err != nil {
 		return err
 	}

@@ -12,7 +12,7 @@ import (
 	"nestseed/internal/client"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -92,7 +92,7 @@ func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Cl
 	if !ok && err == nil {
 		return nil
 	}
-	var res runs.TableResult
+	var res sites.TableResult
 	if json.Unmarshal(ended.Result, &res) != nil || len(res.Rows) == 0 {
 		return err
 	}
@@ -103,7 +103,7 @@ func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Cl
 	return err
 }
 
-func (a *app) printTable(res runs.TableResult) {
+func (a *app) printTable(res sites.TableResult) {
 	var rows [][]string
 	for _, o := range res.Rows {
 		mark, what := "✓", o.Address
@@ -251,13 +251,13 @@ func (a *app) printRefresh(r *provision.Refreshed) {
 }
 
 func (a *app) siteKeepCopy(ctx context.Context, c *cli.Command, args []string) error {
-	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.KeepCopy(ctx, args[0]) }, func(r runs.CopyResult) {
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.KeepCopy(ctx, args[0]) }, func(r sites.CopyResult) {
 		fmt.Fprintf(a.out, "safety copy of %s: %s; nestseed site show %s lists it\n", r.Site, size(r.Bytes), r.Site)
 	})
 }
 
 func (a *app) siteRetire(ctx context.Context, c *cli.Command, args []string) error {
-	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RetireSite(ctx, args[0], c.Bool("no-copy")) }, func(r runs.CopyResult) {
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RetireSite(ctx, args[0], c.Bool("no-copy")) }, func(r sites.CopyResult) {
 		last := "no last copy was made"
 		if r.Bytes > 0 {
 			last = "its last copy is kept: " + size(r.Bytes)
@@ -267,7 +267,7 @@ func (a *app) siteRetire(ctx context.Context, c *cli.Command, args []string) err
 }
 
 func (a *app) siteRotate(ctx context.Context, c *cli.Command, args []string) error {
-	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RotateSite(ctx, args[0]) }, func(r runs.RotateResult) {
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RotateSite(ctx, args[0]) }, func(r sites.RotateResult) {
 		fmt.Fprintf(a.out, "%s works with database user %s and a new password; %s logs in with a new password: nestseed vault reveal site %s administrator\n", r.Site, r.User, r.Admin, r.Site)
 	})
 }

@@ -26,9 +26,15 @@ import (
 	"time"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/httpapi"
+	"nestseed/internal/service/jobs"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
+	"nestseed/internal/service/sites"
+	"nestseed/internal/service/sources"
+	"nestseed/internal/service/starters"
 	"nestseed/internal/service/store"
 	"nestseed/internal/service/vault"
 	"nestseed/web"
@@ -59,8 +65,8 @@ type Service struct {
 	lock     *os.File
 	cluster  *records.Cluster
 	db       *records.DB
-	runner   *runs.Runner
-	works    *runs.Works
+	engine   *engine.Engine
+	nouns    jobs.Nouns
 	listener net.Listener
 	http     *http.Server
 }
@@ -122,12 +128,17 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	works := &runs.Works{DB: s.db, Vault: v, Store: st, Kinds: kinds, Data: s.settings.Data, DNS: s.resolver()}
-	if s.runner, err = runs.New(s.db, s.settings.Log, works.Sorts()); err != nil {
+	if s.engine, err = engine.New(s.db, s.settings.Log, engine.Options{Alone: s.settings.Records == ""}); err != nil {
 		return err
 	}
-	s.works, works.Start = works, s.runner.Start
-	if err := s.sweep(ctx, st); err != nil {
+	stored := &releases.Stored{DB: s.db, Store: st}
+	hosts := &hosts.Hosts{DB: s.db, Vault: v, Kinds: kinds}
+	sources := &sources.Sources{DB: s.db, Hosts: hosts, Engine: s.engine, Kinds: kinds}
+	releases := &releases.Releases{DB: s.db, Vault: v, Stored: stored, Sources: sources, Engine: s.engine, Kinds: kinds, Data: s.settings.Data}
+	s.nouns = jobs.Nouns{Sources: sources, Releases: releases, Sites: &sites.Sites{DB: s.db, Vault: v, Stored: stored, Hosts: hosts, Sources: sources,
+		Releases: releases, Engine: s.engine, Kinds: kinds, Data: s.settings.Data, DNS: s.resolver()}}
+	jobs.Register(s.engine, s.nouns)
+	if err := errors.Join(stored.Sweep(ctx), releases.SweepScratch(ctx)); err != nil {
 		return err
 	}
 	if err := s.makeOwner(ctx); err != nil {
@@ -137,7 +148,8 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	handler := httpapi.New(httpapi.Config{Works: works, Runner: s.runner, Log: s.settings.Log, Console: console, Version: s.settings.Version})
+	handler := httpapi.New(httpapi.Config{DB: s.db, Vault: v, Kinds: kinds, Engine: s.engine, Hosts: hosts, Sources: sources, Starters: &starters.Starters{Kinds: kinds},
+		Releases: releases, Sites: s.nouns.Sites, Log: s.settings.Log, Console: console, Version: s.settings.Version})
 	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	return nil
 }
@@ -173,28 +185,6 @@ func (s *Service) takeFolder() error {
 		return fmt.Errorf("cannot write to %s: %w; make room, or set NESTSEED_DATA to another folder", dir, err)
 	}
 	return nil
-}
-
-// sweep removes what killed builds have left in the store.
-func (s *Service) sweep(ctx context.Context, st *store.Store) error {
-	known, err := s.db.Archives(ctx)
-	if err != nil {
-		return err
-	}
-	// Other copies of the service that share the store hold the locks of their runs; a run that is
-	// working for one of them keeps its draft.
-	works := map[int64]bool{}
-	if s.settings.Records != "" {
-		rs, err := s.db.RunsIn(ctx, records.Working)
-		if err != nil {
-			return err
-		}
-		for _, r := range rs {
-			works[r.ID] = true
-		}
-	}
-	working := func(id int64) bool { return works[id] }
-	return errors.Join(st.Sweep(working, known), s.works.SweepScratch(working))
 }
 
 // makeOwner makes the first user: a token in a file that only this user can read, and a password.
@@ -237,7 +227,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer endCollecting()
 	go collect(collecting)
 	defer s.close()
-	if err := s.runner.Begin(ctx); err != nil {
+	if err := s.engine.Begin(ctx); err != nil {
 		return err
 	}
 	upkeep, endUpkeep := context.WithCancel(ctx)
@@ -254,7 +244,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	s.settings.Log.Info("stopping")
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), endTime)
 	defer cancel()
-	ended := s.runner.End(end)
+	ended := s.engine.End(end)
 	// Streams of events do not end by themselves.
 	soft, cancelSoft := context.WithTimeout(end, time.Second)
 	defer cancelSoft()
@@ -304,7 +294,7 @@ func (s *Service) watchNames(ctx context.Context) {
 	tick := time.NewTicker(namesEvery)
 	defer tick.Stop()
 	for {
-		arrived, err := s.works.WatchNames(ctx)
+		arrived, err := s.nouns.Sites.WatchNames(ctx)
 		if err != nil && ctx.Err() == nil {
 			s.settings.Log.Warn("where names lead", "error", err)
 		}
@@ -327,15 +317,15 @@ func (s *Service) upkeep(ctx context.Context) {
 	tick := time.NewTicker(upkeepEvery)
 	defer tick.Stop()
 	for {
-		if due, err := s.works.RetentionDue(ctx); err != nil {
+		if due, err := s.nouns.RetentionDue(ctx); err != nil {
 			s.settings.Log.Warn("rules for archives", "error", err)
 		} else if due {
-			run := records.Run{Sort: "retention", Title: "Discard archives and safety copies by the rules", Target: runs.Target("archives", "all"), Who: "the service"}
-			if _, err := s.runner.Start(ctx, run, runs.RetentionArgs{}); err != nil {
+			run := records.Run{Sort: "retention", Title: "Discard archives and safety copies by the rules", Target: engine.Target("archives", "all"), Who: "the service"}
+			if _, err := s.engine.Start(ctx, run, jobs.RetentionArgs{}); err != nil {
 				s.settings.Log.Warn("rules for archives", "error", err)
 			}
 		}
-		if err := s.works.SweepUploads(time.Now()); err != nil {
+		if err := s.nouns.Releases.SweepUploads(time.Now()); err != nil {
 			s.settings.Log.Warn("old uploads", "error", err)
 		}
 		select {

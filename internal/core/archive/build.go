@@ -16,12 +16,11 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/optval"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
@@ -65,9 +64,15 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 	if err != nil {
 		return nil, err
 	}
-	b := &builder{in: in, match: match, report: report, m: in.Manifest, dropped: packing.Dropped{}}
+	b := &builder{in: in, match: match, report: report, m: in.Manifest, dropped: packing.Dropped{}, links: Links{}}
 	if err := b.openBefore(out); err != nil {
 		return nil, err
+	}
+	if in.Root != "" {
+		if b.site, err = in.FS.Sub(in.Root); err != nil {
+			return nil, fmt.Errorf("read the source's files: %w", err)
+		}
+		defer b.site.Close()
 	}
 	b.search = kind.NewSearch(in.Identity.Secrets())
 	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
@@ -108,6 +113,7 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 
 type builder struct {
 	in       Input
+	site     hostfs.FS // the web root; nil where there are no files
 	match    *packing.Matcher
 	report   progress.Reporter
 	search   *kind.Search // for secrets of the source
@@ -117,6 +123,8 @@ type builder struct {
 	reserved *reserved
 	before   *before
 	dropped  packing.Dropped // rows that stay out with what they belong to
+
+	links Links // of the tree
 
 	mu      sync.Mutex // over m, which workers note things in
 	m       Manifest
@@ -159,13 +167,17 @@ func (b *builder) blank(what string, times int64) {
 // walk lists what goes in, sorted, and counts what stays out.
 func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 	b.areas, b.leftOut, b.blanked = map[string]*AreaTotal{}, map[string]*LeftOut{}, map[string]int64{}
-	if b.match.List().Only == "database" {
+	if b.match.List().Only == "database" || b.site == nil {
 		return nil, nil
 	}
 	var files []hostfs.Entry
-	err := b.in.FS.Walk(ctx, b.in.Root, func(e hostfs.Entry) error {
+	err := b.site.Walk(ctx, ".", func(e hostfs.Entry) error {
 		if !e.Mode.IsRegular() && !e.Mode.IsDir() && e.Mode&fs.ModeSymlink == 0 {
-			b.note("%s is neither file, folder nor link; left out", e.Path)
+			b.note("%q is neither file, folder nor link; left out", e.Path)
+			return nil
+		}
+		if err := CheckName(e.Path); err != nil {
+			b.note("%q was left out: %v; rename it in the source if it is needed", e.Path, err)
 			return nil
 		}
 		if rule, out := b.match.LeavesOut(e.Path, e.SizeBytes); out {
@@ -173,6 +185,9 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 				b.leaveOut(rule, e.SizeBytes)
 			}
 			return nil
+		}
+		if e.Mode&fs.ModeSymlink != 0 {
+			b.links[e.Path] = e.Target
 		}
 		files = append(files, e)
 		return nil
@@ -283,7 +298,7 @@ func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
 		return err
 	}
 	b.report.Step("Pack files and rows", expected)
-	group, _ := errgroup.WithContext(ctx)
+	group, _ := parallel.WithContext(ctx)
 	for _, side := range []struct {
 		lane *lane
 		fill func() error
@@ -327,7 +342,7 @@ func (b *builder) file(e hostfs.Entry) error {
 	case e.Mode.IsDir():
 		b.m.Totals.Folders++
 		return b.empty(header(name+"/", e.Mode, e.ModTime))
-	case e.Mode&fs.ModeSymlink != 0 && !linkStays(e.Path, e.Target):
+	case e.Mode&fs.ModeSymlink != 0 && !b.links.Stay(e.Path, e.Target):
 		b.leaveOut("link that leaves the site", 0)
 		b.note("%s is a link to %s, outside the site, and was left out", e.Path, e.Target)
 		return nil
@@ -366,9 +381,8 @@ const tries = 3
 
 // readStable reads a small file, again if it changed meanwhile. A file that is gone gives nil.
 func (b *builder) readStable(e hostfs.Entry, buf []byte) ([]byte, error) {
-	p := path.Join(b.in.Root, e.Path)
 	for try := 1; ; try++ {
-		raw, now, err := readInto(b.in.FS, p, buf)
+		raw, now, err := readInto(b.site, e.Path, buf)
 		if b.missing(e, err) {
 			return nil, nil
 		}
@@ -395,6 +409,8 @@ func (b *builder) missing(e hostfs.Entry, err error) bool {
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		b.note("%s vanished while the release was built", e.Path)
+	case errors.Is(err, hostfs.ErrNotRegular):
+		b.note("%s became something else than a file while the release was built, and was left out", e.Path)
 	case errors.Is(err, fs.ErrPermission):
 		b.note("%s cannot be read and is not in the release: %v", e.Path, err)
 	default:
@@ -463,8 +479,7 @@ func (b *builder) addArea(area string, files, bytes int64) {
 // large streams a file that is not held whole. A large text that holds a secret is found before it is packed.
 // One that changes while it is read is taken back and read again.
 func (b *builder) large(e hostfs.Entry) error {
-	p := path.Join(b.in.Root, e.Path)
-	name, found, err := b.scanLarge(p)
+	name, found, err := b.scanLarge(e.Path)
 	if b.missing(e, err) {
 		return nil
 	}
@@ -477,7 +492,7 @@ func (b *builder) large(e hostfs.Entry) error {
 		return nil
 	}
 	for try := 1; ; try++ {
-		f, err := b.in.FS.Open(p)
+		f, err := b.site.Open(e.Path)
 		if b.missing(e, err) {
 			return nil
 		}
@@ -507,7 +522,7 @@ func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, change
 	if size, err = s.Close(); err != nil {
 		return 0, nil, err
 	}
-	now, err := look(b.in.FS, f, path.Join(b.in.Root, e.Path))
+	now, err := look(b.site, f, e.Path)
 	still := err == nil && size == e.SizeBytes && now.SizeBytes == size && now.ModTime.Equal(e.ModTime)
 	if !still && err == nil && try < tries {
 		s.keep(false)
@@ -523,7 +538,7 @@ func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, change
 }
 
 func (b *builder) scanLarge(p string) (name string, found bool, err error) {
-	f, err := b.in.FS.Open(p)
+	f, err := b.site.Open(p)
 	if err != nil {
 		return "", false, err
 	}

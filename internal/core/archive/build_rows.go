@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"slices"
-	"strings"
 
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
@@ -50,16 +49,19 @@ func (b *builder) database(ctx context.Context) error {
 		if t.View {
 			continue
 		}
-		create, constraints, err := b.snapshot.Schema(ctx, t)
+		d, err := b.snapshot.Definition(ctx, t)
 		if err != nil {
 			return err
 		}
 		if b.match.Empties(t.Name) {
-			create = withoutCounter(create)
+			d.ResetCounter()
 		}
-		schema.WriteString(create + ";\n\n")
-		for _, c := range constraints {
-			after.WriteString(c + ";\n")
+		for _, n := range d.Notes {
+			b.note("%s", n)
+		}
+		schema.WriteString(d.Text(nil) + ";\n\n")
+		for _, c := range d.Constraints {
+			after.WriteString(c.Text(nil) + ";\n")
 		}
 	}
 	if err := b.text(b.w.second, SchemaName, schema.String()); err != nil {
@@ -75,24 +77,22 @@ func (b *builder) database(ctx context.Context) error {
 			}
 		}
 	}
-	objects, err := b.snapshot.Objects(ctx, b.tables)
+	programs, left, err := b.snapshot.Programs(ctx, b.tables)
 	if err != nil {
 		return err
 	}
+	for _, l := range left {
+		b.note("%s is left out: %s", l.What, l.Reason)
+	}
 	after.WriteString("SET SESSION foreign_key_checks = 1, SESSION unique_checks = 1;\n")
-	if len(objects) > 0 {
-		after.WriteString("DELIMITER ;;\n" + strings.Join(objects, ";;\n") + ";;\nDELIMITER ;\n")
+	if len(programs) > 0 {
+		after.WriteString("DELIMITER ;;\n")
+		for _, g := range programs {
+			after.WriteString(g.Text(nil) + ";;\n")
+		}
+		after.WriteString("DELIMITER ;\n")
 	}
 	return b.text(b.w.second, AfterName, after.String())
-}
-
-// withoutCounter takes the next automatic number out of a table definition, so that numbers begin at 1.
-func withoutCounter(create string) string {
-	head, tail, found := strings.Cut(create, " AUTO_INCREMENT=")
-	if !found {
-		return create
-	}
-	return head + strings.TrimLeft(tail, "0123456789")
 }
 
 // rows adds a table's rows as INSERT statements, in entries of bounded size.
@@ -149,14 +149,7 @@ func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
 
 // wide reports whether every text column is UTF-8 (or bytes), so that its rows need no conversion.
 func wide(t *sitedb.Table) bool {
-	for _, c := range t.Columns {
-		switch c.Charset {
-		case "", "utf8mb4", "utf8mb3", "utf8", "ascii", "binary":
-		default:
-			return false
-		}
-	}
-	return true
+	return !slices.ContainsFunc(t.Columns, func(c sitedb.Column) bool { return !c.UTF8() })
 }
 
 // rowWriter turns rows into statements and statements into entries.

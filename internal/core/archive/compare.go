@@ -1,7 +1,6 @@
 package archive
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -522,18 +521,15 @@ func (c *comparer) sameRows(x, y TableTotal) bool {
 
 // primaryKeys reads the keys of all tables from the archive's definitions.
 func (a *Archive) primaryKeys() (map[string][]string, error) {
-	text, err := a.Schema(SchemaName)
+	d, err := a.Definitions()
 	if err != nil {
 		return nil, err
 	}
 	keys := map[string][]string{}
-	sc := sqltext.NewScript(bytes.NewReader(text))
-	for sc.Next() {
-		if d, err := sqltext.ParseDefinition(sc.Statement()); err == nil {
-			keys[d.Table] = d.PrimaryKey
-		}
+	for _, t := range d.Tables {
+		keys[t.Table] = t.PrimaryKey
 	}
-	return keys, sc.Err()
+	return keys, nil
 }
 
 // rowMark is a row as far as comparing needs it: its key and a hash of all of it.

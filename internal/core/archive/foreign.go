@@ -371,7 +371,14 @@ func (u *unpacker) link(name, target string) error {
 }
 
 func (u *unpacker) placeLinks() error {
+	chain := Links{}
 	for _, l := range u.links {
+		chain[l.name] = l.target
+	}
+	for _, l := range u.links {
+		if !chain.Stay(l.name, l.target) {
+			return fmt.Errorf("%w: link %q leads out of the archive, to %q", ErrHostile, l.name, l.target)
+		}
 		if err := u.to.Symlink(l.target, path.Join(u.folder, l.name)); err != nil {
 			return fmt.Errorf("%w: link %q: %v", ErrHostile, l.name, err)
 		}

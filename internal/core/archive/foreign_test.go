@@ -185,7 +185,7 @@ func hostile(t testing.TB) map[string]struct {
 		"zip bomb":              {bomb, "times the size"},
 		"zip wrong sum":         {lie, "checksum"},
 		"zip cut":               {short[:len(short)-30], "damaged"},
-		"zip NUL":               {zipOf(t, zipped{name: "a\x00b", body: "x"}), "NUL"},
+		"zip NUL":               {zipOf(t, zipped{name: "a\x00b", body: "x"}), "control character"},
 		"zip long name":         {zipOf(t, zipped{name: strings.Repeat("x", 300), body: "x"}), "255"},
 		"zip no name":           {zipOf(t, zipped{name: "", body: "x"}), "no name"},
 		"neither":               {[]byte("GIF89a, a picture and no archive"), "neither"},
@@ -259,19 +259,6 @@ func TestDumpsAreKnownAndReadThroughTheirCompression(t *testing.T) {
 	fsys, _ := scratch(t)
 	_, _, _, err := Script(context.Background(), bytes.NewReader(bomb), int64(len(bomb)), fsys, "d.sql", roomy, progress.Discard)
 	require.ErrorIs(t, err, ErrHostile)
-}
-
-func TestProgramsInAnArchiveFromOutsideAreRefused(t *testing.T) {
-	for stmt, ok := range map[string]bool{
-		"SET NAMES utf8mb4": true, "SET SESSION unique_checks = 0": true, "CREATE TABLE `a` (`b` int) ENGINE=InnoDB": true, "ALTER TABLE `a` ADD CONSTRAINT `f` FOREIGN KEY (`b`) REFERENCES `c` (`d`)": true,
-		"CREATE TABLE a AS SELECT * FROM mysql.user": false, "CREATE VIEW v AS SELECT * FROM mysql.user": false, "CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET @x=1": false,
-		"SET SESSION x = (SELECT 1)": false, "GRANT ALL ON *.* TO x": false, "ALTER TABLE a ENGINE=FEDERATED": false,
-	} {
-		err := judgeStatement([]byte(stmt), false)
-		require.Equal(t, ok, err == nil, stmt)
-	}
-	require.NoError(t, judgeStatement([]byte("CREATE VIEW v AS SELECT 1"), true))
-	require.Error(t, judgeStatement([]byte("GRANT ALL ON *.* TO x"), true))
 }
 
 func FuzzUnpack(f *testing.F) {

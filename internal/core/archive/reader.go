@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"path"
 	"strings"
 	"sync"
 
@@ -54,8 +53,9 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 		return nil, fmt.Errorf("%w: %d entries, more than any site has", ErrHostile, len(z.File))
 	}
 	a := &Archive{zip: z, from: r, size: sizeBytes, byName: make(map[string]*zip.File, len(z.File))}
+	chain := Links{}
 	for _, f := range z.File {
-		if err := judge(f); err != nil {
+		if err := judge(f, chain); err != nil {
 			return nil, err
 		}
 		name := strings.TrimSuffix(f.Name, "/")
@@ -63,6 +63,11 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 			return nil, fmt.Errorf("%w: entry %q is there twice", ErrHostile, f.Name)
 		}
 		a.byName[name] = f
+	}
+	for p, target := range chain {
+		if !chain.Stay(p, target) {
+			return nil, fmt.Errorf("%w: link %q leads out of the site, to %q", ErrHostile, FilesDir+p, target)
+		}
 	}
 	text, err := a.read(ManifestName, maxManifestBytes)
 	if errors.Is(err, ErrNoEntry) {
@@ -77,11 +82,14 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 	if a.Manifest.Format > Format || a.Manifest.Format < 1 {
 		return nil, fmt.Errorf("the archive has format %d and this version reads up to %d; use a newer Nest Seed", a.Manifest.Format, Format)
 	}
+	if err := a.judgeManifest(); err != nil {
+		return nil, err
+	}
 	return a, nil
 }
 
-// judge refuses what no honest archive has.
-func judge(f *zip.File) error {
+// judge refuses what no honest archive has, and notes where links lead.
+func judge(f *zip.File, chain Links) error {
 	if err := CheckName(strings.TrimSuffix(f.Name, "/")); err != nil {
 		return fmt.Errorf("%w: entry %q: %v", ErrHostile, f.Name, err)
 	}
@@ -100,9 +108,11 @@ func judge(f *zip.File) error {
 		if err != nil {
 			return err
 		}
-		if p, in := strings.CutPrefix(f.Name, FilesDir); !in || !linkStays(p, string(target)) {
-			return fmt.Errorf("%w: link %q leads out of the site, to %q", ErrHostile, f.Name, target)
+		p, in := strings.CutPrefix(f.Name, FilesDir)
+		if !in {
+			return fmt.Errorf("%w: link %q is not one of the site's files", ErrHostile, f.Name)
 		}
+		chain[p] = string(target)
 	}
 	return nil
 }
@@ -114,8 +124,8 @@ func CheckName(name string) error {
 		return errors.New("it has no name")
 	case strings.HasPrefix(name, "/") || strings.HasPrefix(name, `\`) || len(name) > 1 && name[1] == ':':
 		return errors.New("its name is absolute")
-	case strings.ContainsRune(name, 0):
-		return errors.New("its name has a NUL character")
+	case strings.ContainsFunc(name, control):
+		return errors.New("its name has a control character")
 	case len(name) > 4096:
 		return errors.New("its name is too long")
 	}
@@ -130,13 +140,10 @@ func CheckName(name string) error {
 	return nil
 }
 
-// linkStays reports whether a link at path p in the tree points into the tree.
-func linkStays(p, target string) bool {
-	if target == "" || path.IsAbs(target) || strings.ContainsAny(target, "\x00\\") {
-		return false
-	}
-	at := path.Join(path.Dir(p), target)
-	return at != ".." && !strings.HasPrefix(at, "../")
+// control reports whether a character would control a terminal or a log in place of being shown (ECMA-48, and the marks
+// of Unicode that turn the direction of text).
+func control(r rune) bool {
+	return r < ' ' || r >= 0x7f && r <= 0x9f || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
 }
 
 var inflaters sync.Pool

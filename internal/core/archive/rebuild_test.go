@@ -87,6 +87,12 @@ type busy struct {
 	grown func()
 }
 
+func (b *busy) Sub(name string) (hostfs.FS, error) {
+	sub, err := b.FS.Sub(name)
+	b.FS = sub
+	return b, err
+}
+
 func (b *busy) Open(name string) (io.ReadCloser, error) {
 	f, err := b.FS.Open(name)
 	if err != nil || !strings.HasSuffix(name, b.file) {
@@ -327,6 +333,11 @@ func TestASizeMapHasTheLargestAndTheOthers(t *testing.T) {
 type flaky struct {
 	hostfs.FS
 	gone string
+}
+
+func (f *flaky) Sub(name string) (hostfs.FS, error) {
+	sub, err := f.FS.Sub(name)
+	return &flaky{sub, f.gone}, err
 }
 
 func (f *flaky) Open(name string) (io.ReadCloser, error) {

@@ -1,58 +1,91 @@
 package archive
 
 import (
-	"bytes"
 	"fmt"
-	"strings"
+	"path"
+	"slices"
 
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
 	"nestseed/internal/core/sqltext"
 )
 
-// JudgeSQL reads the definitions of an archive that came from outside, and refuses what a hostile one could use
-// to reach other data on the server it is loaded into. Views, triggers and routines are programs that run with
-// the rights of whoever loads them; they are refused unless trusted says that the archive is one's own.
-// Errors: ErrHostile.
-func (a *Archive) JudgeSQL(trusted bool) error {
+// Definitions reads what schema.sql and after.sql define, every statement parsed to its last token. Whoever loads the
+// release makes what is written anew from them; the scripts themselves are for people. Errors: ErrHostile.
+func (a *Archive) Definitions() (*sqltext.Definitions, error) {
+	d := &sqltext.Definitions{}
 	for _, name := range []string{SchemaName, AfterName} {
 		text, err := a.Schema(name)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		sc := sqltext.NewScript(bytes.NewReader(text))
-		for sc.Next() {
-			if sc.Insertion() != nil {
-				return fmt.Errorf("%w: %s holds rows", ErrHostile, name)
-			}
-			if err := judgeStatement(sc.Statement(), trusted); err != nil {
-				return fmt.Errorf("%s: %w", name, err)
-			}
+		if err := d.Read(text); err != nil {
+			return nil, fmt.Errorf("%w: %s: %w", ErrHostile, name, err)
 		}
-		if sc.Err() != nil {
-			return fmt.Errorf("%s: %w: %v", name, ErrDamaged, sc.Err())
+	}
+	return d, nil
+}
+
+// JudgeSQL reads the definitions of an archive that came from outside. Views, triggers and routines are programs; they are
+// refused unless trusted says that the archive is one's own. Errors: ErrHostile.
+func (a *Archive) JudgeSQL(trusted bool) error {
+	d, err := a.Definitions()
+	if err != nil {
+		return err
+	}
+	if len(d.Programs) > 0 && !trusted {
+		return fmt.Errorf("%w: the %s is a program, not a table; import the archive with --trust if it is your own", ErrHostile, d.Programs[0])
+	}
+	return nil
+}
+
+// judgeManifest compares what the manifest says with what is in the archive: what it claims does not decide how much memory
+// is taken. Errors: ErrHostile.
+func (a *Archive) judgeManifest() error {
+	m := &a.Manifest
+	if m.Settings != "" && (CheckName(m.Settings) != nil || path.Base(m.Settings) != m.Settings) {
+		return fmt.Errorf("%w: the manifest names the settings file %q, which does not lie in the web root", ErrHostile, m.Settings)
+	}
+	entries := 0
+	seen := map[string]bool{}
+	for _, t := range m.Tables {
+		if t.Name == "" || t.Entries < 0 || t.Rows < 0 || t.Bytes < 0 || seen[t.Name] {
+			return fmt.Errorf("%w: what the manifest says of table %q cannot be", ErrHostile, t.Name)
+		}
+		seen[t.Name] = true
+		if entries += min(t.Entries, len(a.byName)+1); entries > len(a.byName) || t.Entries > 0 && a.byName[rowsName(t.Name, t.Entries-1)] == nil {
+			return fmt.Errorf("%w: the manifest says that table %s has %d entries of rows, and the archive has %d entries in all", ErrHostile, t.Name, t.Entries, len(a.byName))
+		}
+	}
+	const most = 1 << 50
+	for _, n := range []int64{m.Totals.Files, m.Totals.Folders, m.Totals.Links, m.Totals.Bytes, m.Totals.Tables, m.Totals.Rows, m.Totals.SQLByte} {
+		if n < 0 || n > most {
+			return fmt.Errorf("%w: the totals of the manifest cannot be", ErrHostile)
 		}
 	}
 	return nil
 }
 
-func judgeStatement(stmt []byte, trusted bool) error {
-	head := strings.ToUpper(string(stmt[:min(len(stmt), 200)]))
-	switch {
-	case strings.HasPrefix(head, "SET NAMES "), strings.HasPrefix(head, "SET SESSION ") && !strings.Contains(string(stmt), "("):
-		return nil
-	case strings.HasPrefix(head, "CREATE TABLE "):
-		if _, err := sqltext.ParseDefinition(stmt); err != nil && !trusted {
-			return fmt.Errorf("%w: %v", ErrHostile, err)
-		}
-		return nil
-	case strings.HasPrefix(head, "ALTER TABLE "):
-		name, rest := sqltext.CutName(stmt[len("ALTER TABLE "):])
-		d := &sqltext.Definition{Table: name}
-		if err := d.Alter(rest); err != nil && !trusted {
-			return fmt.Errorf("%w: %v", ErrHostile, err)
-		}
-		return nil
-	case trusted && strings.HasPrefix(head, "CREATE "):
-		return nil
+// JudgeKind compares the manifest with what sites of the kind have: the name of the settings file, and fields that lead to
+// places that the kind knows. Errors: ErrHostile.
+func (a *Archive) JudgeKind(k *kind.Kind) error {
+	m := &a.Manifest
+	if m.Settings != "" && !slices.ContainsFunc(k.Settings.Files, func(f string) bool { return path.Base(f) == m.Settings }) {
+		return fmt.Errorf("%w: the manifest names the settings file %q, and %s has none of that name", ErrHostile, m.Settings, k.Title)
 	}
-	return fmt.Errorf("%w: the statement %.60q is a program, not a table; import the archive with --trust if it is your own", ErrHostile, stmt)
+	if m.List == nil {
+		return fmt.Errorf("%w: the manifest has no packing list", ErrHostile)
+	}
+	text, err := m.List.Text()
+	if err != nil {
+		return fmt.Errorf("%w: the packing list of the manifest: %w", ErrHostile, err)
+	}
+	list, err := packing.Parse(text)
+	if err == nil {
+		_, err = list.Compile(k, m.Origin.Prefix)
+	}
+	if err != nil {
+		return fmt.Errorf("%w: the packing list of the manifest: %w", ErrHostile, err)
+	}
+	return nil
 }

@@ -2,7 +2,6 @@ package archive
 
 import (
 	"archive/zip"
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -13,8 +12,7 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sqltext"
 )
@@ -53,7 +51,7 @@ func (a *Archive) Verify(ctx context.Context, report progress.Reporter) (*Verdic
 		expected = expected.Plus(progress.Amount{Files: 1, Bytes: int64(f.UncompressedSize64)})
 	}
 	report.Step("Verify", expected)
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := parallel.WithContext(ctx)
 	group.SetLimit(4)
 	for _, f := range a.zip.File {
 		if f.Name == SumsName || !f.Mode().IsRegular() {
@@ -145,26 +143,11 @@ func (a *Archive) verifyRows(t TableTotal, fault func(string, string, ...any)) {
 // verifyDefinitions takes schema.sql and after.sql apart, and looks whether every table that has rows is made.
 func (a *Archive) verifyDefinitions(fault func(string, string, ...any)) {
 	made := map[string]bool{}
-	for _, name := range []string{SchemaName, AfterName} {
-		text, err := a.Schema(name)
-		if err != nil {
-			fault(name, "%v", err)
-			continue
-		}
-		sc := sqltext.NewScript(bytes.NewReader(text))
-		for sc.Next() {
-			stmt := sc.Statement()
-			if sc.Insertion() != nil {
-				fault(name, "holds rows, which belong in %s", RowsDir)
-				return
-			}
-			if rest, is := bytes.CutPrefix(stmt, []byte("CREATE TABLE ")); is {
-				table, _ := sqltext.CutName(rest)
-				made[table] = true
-			}
-		}
-		if sc.Err() != nil {
-			fault(name, "%v", sc.Err())
+	if d, err := a.Definitions(); err != nil {
+		fault(SchemaName, "%v", err)
+	} else {
+		for _, t := range d.Tables {
+			made[t.Table] = true
 		}
 	}
 	for _, t := range a.Manifest.Tables {

@@ -19,9 +19,9 @@ import (
 
 	"github.com/klauspost/compress"
 	"github.com/klauspost/compress/flate"
-	"golang.org/x/sync/errgroup"
 
 	"nestseed/internal/core/filelist"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/sums"
 )
 
@@ -67,7 +67,7 @@ type writer struct {
 	cancel context.CancelCauseFunc
 	zip    *zipFile
 	out    Target
-	group  *errgroup.Group
+	group  *parallel.Group
 	tasks  chan func() error
 	first  *lane
 	second *lane
@@ -134,7 +134,7 @@ func (b *block) settle(l *lane) {
 
 func newWriter(ctx context.Context, out Target) *writer {
 	ctx, cancel := context.WithCancelCause(ctx)
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := parallel.WithContext(ctx)
 	w := &writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
 	w.first, w.second = newLane(w, flightBytes, batchFiles, batchBytes), newLane(w, aheadBytes, piecesCount, piecesBytes)
 	for range max(2, runtime.GOMAXPROCS(0)) {

@@ -47,7 +47,7 @@ func (r *runner) responseTime(ctx context.Context) {
 	if own, source, ok := r.besideSource(ctx); ok {
 		c.Sentence += fmt.Sprintf("; its home page takes %d ms, the source's %d ms", own.Milliseconds(), source.Milliseconds())
 		if own > slowBeside && own > 3*source {
-			c.Verdict, c.Evidence = Warn, append(c.Evidence, fmt.Sprintf("%s is %.1f times as slow as %s", r.base, float64(own)/float64(source), r.site.Source))
+			c.Verdict, c.Evidence = Warn, append(c.Evidence, fmt.Sprintf("%s is %.1f times as slow as %s", r.base, float64(own)/float64(source), r.site.Source.Address))
 			c.Remedy = "look at the host's cache, and at extensions that call home"
 		}
 	}
@@ -63,19 +63,19 @@ const (
 // that looks slow are both opened again by turns, and the quicker times of each told: the first opening after a
 // change is never a fair one.
 func (r *runner) besideSource(ctx context.Context) (own, source time.Duration, ok bool) {
-	u, err := url.Parse(r.site.Source)
-	if err != nil || r.site.Source == "" || len(r.pages) == 0 {
+	u, err := url.Parse(r.site.Source.Address)
+	if err != nil || r.site.Source.Address == "" || len(r.pages) == 0 {
 		return 0, 0, false
 	}
-	there := &runner{client: client(dialer(u, r.site.SourceConnect), nil)}
+	there := &runner{client: client(r.site.Source.dial(u), nil)}
 	there.client.Timeout = 10 * time.Second
 	own = r.pages[0].took
-	if source, ok = there.homeTook(ctx, r.site.Source); !ok {
+	if source, ok = there.homeTook(ctx, r.site.Source.Address); !ok {
 		return 0, 0, false
 	}
 	for try := 1; try < besideTries && own > slowBeside && own > 3*source; try++ {
 		again, fine := r.homeTook(ctx, r.base.String())
-		also, there := there.homeTook(ctx, r.site.Source)
+		also, there := there.homeTook(ctx, r.site.Source.Address)
 		if !fine || !there {
 			break
 		}
@@ -97,7 +97,7 @@ func (r *runner) mail() {
 	if m.File == "" || r.site.AsItIs {
 		return
 	}
-	_, err := r.site.FS.Stat(path.Join(r.site.Folder, m.File))
+	_, err := r.folder.Stat(m.File)
 	state := map[bool]string{true: "kept from going out", false: "let out"}
 	if quiet := err == nil; quiet != r.site.Quiet {
 		r.judge(Check{Name: "mail", Verdict: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]), Evidence: []string{m.File},

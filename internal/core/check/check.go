@@ -15,14 +15,18 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
+	"net/netip"
 	"net/url"
 	"strings"
+	"syscall"
 	"time"
 
+	"nestseed/internal/core/fetch"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
@@ -35,6 +39,7 @@ type Site struct {
 	Address  string
 	Cookie   string         // lets the checks into a site that is held: name=value
 	Connect  string         // host[:port] to connect to in place of the address's own
+	Private  bool           // it may be inside a private network: somebody has said so
 	DNS      Resolver       // asked where the site's name leads, where Connect is given
 	Roots    *x509.CertPool // whose certificates are trusted; the machine's when nil
 	Kind     *kind.Kind
@@ -51,7 +56,19 @@ type Site struct {
 	Folder   string
 	MaxPages int // 0 means 40
 	// Source is where the site comes from; its response time is put beside the site's. Nothing else of it is judged.
-	Source, SourceConnect string
+	Source Reach
+}
+
+// Reach is how a site is reached.
+type Reach struct {
+	Address string
+	Connect string // host[:port] to connect to in place of the address's own
+	Private bool   // it may be inside a private network
+	Cookie  string // lets somebody into a site that is held: name=value
+}
+
+func (r Reach) dial(base *url.URL) func(ctx context.Context, network, addr string) (net.Conn, error) {
+	return dialer(base, r.Connect, r.Private)
 }
 
 // Verdict of a check.
@@ -125,13 +142,21 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	if site.MaxPages == 0 {
 		site.MaxPages = defaultPages
 	}
-	dial := dialer(address, site.Connect)
+	dial := dialer(address, site.Connect, site.Private)
 	r := &runner{
 		site: site, base: address, origin: origin, client: client(dial, site.Roots), dial: dial,
 		report: &Report{Address: site.Address, At: start.UTC()}, progress: report,
 	}
+	if site.FS != nil {
+		if r.folder, err = site.FS.Sub(site.Folder); err != nil {
+			return nil, fmt.Errorf("read the site's files: %w", err)
+		}
+		defer r.folder.Close()
+	}
 	report.Step("Open pages", progress.Amount{})
-	r.crawl(ctx)
+	if err := r.crawl(ctx); err != nil {
+		return nil, err
+	}
 	r.judgePages()
 	r.responseTime(ctx)
 	r.postForm(ctx)
@@ -166,6 +191,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 type runner struct {
 	site     Site
 	base     *url.URL
+	folder   hostfs.FS // the site's; nil where it is not looked at
 	origin   *rewrite.Rewriter
 	client   *http.Client
 	dial     func(ctx context.Context, network, address string) (net.Conn, error)
@@ -182,23 +208,34 @@ func (r *runner) judge(c Check) {
 	r.report.Checks = append(r.report.Checks, c)
 }
 
+// ErrPrivate says that a name leads into a private network, where nobody has said that the site is.
+var ErrPrivate = errors.New("leads into a private network")
+
 // dialer connects to the host itself: to Connect where it is given, to this machine for names under
-// .localhost (RFC 6761 section 6.3), else where DNS says.
-func dialer(address *url.URL, connect string) func(ctx context.Context, network, addr string) (net.Conn, error) {
-	d := &net.Dialer{Timeout: 10 * time.Second}
+// .localhost (RFC 6761 section 6.3), else where DNS says. What DNS says is somebody else's word: an address inside a private
+// network is reached only where private says that the site may be there.
+func dialer(address *url.URL, connect string, private bool) func(ctx context.Context, network, addr string) (net.Conn, error) {
 	return func(ctx context.Context, network, addr string) (net.Conn, error) {
 		host, port, err := net.SplitHostPort(addr)
 		if err != nil {
 			return nil, err
 		}
+		told := private && host == address.Hostname()
 		switch {
 		case host == address.Hostname() && connect != "":
+			told = true
 			if addr = connect; !strings.Contains(connect, ":") {
 				addr = net.JoinHostPort(connect, port)
 			}
-		case host == "localhost" || strings.HasSuffix(host, ".localhost"):
+		case told && (host == "localhost" || strings.HasSuffix(host, ".localhost")):
 			addr = net.JoinHostPort("127.0.0.1", port)
 		}
+		d := &net.Dialer{Timeout: 10 * time.Second, Control: func(_, to string, _ syscall.RawConn) error {
+			if ap, err := netip.ParseAddrPort(to); !told && (err != nil || !fetch.Public(ap.Addr())) {
+				return fmt.Errorf("%s %w, at %s; say what to connect to when you add the host, if the site is there", host, ErrPrivate, to)
+			}
+			return nil
+		}}
 		return d.DialContext(ctx, network, addr)
 	}
 }

@@ -13,9 +13,9 @@ import (
 	"time"
 
 	"golang.org/x/net/html"
-	"golang.org/x/sync/errgroup"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 )
@@ -46,7 +46,7 @@ type asset struct {
 }
 
 // crawl opens pages breadth first, from the kind's own and the home page, then asks for their assets.
-func (r *runner) crawl(ctx context.Context) {
+func (r *runner) crawl(ctx context.Context) error {
 	seen := map[string]bool{}
 	var queue []*page
 	add := func(address, from string) {
@@ -69,12 +69,14 @@ func (r *runner) crawl(ctx context.Context) {
 			batch = queue[:1:1] // by itself: the first page of a new site is compiled, and then it is for all of them
 		}
 		queue = queue[len(batch):]
-		group := errgroup.Group{}
+		group := parallel.Group{}
 		group.SetLimit(4)
 		for _, p := range batch {
 			group.Go(func() error { r.open(ctx, p); return nil })
 		}
-		group.Wait()
+		if err := group.Wait(); err != nil {
+			return err
+		}
 		r.pages = append(r.pages, batch...)
 		r.progress.Add(progress.Amount{Files: int64(len(batch))})
 		for _, p := range batch {
@@ -87,7 +89,7 @@ func (r *runner) crawl(ctx context.Context) {
 		}
 	}
 	r.report.Pages = len(r.pages)
-	r.openAssets(ctx)
+	return r.openAssets(ctx)
 }
 
 // ours reports whether an address belongs to the site.
@@ -197,7 +199,7 @@ func (p *page) tag(t html.Token) {
 	}
 }
 
-func (r *runner) openAssets(ctx context.Context) {
+func (r *runner) openAssets(ctx context.Context) error {
 	r.assets = map[string]*asset{}
 	for _, p := range r.pages {
 		at, err := url.Parse(p.address)
@@ -213,7 +215,7 @@ func (r *runner) openAssets(ctx context.Context) {
 		}
 	}
 	var mu sync.Mutex
-	group := errgroup.Group{}
+	group := parallel.Group{}
 	group.SetLimit(4)
 	for _, a := range r.assets {
 		group.Go(func() error {
@@ -226,8 +228,8 @@ func (r *runner) openAssets(ctx context.Context) {
 			return nil
 		})
 	}
-	group.Wait()
 	r.report.Requests = len(r.pages) + len(r.assets)
+	return group.Wait()
 }
 
 // judgePages turns what the crawl found into checks.
@@ -301,12 +303,12 @@ func (r *runner) verdict(name, good, bad, remedy string, evidence []string) {
 }
 
 // Paths returns the paths of a site's first pages, below its address: the home page and what it links to, in order.
-func Paths(ctx context.Context, address, connect, cookie string, k *kind.Kind, most int) ([]string, error) {
-	base, err := rewrite.ParseAddress(address)
+func Paths(ctx context.Context, at Reach, k *kind.Kind, most int) ([]string, error) {
+	base, err := rewrite.ParseAddress(at.Address)
 	if err != nil {
 		return nil, err
 	}
-	r := &runner{site: Site{Cookie: cookie, Kind: k}, base: base, client: client(dialer(base, connect), nil)}
+	r := &runner{site: Site{Cookie: at.Cookie, Kind: k}, base: base, client: client(at.dial(base), nil)}
 	home := &page{address: base.String() + "/"}
 	if r.open(ctx, home); home.err != nil {
 		return nil, home.err
@@ -327,13 +329,13 @@ func Paths(ctx context.Context, address, connect, cookie string, k *kind.Kind, m
 
 // Visit asks for one page of a site as somebody would who has the cookie (name=value, or nothing), on the host itself
 // where connect names it.
-func Visit(ctx context.Context, address, connect, cookie, page string) (status int, body []byte, err error) {
-	base, err := url.Parse(address)
+func Visit(ctx context.Context, at Reach, page string) (status int, body []byte, err error) {
+	base, err := url.Parse(at.Address)
 	if err != nil {
 		return 0, nil, err
 	}
-	r := &runner{site: Site{Cookie: cookie}, client: client(dialer(base, connect), nil)}
-	res, body, err := r.get(ctx, address+"/"+page)
+	r := &runner{site: Site{Cookie: at.Cookie}, client: client(at.dial(base), nil)}
+	res, body, err := r.get(ctx, at.Address+"/"+page)
 	if err != nil {
 		return 0, nil, err
 	}
@@ -341,12 +343,12 @@ func Visit(ctx context.Context, address, connect, cookie, page string) (status i
 }
 
 // Headers asks for the first page of a site and returns the headers of the answer; connect is as in Site.
-func Headers(ctx context.Context, address, connect string) (http.Header, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address+"/", nil)
+func Headers(ctx context.Context, at Reach) (http.Header, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, at.Address+"/", nil)
 	if err != nil {
 		return nil, err
 	}
-	res, err := client(dialer(req.URL, connect), nil).Do(req)
+	res, err := client(at.dial(req.URL), nil).Do(req)
 	if err != nil {
 		return nil, err
 	}

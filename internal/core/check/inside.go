@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"path"
 	"strings"
 
 	"nestseed/internal/core/hostfs"
@@ -109,14 +108,14 @@ func (r *runner) files(ctx context.Context) error {
 	var left []hostfs.Entry
 	var read int64
 	buf := make([]byte, 0, 1<<20)
-	err := r.site.FS.Walk(ctx, r.site.Folder, func(e hostfs.Entry) error {
+	err := r.folder.Walk(ctx, ".", func(e hostfs.Entry) error {
 		if e.Mode.IsRegular() && remains(e.Path) != "" {
 			left = append(left, e)
 		}
 		if !e.Mode.IsRegular() || e.Mode&fs.ModeSymlink != 0 {
 			return nil
 		}
-		n, first, isText, err := r.inText(path.Join(r.site.Folder, e.Path), e.SizeBytes, buf)
+		n, first, isText, err := r.inText(e.Path, e.SizeBytes, buf)
 		if err != nil || !isText {
 			return err
 		}
@@ -135,7 +134,7 @@ func (r *runner) files(ctx context.Context) error {
 
 // inText counts the traces of the origin in a file and shows the first, if the file looks like text.
 func (r *runner) inText(name string, size int64, buf []byte) (n int, first string, isText bool, err error) {
-	f, err := r.site.FS.Open(name)
+	f, err := r.folder.Open(name)
 	if err != nil {
 		return 0, "", false, err
 	}

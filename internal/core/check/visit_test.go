@@ -6,6 +6,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -126,15 +127,15 @@ func TestResponseTimeIsToldBesideTheSources(t *testing.T) {
 	}
 	source := httptest.NewServer(wait(0))
 	defer source.Close()
-	require.Contains(t, visit(t, healthy(), func(s *Site) { s.Source = source.URL })["response time"].Sentence, "the source's")
+	require.Contains(t, visit(t, healthy(), func(s *Site) { s.Source = Reach{Address: source.URL, Private: true} })["response time"].Sentence, "the source's")
 
 	s := healthy()
 	home := s["/"]
 	s["/"] = func(w http.ResponseWriter, r *http.Request) { time.Sleep(slowBeside + 20*time.Millisecond); home(w, r) }
-	got := visit(t, s, func(s *Site) { s.Source = source.URL })["response time"]
+	got := visit(t, s, func(s *Site) { s.Source = Reach{Address: source.URL, Private: true} })["response time"]
 	require.Equal(t, Warn, got.Verdict)
 	require.Contains(t, got.Evidence[0], "times as slow")
-	got = visit(t, s, func(s *Site) { s.Source, s.SourceConnect = "http://base.example", "127.0.0.1:1" })["response time"]
+	got = visit(t, s, func(s *Site) { s.Source = Reach{Address: "http://base.example", Connect: "127.0.0.1:1"} })["response time"]
 	require.Equal(t, Pass, got.Verdict, "a source that does not answer is passed over")
 }
 
@@ -145,9 +146,22 @@ func TestPathsOfASitesFirstPages(t *testing.T) {
 	defer web.Close()
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	paths, err := Paths(context.Background(), web.URL, "", "", kinds[0], 3)
+	paths, err := Paths(context.Background(), Reach{Address: web.URL, Private: true}, kinds[0], 3)
 	require.NoError(t, err)
 	require.Equal(t, []string{"", "lessons/", "?page_id=3"}, paths)
-	_, err = Paths(context.Background(), "http://base.example", "127.0.0.1:1", "", kinds[0], 3)
+	_, err = Paths(context.Background(), Reach{Address: "http://base.example", Connect: "127.0.0.1:1"}, kinds[0], 3)
 	require.Error(t, err)
+}
+
+func TestANameThatLeadsIntoAPrivateNetworkIsNotFollowed(t *testing.T) {
+	web := httptest.NewServer(healthy())
+	defer web.Close()
+	for _, address := range []string{web.URL, strings.Replace(web.URL, "127.0.0.1", "localhost", 1), strings.Replace(web.URL, "127.0.0.1", "alder.localhost", 1), strings.Replace(web.URL, "127.0.0.1", "[::ffff:127.0.0.1]", 1)} {
+		_, _, err := Visit(context.Background(), Reach{Address: address}, "")
+		require.Error(t, err, address)
+		_, err = Headers(context.Background(), Reach{Address: address})
+		require.Error(t, err, address)
+	}
+	_, _, err := Visit(context.Background(), Reach{Address: web.URL}, "")
+	require.ErrorIs(t, err, ErrPrivate)
 }

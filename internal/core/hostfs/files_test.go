@@ -107,7 +107,7 @@ func TestAFolderIsOpenedForWhatIsDoneInIt(t *testing.T) {
 	fsys, err := Open("file://" + dir + "?owner=www-data")
 	require.NoError(t, err)
 	defer fsys.Close()
-	sub, err := fsys.Sub("alder/wp-content/uploads")
+	sub, err := fsys.MakeSub("alder/wp-content/uploads")
 	require.NoError(t, err)
 	defer sub.Close()
 	require.Equal(t, filepath.Join(dir, "alder/wp-content/uploads"), sub.Root())
@@ -133,6 +133,6 @@ func TestAFolderIsOpenedForWhatIsDoneInIt(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, again.Close())
 	require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(dir, "elsewhere")))
-	_, err = fsys.Sub("elsewhere")
+	_, err = fsys.MakeSub("elsewhere")
 	require.Error(t, err, "a link does not lead out")
 }

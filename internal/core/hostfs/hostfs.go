@@ -4,7 +4,11 @@
 // and cannot lead out of it: not by "..", not by an absolute name, not through a symbolic link.
 //
 //	fsys, err := hostfs.Open("file:///srv/www?owner=www-data")
-//	err = fsys.Walk(ctx, "base", func(e hostfs.Entry) error { … })
+//	site, err := fsys.Sub("base")                               // a site is a handle on its folder
+//	err = site.Walk(ctx, ".", func(e hostfs.Entry) error { … })
+//
+// Whatever is done inside a site is done through a handle on its folder: somebody who may change the site can place links
+// there, and through the handle no link leads to the site beside it.
 //
 // Files are streamed, never held. Reading a source uses only Walk, Stat, Open and ReadLink, so a
 // source can be a place where nothing may be written.
@@ -17,7 +21,6 @@ import (
 	"io"
 	"io/fs"
 	"net/url"
-	"path"
 	"time"
 )
 
@@ -39,11 +42,15 @@ type FS interface {
 	// cannot be read is given to problem and passed over; visit returning an error ends the walk.
 	Walk(ctx context.Context, root string, visit func(Entry) error, problem func(path string, err error)) error
 	Stat(name string) (Entry, error)
+	// Open opens a regular file. Anything else is ErrNotRegular, also what would make a reader wait, like a pipe.
 	Open(name string) (io.ReadCloser, error)
+	// ID tells a file or folder from every other on the host, whatever it is called, as long as it is there.
+	ID(name string) (string, error)
 
-	// Sub opens a folder, which is made if it is not there, for much that is done in it: names are short and lead nowhere
-	// else.
+	// Sub opens a folder that is there as an FS of its own.
 	Sub(folder string) (FS, error)
+	// MakeSub does so too, and makes the folder and those above it where they are not there.
+	MakeSub(folder string) (FS, error)
 	// Create makes a new file and the folders above it. The file must not exist.
 	Create(name string, mode fs.FileMode) (io.WriteCloser, error)
 	Mkdir(name string, mode fs.FileMode) error
@@ -67,6 +74,9 @@ type FS interface {
 
 // ErrUnsupported says that an address names a way to reach files that this version does not speak.
 var ErrUnsupported = errors.New("files cannot be reached this way")
+
+// ErrNotRegular says that a name is that of a folder, a link, a pipe or a device, where a file was asked for.
+var ErrNotRegular = errors.New("is not a regular file")
 
 // Open opens the files at an address: file:///folder[?owner=USER].
 func Open(address string) (FS, error) {
@@ -114,37 +124,40 @@ func WriteFile(fsys FS, name string, content []byte, mode fs.FileMode) error {
 	return fsys.Rename(fresh, name)
 }
 
-// CopyTree copies a folder with all that is below it, or what want, unless nil, wants of it. A file that is in the
+// CopyTree copies what is in one folder into another, or what want, unless nil, wants of it. A file that is in the
 // way at the target is an error.
-func CopyTree(ctx context.Context, fsys FS, from, to string, want func(Entry) bool) error {
+func CopyTree(ctx context.Context, from, to FS, want func(Entry) bool) error {
 	var problems []error
-	err := fsys.Walk(ctx, from, func(e Entry) error {
+	err := from.Walk(ctx, ".", func(e Entry) error {
 		if want != nil && !want(e) {
 			return nil
 		}
-		target := path.Join(to, e.Path)
 		switch {
 		case e.Mode.IsDir():
-			return fsys.Mkdir(target, e.Mode.Perm()|0o700)
+			return to.Mkdir(e.Path, e.Mode.Perm()|0o700)
 		case e.Mode&fs.ModeSymlink != 0:
-			return fsys.Symlink(e.Target, target)
+			return to.Symlink(e.Target, e.Path)
 		case !e.Mode.IsRegular():
 			return nil
 		}
-		in, err := fsys.Open(path.Join(from, e.Path))
-		if err != nil {
-			return err
-		}
-		defer in.Close()
-		out, err := fsys.Create(target, e.Mode)
-		if err != nil {
-			return err
-		}
-		_, err = io.Copy(out, in)
-		if err := errors.Join(err, out.Close()); err != nil {
-			return fmt.Errorf("copy %s: %w", e.Path, err)
-		}
-		return fsys.Chtimes(target, e.ModTime)
+		return copyFile(from, to, e)
 	}, func(p string, err error) { problems = append(problems, fmt.Errorf("copy %s: %w", p, err)) })
 	return errors.Join(append(problems, err)...)
+}
+
+func copyFile(from, to FS, e Entry) error {
+	in, err := from.Open(e.Path)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := to.Create(e.Path, e.Mode)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if err := errors.Join(err, out.Close()); err != nil {
+		return fmt.Errorf("copy %s: %w", e.Path, err)
+	}
+	return to.Chtimes(e.Path, e.ModTime)
 }

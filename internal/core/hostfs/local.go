@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"nestseed/internal/core/parallel"
 )
 
 // local is a folder on this machine. os.Root keeps every name inside it, links included.
@@ -140,6 +142,13 @@ func (w *walker) work() {
 }
 
 func (w *walker) read(f *folder) {
+	var fault error
+	defer func() {
+		if fault != nil {
+			f.problems = append(f.problems, walkProblem{f.path, fault})
+		}
+	}()
+	defer parallel.Recover(&fault)
 	fail := func(p string, err error) { f.problems = append(f.problems, walkProblem{p, err}) }
 	dir, err := w.root.Open(f.path)
 	if err != nil {
@@ -228,18 +237,55 @@ func (l *local) Stat(name string) (Entry, error) {
 	return entryOf(name, info), nil
 }
 
-func (l *local) Open(name string) (io.ReadCloser, error) { return l.root.Open(clean(name)) }
-
-func (l *local) Sub(folder string) (FS, error) {
-	folder = clean(folder)
-	if err := l.parents(folder); err != nil {
-		return nil, err
+// Open does not wait for whoever would write into a pipe, and judges the file that it has open: what has the name may be
+// another by then.
+func (l *local) Open(name string) (io.ReadCloser, error) {
+	f, err := l.root.OpenFile(clean(name), os.O_RDONLY|unix.O_NONBLOCK, 0)
+	if errors.Is(err, unix.ENXIO) { // a socket
+		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrNotRegular}
 	}
-	root, err := l.root.OpenRoot(folder)
 	if err != nil {
 		return nil, err
 	}
-	return &local{root: root, dir: path.Join(l.dir, folder), uid: l.uid, gid: l.gid, known: map[string]bool{}}, nil
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = &fs.PathError{Op: "open", Path: name, Err: ErrNotRegular}
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// ID is the number of the inode and when it was made: numbers are used again.
+func (l *local) ID(name string) (string, error) {
+	dir, base := path.Split(clean(name))
+	parent, err := l.root.Open(clean(dir))
+	if err != nil {
+		return "", err
+	}
+	defer parent.Close()
+	var st unix.Statx_t
+	if err := unix.Statx(int(parent.Fd()), base, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_INO|unix.STATX_BTIME, &st); err != nil {
+		return "", &fs.PathError{Op: "stat", Path: name, Err: err}
+	}
+	return fmt.Sprintf("%d.%d.%d", st.Ino, st.Btime.Sec, st.Btime.Nsec), nil
+}
+
+func (l *local) MakeSub(folder string) (FS, error) {
+	if err := l.parents(clean(folder)); err != nil {
+		return nil, err
+	}
+	return l.Sub(folder)
+}
+
+func (l *local) Sub(folder string) (FS, error) {
+	root, err := l.root.OpenRoot(clean(folder))
+	if err != nil {
+		return nil, err
+	}
+	return &local{root: root, dir: path.Join(l.dir, clean(folder)), uid: l.uid, gid: l.gid, known: map[string]bool{}}, nil
 }
 
 func (l *local) Create(name string, mode fs.FileMode) (io.WriteCloser, error) {
@@ -310,7 +356,11 @@ func (l *local) Symlink(target, name string) error {
 	if err := l.parents(path.Dir(clean(name))); err != nil {
 		return err
 	}
-	return l.root.Symlink(target, clean(name))
+	err := l.root.Symlink(target, clean(name))
+	if err == nil && l.uid >= 0 {
+		err = l.root.Lchown(clean(name), l.uid, l.gid)
+	}
+	return err
 }
 
 func (l *local) Chtimes(name string, t time.Time) error {

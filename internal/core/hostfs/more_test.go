@@ -3,10 +3,13 @@ package hostfs
 import (
 	"context"
 	"errors"
+	"io"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -77,20 +80,28 @@ func TestATreeIsCopiedWithModesTimesAndLinks(t *testing.T) {
 	require.NoError(t, WriteFile(fsys, "from/wp/keep/b.txt", []byte("text"), 0o644))
 	require.NoError(t, fsys.Symlink("a.php", "from/wp/link"))
 	require.NoError(t, fsys.Chtimes("from/wp/a.php", then))
-	require.NoError(t, CopyTree(context.Background(), fsys, "from", "to", nil))
+	require.NoError(t, fsys.Mkdir("to", 0o755))
+	require.NoError(t, fsys.Mkdir("part", 0o755))
+	sub := func(name string) FS {
+		s, err := fsys.Sub(name)
+		require.NoError(t, err)
+		t.Cleanup(func() { s.Close() })
+		return s
+	}
+	require.NoError(t, CopyTree(context.Background(), sub("from"), sub("to"), nil))
 	require.Equal(t, paths(t, fsys, "from"), paths(t, fsys, "to"))
 	e, err := fsys.Stat("to/wp/a.php")
 	require.NoError(t, err)
 	require.Equal(t, fs.FileMode(0o640), e.Mode.Perm())
 	require.True(t, e.ModTime.Equal(then))
 
-	require.NoError(t, CopyTree(context.Background(), fsys, "from", "part", func(e Entry) bool { return !strings.HasSuffix(e.Path, ".php") }))
+	require.NoError(t, CopyTree(context.Background(), sub("from"), sub("part"), func(e Entry) bool { return !strings.HasSuffix(e.Path, ".php") }))
 	require.Equal(t, []string{"wp", "wp/keep", "wp/keep/b.txt", "wp/link"}, paths(t, fsys, "part"))
-	require.Error(t, CopyTree(context.Background(), fsys, "from", "to", nil), "a file that is in the way is not written over")
+	require.Error(t, CopyTree(context.Background(), sub("from"), sub("to"), nil), "a file that is in the way is not written over")
 
 	cut, cancel := context.WithCancel(context.Background())
 	cancel()
-	require.ErrorIs(t, CopyTree(cut, fsys, "from", "later", nil), context.Canceled)
+	require.ErrorIs(t, CopyTree(cut, sub("from"), sub("part"), nil), context.Canceled)
 }
 
 func TestWalkingEndsWhenTheVisitorSaysSo(t *testing.T) {
@@ -127,4 +138,84 @@ func TestAnOwnerWhoIsNotThereIsNamed(t *testing.T) {
 	require.ErrorContains(t, err, "nobody-of-this-name")
 	_, err = Open("file:///no/such/folder/at/all")
 	require.ErrorContains(t, err, "/no/such/folder/at/all")
+}
+
+// A site is a handle on its folder: whoever may change the site cannot lead what is done there to the site beside it.
+func TestNothingIsReachedThroughASitesHandleButTheSite(t *testing.T) {
+	fsys, dir := emptyHost(t)
+	require.NoError(t, WriteFile(fsys, "victim/wp-config.php", []byte("secret"), 0o600))
+	require.NoError(t, fsys.Mkdir("site/content", 0o755))
+	for name, target := range map[string]string{"up": "..", "abs": filepath.Join(dir, "victim"), "near": "../victim", "content/chain": "../up/victim", "file": "../victim/wp-config.php"} {
+		require.NoError(t, fsys.Symlink(target, "site/"+name))
+	}
+	site, err := fsys.Sub("site")
+	require.NoError(t, err)
+	defer site.Close()
+	for _, name := range []string{"up/victim", "abs", "near", "content/chain", "../victim"} {
+		for what, do := range map[string]func() error{
+			"read":   func() error { _, err := ReadFile(site, name+"/wp-config.php", 100); return err },
+			"write":  func() error { return WriteFile(site, name+"/wp-config.php", []byte("x"), 0o644) },
+			"make":   func() error { w, err := site.Create(name+"/new.php", 0o644); return errors.Join(err, closing(w)) },
+			"folder": func() error { return site.Mkdir(name+"/new", 0o755) },
+			"link":   func() error { return site.Symlink("x", name+"/new") },
+			"rename": func() error { return site.Rename(name+"/wp-config.php", "mine") },
+			"sub":    func() error { _, err := site.Sub(name); return err },
+			"walk": func() error {
+				return site.Walk(context.Background(), name, func(Entry) error { return nil }, func(string, error) {})
+			},
+			"id": func() error { _, err := site.ID(name + "/wp-config.php"); return err },
+		} {
+			require.Error(t, do(), "%s through %s", what, name)
+		}
+	}
+	_, err = ReadFile(site, "file", 100)
+	require.Error(t, err)
+	_ = site.RemoveAll("near/wp-config.php")
+	_ = site.RemoveAll("up/victim")
+	_ = site.Chtimes("file", time.Unix(0, 0))
+	for _, link := range []string{"up", "abs", "near", "file", "content"} {
+		require.NoError(t, site.RemoveAll(link), "a link itself can go")
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "victim/wp-config.php"))
+	require.NoError(t, err)
+	require.Equal(t, "secret", string(text))
+}
+
+func closing(w io.Closer) error {
+	if w == nil {
+		return nil
+	}
+	return w.Close()
+}
+
+func TestOnlyFilesAreOpenedAndNothingIsWaitedFor(t *testing.T) {
+	fsys, dir := emptyHost(t)
+	require.NoError(t, fsys.Mkdir("site", 0o755))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "site/pipe"), 0o644))
+	l, err := net.Listen("unix", filepath.Join(dir, "site/socket"))
+	require.NoError(t, err)
+	defer l.Close()
+	require.NoError(t, fsys.Symlink("pipe", "site/link"))
+	for _, name := range []string{"site/pipe", "site/socket", "site/link", "site"} {
+		_, err := fsys.Open(name)
+		require.ErrorIs(t, err, ErrNotRegular, name)
+	}
+}
+
+func TestAFolderIsKnownByWhatItIsAndNotByItsName(t *testing.T) {
+	fsys, _ := emptyHost(t)
+	for _, name := range []string{"a", "b"} {
+		require.NoError(t, fsys.Mkdir(name, 0o755))
+	}
+	a, err := fsys.ID("a")
+	require.NoError(t, err)
+	require.NoError(t, fsys.Exchange("a", "b"))
+	b, err := fsys.ID("b")
+	require.NoError(t, err)
+	require.Equal(t, a, b)
+	other, err := fsys.ID("a")
+	require.NoError(t, err)
+	require.NotEqual(t, a, other)
+	_, err = fsys.ID("c")
+	require.ErrorIs(t, err, fs.ErrNotExist)
 }

@@ -73,10 +73,12 @@ func TestASettingIsReadFromItsFile(t *testing.T) {
 	fsys, err := hostfs.Open("file://" + dir)
 	require.NoError(t, err)
 	k := wordpress(t)
-	require.Equal(t, "6.1.9", k.Version.Look(fsys, "site"))
-	require.Equal(t, "53496", Place{File: k.Upgrade.File, Setting: k.Upgrade.Setting}.Look(fsys, "site"))
-	require.Empty(t, k.Version.Look(fsys, "elsewhere"), "what is not there is not known")
-	require.Empty(t, Place{}.Look(fsys, "site"))
+	site, err := fsys.Sub("site")
+	require.NoError(t, err)
+	require.Equal(t, "6.1.9", k.Version.Look(site))
+	require.Equal(t, "53496", Place{File: k.Upgrade.File, Setting: k.Upgrade.Setting}.Look(site))
+	require.Empty(t, k.Version.Look(fsys), "what is not there is not known")
+	require.Empty(t, Place{}.Look(site))
 }
 
 func TestEndsOfLifeCoverVersionsAndThoseBeforeThem(t *testing.T) {

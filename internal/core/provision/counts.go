@@ -12,9 +12,8 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sqltext"
@@ -31,7 +30,7 @@ func CountPlaces(ctx context.Context, a *archive.Archive) ([]Count, []Sample, er
 		return nil, nil, err
 	}
 	c := &placeCounter{r: r, counts: map[string]int64{}}
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := parallel.WithContext(ctx)
 	group.SetLimit(max(2, runtime.GOMAXPROCS(0)))
 	for _, t := range a.Manifest.Tables {
 		for _, entry := range a.Rows(t) {

@@ -69,6 +69,11 @@ func (s *small) Sub(folder string) (hostfs.FS, error) {
 	return &small{sub, s.left}, err
 }
 
+func (s *small) MakeSub(folder string) (hostfs.FS, error) {
+	sub, err := s.FS.MakeSub(folder)
+	return &small{sub, s.left}, err
+}
+
 type smallFile struct {
 	io.WriteCloser
 	disk *small
@@ -118,8 +123,8 @@ type carelessLoader struct {
 	spoil func(row [][]byte) bool
 }
 
-func (c careless) Open(ctx context.Context, name string) (sitedb.DB, error) {
-	db, err := c.Server.Open(ctx, name)
+func (c careless) OpenAs(ctx context.Context, name, user, password string) (sitedb.DB, error) {
+	db, err := c.Server.OpenAs(ctx, name, user, password)
 	return carelessDB{db, c.spoil}, err
 }
 
@@ -233,7 +238,7 @@ func (w *world) refreshing(t *testing.T, req Request, before string) {
 	req.Archive, req.Refresh, req.RunID = fresh, &Refresh{Was: was}, "9"
 	req.Replace.Keep = nil
 	req.Visit = func(ctx context.Context, address, page string) (int, []byte, error) {
-		return check.Visit(ctx, address, "", "", page)
+		return check.Visit(ctx, check.Reach{Address: address, Private: true}, page)
 	}
 	plan, err := Prepare(ctx, req)
 	require.NoError(t, err)

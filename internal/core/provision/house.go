@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path"
 	"slices"
 	"strconv"
 	"time"
@@ -45,7 +44,7 @@ func (mk *maker) settleIn(ctx context.Context) error {
 }
 
 func (mk *maker) discard(name string) error {
-	err := mk.req.FS.RemoveAll(path.Join(mk.staging, name))
+	err := mk.stage.RemoveAll(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -62,7 +61,7 @@ func (mk *maker) did(format string, args ...any) {
 // the site they came from, and the extension that brought them makes them anew.
 func (mk *maker) switchOffCaching() error {
 	for _, name := range mk.req.Kind.DropIns {
-		if _, err := mk.req.FS.Stat(path.Join(mk.staging, name)); errors.Is(err, fs.ErrNotExist) {
+		if _, err := mk.stage.Stat(name); errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err := mk.discard(name); err != nil {
@@ -153,5 +152,5 @@ func (mk *maker) mail() error {
 		return err
 	}
 	mk.result.Quiet = true
-	return hostfs.WriteFile(mk.req.FS, path.Join(mk.staging, m.File), []byte(m.Text), 0o644)
+	return hostfs.WriteFile(mk.stage, m.File, []byte(m.Text), 0o644)
 }

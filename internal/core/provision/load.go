@@ -11,10 +11,9 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
@@ -44,7 +43,11 @@ func unitsOf(a *archive.Archive, t archive.TableTotal) (units []rowsUnit) {
 
 // loadRows makes the tables, loads their rows side by side, and then adds keys, views and triggers.
 func (mk *maker) loadRows(ctx context.Context) error {
-	if err := mk.script(ctx, archive.SchemaName); err != nil {
+	defs, err := mk.definitions()
+	if err != nil {
+		return err
+	}
+	if err := mk.createTables(ctx, defs); err != nil {
 		return err
 	}
 	tables := slices.Clone(mk.req.Archive.Manifest.Tables)
@@ -54,7 +57,7 @@ func (mk *maker) loadRows(ctx context.Context) error {
 		return err
 	}
 	units := make(chan rowsUnit)
-	group, gctx := errgroup.WithContext(ctx)
+	group, gctx := parallel.WithContext(ctx)
 	group.Go(func() error {
 		defer close(units)
 		for _, t := range tables {
@@ -102,10 +105,10 @@ func (mk *maker) loadRows(ctx context.Context) error {
 	for _, t := range tables {
 		mk.result.Rows += t.Rows
 	}
-	return mk.script(ctx, archive.AfterName)
+	return mk.finishTables(ctx, defs)
 }
 
-// rename gives a table its name on the new site.
+// rename gives a table, view, trigger or constraint its name on the new site.
 func (mk *maker) rename(name string) string {
 	if bare, own := strings.CutPrefix(name, mk.plan.OldPrefix); own {
 		return mk.plan.Prefix + bare
@@ -113,49 +116,57 @@ func (mk *maker) rename(name string) string {
 	return name
 }
 
-// script runs schema.sql or after.sql with table names changed.
-func (mk *maker) script(ctx context.Context, name string) error {
-	text, err := mk.req.Archive.Schema(name)
+// definitions are the release's, read from the archive and parsed to their last token.
+func (mk *maker) definitions() (*sqltext.Definitions, error) {
+	d, err := mk.req.Archive.Definitions()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	known := map[string]bool{}
+	made := map[string]bool{}
+	for _, t := range d.Tables {
+		made[t.Table] = true
+	}
 	for _, t := range mk.req.Archive.Manifest.Tables {
-		known[t.Name] = true
+		if !made[t.Name] {
+			return nil, fmt.Errorf("%w: the release names the table %s and does not define it", archive.ErrDamaged, t.Name)
+		}
 	}
+	return d, nil
+}
+
+// createTables makes the tables under their names on the new site.
+func (mk *maker) createTables(ctx context.Context, d *sqltext.Definitions) error {
 	loader, err := mk.db.Loader(ctx)
 	if err != nil {
 		return err
 	}
 	defer loader.Close()
-	sc := sqltext.NewScanner(bytes.NewReader(text), 16<<20)
-	for sc.Scan() {
-		stmt := sc.Statement()
-		if err := allowed(stmt); err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-		out := sqltext.RenameTables(nil, stmt, func(id string) string {
-			if known[id] || name == archive.AfterName && strings.HasPrefix(id, mk.plan.OldPrefix) {
-				return mk.rename(id)
-			}
-			return id
-		})
-		if err := loader.Exec(ctx, string(out)); err != nil {
+	for _, t := range d.Tables {
+		if err := loader.CreateTable(ctx, t, mk.rename); err != nil {
 			return err
 		}
 	}
-	return sc.Err()
+	return nil
 }
 
-// allowed refuses what has no place in a release's definitions: an archive may have been changed by anyone.
-func allowed(stmt []byte) error {
-	head := strings.ToUpper(string(stmt[:min(len(stmt), 64)]))
-	for _, ok := range []string{"SET NAMES ", "SET SESSION ", "CREATE TABLE ", "ALTER TABLE ", "CREATE VIEW ", "CREATE ALGORITHM", "CREATE TRIGGER ", "CREATE FUNCTION ", "CREATE PROCEDURE ", "CREATE SQL SECURITY"} {
-		if strings.HasPrefix(head, ok) {
-			return nil
+// finishTables makes what belongs behind the rows: foreign keys, views, triggers and routines.
+func (mk *maker) finishTables(ctx context.Context, d *sqltext.Definitions) error {
+	loader, err := mk.db.Loader(ctx)
+	if err != nil {
+		return err
+	}
+	defer loader.Close()
+	for _, f := range d.Foreign {
+		if err := loader.AddForeignKey(ctx, f, mk.rename); err != nil {
+			return err
 		}
 	}
-	return fmt.Errorf("statement %q is refused; only definitions of tables, views, triggers and routines belong there", stmt[:min(len(stmt), 40)])
+	for _, g := range sqltext.SortPrograms(d.Programs) {
+		if err := loader.CreateProgram(ctx, g, mk.rename); err != nil {
+			return fmt.Errorf("%s: %w", g, err)
+		}
+	}
+	return nil
 }
 
 // loadUnit sends rows out of the archive, through the rewriter, to the server.

@@ -6,29 +6,31 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
-	"path"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/optval"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
-	"nestseed/internal/core/sqltext"
 )
 
 // Made is something that was made on a host, and that undo takes away.
 type Made struct {
-	Sort string `json:"sort"` // "database", "user", "folder", or "parent": a folder above it
+	Sort string `json:"sort"` // "database", "user", "folder", "exchange", or "parent": a folder above it
 	Name string `json:"name"`
+	// Where is whatever the journal's owner tells hosts apart by, where a journal is of several.
+	Where string `json:"where,omitempty"`
 }
+
+// MadeIdentity is the sort of an entry that says which folder a run moves (see hostfs.FS.ID); nothing is taken back for it.
+const MadeIdentity = "identity"
 
 // Journal remembers what is being made, so that another process can take it back.
 type Journal interface {
@@ -92,10 +94,13 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 		}
 		mk.result.Admin, mk.result.AdminPassword, mk.result.KeptAccounts = p.Admin, "", true
 	}
-	err = mk.all(ctx)
-	if mk.db != nil {
-		mk.db.Close()
+	if req.Replace != nil {
+		if mk.old, err = req.FS.Sub(req.Folder); err != nil {
+			return nil, err
+		}
 	}
+	err = mk.all(ctx)
+	mk.close()
 	if err != nil {
 		report.Step("Take back what was made", progress.Amount{})
 		// The caller's context may be why we are here; taking back must not be cut short by it.
@@ -107,6 +112,17 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 		return nil, err
 	}
 	return mk.result, nil
+}
+
+func (mk *maker) close() {
+	for _, handle := range []hostfs.FS{mk.stage, mk.old} {
+		if handle != nil {
+			handle.Close()
+		}
+	}
+	if mk.db != nil {
+		mk.db.Close()
+	}
 }
 
 func missingSentence(p *Plan) []string {
@@ -158,8 +174,10 @@ type maker struct {
 	rewriter *rewrite.Rewriter
 	tokens   []token
 	db       sitedb.DB
-	staging  string // folder that the site is prepared in
-	code     *code  // of a refresh; nil otherwise
+	staging  string    // folder that the site is prepared in
+	stage    hostfs.FS // a handle on it, also when it has become the site's folder
+	old      hostfs.FS // a handle on the folder of the site that is replaced
+	code     *code     // of a refresh; nil otherwise
 	// rowsLoaded is closed when the rows are in, or when there are none to load.
 	rowsLoaded chan struct{}
 
@@ -169,7 +187,7 @@ type maker struct {
 }
 
 func (mk *maker) making(ctx context.Context, sort, name string) error {
-	m := Made{sort, name}
+	m := Made{Sort: sort, Name: name}
 	if err := mk.journal.Making(ctx, m); err != nil {
 		return fmt.Errorf("write the journal: %w", err)
 	}
@@ -180,7 +198,7 @@ func (mk *maker) making(ctx context.Context, sort, name string) error {
 }
 
 func (mk *maker) notOurs(ctx context.Context, sort, name string) error {
-	m := Made{sort, name}
+	m := Made{Sort: sort, Name: name}
 	mk.mu.Lock()
 	mk.made = slices.DeleteFunc(mk.made, func(x Made) bool { return x == m })
 	mk.mu.Unlock()
@@ -288,15 +306,20 @@ func (mk *maker) makeDatabase(ctx context.Context) error {
 	return err
 }
 
+// openDatabase opens the new database with the site's own account. All that goes into it does so with no other: what came
+// from a release or a site can do there what the site itself can, and no more.
+func (mk *maker) openDatabase(ctx context.Context) (err error) {
+	mk.db, err = mk.req.Server.OpenAs(ctx, mk.plan.Database, mk.plan.User, mk.result.UserPassword)
+	return err
+}
+
 // placeAndLoad does the two long steps side by side.
 func (mk *maker) placeAndLoad(ctx context.Context) error {
-	db, err := mk.req.Server.Open(ctx, mk.plan.Database)
-	if err != nil {
+	if err := mk.openDatabase(ctx); err != nil {
 		return err
 	}
-	mk.db = db
 	mk.report.Step("Place files and load rows", progress.Amount{Files: mk.plan.Files, Bytes: mk.plan.Bytes + mk.req.Archive.Manifest.Totals.SQLByte, Rows: mk.plan.Rows})
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := parallel.WithContext(ctx)
 	group.Go(func() error {
 		defer mk.took("Place files", time.Now())
 		return mk.placeFiles(ctx)
@@ -321,16 +344,7 @@ func (mk *maker) table(bare string) string { return mk.plan.Prefix + bare }
 
 func (mk *maker) setOption(ctx context.Context, name, value string) error {
 	o := mk.req.Kind.Options
-	_, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, name, o.Value)
-	if err != nil {
-		return err
-	}
-	stmt := fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", sqltext.Quote(mk.table(o.Table)), sqltext.Quote(o.Value), sqltext.Quote(o.Key))
-	if !found {
-		stmt = fmt.Sprintf("INSERT INTO %s (%s, %s) VALUES (?, ?)", sqltext.Quote(mk.table(o.Table)), sqltext.Quote(o.Value), sqltext.Quote(o.Key))
-	}
-	_, err = mk.db.Exec(ctx, stmt, value, name)
-	return err
+	return mk.db.SetValue(ctx, mk.table(o.Table), o.Key, name, o.Value, value)
 }
 
 // setValues puts the fields where they belong in the database. Those for the settings file follow with it.
@@ -379,8 +393,7 @@ func (mk *maker) setTarget(ctx context.Context, t packing.Target, value string) 
 		if !found {
 			return errors.New("the release has no such row; correct the field in the packing list and build again")
 		}
-		_, err = mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", sqltext.Quote(mk.table(c.Table)), sqltext.Quote(c.Column), sqltext.Quote(c.Where)), value, c.Is)
-		return err
+		return mk.db.SetValue(ctx, mk.table(c.Table), c.Where, c.Is, c.Column, value)
 	}
 	if len(t.Path) == 0 {
 		return mk.setOption(ctx, t.Option, value)
@@ -401,12 +414,12 @@ func (mk *maker) setTarget(ctx context.Context, t packing.Target, value string) 
 }
 
 func (mk *maker) writeSettings(context.Context) error {
-	name := path.Join(mk.staging, mk.req.Archive.Manifest.Settings)
-	text, err := hostfs.ReadFile(mk.req.FS, name, 1<<20)
+	name := mk.req.Archive.Manifest.Settings
+	text, err := hostfs.ReadFile(mk.stage, name, 1<<20)
 	if err != nil {
 		return err
 	}
-	e, err := mk.req.FS.Stat(name)
+	e, err := mk.stage.Stat(name)
 	if err != nil {
 		return err
 	}
@@ -418,7 +431,7 @@ func (mk *maker) writeSettings(context.Context) error {
 	s.Set(ks.Database.Host, mk.req.Server.SiteAddress())
 	s.Set(ks.Prefix, mk.plan.Prefix)
 	if mk.req.Refresh != nil { // everything else in it is the site's
-		return errors.Join(hostfs.WriteFile(mk.req.FS, name, s.Bytes(), e.Mode.Perm()), mk.hold())
+		return errors.Join(hostfs.WriteFile(mk.stage, name, s.Bytes(), e.Mode.Perm()), mk.hold())
 	}
 	for _, salt := range ks.Salts {
 		s.Set(salt, Password(64))
@@ -430,7 +443,7 @@ func (mk *maker) writeSettings(context.Context) error {
 			}
 		}
 	}
-	if err := hostfs.WriteFile(mk.req.FS, name, s.Bytes(), e.Mode.Perm()&^0o007|0o600); err != nil {
+	if err := hostfs.WriteFile(mk.stage, name, s.Bytes(), e.Mode.Perm()&^0o007|0o600); err != nil {
 		return err
 	}
 	return mk.hold()
@@ -454,14 +467,11 @@ func (mk *maker) makeAdministrator(ctx context.Context) error {
 	fill := strings.NewReplacer("{login}", mk.plan.Admin, "{email}", email, "{hash}", hash, "{now}", now(), "{prefix}", mk.plan.Prefix)
 	var id int64
 	for i, row := range a.Rows {
-		var columns, marks []string
-		var args []any
+		values := map[string]string{}
 		for column, value := range row.Values {
-			columns = append(columns, sqltext.Quote(column))
-			marks = append(marks, "?")
-			args = append(args, strings.ReplaceAll(fill.Replace(value), "{id}", fmt.Sprint(id)))
+			values[column] = strings.ReplaceAll(fill.Replace(value), "{id}", fmt.Sprint(id))
 		}
-		last, err := mk.db.Exec(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", sqltext.Quote(mk.table(row.Table)), strings.Join(columns, ","), strings.Join(marks, ",")), args...)
+		last, err := mk.db.Insert(ctx, mk.table(row.Table), values)
 		if err != nil {
 			return err
 		}
@@ -472,18 +482,16 @@ func (mk *maker) makeAdministrator(ctx context.Context) error {
 	if !slices.Contains(mk.req.Archive.Manifest.List.Empty, a.Rows[0].Table) {
 		return nil // the release keeps its accounts, and content stays theirs
 	}
-	return mk.giveContent(ctx, id)
+	return mk.giveContent(ctx, fmt.Sprint(id))
 }
 
 // giveContent makes an account the author of everything.
-func (mk *maker) giveContent(ctx context.Context, account any) error {
+func (mk *maker) giveContent(ctx context.Context, account string) error {
 	for _, c := range mk.req.Kind.Admin.Authors {
 		if !mk.hasTable(c.Table) {
 			continue
 		}
-		// Most of it may be the account's already: an index on the column tells, and no row is looked at.
-		column := sqltext.Quote(c.Column)
-		if _, err := mk.db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %[2]s = ? WHERE %[2]s <> ? OR %[2]s IS NULL", sqltext.Quote(mk.table(c.Table)), column), account, account); err != nil {
+		if err := mk.db.SetColumn(ctx, mk.table(c.Table), c.Column, account); err != nil {
 			return err
 		}
 	}
@@ -496,11 +504,10 @@ func (mk *maker) hold() error {
 	if file == "" {
 		return nil
 	}
-	file = path.Join(mk.staging, file)
 	if mk.req.Hold != "" {
-		return hostfs.WriteFile(mk.req.FS, file, []byte(mk.req.Hold), 0o644)
+		return hostfs.WriteFile(mk.stage, file, []byte(mk.req.Hold), 0o644)
 	}
-	if err := mk.req.FS.RemoveAll(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := mk.stage.RemoveAll(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil
@@ -572,8 +579,7 @@ func (mk *maker) hasTable(bare string) bool {
 func (mk *maker) forget(ctx context.Context) error {
 	for _, r := range mk.req.Kind.Forget {
 		for _, v := range r.Values {
-			like := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`, "*", "%").Replace(v)
-			if _, err := mk.db.Exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s LIKE ?", sqltext.Quote(mk.table(r.Table)), sqltext.Quote(r.Column)), like); err != nil {
+			if err := mk.db.DeleteLike(ctx, mk.table(r.Table), r.Column, v); err != nil {
 				return err
 			}
 		}

@@ -151,27 +151,31 @@ func TestAnExchangeIsUndoneOnlyWhereItHappened(t *testing.T) {
 	fsys, err := hostfs.Open("file://" + t.TempDir())
 	require.NoError(t, err)
 	defer fsys.Close()
-	mk := &maker{req: Request{Folder: "clients/al der", RunID: "7"}, staging: "clients/.al der.nestseed-7"}
-	name := mk.exchangeName()
-	require.NoError(t, hostfs.WriteFile(fsys, "clients/al der/old.txt", nil, 0o644))
-	require.NoError(t, hostfs.WriteFile(fsys, "clients/.al der.nestseed-7/new.txt", nil, 0o644))
-	require.NoError(t, hostfs.WriteFile(fsys, "clients/.al der.nestseed-7/"+marker("7"), nil, 0o600))
+	const live, staging = "clients/al der", "clients/.al der.nestseed-7"
+	mk := &maker{req: Request{Folder: live, FS: fsys}, staging: staging}
+	require.NoError(t, hostfs.WriteFile(fsys, live+"/old.txt", nil, 0o644))
+	require.NoError(t, hostfs.WriteFile(fsys, staging+"/new.txt", nil, 0o644))
+	name, err := mk.exchangeName()
+	require.NoError(t, err)
 	there := func(p string) bool { _, err := fsys.Stat(p); return err == nil }
 
 	require.NoError(t, undoExchange(fsys, name), "it was noted and did not happen")
-	require.True(t, there("clients/al der/old.txt"))
-	require.NoError(t, fsys.Exchange("clients/al der", "clients/.al der.nestseed-7"))
-	require.True(t, there("clients/al der/new.txt"))
+	require.True(t, there(live+"/old.txt"))
+	require.NoError(t, fsys.Exchange(live, staging))
+	require.True(t, there(live+"/new.txt"))
+	// Nothing that somebody puts into either decides which is which.
+	require.NoError(t, hostfs.WriteFile(fsys, staging+"/new.txt", nil, 0o644))
+	require.NoError(t, fsys.RemoveAll(live+"/new.txt"))
 	for range 2 {
 		require.NoError(t, undoExchange(fsys, name))
-		require.True(t, there("clients/al der/old.txt"), "and twice is no error")
+		require.True(t, there(live+"/old.txt"), "and twice is no error")
 	}
+	require.NoError(t, fsys.RemoveAll(staging))
+	require.NoError(t, undoExchange(fsys, name), "what was made is gone")
+	require.NoError(t, fsys.Mkdir(staging, 0o755))
+	require.ErrorContains(t, undoExchange(fsys, name), "something else")
 	require.Error(t, undoExchange(fsys, "word"))
 	require.Error(t, undoExchange(fsys, "a %zz b"))
-	require.NoError(t, fsys.Exchange("clients/al der", "clients/.al der.nestseed-7"))
-	require.NoError(t, Settle(fsys, "clients/al der", "7"))
-	require.NoError(t, Settle(fsys, "clients/al der", "7"))
-	require.False(t, there("clients/al der/"+marker("7")))
 }
 
 func TestWhatStaysOfASiteIsToldFromWhatAReleaseBrings(t *testing.T) {

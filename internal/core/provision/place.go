@@ -13,10 +13,9 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
@@ -53,8 +52,13 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 	if err := mk.req.FS.Mkdir(mk.staging, 0o755); err != nil {
 		return err
 	}
+	stage, err := mk.req.FS.Sub(mk.staging)
+	if err != nil {
+		return err
+	}
+	mk.stage = stage
 	batches, handedOut := make(chan []*zip.File, 8), make(chan struct{})
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := parallel.WithContext(ctx)
 	workers := max(2, runtime.GOMAXPROCS(0))
 	for i := range workers {
 		group.Go(func() error {
@@ -142,7 +146,7 @@ func (mk *maker) placeFolders() error {
 		if mk.code != nil && !mk.code.brings(p) {
 			return nil
 		}
-		return mk.req.FS.Mkdir(path.Join(mk.staging, p), f.Mode().Perm()|0o700)
+		return mk.stage.Mkdir(p, f.Mode().Perm()|0o700)
 	})
 }
 
@@ -158,7 +162,7 @@ func (mk *maker) placeBatch(batch []*zip.File, by *placer) error {
 	if err := archive.CheckName(p); p != "." && err != nil {
 		return fmt.Errorf("%s: %w", batch[0].Name, err)
 	}
-	folder, err := mk.req.FS.Sub(path.Join(mk.staging, p))
+	folder, err := mk.stage.MakeSub(p)
 	if err != nil {
 		return err
 	}

@@ -196,7 +196,7 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		db, err := w.server.Open(ctx, plan.Database)
 		require.NoError(t, err)
 		defer db.Close()
-		rep, err := check.Run(ctx, check.Site{Address: plan.Address, Kind: w.kind, Title: "Alder Valley Music School", Login: res.Admin, Password: res.AdminPassword,
+		rep, err := check.Run(ctx, check.Site{Address: plan.Address, Private: true, Kind: w.kind, Title: "Alder Valley Music School", Login: res.Admin, Password: res.AdminPassword,
 			Origin: plan.Rules, DB: db, Prefix: plan.Prefix, FS: w.fs, Folder: "alder-valley"}, progress.Discard)
 		require.NoError(t, err)
 		require.Zero(t, rep.Faults(), "%+v", rep.Checks)
@@ -280,6 +280,8 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 
 	t.Run("and takes the place of a site, which comes back whole wherever the work stops", w.replacing)
 
+	t.Run("and reaches nothing beside it when it was broken into", w.brokenInto)
+
 	t.Run("and is not made where the server does not keep what is loaded", func(t *testing.T) { w.spoilt(t, w.request(scenario.Schools(9)[8])) })
 
 	t.Run("whose fields must fit before anything starts", func(t *testing.T) {
@@ -312,7 +314,6 @@ func (w *world) replacing(t *testing.T) {
 	journal := &ledger{}
 	res, err := Make(ctx, old, first, journal, progress.Discard)
 	require.NoError(t, err)
-	require.NoError(t, Settle(w.fs, old.Folder, old.RunID))
 	db, err := w.stack.Admin()
 	require.NoError(t, err)
 	defer db.Close()
@@ -323,7 +324,7 @@ func (w *world) replacing(t *testing.T) {
 
 	req := old
 	req.RunID = "8"
-	req.Replace = &Existing{Database: first.Database, User: first.User, Prefix: first.Prefix, Admin: res.Admin, Keep: []string{"comments", "users", "uploads"}}
+	req.Replace = &Existing{Database: first.Database, User: first.User, Password: res.UserPassword, Prefix: first.Prefix, Admin: res.Admin, Keep: []string{"comments", "users", "uploads"}}
 	plan, err := Prepare(ctx, req)
 	require.NoError(t, err)
 	require.True(t, plan.Ready(), plan.Problems)

@@ -8,18 +8,16 @@ import (
 	"io/fs"
 	"maps"
 	"path"
-	"runtime"
 	"slices"
-	"sync/atomic"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
 )
 
 // Refresh asks that the site in Request.Replace takes the code of the release, and keeps its content, settings and
@@ -126,9 +124,18 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	}
 	stays := map[string]bool{}
 	there := map[string]bool{}
-	err = req.FS.Walk(ctx, req.Folder, func(e hostfs.Entry) error {
+	site, err := req.FS.Sub(req.Folder)
+	if err != nil {
+		return err
+	}
+	defer site.Close()
+	links := archive.Links{}
+	err = site.Walk(ctx, ".", func(e hostfs.Entry) error {
 		if e.Mode.IsDir() {
 			return nil
+		}
+		if e.Mode&fs.ModeSymlink != 0 {
+			links[e.Path] = e.Target
 		}
 		if c.stays(e.Path) {
 			p.Files++
@@ -157,6 +164,11 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	if err != nil {
 		p.Problems = append(p.Problems, fmt.Sprintf("%s cannot be read: %v", p.Folder, err))
 	}
+	for _, name := range slices.Sorted(maps.Keys(links)) {
+		if c.stays(name) && !links.Stay(name, links[name]) {
+			p.Problems = append(p.Problems, fmt.Sprintf("%s is a link to %s, outside the site; remove it, or put there what it leads to", name, links[name]))
+		}
+	}
 	for name := range fresh {
 		if !there[name] {
 			change(name).Added++
@@ -171,7 +183,7 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 
 // liveRows counts the tables and rows of the site, which go with it.
 func (p *Plan) liveRows(ctx context.Context, req Request) error {
-	db, err := req.Server.Open(ctx, req.Replace.Database)
+	db, err := req.openOld(ctx)
 	if err != nil {
 		p.Problems = append(p.Problems, err.Error())
 		return nil
@@ -206,22 +218,21 @@ func (mk *maker) pause(ctx context.Context) error {
 	if pause.File == "" {
 		return nil
 	}
-	name := path.Join(mk.req.Folder, pause.File)
-	if _, err := mk.req.FS.Stat(name); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := mk.old.Stat(pause.File); !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("%w: %s is there already: %s is being updated, or an update was cut off; see to that first", ErrPlan, path.Join(mk.plan.Folder, pause.File), mk.req.Kind.Title)
 	}
-	if err := mk.making(ctx, "folder", name); err != nil {
+	if err := mk.making(ctx, "folder", path.Join(mk.req.Folder, pause.File)); err != nil {
 		return err
 	}
-	return hostfs.WriteFile(mk.req.FS, name, []byte(pause.Text), 0o644)
+	return hostfs.WriteFile(mk.old, pause.File, []byte(pause.Text), 0o644)
 }
 
-// resume ends the pause of a folder.
-func (mk *maker) resume(folder string) error {
+// resume ends the pause of a site.
+func (mk *maker) resume(site hostfs.FS) error {
 	if mk.req.Kind.Pause.File == "" {
 		return nil
 	}
-	err := mk.req.FS.RemoveAll(path.Join(folder, mk.req.Kind.Pause.File))
+	err := site.RemoveAll(mk.req.Kind.Pause.File)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -230,15 +241,13 @@ func (mk *maker) resume(folder string) error {
 
 // carryOver brings the content of the site into the prepared folder and the new database, side by side.
 func (mk *maker) carryOver(ctx context.Context) error {
-	db, err := mk.req.Server.Open(ctx, mk.plan.Database)
-	if err != nil {
+	if err := mk.openDatabase(ctx); err != nil {
 		return err
 	}
-	mk.db = db
 	mk.report.Step("Carry over files and rows", progress.Amount{Files: mk.plan.Refresh.Content, Rows: mk.plan.Rows})
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := parallel.WithContext(ctx)
 	group.Go(func() error {
-		return hostfs.CopyTree(ctx, mk.req.FS, mk.req.Folder, mk.staging, func(e hostfs.Entry) bool {
+		return hostfs.CopyTree(ctx, mk.old, mk.stage, func(e hostfs.Entry) bool {
 			if !mk.code.stays(e.Path) {
 				return false
 			}
@@ -252,9 +261,10 @@ func (mk *maker) carryOver(ctx context.Context) error {
 	return group.Wait()
 }
 
-// copyRows makes every table, view, trigger and routine of the site's database anew, and copies the rows.
+// copyRows makes every table, view, trigger and routine of the site's database anew, and copies the rows. What the site's
+// database says of itself is parsed like a dump from outside: somebody may have changed it who has its password.
 func (mk *maker) copyRows(ctx context.Context) error {
-	old, err := mk.req.Server.Open(ctx, mk.req.Replace.Database)
+	old, err := mk.req.openOld(ctx)
 	if err != nil {
 		return err
 	}
@@ -268,67 +278,73 @@ func (mk *maker) copyRows(ctx context.Context) error {
 		return err
 	}
 	defer loader.Close()
-	after, err := makeTables(ctx, old, tables, loader)
+	later, err := mk.copyTables(ctx, old, tables, loader)
 	if err != nil {
 		return err
 	}
-	var rows atomic.Int64
-	group, gctx := errgroup.WithContext(ctx)
-	group.SetLimit(max(2, runtime.GOMAXPROCS(0)))
-	for _, t := range tables {
-		if t.View {
-			continue
+	for _, f := range later.Foreign {
+		if err := loader.AddForeignKey(ctx, f, nil); err != nil {
+			return err
 		}
-		group.Go(func() error {
-			n, err := mk.req.Server.CopyTable(gctx, mk.req.Replace.Database, t.Name, mk.plan.Database, t.Name)
-			rows.Add(n)
-			mk.report.Add(progress.Amount{Rows: n})
-			return err
-		})
 	}
-	if err := group.Wait(); err != nil {
-		return err
-	}
-	mk.result.Rows = rows.Load()
-	for _, stmt := range after {
-		if err := loader.Exec(ctx, stmt); err != nil {
-			return err
+	for _, g := range later.Programs {
+		if err := loader.CreateProgram(ctx, g, nil); err != nil {
+			return fmt.Errorf("%s: %w", g, err)
 		}
 	}
 	return nil
 }
 
-// makeTables makes the tables of one database in another, and returns what is to be run when they have their rows.
-func makeTables(ctx context.Context, from sitedb.DB, tables []sitedb.Table, to sitedb.Loader) ([]string, error) {
-	var after []string
-	snap, err := from.Snapshot(ctx)
+// copyTables makes the tables of the old site's database in the new one, fills them side by side, and returns what is to be
+// made when they have their rows.
+func (mk *maker) copyTables(ctx context.Context, old sitedb.DB, tables []sitedb.Table, loader sitedb.Loader) (*sqltext.Definitions, error) {
+	snap, err := old.Snapshot(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer snap.Close()
+	later := &sqltext.Definitions{}
 	for i := range tables {
 		if tables[i].View {
 			continue
 		}
-		create, keys, err := snap.Schema(ctx, &tables[i])
+		d, err := snap.Definition(ctx, &tables[i])
 		if err != nil {
 			return nil, err
 		}
-		if err := to.Exec(ctx, create); err != nil {
+		if err := loader.CreateTable(ctx, d, nil); err != nil {
 			return nil, err
 		}
-		after = append(after, keys...)
+		later.Foreign = append(later.Foreign, d.Constraints...)
 	}
-	objects, err := snap.Objects(ctx, tables)
-	return append(after, objects...), err
+	programs, left, err := snap.Programs(ctx, tables)
+	if err != nil {
+		return nil, err
+	}
+	later.Programs = programs
+	for _, l := range left {
+		mk.did("%s was not carried over: %s", l.What, l.Reason)
+	}
+	for i := range tables {
+		if tables[i].View {
+			continue
+		}
+		n, err := sitedb.CopyRows(ctx, snap, &tables[i], loader, &tables[i])
+		if err != nil {
+			return nil, err
+		}
+		mk.result.Rows += n
+		mk.report.Add(progress.Amount{Rows: n})
+	}
+	return later, nil
 }
 
 // upgrade lets the CMS bring its tables to the version of its code, where they differ. Until it has, visitors are
 // told that the site is being worked on.
 func (mk *maker) upgrade(ctx context.Context) error {
-	needs, err := mk.needsUpgrade(ctx, mk.req.Folder)
+	needs, err := mk.needsUpgrade(ctx)
 	if err != nil || needs == "" {
-		return errors.Join(err, mk.resume(mk.req.Folder))
+		return errors.Join(err, mk.resume(mk.stage))
 	}
 	u := mk.req.Kind.Upgrade
 	status, body, err := mk.req.Visit(ctx, mk.plan.Address, u.Visit)
@@ -344,16 +360,16 @@ func (mk *maker) upgrade(ctx context.Context) error {
 		return fmt.Errorf("%s did not bring its tables from %s to %s: %s answered %d: %.200s", mk.req.Kind.Title, now, needs, u.Visit, status, body)
 	}
 	mk.result.Upgraded = needs
-	return mk.resume(mk.req.Folder)
+	return mk.resume(mk.stage)
 }
 
 // needsUpgrade returns the version that the tables have to be brought to, or "".
-func (mk *maker) needsUpgrade(ctx context.Context, folder string) (string, error) {
+func (mk *maker) needsUpgrade(ctx context.Context) (string, error) {
 	u, o := mk.req.Kind.Upgrade, mk.req.Kind.Options
 	if u.Visit == "" || mk.req.Visit == nil {
 		return "", nil
 	}
-	code := kind.Place{File: u.File, Setting: u.Setting}.Look(mk.req.FS, folder)
+	code := kind.Place{File: u.File, Setting: u.Setting}.Look(mk.stage)
 	data, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, u.Option, o.Value)
 	if err != nil || !found || code == "" || kind.CompareVersions(code, data) <= 0 {
 		return "", err
@@ -363,11 +379,11 @@ func (mk *maker) needsUpgrade(ctx context.Context, folder string) (string, error
 
 // pauseUntilUpgraded keeps visitors out of a prepared site whose tables are not of the version of its code.
 func (mk *maker) pauseUntilUpgraded(ctx context.Context) error {
-	needs, err := mk.needsUpgrade(ctx, mk.staging)
+	needs, err := mk.needsUpgrade(ctx)
 	if err != nil || needs == "" || mk.req.Kind.Pause.File == "" {
 		return err
 	}
-	return hostfs.WriteFile(mk.req.FS, path.Join(mk.staging, mk.req.Kind.Pause.File), []byte(mk.req.Kind.Pause.Text), 0o644)
+	return hostfs.WriteFile(mk.stage, mk.req.Kind.Pause.File, []byte(mk.req.Kind.Pause.Text), 0o644)
 }
 
 // refreshSteps are the steps of a plan that refreshes.

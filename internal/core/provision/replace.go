@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
-	"path"
 	"slices"
 	"strings"
 
@@ -14,7 +13,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
-	"nestseed/internal/core/sqltext"
+	"nestseed/internal/core/sitedb"
 )
 
 // Existing is a site that stands where a new one goes, and that is kept as a safety copy: its folder beside the
@@ -22,6 +21,7 @@ import (
 type Existing struct {
 	Database string
 	User     string
+	Password string // of User
 	Prefix   string
 	Admin    string
 	Keep     []string // parts of it that the new site takes over, by the kind's names
@@ -73,13 +73,17 @@ func (p *Plan) replacing(ctx context.Context, req Request) error {
 		p.Keeps = append(p.Keeps, part.Title)
 	}
 	var files, bytes int64
-	err = req.FS.Walk(ctx, req.Folder, func(e hostfs.Entry) error {
-		if e.Mode.IsRegular() {
-			files++
-			bytes += e.SizeBytes
-		}
-		return nil
-	}, func(string, error) {})
+	site, err := req.FS.Sub(req.Folder)
+	if err == nil {
+		defer site.Close()
+		err = site.Walk(ctx, ".", func(e hostfs.Entry) error {
+			if e.Mode.IsRegular() {
+				files++
+				bytes += e.SizeBytes
+			}
+			return nil
+		}, func(string, error) {})
+	}
 	if err != nil {
 		p.Problems = append(p.Problems, fmt.Sprintf("%s, which is to be replaced, cannot be read: %v", p.Folder, err))
 	}
@@ -87,24 +91,20 @@ func (p *Plan) replacing(ctx context.Context, req Request) error {
 	return nil
 }
 
-// marker is a file in a prepared site by which it is known from the one it replaces.
-func marker(runID string) string { return ".nestseed-run-" + runID }
-
-// exchangeName is the journal's entry for a site that takes the place of another.
-func (mk *maker) exchangeName() string {
-	return strings.Join([]string{url.QueryEscape(mk.req.Folder), url.QueryEscape(mk.staging), marker(mk.req.RunID)}, " ")
+// exchangeName is the journal's entry for a site that takes the place of another: the two folders, and which of what lies
+// there is the new site, told by the file system and not by anything that stands in it.
+func (mk *maker) exchangeName() (string, error) {
+	id, err := mk.req.FS.ID(mk.staging)
+	return strings.Join([]string{url.QueryEscape(mk.req.Folder), url.QueryEscape(mk.staging), id}, " "), err
 }
 
 // exchange makes the prepared site and the one it replaces change places at one moment.
 func (mk *maker) exchange(ctx context.Context) error {
-	w, err := mk.req.FS.Create(path.Join(mk.staging, marker(mk.req.RunID)), 0o600)
+	name, err := mk.exchangeName()
 	if err != nil {
 		return err
 	}
-	if err := w.Close(); err != nil {
-		return err
-	}
-	if err := mk.making(ctx, "exchange", mk.exchangeName()); err != nil {
+	if err := mk.making(ctx, "exchange", name); err != nil {
 		return err
 	}
 	if err := mk.req.FS.Exchange(mk.staging, mk.req.Folder); err != nil {
@@ -112,7 +112,7 @@ func (mk *maker) exchange(ctx context.Context) error {
 	}
 	mk.result.CopyFolder = mk.staging
 	if mk.req.Refresh != nil {
-		return mk.resume(mk.staging) // the safety copy is the site as it was
+		return mk.resume(mk.old) // the safety copy is the site as it was
 	}
 	return nil
 }
@@ -131,23 +131,17 @@ func undoExchange(fsys hostfs.FS, name string) error {
 	if err != nil {
 		return err
 	}
-	_, err = fsys.Stat(path.Join(folder, parts[2]))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil // the old one stands there
+	id, err := fsys.ID(folder)
+	if err == nil && id == parts[2] {
+		return fsys.Exchange(folder, staging)
 	}
-	if err != nil {
+	switch there, err := fsys.ID(staging); {
+	case errors.Is(err, fs.ErrNotExist), err == nil && there == parts[2]:
+		return nil // the old one stands in its folder
+	case err != nil:
 		return err
 	}
-	return fsys.Exchange(folder, staging)
-}
-
-// Settle removes the mark of a site that is kept, when nothing is taken back any more.
-func Settle(fsys hostfs.FS, folder, runID string) error {
-	err := fsys.RemoveAll(path.Join(folder, marker(runID)))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
+	return fmt.Errorf("neither %s nor %s is the site that was made; somebody has put something else there", folder, staging)
 }
 
 // keepOld takes parts of the old site over into the prepared one.
@@ -172,8 +166,13 @@ func (mk *maker) keepOld(ctx context.Context) error {
 	return nil
 }
 
+// openOld opens the database of the site that is replaced, with that site's own account.
+func (req *Request) openOld(ctx context.Context) (sitedb.DB, error) {
+	return req.Server.OpenAs(ctx, req.Replace.Database, req.Replace.User, req.Replace.Password)
+}
+
 func (mk *maker) keepTables(ctx context.Context, part kind.Keep) error {
-	old, err := mk.req.Server.Open(ctx, mk.req.Replace.Database)
+	old, err := mk.req.openOld(ctx)
 	if err != nil {
 		return err
 	}
@@ -182,17 +181,22 @@ func (mk *maker) keepTables(ctx context.Context, part kind.Keep) error {
 	if err != nil {
 		return err
 	}
+	snap, err := old.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	defer snap.Close()
+	loader, err := mk.db.Loader(ctx)
+	if err != nil {
+		return err
+	}
+	defer loader.Close()
 	for i := range tables {
 		bare, own := strings.CutPrefix(tables[i].Name, mk.req.Replace.Prefix)
 		if !own || tables[i].View || !slices.ContainsFunc(part.Tables, func(p string) bool { return p == bare || packing.Wild(p, bare) }) {
 			continue
 		}
-		if !mk.hasTable(bare) {
-			if err := mk.makeLike(ctx, tables[i].Name, bare); err != nil {
-				return err
-			}
-		}
-		n, err := mk.req.Server.CopyTable(ctx, mk.req.Replace.Database, tables[i].Name, mk.plan.Database, mk.table(bare))
+		n, err := mk.keepTable(ctx, snap, &tables[i], loader, bare)
 		if err != nil {
 			return err
 		}
@@ -206,21 +210,51 @@ func (mk *maker) keepTables(ctx context.Context, part kind.Keep) error {
 	return nil
 }
 
-// makeLike makes a table that only the old site has.
-func (mk *maker) makeLike(ctx context.Context, table, bare string) error {
-	_, err := mk.db.Exec(ctx, fmt.Sprintf("CREATE TABLE %s LIKE %s.%s", sqltext.Quote(mk.table(bare)), sqltext.Quote(mk.req.Replace.Database), sqltext.Quote(table)))
-	return err
+// keepTable puts the rows of a table of the old site in the place of those of the release. A table that only the old site
+// has is made first.
+func (mk *maker) keepTable(ctx context.Context, from sitedb.Snapshot, t *sitedb.Table, to sitedb.Loader, bare string) (int64, error) {
+	if mk.hasTable(bare) {
+		if err := mk.db.Empty(ctx, mk.table(bare)); err != nil {
+			return 0, err
+		}
+	} else {
+		d, err := from.Definition(ctx, t)
+		if err == nil {
+			err = to.CreateTable(ctx, d, func(string) string { return mk.table(bare) })
+		}
+		if err != nil {
+			return 0, err
+		}
+	}
+	there, err := mk.db.Tables(ctx)
+	if err != nil {
+		return 0, err
+	}
+	i := slices.IndexFunc(there, func(x sitedb.Table) bool { return x.Name == mk.table(bare) })
+	if i < 0 {
+		return 0, fmt.Errorf("table %s is not there", mk.table(bare))
+	}
+	return sitedb.CopyRows(ctx, from, t, to, &there[i])
 }
 
 func (mk *maker) keepFolder(ctx context.Context, folder string) error {
-	from, to := path.Join(mk.req.Folder, folder), path.Join(mk.staging, folder)
-	if _, err := mk.req.FS.Stat(from); errors.Is(err, fs.ErrNotExist) {
+	from, err := mk.old.Sub(folder)
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	if err := mk.req.FS.RemoveAll(to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err != nil {
 		return err
 	}
-	return hostfs.CopyTree(ctx, mk.req.FS, from, to, nil)
+	defer from.Close()
+	if err := mk.stage.RemoveAll(folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	to, err := mk.stage.MakeSub(folder)
+	if err != nil {
+		return err
+	}
+	defer to.Close()
+	return hostfs.CopyTree(ctx, from, to, nil)
 }
 
 // recount sets numbers that follow from rows that were kept.
@@ -232,8 +266,7 @@ func (mk *maker) recount(ctx context.Context) error {
 		if !mk.hasTable(r.Table) || !mk.hasTable(r.Of) {
 			continue
 		}
-		_, err := mk.db.Exec(ctx, fmt.Sprintf("UPDATE %[1]s p SET p.%[2]s = (SELECT COUNT(*) FROM %[3]s c WHERE c.%[4]s = p.%[5]s AND c.%[6]s = ?)", sqltext.Quote(mk.table(r.Table)), sqltext.Quote(r.Column),
-			sqltext.Quote(mk.table(r.Of)), sqltext.Quote(r.By), sqltext.Quote(r.Key), sqltext.Quote(r.Where)), r.Is)
+		err := mk.db.Recount(ctx, sitedb.Recount{Table: mk.table(r.Table), Column: r.Column, Key: r.Key, Of: mk.table(r.Of), By: r.By, Where: r.Where, Is: r.Is})
 		if err != nil {
 			return err
 		}

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
+	"strings"
 	"time"
 
 	"nestseed/internal/core/hostfs"
@@ -22,6 +22,7 @@ type Live struct {
 	Settings string // its settings file, in the folder
 	Database string
 	User     string
+	Password string // of User
 	Prefix   string
 	Admin    string
 }
@@ -30,43 +31,43 @@ type Live struct {
 // seconds (opcache.revalidate_freq).
 const settle = 3 * time.Second
 
-// NewDatabaseUser gives a live site another database user with another password, and removes the old one when no
-// request can need it any more: at every moment the settings file names a user who may work. user is the new
-// one's name. It can be called again with the same name after it was interrupted.
-func NewDatabaseUser(ctx context.Context, s Live, user string) (password string, err error) {
-	name := path.Join(s.Folder, s.Settings)
-	text, err := hostfs.ReadFile(s.FS, name, 1<<20)
+// NewDatabaseUser gives a live site another database user, with the password given: at every moment the settings file
+// names a user who may work. The old one stays until RemoveOldUser. It can be called again with the same name and password
+// after it was interrupted.
+func NewDatabaseUser(ctx context.Context, s Live, user, password string) error {
+	site, err := s.FS.Sub(s.Folder)
 	if err != nil {
-		return "", err
+		return err
 	}
-	e, err := s.FS.Stat(name)
+	defer site.Close()
+	text, err := hostfs.ReadFile(site, s.Settings, 1<<20)
 	if err != nil {
-		return "", err
+		return err
+	}
+	e, err := site.Stat(s.Settings)
+	if err != nil {
+		return err
 	}
 	id, err := kind.Identify(s.FS, s.Folder, []*kind.Kind{s.Kind})
 	if err != nil {
-		return "", err
+		return err
 	}
-	password = id.Database.Password
-	if id.Database.User != user {
-		if id.Database.Name != s.Database || id.Database.User != s.User {
-			return "", fmt.Errorf("%w: %s names database %s and user %s, not %s and %s as when the site was made; somebody has changed it", ErrPlan, s.Settings, id.Database.Name, id.Database.User, s.Database, s.User)
-		}
-		password = Password(28)
-		if err := s.Server.DropUser(ctx, user); err != nil {
-			return "", err
-		}
-		if err := s.Server.CreateUser(ctx, user, password, s.Database); err != nil {
-			return "", err
-		}
-		settings := kind.ReadSettings(text, s.Folder)
-		settings.Set(s.Kind.Settings.Database.User, user)
-		settings.Set(s.Kind.Settings.Database.Password, password)
-		if err := hostfs.WriteFile(s.FS, name, settings.Bytes(), e.Mode.Perm()); err != nil {
-			return "", errors.Join(err, s.Server.DropUser(context.WithoutCancel(ctx), user))
-		}
+	if id.Database.Name != s.Database || id.Database.User != s.User && id.Database.User != user {
+		return fmt.Errorf("%w: %s names database %s and user %s, not %s and %s as when the site was made; somebody has changed it", ErrPlan, s.Settings, id.Database.Name, id.Database.User, s.Database, s.User)
 	}
-	return password, nil
+	if err := s.Server.DropUser(ctx, user); err != nil {
+		return err
+	}
+	if err := s.Server.CreateUser(ctx, user, password, s.Database); err != nil {
+		return err
+	}
+	settings := kind.ReadSettings(text, s.Folder)
+	settings.Set(s.Kind.Settings.Database.User, user)
+	settings.Set(s.Kind.Settings.Database.Password, password)
+	if err := hostfs.WriteFile(site, s.Settings, settings.Bytes(), e.Mode.Perm()); err != nil {
+		return errors.Join(err, s.Server.DropUser(context.WithoutCancel(ctx), user))
+	}
+	return nil
 }
 
 // RemoveOldUser removes the database user that a site had before, when requests that began with it are over.
@@ -86,7 +87,7 @@ func NewAdministratorPassword(ctx context.Context, s Live, password string) erro
 	if err != nil {
 		return err
 	}
-	db, err := s.Server.Open(ctx, s.Database)
+	db, err := s.Server.OpenAs(ctx, s.Database, s.User, s.Password)
 	if err != nil {
 		return err
 	}
@@ -117,6 +118,78 @@ func setPassword(ctx context.Context, db sitedb.DB, k *kind.Kind, prefix, login,
 	if _, found, err := db.Lookup(ctx, table, name, login, name); err != nil || !found {
 		return false, err
 	}
-	_, err = db.Exec(ctx, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", sqltext.Quote(table), sqltext.Quote(secret), sqltext.Quote(name)), hash, login)
-	return true, err
+	return true, db.SetValue(ctx, table, name, login, secret, hash)
+}
+
+// programsOf returns the programs of a live site's database that run with an account's rights. Errors: ErrPlan where one
+// cannot be read, and so cannot be made anew.
+func programsOf(ctx context.Context, db sitedb.DB, user string) (out []*sqltext.Program, err error) {
+	code, err := db.Code(ctx)
+	if err != nil {
+		return nil, err
+	}
+	own := map[string]bool{}
+	for _, c := range code {
+		if name, _, _ := strings.Cut(c.Definer, "@"); name == user {
+			own[c.Sort+" "+c.Name] = true
+		}
+	}
+	if len(own) == 0 {
+		return nil, nil
+	}
+	tables, err := db.Tables(ctx)
+	if err != nil {
+		return nil, err
+	}
+	snap, err := db.Snapshot(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer snap.Close()
+	programs, left, err := snap.Programs(ctx, tables)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range left {
+		if own[l.What] {
+			return nil, fmt.Errorf("%w: the %s runs with the rights of the database user %s and cannot be made anew for another: %s", ErrPlan, l.What, user, l.Reason)
+		}
+	}
+	for _, g := range programs {
+		if own[g.String()] {
+			out = append(out, g)
+		}
+	}
+	return out, nil
+}
+
+// TakeOverPrograms gives views, triggers and routines that run with the rights of a live site's old database user those of
+// its new one.
+func TakeOverPrograms(ctx context.Context, s Live, old string) error {
+	db, err := s.Server.OpenAs(ctx, s.Database, s.User, s.Password)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	programs, err := programsOf(ctx, db, old)
+	if err != nil {
+		return err
+	}
+	for _, g := range programs {
+		if err := db.Redefine(ctx, g); err != nil {
+			return fmt.Errorf("%s: %w", g, err)
+		}
+	}
+	return nil
+}
+
+// CheckPrograms looks whether all programs of a live site's database can be given to another user. Errors: ErrPlan.
+func CheckPrograms(ctx context.Context, s Live) error {
+	db, err := s.Server.OpenAs(ctx, s.Database, s.User, s.Password)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = programsOf(ctx, db, s.User)
+	return err
 }

@@ -29,6 +29,7 @@ import (
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 
+	"nestseed/internal/core/check"
 	"nestseed/internal/core/progress"
 )
 
@@ -45,11 +46,7 @@ const pageTime = 30 * time.Second
 var ErrNoBrowser = errors.New("there is no Chromium on this machine")
 
 // Site is one of the two.
-type Site struct {
-	Address string
-	Connect string // host[:port] to connect to in place of the address's own
-	Cookie  string // name=value, for a site that is held
-}
+type Site = check.Reach
 
 // Page is one page of both.
 type Page struct {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -168,7 +167,7 @@ func (p *dumpReader) rows(ins *sqltext.Insertion) error {
 }
 
 // harmlessStatements are passed over: they matter to a server that loads the script, and change nothing here.
-var harmlessStatements = []string{"LOCK TABLES", "UNLOCK TABLES", "START TRANSACTION", "BEGIN", "COMMIT", "SET AUTOCOMMIT", "CREATE DATABASE", "CREATE SCHEMA", "DROP VIEW", "DROP TRIGGER", "DROP PROCEDURE", "DROP FUNCTION", "DROP EVENT", "ANALYZE TABLE", "FLUSH TABLES", "DROP DATABASE"}
+var harmlessStatements = []string{"LOCK TABLES", "UNLOCK TABLES", "START TRANSACTION", "BEGIN", "COMMIT", "DROP VIEW", "DROP TRIGGER", "DROP PROCEDURE", "DROP FUNCTION", "DROP EVENT", "ANALYZE TABLE", "FLUSH TABLES"}
 
 func (p *dumpReader) statement(stmt []byte) error {
 	text := string(stmt[:min(len(stmt), 512)])
@@ -181,27 +180,19 @@ func (p *dumpReader) statement(stmt []byte) error {
 		return nil
 	case starts("CREATE TABLE"), starts("CREATE TEMPORARY TABLE"):
 		return p.createTable(stmt)
-	case starts("DROP TABLE"):
-		p.dropTable(stmt)
-		return nil
+	case starts("DROP TABLE"), starts("DROP TEMPORARY TABLE"):
+		return p.dropTable(stmt)
 	case starts("ALTER TABLE"):
 		return p.alterTable(stmt)
 	case starts("CREATE INDEX"), starts("CREATE UNIQUE INDEX"), starts("CREATE FULLTEXT INDEX"):
 		return p.createIndex(stmt)
-	case starts("USE"):
-		name := strings.Trim(strings.TrimSpace(text[3:]), "` ;")
-		if p.inside != "" && p.inside != name && len(p.d.tables) > 0 {
-			return fmt.Errorf("%w: the dump holds more than one database (%s and %s); dump the site's alone", ErrRefused, p.inside, name)
-		}
-		p.inside = name
-		return nil
+	case starts("USE"), starts("CREATE DATABASE"), starts("CREATE SCHEMA"), starts("DROP DATABASE"), starts("DROP SCHEMA"), starts("ALTER DATABASE"):
+		return p.aboutDatabase(stmt, upper)
 	case starts("SET"):
-		return p.set(text, upper)
+		return p.set(stmt)
 	case starts("DELETE FROM"):
 		return fmt.Errorf("%w: %.60q", ErrRefused, text)
 	case slices.ContainsFunc(harmlessStatements, starts):
-		return nil
-	case starts("ALTER DATABASE"):
 		return nil
 	}
 	if strings.HasPrefix(upper, "CREATE ") || strings.HasPrefix(upper, "ALTER ") {
@@ -235,96 +226,110 @@ func (p *dumpReader) createTable(stmt []byte) error {
 }
 
 // dropTable forgets tables: dump programs put a table in the place of a view first, and take it away again.
-func (p *dumpReader) dropTable(stmt []byte) {
-	rest := string(stmt)
-	for _, w := range []string{"DROP", "TABLE", "IF", "EXISTS"} {
-		if t := strings.TrimSpace(rest); len(t) >= len(w) && strings.EqualFold(t[:len(w)], w) {
-			rest = t[len(w):]
-		}
-	}
-	for name := range strings.SplitSeq(rest, ",") {
-		name = name[strings.LastIndex(name, ".")+1:]
-		delete(p.d.tables, strings.Trim(strings.TrimSpace(name), "`"))
-	}
-}
-
-// table reads the name that follows the words of a statement.
-func (p *dumpReader) table(stmt []byte, words int) (*dumpTable, []byte, error) {
-	rest := stmt
-	for range words {
-		rest = trimWord(rest)
-	}
-	name, rest := sqltext.CutName(rest)
-	t := p.d.tables[name]
-	if t == nil {
-		return nil, nil, fmt.Errorf("%w: %.60q is about table %q, which the dump does not make", ErrRefused, stmt[:min(60, len(stmt))], name)
-	}
-	return t, rest, nil
-}
-
-func trimWord(b []byte) []byte {
-	s := strings.TrimLeft(string(b), " \t\r\n")
-	i := strings.IndexAny(s, " \t\r\n`")
-	if i < 0 {
-		return nil
-	}
-	return []byte(strings.TrimLeft(s[i:], " \t\r\n"))
-}
-
-func (p *dumpReader) alterTable(stmt []byte) error {
-	t, rest, err := p.table(stmt, 2)
+func (p *dumpReader) dropTable(stmt []byte) error {
+	_, names, err := sqltext.ParseDrop(stmt)
 	if err != nil {
-		return err
-	}
-	if err := t.def.Alter(rest); err != nil {
 		return fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	for _, name := range names {
+		delete(p.d.tables, name)
 	}
 	return nil
 }
 
-var onTable = regexp.MustCompile(`(?i)\son\s`)
+// aboutDatabase reads a statement that makes, drops, changes or chooses a database. A dump may do so with the one database
+// that it is of; none of it is ever done.
+func (p *dumpReader) aboutDatabase(stmt []byte, upper string) error {
+	fields := strings.Fields(upper)
+	rest := string(stmt)
+	for _, w := range []string{fields[0], "DATABASE", "SCHEMA", "IF", "NOT", "EXISTS"} {
+		if t := strings.TrimSpace(rest); len(t) > len(w) && strings.EqualFold(t[:len(w)], w) && !isWord(strings.ToUpper(t)[len(w)]) {
+			rest = t[len(w):]
+		}
+	}
+	name := strings.TrimSpace(rest)
+	if cut := strings.IndexAny(name, " \t\r\n;"); cut > 0 && name[0] != '`' {
+		name = name[:cut]
+	} else if len(name) > 0 && name[0] == '`' {
+		if end := strings.IndexByte(name[1:], '`'); end > 0 {
+			name = name[1 : end+1]
+		}
+	}
+	if name = strings.ToLower(strings.Trim(name, "`")); name == "" {
+		return fmt.Errorf("%w: %.60q", ErrRefused, stmt)
+	}
+	if slices.Contains(systemDatabases, name) {
+		return fmt.Errorf("%w: %.60q is about a database of the server's own", ErrRefused, stmt)
+	}
+	if p.inside != "" && p.inside != name {
+		return fmt.Errorf("%w: the dump is about more than one database (%s and %s); dump the site's alone", ErrRefused, p.inside, name)
+	}
+	p.inside = name
+	return nil
+}
+
+var systemDatabases = []string{"mysql", "information_schema", "performance_schema", "sys"}
+
+func (p *dumpReader) alterTable(stmt []byte) error {
+	name, clauses, err := sqltext.AlterTable(stmt)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	return p.alter(stmt, name, clauses)
+}
 
 func (p *dumpReader) createIndex(stmt []byte) error {
-	text := string(stmt)
-	on := onTable.FindStringIndex(text)
-	if on == nil {
-		return fmt.Errorf("%w: %.60q", ErrRefused, text)
+	name, clause, err := sqltext.CreateIndex(stmt)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
-	name, rest := sqltext.CutName([]byte(text[on[1]:]))
+	return p.alter(stmt, name, clause)
+}
+
+// alter changes the definition of a table that the dump has made.
+func (p *dumpReader) alter(stmt []byte, name string, clauses []byte) error {
 	t := p.d.tables[name]
 	if t == nil {
-		return fmt.Errorf("%w: an index of table %q, which the dump does not make", ErrRefused, name)
+		return fmt.Errorf("%w: %.60q is about table %q, which the dump does not make", ErrRefused, stmt[:min(60, len(stmt))], name)
 	}
-	if err := t.def.Alter([]byte("ADD " + strings.TrimSpace(text[len("CREATE"):on[0]]) + " " + strings.TrimSpace(string(rest)))); err != nil {
+	if err := t.def.Alter(clauses); err != nil {
 		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
 	return nil
 }
 
 // set understands the settings that change how the rest of the script is read, and passes over those of a session.
-func (p *dumpReader) set(text, upper string) error {
-	rest := strings.TrimSpace(strings.TrimPrefix(strings.TrimPrefix(upper, "SET"), " SESSION"))
-	switch {
-	case strings.HasPrefix(rest, "PASSWORD"), strings.HasPrefix(rest, "GLOBAL"), strings.HasPrefix(rest, "@@GLOBAL.") && !strings.HasPrefix(rest, "@@GLOBAL.GTID_PURGED"), strings.HasPrefix(rest, "DEFAULT ROLE"), strings.HasPrefix(rest, "ROLE"):
-		return fmt.Errorf("%w: the statement %.60q", ErrRefused, text)
-	case strings.HasPrefix(rest, "NAMES "), strings.HasPrefix(rest, "CHARACTER SET "), strings.HasPrefix(rest, "CHARACTER_SET_CLIENT"):
-		words := strings.FieldsFunc(rest, func(r rune) bool { return r == ' ' || r == '=' || r == '\'' || r == '"' || r == ';' || r == ',' })
-		set := strings.ToLower(words[1])
-		if words[0] == "CHARACTER" && len(words) > 2 {
-			set = strings.ToLower(words[2])
+func (p *dumpReader) set(stmt []byte) error {
+	settings, err := sqltext.ParseSettings(stmt)
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	for _, s := range settings {
+		switch {
+		case s.Global && s.Name != "gtid_purged", slices.Contains([]string{"password", "role", "default"}, s.Name):
+			return fmt.Errorf("%w: the statement %.60q", ErrRefused, stmt)
+		case s.Name == "names", s.Name == "character set", s.Name == "character_set_client":
+			if err := p.setCharset(s); err != nil {
+				return err
+			}
+		case strings.Contains(strings.ToUpper(s.Value), "NO_BACKSLASH_ESCAPES"):
+			return fmt.Errorf("%w: the dump was written with NO_BACKSLASH_ESCAPES; dump again without that mode", ErrRefused)
 		}
-		if strings.HasPrefix(set, "@") || set == "default" {
-			p.charset = p.names // put back to what it was before
-			return nil
-		}
-		if _, err := decoderOf(set); err != nil {
-			return err
-		}
-		if p.charset = set; words[0] == "NAMES" {
-			p.names = set
-		}
-	case strings.Contains(rest, "SQL_MODE") && strings.Contains(rest, "NO_BACKSLASH_ESCAPES"):
-		return fmt.Errorf("%w: the dump was written with NO_BACKSLASH_ESCAPES; dump again without that mode", ErrRefused)
+	}
+	return nil
+}
+
+func (p *dumpReader) setCharset(s sqltext.Setting) error {
+	set := strings.ToLower(s.Value)
+	if strings.HasPrefix(set, "@") || set == "default" {
+		p.charset = p.names // put back to what it was before
+		return nil
+	}
+	if _, err := decoderOf(set); err != nil {
+		return err
+	}
+	if p.charset = set; s.Name == "names" {
+		p.names = set
 	}
 	return nil
 }
@@ -418,18 +423,15 @@ func (d *Dump) column(ctx context.Context, table, keyColumn, valueColumn string)
 // Snapshot implements Reader: a script does not change.
 func (d *Dump) Snapshot(context.Context) (Snapshot, error) { return d, nil }
 
-// Schema implements Snapshot.
-func (d *Dump) Schema(_ context.Context, t *Table) (string, []string, error) {
-	def := d.tables[t.Name].def
-	var after []string
-	for _, c := range def.Constraints {
-		after = append(after, "ALTER TABLE "+sqltext.Quote(t.Name)+" ADD "+c)
-	}
-	return def.Text(), after, nil
+// Definition implements Snapshot.
+func (d *Dump) Definition(_ context.Context, t *Table) (*sqltext.Definition, error) {
+	return d.tables[t.Name].def, nil
 }
 
-// Objects implements Snapshot: programs of a dump from outside are not taken over.
-func (d *Dump) Objects(context.Context, []Table) ([]string, error) { return nil, nil }
+// Programs implements Snapshot: those of a dump from outside are not taken over.
+func (d *Dump) Programs(context.Context, []Table) ([]*sqltext.Program, []LeftOut, error) {
+	return nil, nil, nil
+}
 
 // Rows implements Snapshot, in the order of the script.
 func (d *Dump) Rows(ctx context.Context, t *Table, each func(row [][]byte) error) error {
@@ -475,7 +477,7 @@ func (d *Dump) rowsOf(ctx context.Context, src *dumpTable, r rowRange, t *Table,
 // write values for generated columns too.
 func (t *dumpTable) given(values int) (names []string) {
 	for _, c := range t.def.Columns {
-		if !c.Generated || values == len(t.def.Columns) {
+		if !c.Generated && !c.Invisible || values == len(t.def.Columns) {
 			names = append(names, c.Name)
 		}
 	}

@@ -50,19 +50,19 @@ func TestADumpOfTheServersOwnProgramHoldsTheRowsOfTheDatabase(t *testing.T) {
 	s, srv := server(t)
 	db := fresh(t, srv, "lad_base")
 	ctx := context.Background()
-	_, err := db.Exec(ctx, everyType)
+	_, _, err := db.(*mysqlDB).change(ctx, everyType)
 	require.NoError(t, err)
-	_, err = db.Exec(ctx, "SET SESSION sql_mode=''")
+	_, _, err = db.(*mysqlDB).change(ctx, "SET SESSION sql_mode=''")
 	require.NoError(t, err)
 	l, err := db.Loader(ctx)
 	require.NoError(t, err)
 	defer l.Close()
-	require.NoError(t, l.Exec(ctx, "SET SESSION sql_mode='', time_zone='+00:00'"))
+	require.NoError(t, l.(*mysqlLoader).exec(ctx, "SET SESSION sql_mode='', time_zone='+00:00'"))
 	for _, row := range everyRow {
-		require.NoError(t, l.Exec(ctx, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+row))
+		require.NoError(t, l.(*mysqlLoader).exec(ctx, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+row))
 	}
-	require.NoError(t, l.Exec(ctx, "CREATE TABLE child (id int PRIMARY KEY, of bigint unsigned, CONSTRAINT fk FOREIGN KEY (of) REFERENCES every_type (id))"))
-	require.NoError(t, l.Exec(ctx, "CREATE VIEW seen AS SELECT id FROM every_type"))
+	require.NoError(t, l.(*mysqlLoader).exec(ctx, "CREATE TABLE child (id int PRIMARY KEY, of bigint unsigned, CONSTRAINT fk FOREIGN KEY (of) REFERENCES every_type (id))"))
+	require.NoError(t, l.(*mysqlLoader).exec(ctx, "CREATE VIEW seen AS SELECT id FROM every_type"))
 	want := cellsOf(t, db, "every_type")
 	require.Len(t, want, len(everyRow))
 
@@ -80,9 +80,9 @@ func TestADumpOfTheServersOwnProgramHoldsTheRowsOfTheDatabase(t *testing.T) {
 				}
 				require.Equal(t, strip(want[i]), strip(got[i]))
 			}
-			_, after, err := d.Schema(ctx, &Table{Name: "child"})
+			child, err := d.Definition(ctx, &Table{Name: "child"})
 			require.NoError(t, err)
-			require.Contains(t, strings.Join(after, ""), "FOREIGN KEY (`of`) REFERENCES `every_type`")
+			require.Contains(t, child.Constraints[0].Text(nil), "FOREIGN KEY (`of`) REFERENCES `every_type`")
 			require.Contains(t, strings.Join(d.Notes(), " "), "view")
 			if name != "compact" {
 				v, err := d.Version(ctx)
@@ -95,10 +95,10 @@ func TestADumpOfTheServersOwnProgramHoldsTheRowsOfTheDatabase(t *testing.T) {
 			tables, err := d.Tables(ctx)
 			require.NoError(t, err)
 			for i := range tables {
-				create, _, err := d.Schema(ctx, &tables[i])
+				def, err := d.Definition(ctx, &tables[i])
 				require.NoError(t, err)
-				_, err = again.Exec(ctx, create)
-				require.NoError(t, err, create)
+				_, _, err = again.(*mysqlDB).change(ctx, def.Text(nil))
+				require.NoError(t, err, def.Text(nil))
 			}
 			made, err := again.Tables(ctx)
 			require.NoError(t, err)
@@ -127,10 +127,10 @@ func TestKeysAndColumnsMayComeInAnyOrder(t *testing.T) {
 		"REPLACE INTO x.t (a, id) VALUES ('one',1);\nALTER TABLE `t` ADD PRIMARY KEY (`id`);\nCREATE UNIQUE INDEX `by_a` ON `t` (`a`(5));\nUNLOCK TABLES;\nSET @@GLOBAL.GTID_PURGED='';")
 	require.NoError(t, err)
 	require.Equal(t, []string{`|"1"|"one"`}, cellsOf(t, d, "t"))
-	create, _, err := d.Schema(context.Background(), &Table{Name: "t"})
+	def, err := d.Definition(context.Background(), &Table{Name: "t"})
 	require.NoError(t, err)
-	require.Contains(t, create, "PRIMARY KEY (`id`)")
-	require.Contains(t, create, "UNIQUE INDEX `by_a` (`a`(5))")
+	require.Contains(t, def.Text(nil), "PRIMARY KEY (`id`)")
+	require.Contains(t, def.Text(nil), "UNIQUE INDEX `by_a` (`a`(5))")
 	v, found, err := d.Lookup(context.Background(), "t", "a", "one", "id")
 	require.NoError(t, err)
 	require.True(t, found)
@@ -144,6 +144,9 @@ func TestStatementsThatAreNotTablesAndRowsAreRefused(t *testing.T) {
 		"SELECT 1 INTO OUTFILE '/tmp/x'", "INSTALL PLUGIN x SONAME 'y'", "UPDATE t SET a=1", "DELETE FROM t", "CALL x()", "DO SLEEP(9)", "HANDLER t OPEN", "PREPARE s FROM 'x'",
 		"INSERT INTO u VALUES (1)", "INSERT INTO t SELECT 1", "CREATE TABLE u LIKE mysql.user", "RENAME TABLE t TO u", "USE a; USE b", "SHUTDOWN", "ALTER USER x", "ALTER TABLE u ADD KEY (a)",
 		"SET SESSION sql_mode='NO_BACKSLASH_ESCAPES'", "SET NAMES gbk", "CREATE TABLE t2 (a int) ENGINE=FEDERATED CONNECTION='mysql://x'", "/*!50003 GRANT ALL ON *.* TO x */", "source /etc/passwd", "\\! id",
+		"DROP DATABASE mysql", "DROP DATABASE IF EXISTS `mysql`", "CREATE DATABASE x; DROP DATABASE y", "USE mysql", "SET SESSION sql_log_bin=0, GLOBAL read_only=1", "SET NAMES utf8mb4, GLOBAL read_only=1",
+		"SET @x=1, @@GLOBAL.read_only=1", "SET PERSIST read_only=1", "CREATE TABLE u (a int) PARTITION BY HASH(a) AS SELECT * FROM mysql.user", "CREATE TABLE u (a text DEFAULT (load_file\v('/etc/passwd')))",
+		"CREATE TABLE u (a int CHECK (mysql.f(a)))", "CREATE TABLE u (a int, CONSTRAINT f FOREIGN KEY (a) REFERENCES mysql.user (a))",
 	} {
 		_, err := openText(table + stmt + ";")
 		require.Error(t, err, stmt)
@@ -182,10 +185,10 @@ func FuzzDump(f *testing.F) {
 		tables, err := d.Tables(context.Background())
 		require.NoError(t, err)
 		for i := range tables {
-			create, _, err := d.Schema(context.Background(), &tables[i])
+			def, err := d.Definition(context.Background(), &tables[i])
 			require.NoError(t, err)
-			_, err = sqltext.ParseDefinition([]byte(create))
-			require.NoError(t, err, create)
+			_, err = sqltext.ParseDefinition([]byte(def.Text(nil)))
+			require.NoError(t, err, def.Text(nil))
 			_ = d.Rows(context.Background(), &tables[i], func(row [][]byte) error {
 				require.Len(t, row, len(tables[i].Stored()))
 				return nil

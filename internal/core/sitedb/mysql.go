@@ -16,7 +16,8 @@ import (
 )
 
 // siteRights is what a CMS needs in its own database: rows, its own tables and their upkeep.
-const siteRights = "SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, CREATE TEMPORARY TABLES, LOCK TABLES, CREATE VIEW, SHOW VIEW, TRIGGER"
+const siteRights = "SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, CREATE TEMPORARY TABLES, LOCK TABLES, CREATE VIEW, SHOW VIEW, TRIGGER, " +
+	"CREATE ROUTINE, ALTER ROUTINE, EXECUTE"
 
 type mysqlServer struct {
 	cfg  *mysql.Config
@@ -48,6 +49,8 @@ func connectMySQL(u *url.URL) (Server, error) {
 	cfg.Collation = "utf8mb4_general_ci"
 	cfg.InterpolateParams = true
 	cfg.MaxAllowedPacket = 64 << 20
+	// Whatever the server's own mode is: with NO_BACKSLASH_ESCAPES or ANSI_QUOTES it would read our strings otherwise.
+	cfg.Params = map[string]string{"sql_mode": "'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION'"}
 	pool, err := openPool(cfg)
 	if err != nil {
 		return nil, err
@@ -158,8 +161,13 @@ func (s *mysqlServer) DropUser(ctx context.Context, user string) error {
 }
 
 func (s *mysqlServer) Open(ctx context.Context, name string) (DB, error) {
+	return s.OpenAs(ctx, name, s.cfg.User, s.cfg.Passwd)
+}
+
+// OpenAs implements Server.
+func (s *mysqlServer) OpenAs(ctx context.Context, name, user, password string) (DB, error) {
 	cfg := s.cfg.Clone()
-	cfg.DBName = name
+	cfg.DBName, cfg.User, cfg.Passwd = name, user, password
 	pool, err := openPool(cfg)
 	if err != nil {
 		return nil, err
@@ -181,14 +189,6 @@ func (d *mysqlDB) Close() error { return d.pool.Close() }
 
 func (d *mysqlDB) Version(ctx context.Context) (Version, error) {
 	return versionOf(ctx, d.server, d.pool)
-}
-
-func (d *mysqlDB) Exec(ctx context.Context, statement string, args ...any) (int64, error) {
-	res, err := d.pool.ExecContext(ctx, statement, args...)
-	if err != nil {
-		return 0, d.server.explain("change database "+d.name, err)
-	}
-	return res.LastInsertId()
 }
 
 func (d *mysqlDB) Lookup(ctx context.Context, table, keyColumn, key, valueColumn string) (string, bool, error) {

@@ -78,7 +78,8 @@ func (d *mysqlDB) Select(ctx context.Context, table string, columns []string, wh
 func (d *mysqlDB) Code(ctx context.Context) ([]Code, error) {
 	rows, err := d.pool.QueryContext(ctx, `SELECT 'view', TABLE_NAME, DEFINER FROM information_schema.VIEWS WHERE TABLE_SCHEMA = ?
 		UNION ALL SELECT 'trigger', TRIGGER_NAME, DEFINER FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ?
-		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_NAME, DEFINER FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? ORDER BY 1, 2`, d.name, d.name, d.name)
+		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_NAME, DEFINER FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ?
+		UNION ALL SELECT 'event', EVENT_NAME, DEFINER FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1, 2`, d.name, d.name, d.name, d.name)
 	if err != nil {
 		return nil, d.server.explain("list views and routines of "+d.name, err)
 	}

@@ -49,9 +49,24 @@ func (l *mysqlLoader) Close() error {
 	return l.conn.Close()
 }
 
-func (l *mysqlLoader) Exec(ctx context.Context, statement string) error {
+func (l *mysqlLoader) exec(ctx context.Context, statement string) error {
 	_, err := l.conn.ExecContext(ctx, statement)
 	return l.db.server.explain("change database "+l.db.name, err)
+}
+
+// CreateTable implements Loader.
+func (l *mysqlLoader) CreateTable(ctx context.Context, d *sqltext.Definition, rename Rename) error {
+	return l.exec(ctx, d.Text(rename))
+}
+
+// AddForeignKey implements Loader.
+func (l *mysqlLoader) AddForeignKey(ctx context.Context, f sqltext.ForeignKey, rename Rename) error {
+	return l.exec(ctx, f.Text(rename))
+}
+
+// CreateProgram implements Loader.
+func (l *mysqlLoader) CreateProgram(ctx context.Context, g *sqltext.Program, rename Rename) error {
+	return l.exec(ctx, g.Text(rename))
 }
 
 // Load streams short rows with LOAD DATA, and sends long ones as typed statements: the server takes fields of text apart

@@ -4,9 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
+	"errors"
 	"fmt"
 	"io"
-	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -44,46 +45,29 @@ func (s *mysqlSnapshot) Close() error {
 	return s.conn.Close()
 }
 
-func (s *mysqlSnapshot) Schema(ctx context.Context, t *Table) (string, []string, error) {
-	create, err := s.showCreate(ctx, "TABLE", t.Name, 1)
+// Definition implements Snapshot.
+func (s *mysqlSnapshot) Definition(ctx context.Context, t *Table) (*sqltext.Definition, error) {
+	create, _, err := s.showCreate(ctx, "TABLE", t.Name, "Create Table")
 	if err != nil {
-		return "", nil, err
+		return nil, err
 	}
-	kept, constraints := withoutForeignKeys(create)
-	for i, c := range constraints {
-		constraints[i] = "ALTER TABLE " + sqltext.Quote(t.Name) + " ADD " + c
+	d, err := sqltext.ParseDefinition(sqltext.Resolve([]byte(create)))
+	if err != nil {
+		return nil, fmt.Errorf("%w; leave the table out with the packing list", err)
 	}
-	return kept, constraints, nil
+	return d, nil
 }
 
-// withoutForeignKeys takes the foreign keys out of a definition; the server prints each on a line of its own.
-func withoutForeignKeys(create string) (kept string, constraints []string) {
-	lines := strings.Split(create, "\n")
-	out := lines[:0]
-	for _, line := range lines {
-		text := strings.TrimSuffix(strings.TrimSpace(line), ",")
-		switch {
-		case strings.HasPrefix(text, "CONSTRAINT ") && strings.Contains(text, " FOREIGN KEY "):
-			constraints = append(constraints, text)
-			continue
-		case strings.HasPrefix(line, ")") && len(constraints) > 0 && len(out) > 0:
-			out[len(out)-1] = strings.TrimSuffix(out[len(out)-1], ",")
-		}
-		out = append(out, line)
-	}
-	return strings.Join(out, "\n"), constraints
-}
-
-// showCreate returns one column of SHOW CREATE …; which one differs by the sort of object.
-func (s *mysqlSnapshot) showCreate(ctx context.Context, sort, name string, column int) (string, error) {
-	rows, err := s.conn.QueryContext(ctx, "SHOW CREATE "+sort+" "+sqltext.Quote(name))
+// showCreate returns a column of SHOW CREATE …, and the mode in which the text is to be read, where there is one.
+func (s *mysqlSnapshot) showCreate(ctx context.Context, what, name, column string) (text, mode string, err error) {
+	rows, err := s.conn.QueryContext(ctx, "SHOW CREATE "+what+" "+sqltext.Quote(name))
 	if err != nil {
-		return "", s.db.server.explain("read the definition of "+name, err)
+		return "", "", s.db.server.explain("read the definition of "+name, err)
 	}
 	defer rows.Close()
 	names, err := rows.Columns()
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	cells := make([]sql.NullString, len(names))
 	into := make([]any, len(names))
@@ -91,51 +75,79 @@ func (s *mysqlSnapshot) showCreate(ctx context.Context, sort, name string, colum
 		into[i] = &cells[i]
 	}
 	if !rows.Next() {
-		return "", fmt.Errorf("the definition of %s is not there", name)
+		return "", "", fmt.Errorf("the definition of %s is not there", name)
 	}
 	if err := rows.Scan(into...); err != nil {
-		return "", err
+		return "", "", err
 	}
-	if !cells[column].Valid {
-		return "", fmt.Errorf("read the definition of %s: %w", name, ErrDenied)
+	for i, n := range names {
+		switch {
+		case strings.EqualFold(n, column) && !cells[i].Valid:
+			return "", "", fmt.Errorf("read the definition of %s: %w", name, ErrDenied)
+		case strings.EqualFold(n, column):
+			text = cells[i].String
+		case n == "sql_mode":
+			mode = cells[i].String
+		}
 	}
-	return cells[column].String, rows.Close()
+	return text, mode, rows.Close()
 }
 
-var definer = regexp.MustCompile("(?i) DEFINER=`(?:[^`]|``)*`@`(?:[^`]|``)*`")
-var viewSchema = regexp.MustCompile("(?i) SQL SECURITY DEFINER| ALGORITHM=UNDEFINED")
+// programTypes are the sorts of programs, with what lists them and in which column SHOW CREATE tells them.
+var programTypes = []struct{ kind, column, list string }{
+	{"FUNCTION", "Create Function", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION' ORDER BY 1"},
+	{"PROCEDURE", "Create Procedure", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE' ORDER BY 1"},
+	{"VIEW", "Create View", "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA = ? ORDER BY 1"},
+	{"TRIGGER", "SQL Original Statement", "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? ORDER BY 1"},
+	{"EVENT", "", "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1"},
+}
 
-func (s *mysqlSnapshot) Objects(ctx context.Context, tables []Table) ([]string, error) {
-	var out []string
-	for _, t := range tables {
-		if !t.View {
-			continue
-		}
-		create, err := s.showCreate(ctx, "VIEW", t.Name, 1)
+// otherModes are modes of the server in which text means something else than this package reads.
+var otherModes = []string{"ANSI_QUOTES", "NO_BACKSLASH_ESCAPES", "PIPES_AS_CONCAT", "ORACLE", "HIGH_NOT_PRECEDENCE", "IGNORE_SPACE"}
+
+// Programs implements Snapshot. A program is left out when it cannot be read or is not understood to its end.
+func (s *mysqlSnapshot) Programs(ctx context.Context, tables []Table) (out []*sqltext.Program, left []LeftOut, err error) {
+	var routines []string
+	for _, sort := range programTypes {
+		names, err := s.names(ctx, sort.list)
 		if err != nil {
-			return nil, err
-		}
-		create = viewSchema.ReplaceAllString(definer.ReplaceAllString(create, ""), "")
-		out = append(out, strings.ReplaceAll(create, sqltext.Quote(s.db.name)+".", ""))
-	}
-	for _, sort := range []struct{ name, query string }{
-		{"TRIGGER", "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? ORDER BY TRIGGER_NAME"},
-		{"FUNCTION", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION' ORDER BY 1"},
-		{"PROCEDURE", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE' ORDER BY 1"},
-	} {
-		names, err := s.names(ctx, sort.query)
-		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		for _, name := range names {
-			create, err := s.showCreate(ctx, sort.name, name, 2)
-			if err != nil {
-				return nil, err
+			if sort.kind == "VIEW" && !slices.ContainsFunc(tables, func(t Table) bool { return t.Name == name }) {
+				continue // the packing list leaves it out
 			}
-			out = append(out, definer.ReplaceAllString(create, ""))
+			g, err := s.program(ctx, sort.kind, sort.column, name, routines)
+			switch {
+			case ctx.Err() != nil:
+				return nil, nil, ctx.Err()
+			case err != nil:
+				left = append(left, LeftOut{strings.ToLower(sort.kind) + " " + name, err.Error()})
+			default:
+				out = append(out, g)
+				if g.Type == "function" || g.Type == "procedure" {
+					routines = append(routines, g.Name)
+				}
+			}
 		}
 	}
-	return out, nil
+	return sqltext.SortPrograms(out), left, nil
+}
+
+func (s *mysqlSnapshot) program(ctx context.Context, kind, column, name string, routines []string) (*sqltext.Program, error) {
+	if kind == "EVENT" {
+		return nil, errors.New("events run by themselves; make it anew on the site where it is wanted")
+	}
+	text, mode, err := s.showCreate(ctx, kind, name, column)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range otherModes {
+		if slices.Contains(strings.Split(mode, ","), m) {
+			return nil, fmt.Errorf("it was made in the mode %s, in which text is read otherwise; make it anew in the source without", m)
+		}
+	}
+	return sqltext.ParseProgram(sqltext.Resolve([]byte(text)), s.db.name, routines)
 }
 
 func (s *mysqlSnapshot) names(ctx context.Context, query string) ([]string, error) {

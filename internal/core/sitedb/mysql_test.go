@@ -3,6 +3,7 @@ package sitedb
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
@@ -59,8 +60,9 @@ func dump(t *testing.T, db DB, table string) (create string, columns []string, i
 		if tables[i].Name != table {
 			continue
 		}
-		create, _, err = snap.Schema(ctx, &tables[i])
+		d, err := snap.Definition(ctx, &tables[i])
 		require.NoError(t, err)
+		create = d.Text(nil)
 		columns = tables[i].Stored()
 		var numeric []bool
 		for _, c := range tables[i].Columns {
@@ -96,7 +98,7 @@ func load(t *testing.T, db DB, create string, columns []string, inserts []byte, 
 	l, err := db.Loader(ctx)
 	require.NoError(t, err)
 	defer l.Close()
-	require.NoError(t, l.Exec(ctx, create))
+	require.NoError(t, l.(*mysqlLoader).exec(ctx, create))
 	ins, err := sqltext.ParseInsert(append([]byte("INSERT INTO every_type VALUES "), inserts...))
 	require.NoError(t, err)
 	var rows [][][]byte
@@ -170,9 +172,9 @@ func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {
 			from := fresh(t, srv, "origin")
 			l, err := from.Loader(ctx)
 			require.NoError(t, err)
-			require.NoError(t, l.Exec(ctx, everyType))
+			require.NoError(t, l.(*mysqlLoader).exec(ctx, everyType))
 			for _, r := range everyRow {
-				require.NoError(t, l.Exec(ctx, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+r))
+				require.NoError(t, l.(*mysqlLoader).exec(ctx, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+r))
 			}
 			l.Close()
 			create, columns, inserts := dump(t, from, "every_type")
@@ -221,16 +223,16 @@ func TestManyRowsGoInAsTypedStatementsAndAsText(t *testing.T) {
 	defer l.Close()
 	for _, into := range []Into{{Table: "Räume"}, {Table: "Räume", Wide: true}, {Table: "Räume", Wide: true, RowBytes: 500}, {Table: "Räume", RowBytes: 500}, {Table: "Räume", RowBytes: 1 << 20}} {
 		into.Columns = []string{"id", "größe", "nichts"}
-		require.NoError(t, l.Exec(ctx, "CREATE TABLE `Räume` (id int PRIMARY KEY, `größe` longtext, nichts varchar(9)) DEFAULT CHARSET utf8mb4"))
+		require.NoError(t, l.(*mysqlLoader).exec(ctx, "CREATE TABLE `Räume` (id int PRIMARY KEY, `größe` longtext, nichts varchar(9)) DEFAULT CHARSET utf8mb4"))
 		n, err := l.Load(ctx, into, given(rows, io.EOF))
 		require.NoError(t, err)
 		require.Equal(t, int64(len(rows)), n)
 		sums, err := l.Sums(ctx, into.Table, []string{"größe", "nichts"}, true)
 		require.NoError(t, err)
 		require.Equal(t, []uint64{texts, 0}, sums, into)
-		require.NoError(t, l.Exec(ctx, "DROP TABLE `Räume`"))
+		require.NoError(t, l.(*mysqlLoader).exec(ctx, "DROP TABLE `Räume`"))
 	}
-	require.NoError(t, l.Exec(ctx, "CREATE TABLE places (id int PRIMARY KEY, a longtext, b varchar(9))"))
+	require.NoError(t, l.(*mysqlLoader).exec(ctx, "CREATE TABLE places (id int PRIMARY KEY, a longtext, b varchar(9))"))
 	_, err = l.Load(ctx, Into{Table: "places", Columns: []string{"id", "a", "b"}, RowBytes: 500}, given(rows, sqltext.ErrSyntax))
 	require.ErrorIs(t, err, sqltext.ErrSyntax)
 	var left int
@@ -255,7 +257,7 @@ func TestSchemaKeepsForeignKeysApartAndObjectsLoseTheirDefiner(t *testing.T) {
 		"CREATE TRIGGER named BEFORE INSERT ON teachers FOR EACH ROW BEGIN SET NEW.name = TRIM(NEW.name); SET @x = 1; END",
 		"CREATE FUNCTION two() RETURNS int DETERMINISTIC RETURN 2",
 	} {
-		_, err := db.Exec(ctx, stmt)
+		_, _, err := db.(*mysqlDB).change(ctx, stmt)
 		require.NoError(t, err)
 	}
 	snap, err := db.Snapshot(ctx)
@@ -264,38 +266,128 @@ func TestSchemaKeepsForeignKeysApartAndObjectsLoseTheirDefiner(t *testing.T) {
 	tables, err := db.Tables(ctx)
 	require.NoError(t, err)
 	require.Equal(t, []string{"lessons", "taught", "teachers"}, []string{tables[0].Name, tables[1].Name, tables[2].Name})
-	create, after, err := snap.Schema(ctx, &tables[0])
+	lessons, err := snap.Definition(ctx, &tables[0])
 	require.NoError(t, err)
-	require.NotContains(t, create, "FOREIGN KEY")
-	require.Len(t, after, 2)
-	objects, err := snap.Objects(ctx, tables)
+	require.NotContains(t, lessons.Text(nil), "FOREIGN KEY")
+	require.Len(t, lessons.Constraints, 2)
+	programs, left, err := snap.Programs(ctx, tables)
 	require.NoError(t, err)
-	require.Len(t, objects, 3)
-	require.NotContains(t, strings.Join(objects, ""), "DEFINER")
+	require.Empty(t, left)
+	require.Len(t, programs, 3)
 
 	copied := fresh(t, srv, "copied")
 	l, err := copied.Loader(ctx)
 	require.NoError(t, err)
 	defer l.Close()
-	other, _, err := snap.Schema(ctx, &tables[2])
+	teachers, err := snap.Definition(ctx, &tables[2])
 	require.NoError(t, err)
-	for _, stmt := range append(append([]string{create, other}, after...), objects...) {
-		require.NoError(t, l.Exec(ctx, stmt), stmt)
+	rename := func(name string) string { return "av_" + name }
+	require.NoError(t, errors.Join(l.CreateTable(ctx, lessons, rename), l.CreateTable(ctx, teachers, rename)))
+	for _, f := range lessons.Constraints {
+		require.NoError(t, l.AddForeignKey(ctx, f, rename))
 	}
+	for _, g := range programs {
+		require.NotContains(t, g.Text(rename), "DEFINER")
+		require.NoError(t, l.CreateProgram(ctx, g, rename), g.Text(rename))
+	}
+	require.NoError(t, l.(*mysqlLoader).exec(ctx, "INSERT INTO av_teachers VALUES (1, ' Ines '), (2, NULL)"))
+	require.NoError(t, l.(*mysqlLoader).exec(ctx, "INSERT INTO av_lessons VALUES (7, 1, NULL)"))
+	require.Equal(t, []string{"Ines|7"}, cells(t, copied, "av_taught", "name", "id"))
+}
+
+// What a source's own server says is parsed like a dump: somebody who has the database's password can make it say a lot.
+func TestProgramsThatReachOutOfTheDatabaseAreLeftOutAndNamed(t *testing.T) {
+	ctx := context.Background()
+	s, srv := server(t)
+	db := fresh(t, srv, "school")
+	neighbour := fresh(t, srv, "neighbour")
+	run(t, neighbour, "CREATE TABLE secrets (id int, word text)")
+	run(t, db, "CREATE TABLE notes (id int PRIMARY KEY, word varchar(50))",
+		"CREATE VIEW spying AS SELECT word FROM neighbour.secrets",
+		"CREATE VIEW reading AS SELECT LOAD_FILE('/etc/passwd') AS f",
+		"CREATE TRIGGER grab AFTER INSERT ON notes FOR EACH ROW INSERT INTO neighbour.secrets VALUES (1, NEW.word)",
+		"CREATE TRIGGER setting BEFORE INSERT ON notes FOR EACH ROW SET GLOBAL general_log = 1",
+		"CREATE TRIGGER mode BEFORE DELETE ON notes FOR EACH ROW SET sql_mode = 'NO_BACKSLASH_ESCAPES'",
+		"CREATE TRIGGER fine BEFORE UPDATE ON notes FOR EACH ROW SET NEW.word = upper(NEW.word)",
+		"CREATE PROCEDURE made() BEGIN PREPARE s FROM 'DROP DATABASE neighbour'; EXECUTE s; END",
+		"CREATE FUNCTION slow() RETURNS int DETERMINISTIC RETURN SLEEP(100)",
+		"CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY DO DELETE FROM notes")
+	run(t, db, "SET SESSION sql_mode = 'ANSI_QUOTES'")
+	require.NoError(t, withMode(t, s, "school", "ANSI_QUOTES", `CREATE TRIGGER quoted BEFORE INSERT ON notes FOR EACH ROW SET NEW.word = "word"`))
+	snap, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+	tables, err := db.Tables(ctx)
+	require.NoError(t, err)
+	programs, left, err := snap.Programs(ctx, tables)
+	require.NoError(t, err)
+	require.Len(t, programs, 1)
+	require.Equal(t, "trigger fine", programs[0].String())
+	var named []string
+	for _, l := range left {
+		named = append(named, l.What)
+		require.NotEmpty(t, l.Reason)
+	}
+	require.ElementsMatch(t, []string{"view spying", "view reading", "trigger grab", "trigger setting", "trigger mode", "trigger quoted", "procedure made", "function slow", "event nightly"}, named)
+}
+
+// withMode runs a statement in a mode of the server.
+func withMode(t *testing.T, s *stack.Stack, database, mode, stmt string) error {
+	admin, err := s.Admin()
+	require.NoError(t, err)
+	defer admin.Close()
+	conn, err := admin.Conn(t.Context())
+	require.NoError(t, err)
+	defer conn.Close()
+	for _, x := range []string{"USE " + database, "SET SESSION sql_mode = '" + mode + "'"} {
+		_, err := conn.ExecContext(t.Context(), x)
+		require.NoError(t, err)
+	}
+	_, err = conn.ExecContext(t.Context(), stmt)
+	return err
+}
+
+// Strings mean the same to us and to the server, whatever mode it is in by itself.
+func TestAServersOwnModeDoesNotChangeWhatIsLoaded(t *testing.T) {
+	ctx := context.Background()
+	s, srv := server(t)
+	admin, err := s.Admin()
+	require.NoError(t, err)
+	defer admin.Close()
+	_, err = admin.Exec("SET GLOBAL sql_mode = 'NO_BACKSLASH_ESCAPES,ANSI_QUOTES,PIPES_AS_CONCAT'")
+	require.NoError(t, err)
+	db := fresh(t, srv, "school")
+	l, err := db.Loader(ctx)
+	require.NoError(t, err)
+	defer l.Close()
+	def, err := sqltext.ParseDefinition([]byte(`CREATE TABLE notes (id int PRIMARY KEY, word varchar(80) DEFAULT 'a\\'', (SELECT 1)) -- ')`))
+	require.NoError(t, err)
+	require.NoError(t, l.CreateTable(ctx, def, nil))
+	_, err = db.Insert(ctx, "notes", map[string]string{"id": "1"})
+	require.NoError(t, err)
+	require.NoError(t, db.SetValue(ctx, "notes", "id", "2", "word", `\' OR 1=1 -- `))
+	require.Equal(t, []string{`1|a\', (SELECT 1)) -- `, `2|\' OR 1=1 -- `}, cells(t, db, "notes", "id", "word"))
+	snap, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+	again, err := snap.Definition(ctx, &Table{Name: "notes"})
+	require.NoError(t, err)
+	require.Equal(t, def.Columns[1].Type, again.Columns[1].Type)
+	require.Contains(t, again.Text(nil), sqltext.String(`a\', (SELECT 1)) -- `))
 }
 
 func TestASnapshotDoesNotSeeWhatComesLater(t *testing.T) {
 	ctx := context.Background()
 	_, srv := server(t)
 	db := fresh(t, srv, "moving")
-	_, err := db.Exec(ctx, "CREATE TABLE notes (id int PRIMARY KEY)")
+	_, _, err := db.(*mysqlDB).change(ctx, "CREATE TABLE notes (id int PRIMARY KEY)")
 	require.NoError(t, err)
-	_, err = db.Exec(ctx, "INSERT INTO notes VALUES (1), (2)")
+	_, _, err = db.(*mysqlDB).change(ctx, "INSERT INTO notes VALUES (1), (2)")
 	require.NoError(t, err)
 	snap, err := db.Snapshot(ctx)
 	require.NoError(t, err)
 	defer snap.Close()
-	_, err = db.Exec(ctx, "INSERT INTO notes VALUES (3)")
+	_, _, err = db.(*mysqlDB).change(ctx, "INSERT INTO notes VALUES (3)")
 	require.NoError(t, err)
 	tables, err := db.Tables(ctx)
 	require.NoError(t, err)
@@ -317,7 +409,7 @@ func TestASitesUserMayWorkInItsOwnDatabaseAlone(t *testing.T) {
 	own, err := site.Open(ctx, "ns_alder")
 	require.NoError(t, err)
 	defer own.Close()
-	_, err = own.Exec(ctx, "CREATE TABLE t (id int)")
+	_, _, err = own.(*mysqlDB).change(ctx, "CREATE TABLE t (id int)")
 	require.NoError(t, err)
 	for _, name := range []string{"nsxalder", "ns_brook", "mysql"} {
 		_, err = site.Open(ctx, name)

@@ -8,8 +8,7 @@ import (
 	"io"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/sqltext"
 )
 
@@ -66,7 +65,7 @@ func (b *batch) each() Rows {
 func (l *mysqlLoader) insert(ctx context.Context, into Into, rows Rows) (n int64, err error) {
 	in := &inserter{l: l, into: into, head: "INSERT INTO " + sqltext.Quote(into.Table) + " (" + quoteAll(into.Columns) + ") VALUES ", statements: map[int]driver.Stmt{}}
 	defer in.close()
-	if err := l.Exec(ctx, "START TRANSACTION"); err != nil {
+	if err := l.exec(ctx, "START TRANSACTION"); err != nil {
 		return 0, err
 	}
 	most := int(min(batchRows, max(1, batchBytes/max(1, into.RowBytes)), 65535/int64(len(into.Columns))))
@@ -74,7 +73,7 @@ func (l *mysqlLoader) insert(ctx context.Context, into Into, rows Rows) (n int64
 	for range cap(empty) {
 		empty <- &batch{bytes: make([]byte, 0, batchBytes)}
 	}
-	group, inner := errgroup.WithContext(ctx)
+	group, inner := parallel.WithContext(ctx)
 	group.Go(func() error {
 		defer close(full)
 		return fill(inner, rows, most, full, empty)
@@ -93,7 +92,7 @@ func (l *mysqlLoader) insert(ctx context.Context, into Into, rows Rows) (n int64
 		l.Close() // and with the connection goes what was sent
 		return 0, err
 	}
-	return n, errors.Join(l.Exec(ctx, "COMMIT"), in.setNames(ctx, "utf8mb4"))
+	return n, errors.Join(l.exec(ctx, "COMMIT"), in.setNames(ctx, "utf8mb4"))
 }
 
 // fill makes batches of rows.

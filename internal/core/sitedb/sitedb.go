@@ -1,7 +1,7 @@
 // Package sitedb is a site's database: look at it, read it whole, load one, make and remove one.
 //
-// A Server is an address with an account. With an administrator's account it makes databases and
-// users; with a site's own account, which may be allowed to read only, it opens a DB.
+// A Server is an address with an account. With an administrator's account it makes and removes databases and users, and
+// does nothing else; with a site's own account, which may be allowed to read only, it opens a DB.
 //
 //	srv, err := sitedb.Connect(ctx, "mysql://root:…@127.0.0.1:3306/")
 //	db, err := srv.Open(ctx, "lad_base")
@@ -9,7 +9,8 @@
 //	err = snap.Rows(ctx, table, func(row [][]byte) error { … })
 //
 // Rows travel as text, as the server prints them; NULL is nil. Nothing goes through the database's
-// own dump or load programs. Statements are put together from quoted identifiers and literals only.
+// own dump or load programs. Statements are put together from quoted identifiers, literals, and definitions that sqltext
+// has parsed and written anew: no text of a statement ever comes from outside.
 package sitedb
 
 import (
@@ -17,6 +18,8 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+
+	"nestseed/internal/core/sqltext"
 )
 
 // Errors that callers decide on.
@@ -46,6 +49,15 @@ type Column struct {
 	Charset   string `json:"charset,omitempty"`
 	Numeric   bool   `json:"numeric,omitempty"`
 	Generated bool   `json:"generated,omitempty"`
+}
+
+// UTF8 reports whether the bytes of a column's values are UTF-8, or have no character set.
+func (c Column) UTF8() bool {
+	switch c.Charset {
+	case "", "utf8mb4", "utf8mb3", "utf8", "ascii", "binary":
+		return true
+	}
+	return false
 }
 
 // Stored returns the names of the columns that rows have.
@@ -78,9 +90,8 @@ type Server interface {
 	// CreateUser makes a user who may work in one database and nowhere else.
 	CreateUser(ctx context.Context, user, password, database string) error
 	DropUser(ctx context.Context, user string) error
-	// CopyTable puts the rows of a table of one database in the place of those of another's, column by column as
-	// far as both have them. Both are on this server.
-	CopyTable(ctx context.Context, fromDatabase, fromTable, toDatabase, toTable string) (rows int64, err error)
+	// OpenAs opens a database with another account: what is in a site's database is touched with the site's own.
+	OpenAs(ctx context.Context, name, user, password string) (DB, error)
 	// SiteAddress is the host[:port] that a site on this host reaches the server at.
 	SiteAddress() string
 	Close() error
@@ -110,10 +121,27 @@ type DB interface {
 	Select(ctx context.Context, table string, columns []string, where string, values []string, each func(row [][]byte) error) error
 	// Code returns what in the database is program and not data.
 	Code(ctx context.Context) ([]Code, error)
-	// Exec runs one statement with bound values and returns the id that an insert generated.
-	Exec(ctx context.Context, statement string, args ...any) (lastID int64, err error)
+	// SetValue puts a value into the value column of the rows whose key column equals key; without such a row it adds one.
+	SetValue(ctx context.Context, table, keyColumn, key, valueColumn, value string) error
+	// Insert adds a row and returns the number that the server gave it, or 0.
+	Insert(ctx context.Context, table string, values map[string]string) (id int64, err error)
+	// SetColumn puts a value into a column of all rows that have another.
+	SetColumn(ctx context.Context, table, column, value string) error
+	// DeleteLike removes the rows whose column has a value of the pattern, in which * stands for anything.
+	DeleteLike(ctx context.Context, table, column, pattern string) error
+	// Recount sets a column of each row to the number of rows in another table that belong to it.
+	Recount(ctx context.Context, r Recount) error
+	// Empty removes all rows of a table.
+	Empty(ctx context.Context, table string) error
+	// Redefine makes a program anew that is there, with this account as the one whose rights it has.
+	Redefine(ctx context.Context, g *sqltext.Program) error
 	// Loader returns a connection that loads rows fast, with checks off while it is open.
 	Loader(ctx context.Context) (Loader, error)
+}
+
+// Recount says what is counted: in Table, Column becomes the number of rows of Of whose By equals Key and whose Where is Is.
+type Recount struct {
+	Table, Column, Key, Of, By, Where, Is string
 }
 
 // Group is the rows that have one value in a column.
@@ -125,21 +153,28 @@ type Group struct {
 
 // Code is a view, trigger or routine, and the account it runs as.
 type Code struct {
-	Sort    string `json:"sort"` // "view", "trigger", "function", "procedure"
+	Sort    string `json:"sort"` // "view", "trigger", "function", "procedure", "event"
 	Name    string `json:"name"`
 	Definer string `json:"definer"`
 }
 
-// Snapshot reads a database as it was at one moment.
+// Snapshot reads a database as it was at one moment. What a server says of its own definitions is parsed like anything
+// else from outside.
 type Snapshot interface {
-	// Schema returns the statement that makes a table without rows and foreign keys, and the statements
-	// that add the foreign keys.
-	Schema(ctx context.Context, t *Table) (create string, after []string, err error)
-	// Objects returns the statements that make views, triggers and routines, without definers.
-	Objects(ctx context.Context, tables []Table) ([]string, error)
+	// Definition returns what makes a table without rows. Errors: sqltext.ErrSyntax where it is not understood.
+	Definition(ctx context.Context, t *Table) (*sqltext.Definition, error)
+	// Programs returns what makes views, triggers and routines, in an order in which they can be made, and those that are
+	// left out, with the reason.
+	Programs(ctx context.Context, tables []Table) ([]*sqltext.Program, []LeftOut, error)
 	// Rows calls each with every row in primary key order. The row is valid during the call.
 	Rows(ctx context.Context, t *Table, each func(row [][]byte) error) error
 	Close() error
+}
+
+// LeftOut is a view, trigger, routine or event that is not carried over.
+type LeftOut struct {
+	What   string // "view seen"
+	Reason string
 }
 
 // Loader puts rows into tables. It is for one goroutine; open several to load tables side by side.
@@ -151,9 +186,16 @@ type Loader interface {
 	// Sums adds up the CRC-32 of every text (in UTF-8) or run of bytes in each of the columns; NULL does not count. The
 	// sum is the same in whatever order the rows are.
 	Sums(ctx context.Context, table string, columns []string, wide bool) ([]uint64, error)
-	Exec(ctx context.Context, statement string) error
+	// CreateTable makes a table, with its name passed through rename unless that is nil. So do the other two, with all
+	// names of tables.
+	CreateTable(ctx context.Context, d *sqltext.Definition, rename Rename) error
+	AddForeignKey(ctx context.Context, f sqltext.ForeignKey, rename Rename) error
+	CreateProgram(ctx context.Context, g *sqltext.Program, rename Rename) error
 	Close() error
 }
+
+// Rename gives a table, view or trigger another name.
+type Rename = func(name string) string
 
 // Into says which columns of which table rows go into.
 type Into struct {

@@ -89,17 +89,6 @@ func TestQuotingThereAndBackIsIdentity(t *testing.T) {
 	})
 }
 
-func TestRenameTouchesOnlyIdentifiers(t *testing.T) {
-	in := "CREATE TABLE `wp_a` (`x` int COMMENT 'see `wp_a`', CONSTRAINT `c` FOREIGN KEY (`x`) REFERENCES `wp_b` (`y`))"
-	out := RenameTables(nil, []byte(in), func(n string) string {
-		if rest, ok := strings.CutPrefix(n, "wp_"); ok {
-			return "av_" + rest
-		}
-		return n
-	})
-	require.Equal(t, "CREATE TABLE `av_a` (`x` int COMMENT 'see `wp_a`', CONSTRAINT `c` FOREIGN KEY (`x`) REFERENCES `av_b` (`y`))", string(out))
-}
-
 func FuzzScanner(f *testing.F) {
 	f.Add("DELIMITER ;;\nSELECT 1;;\nINSERT INTO t VALUES ('a\\'b');")
 	f.Fuzz(func(t *testing.T, s string) {

@@ -13,11 +13,10 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
@@ -113,7 +112,7 @@ func (t *taker) look(ctx context.Context) error {
 	}
 	t.report.Step("Look into files", expected)
 	files := make(chan filelist.Entry, 64)
-	group, ctx := errgroup.WithContext(ctx)
+	group, ctx := parallel.WithContext(ctx)
 	for range 2 * runtime.GOMAXPROCS(0) {
 		group.Go(func() error {
 			buf := make([]byte, 256<<10)
@@ -171,7 +170,7 @@ func (l *looker) worth(f filelist.Entry) int64 {
 func (l *looker) file(f filelist.Entry, buf []byte) []byte {
 	want := l.worth(f)
 	defer l.t.report.Add(progress.Amount{Files: 1, Bytes: want})
-	r, err := l.t.in.FS.Open(path.Join(l.t.in.Root, f.Path))
+	r, err := l.t.site.Open(f.Path)
 	if err != nil {
 		l.t.find(Finding{Severity: fault, What: "cannot be read", Where: f.Path, Bytes: f.Bytes, Why: err.Error() + "; it would be missing from a release", Advice: "let the service read it, or leave it out", Remedy: leave(f.Path)})
 		return buf

@@ -21,12 +21,11 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
 )
@@ -140,9 +139,14 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 		Version: in.Identity.Version, Runtime: in.Identity.Runtime,
 		WebRoot: path.Join(in.FS.Root(), in.Root), Prefix: in.Identity.Prefix, Findings: []Finding{},
 	}
-	t := &taker{in: in, s: s, kind: in.Identity.Kind, areas: map[string]*Area{}, folders: map[string]*Folder{}, report: report}
+	site, err := in.FS.Sub(in.Root)
+	if err != nil {
+		return nil, fmt.Errorf("walk the source's files: %w", err)
+	}
+	defer site.Close()
+	t := &taker{in: in, site: site, s: s, kind: in.Identity.Kind, areas: map[string]*Area{}, folders: map[string]*Folder{}, report: report}
 	report.Step("Walk the files and look at the database", progress.Amount{})
-	group, gctx := errgroup.WithContext(ctx)
+	group, gctx := parallel.WithContext(ctx)
 	group.Go(func() error { return t.walk(gctx) })
 	group.Go(func() error { return t.database(gctx) })
 	if err := group.Wait(); err != nil {
@@ -165,6 +169,7 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 // over findings.
 type taker struct {
 	in     Input
+	site   hostfs.FS // the web root
 	s      *Survey
 	kind   *kind.Kind
 	report progress.Reporter
@@ -180,7 +185,7 @@ type taker struct {
 }
 
 func (t *taker) walk(ctx context.Context) error {
-	err := t.in.FS.Walk(ctx, t.in.Root, func(e hostfs.Entry) error {
+	err := t.site.Walk(ctx, ".", func(e hostfs.Entry) error {
 		switch {
 		case e.Mode.IsDir():
 			t.s.Totals.Folders++

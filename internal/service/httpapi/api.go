@@ -28,18 +28,30 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
+	"nestseed/internal/service/sites"
+	"nestseed/internal/service/sources"
+	"nestseed/internal/service/starters"
 	"nestseed/internal/service/vault"
 )
 
 // Config is what the interface serves from.
 type Config struct {
-	Works   *runs.Works
-	Runner  *runs.Runner
-	Log     *slog.Logger
-	Console fs.FS
-	Version string
+	DB       *records.DB
+	Vault    *vault.Vault
+	Kinds    []*kind.Kind
+	Engine   *engine.Engine
+	Hosts    *hosts.Hosts
+	Sources  *sources.Sources
+	Starters *starters.Starters
+	Releases *releases.Releases
+	Sites    *sites.Sites
+	Log      *slog.Logger
+	Console  fs.FS
+	Version  string
 }
 
 type api struct {
@@ -58,8 +70,8 @@ func New(cfg Config) http.Handler {
 	router := gin.New()
 	router.UseRawPath = true // a name in a path may be an address, whose slashes are escaped
 	router.HandleMethodNotAllowed = true
-	a := &api{Config: cfg, db: cfg.Works.DB, slow: newSlowdown()}
-	a.cache.works, a.contents.works, a.surveys.db = cfg.Works, cfg.Works, cfg.Works.DB
+	a := &api{Config: cfg, db: cfg.DB, slow: newSlowdown()}
+	a.cache.releases, a.contents.releases, a.surveys.db = cfg.Releases, cfg.Releases, cfg.DB
 	router.Use(gin.CustomRecovery(a.recovered), headers, a.observe)
 	group := router.Group("/api/v1", a.authenticate)
 	described := a.describe(router, group)
@@ -199,13 +211,14 @@ var problems = []struct {
 }{
 	{records.ErrNotFound, http.StatusNotFound, "not-found"},
 	{archive.ErrNoEntry, http.StatusNotFound, "not-found"},
-	{runs.ErrDiscarded, http.StatusGone, "discarded"},
+	{releases.ErrDiscarded, http.StatusGone, "discarded"},
 	{fetch.ErrRefused, http.StatusUnprocessableEntity, "link-refused"},
 	{archive.ErrHostile, http.StatusUnprocessableEntity, "hostile"},
 	{archive.ErrDamaged, http.StatusUnprocessableEntity, "damaged"},
 	{records.ErrTaken, http.StatusConflict, "taken"},
 	{records.ErrInUse, http.StatusConflict, "in-use"},
 	{records.ErrChanged, http.StatusConflict, "changed-meanwhile"},
+	{engine.ErrBusy, http.StatusConflict, "busy"},
 	{provision.ErrPlan, http.StatusConflict, "plan-does-not-fit"},
 	{kind.ErrUnknown, http.StatusUnprocessableEntity, "unknown-kind"},
 	{hostfs.ErrUnsupported, http.StatusUnprocessableEntity, "unsupported"},

@@ -31,7 +31,7 @@ func (a *api) setSettings(ctx context.Context, name string, in wire.Settings) er
 		case v == "":
 			gone = append(gone, key)
 		case secret:
-			if err := a.Works.Vault.Put(ctx, "client", name, key, v); err != nil {
+			if err := a.Vault.Put(ctx, "client", name, key, v); err != nil {
 				return err
 			}
 			plain[key] = records.Setting{Secret: true}

@@ -82,7 +82,7 @@ func (a *api) sheet(ctx context.Context, s records.Site) (wire.Sheet, error) {
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	out := wire.Sheet{Site: s.Name, Title: site.Title, Address: s.Address, LoginAt: site.LoginAt, Login: site.Admin, Held: s.Held, Visible: s.Plan.Visible, Values: []provision.Value{}, Tasks: []wire.LaunchTask{}, MadeAt: s.MadeAt}
+	out := wire.Sheet{Site: s.Name, Title: site.Title, Address: s.Address, LoginAt: site.LoginAt, Login: site.Admin, Held: s.Held, Visible: s.Visible, Values: []provision.Value{}, Tasks: []wire.LaunchTask{}, MadeAt: s.MadeAt}
 	for _, v := range s.Plan.Values {
 		if v.Value != "" {
 			out.Values = append(out.Values, v)
@@ -101,7 +101,7 @@ func (a *api) sheet(ctx context.Context, s records.Site) (wire.Sheet, error) {
 	if len(out.Tasks) > 0 {
 		out.ToDo = append(out.ToDo, "See the list of what is still to be done before the site is complete.")
 	}
-	if !s.Plan.Visible {
+	if !s.Visible {
 		out.ToDo = append(out.ToDo, "Tell us when search engines may find the site; they are kept out until then.")
 	}
 	return out, nil
@@ -139,7 +139,7 @@ func (a *api) openHandover(ctx context.Context, in *Put[wire.OpenHandover]) (_ *
 	}
 	out := wire.HandedOver{Sheet: sheet}
 	// Reveal writes into the audit log before it tells.
-	out.Password, err = a.Works.Vault.Reveal(ctx, fmt.Sprintf("whoever opened handover %d", link.ID), "site", s.Name, "administrator")
+	out.Password, err = a.Vault.Reveal(ctx, fmt.Sprintf("whoever opened handover %d", link.ID), "site", s.Name, "administrator")
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return nil, err
 	}

@@ -99,7 +99,7 @@ func (a *api) hostOperations(h huma.API) {
 		b := in.Body
 		host, err := a.db.AddHost(ctx, records.Host{Name: b.Name, Files: b.Files, WebRoot: b.WebRoot, Address: b.Address, Database: database, Connect: b.Connect})
 		if err == nil && password != "" {
-			err = a.Works.Vault.Put(ctx, "host", b.Name, "database", password)
+			err = a.Vault.Put(ctx, "host", b.Name, "database", password)
 		}
 		if err == nil {
 			host.Runtimes = a.firstAsked(ctx, host)
@@ -127,7 +127,7 @@ func (a *api) firstAsked(ctx context.Context, host records.Host) []provision.Run
 		return nil
 	}
 	defer fsys.Close()
-	told, _ := a.Works.AskRuntimes(ctx, host, fsys)
+	told, _ := a.Hosts.AskRuntimes(ctx, host, fsys)
 	return told
 }
 
@@ -136,7 +136,7 @@ func (a *api) testHost(ctx context.Context, in *Named) (*body[wire.HostTest], er
 	if err != nil {
 		return nil, err
 	}
-	fsys, server, err := a.Works.OpenHost(ctx, host)
+	fsys, server, err := a.Hosts.Open(ctx, host)
 	if err != nil {
 		return nil, wrong(err)
 	}
@@ -157,7 +157,7 @@ func (a *api) testHost(ctx context.Context, in *Named) (*body[wire.HostTest], er
 	out.Server = v.Engine + " " + v.Number
 	out.Runtimes = []wire.Runtime{}
 	if out.Writable {
-		told, err := a.Works.AskRuntimes(ctx, host, fsys)
+		told, err := a.Hosts.AskRuntimes(ctx, host, fsys)
 		if out.Runtimes = runtimesOut(told); err != nil {
 			out.Untold = err.Error()
 		}

@@ -20,8 +20,9 @@ import (
 	"golang.org/x/exp/slog"
 
 	"nestseed/internal/core/fetch"
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
 	"nestseed/internal/wire"
 )
 
@@ -33,7 +34,7 @@ const uploadsPath = "/api/v1/uploads/"
 // uploads mounts the tus protocol (resumable uploads, version 1.0). An upload belongs to who began it: others
 // can neither go on with it nor bring it in.
 func (a *api) uploads(g *gin.RouterGroup) {
-	dir := a.Works.Uploads()
+	dir := a.Releases.Uploads()
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		a.Log.Error("folder of uploads", "error", err)
 		return
@@ -76,7 +77,7 @@ func (a *api) uploads(g *gin.RouterGroup) {
 
 // room refuses an upload that does not fit on the disk.
 func (a *api) room(bytes int64) error {
-	opts, err := a.Works.FetchOptions(context.Background())
+	opts, err := a.Releases.FetchOptions(context.Background())
 	if err != nil {
 		return err
 	}
@@ -94,7 +95,7 @@ func (a *api) upload(ctx context.Context, id string) (tus.FileInfo, error) {
 	if !uploadForm.MatchString(id) {
 		return tus.FileInfo{}, none
 	}
-	u, err := filestore.New(a.Works.Uploads()).GetUpload(ctx, id)
+	u, err := filestore.New(a.Releases.Uploads()).GetUpload(ctx, id)
 	if err != nil {
 		return tus.FileInfo{}, none
 	}
@@ -106,21 +107,21 @@ func (a *api) upload(ctx context.Context, id string) (tus.FileInfo, error) {
 }
 
 // given turns what a request names into what a run takes.
-func (a *api) given(ctx context.Context, g wire.GivenFile) (runs.Given, error) {
+func (a *api) given(ctx context.Context, g wire.GivenFile) (releases.Given, error) {
 	switch {
 	case (g.Upload == "") == (g.Link == ""):
-		return runs.Given{}, wrong(errors.New("each file is an upload or a link"))
+		return releases.Given{}, wrong(errors.New("each file is an upload or a link"))
 	case g.Link != "":
-		return runs.Given{Link: g.Link}, nil
+		return releases.Given{Link: g.Link}, nil
 	}
 	info, err := a.upload(ctx, g.Upload)
 	if err != nil {
-		return runs.Given{}, err
+		return releases.Given{}, err
 	}
 	if info.Offset != info.Size {
-		return runs.Given{}, wrong(fmt.Errorf("the upload %s has %d of %d bytes; go on with it first", info.MetaData["name"], info.Offset, info.Size))
+		return releases.Given{}, wrong(fmt.Errorf("the upload %s has %d of %d bytes; go on with it first", info.MetaData["name"], info.Offset, info.Size))
 	}
-	return runs.Given{Upload: filepath.Base(g.Upload), Name: info.MetaData["name"]}, nil
+	return releases.Given{Upload: filepath.Base(g.Upload), Name: info.MetaData["name"]}, nil
 }
 
 func (a *api) importOperations(h huma.API) {
@@ -134,7 +135,7 @@ func (a *api) importOperations(h huma.API) {
 				return nil, err
 			}
 		}
-		args := runs.ImportArgs{Starter: in.Name, List: b.List, Note: b.Note, Trust: b.Trust}
+		args := releases.ImportArgs{Starter: in.Name, List: b.List, Note: b.Note, Trust: b.Trust}
 		var names []string
 		for _, f := range b.Files {
 			g, err := a.given(ctx, f)
@@ -154,17 +155,17 @@ func (a *api) importOperations(h huma.API) {
 		if err := a.lookAtLinks(ctx, args); err != nil {
 			return nil, err
 		}
-		if err := a.Works.SealKey(&args, b.Key); err != nil {
+		if err := a.Releases.SealKey(&args, b.Key); err != nil {
 			return nil, err
 		}
 		title := "Bring in " + names[0]
 		if len(names) > 1 {
 			title += fmt.Sprintf(" and %d more", len(names)-1)
 		}
-		return a.start(ctx, records.Run{Sort: "import", Title: title, Target: runs.Target("starter", in.Name)}, args)
+		return a.start(ctx, records.Run{Sort: "import", Title: title, Target: engine.Target("starter", in.Name)}, args)
 	})
 	operation(h, "POST", "/links/check", "check-link", "Say what a link leads to, without fetching it", func(ctx context.Context, in *Put[wire.LinkCheck]) (*body[*fetch.Info], error) {
-		opts, err := a.Works.FetchOptions(ctx)
+		opts, err := a.Releases.FetchOptions(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -174,8 +175,8 @@ func (a *api) importOperations(h huma.API) {
 }
 
 // lookAtLinks checks all links before a run is started.
-func (a *api) lookAtLinks(ctx context.Context, args runs.ImportArgs) error {
-	opts, err := a.Works.FetchOptions(ctx)
+func (a *api) lookAtLinks(ctx context.Context, args releases.ImportArgs) error {
+	opts, err := a.Releases.FetchOptions(ctx)
 	if err != nil {
 		return err
 	}
@@ -194,7 +195,7 @@ func (a *api) lookAtLinks(ctx context.Context, args runs.ImportArgs) error {
 	return nil
 }
 
-func nameOf(g runs.Given) string {
+func nameOf(g releases.Given) string {
 	if g.Name != "" {
 		return g.Name
 	}

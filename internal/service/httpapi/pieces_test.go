@@ -13,7 +13,7 @@ import (
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
 	"nestseed/internal/wire"
 )
 
@@ -23,7 +23,7 @@ func TestErrorsBecomeProblemsWithAStableType(t *testing.T) {
 		status int
 	}{
 		"not-found": {records.ErrNotFound, 404}, "taken": {records.ErrTaken, 409}, "in-use": {records.ErrInUse, 409}, "plan-does-not-fit": {provision.ErrPlan, 409},
-		"discarded": {runs.ErrDiscarded, 410}, "hostile": {archive.ErrHostile, 422}, "forbidden": {errForbidden, 403}, "failed": {errors.New("disk"), 500}, "wrong": {wrong(errors.New("typo")), 422},
+		"discarded": {releases.ErrDiscarded, 410}, "hostile": {archive.ErrHostile, 422}, "forbidden": {errForbidden, 403}, "failed": {errors.New("disk"), 500}, "wrong": {wrong(errors.New("typo")), 422},
 	} {
 		err := problem(fmt.Errorf("site alder: %w", c.err))
 		var m *huma.ErrorModel

@@ -16,8 +16,9 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
 	"nestseed/internal/service/store"
 	"nestseed/internal/wire"
 )
@@ -25,7 +26,7 @@ import (
 func (a *api) releaseOut(r records.Release) wire.Release {
 	m := r.Manifest
 	title := m.Kind
-	if k, err := kind.Named(a.Works.Kinds, m.Kind); err == nil {
+	if k, err := kind.Named(a.Kinds, m.Kind); err == nil {
 		title = k.Title
 	}
 	return wire.Release{Ref: r.Ref(), Starter: r.Starter, Number: r.Number, Made: m.Made, By: m.By, Note: m.Note, Source: m.Source, KindTitle: title, Version: m.Version,
@@ -63,14 +64,14 @@ func (a *api) releaseOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "verify", Title: "Verify " + r.Ref(), Target: runs.Target("release", r.Ref())}, runs.VerifyArgs{ReleaseID: r.ID})
+		return a.start(ctx, records.Run{Sort: "verify", Title: "Verify " + r.Ref(), Target: engine.Target("release", r.Ref())}, releases.VerifyArgs{ReleaseID: r.ID})
 	})
 	operation(h, "POST", "/releases/{ref}/discard-archive", "discard-archive", "Remove a release's archive and keep its record", func(ctx context.Context, in *Referred) (*body[wire.Release], error) {
 		r, err := a.db.Release(ctx, in.Ref)
 		if err != nil {
 			return nil, err
 		}
-		freed, err := a.Works.Discard(ctx, r, "by "+who(ctx).Name)
+		freed, err := a.Releases.Discard(ctx, r, "by "+who(ctx).Name)
 		if err != nil {
 			return nil, err
 		}
@@ -90,7 +91,7 @@ func (a *api) releaseOperations(h huma.API) {
 			return nil, err
 		}
 		title := "Compare " + from.Ref() + " with its source"
-		args := runs.CompareArgs{From: from.Ref(), ToSource: in.Body.ToSource}
+		args := releases.CompareArgs{From: from.Ref(), ToSource: in.Body.ToSource}
 		if !in.Body.ToSource {
 			to, err := a.db.Release(ctx, in.Body.To)
 			if err != nil {
@@ -98,7 +99,7 @@ func (a *api) releaseOperations(h huma.API) {
 			}
 			args.To, title = to.Ref(), "Compare "+from.Ref()+" with "+to.Ref()
 		}
-		return a.start(ctx, records.Run{Sort: "compare", Title: title, Target: runs.Target("comparison", args.From+" "+args.To)}, args)
+		return a.start(ctx, records.Run{Sort: "compare", Title: title, Target: engine.Target("comparison", args.From+" "+args.To)}, args)
 	})
 	operation(h, "GET", "/comparisons/{id}", "show-comparison", "Show what a comparison found, by the number of its run", func(ctx context.Context, in *Numbered) (*body[*archive.Comparison], error) {
 		r, err := a.db.Run(ctx, in.ID)
@@ -120,7 +121,7 @@ func (a *api) releaseOperations(h huma.API) {
 			return nil, err
 		}
 		if r.Archive == "" {
-			return nil, fmt.Errorf("%w: %s", runs.ErrDiscarded, r.Ref())
+			return nil, fmt.Errorf("%w: %s", releases.ErrDiscarded, r.Ref())
 		}
 		return &body[[]wire.Volume]{volumesOf(r, in.Size)}, nil
 	})
@@ -178,9 +179,9 @@ func (a *api) contentsOf(ctx context.Context, ref string) (records.Release, *arc
 
 // contentsCache keeps the contents that were looked at last.
 type contentsCache struct {
-	works *runs.Works
-	mu    sync.Mutex
-	kept  []cachedContents
+	releases *releases.Releases
+	mu       sync.Mutex
+	kept     []cachedContents
 }
 
 type cachedContents struct {
@@ -200,7 +201,7 @@ func (c *contentsCache) get(ctx context.Context, r records.Release) (*archive.Co
 			return k.contents, nil
 		}
 	}
-	index, err := c.works.DB.Contents(ctx, r.ID)
+	index, err := c.releases.DB.Contents(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -208,7 +209,7 @@ func (c *contentsCache) get(ctx context.Context, r records.Release) (*archive.Co
 		if index, err = c.read(r); err != nil {
 			return nil, err
 		}
-		if err := c.works.DB.SetContents(ctx, r.ID, index); err != nil {
+		if err := c.releases.DB.SetContents(ctx, r.ID, index); err != nil {
 			return nil, err
 		}
 	}
@@ -220,11 +221,11 @@ func (c *contentsCache) get(ctx context.Context, r records.Release) (*archive.Co
 }
 
 func (c *contentsCache) read(r records.Release) ([]byte, error) {
-	k, err := kind.Named(c.works.Kinds, r.Manifest.Kind)
+	k, err := kind.Named(c.releases.Kinds, r.Manifest.Kind)
 	if err != nil {
 		return nil, err
 	}
-	ar, f, err := c.works.OpenArchive(r)
+	ar, f, err := c.releases.OpenArchive(r)
 	if err != nil {
 		return nil, err
 	}
@@ -234,9 +235,9 @@ func (c *contentsCache) read(r records.Release) ([]byte, error) {
 
 // archiveCache keeps the archives that were looked at last open, so that their directory is read once.
 type archiveCache struct {
-	works *runs.Works
-	mu    sync.Mutex
-	open  []cachedArchive
+	releases *releases.Releases
+	mu       sync.Mutex
+	open     []cachedArchive
 }
 
 type cachedArchive struct {
@@ -255,7 +256,7 @@ func (c *archiveCache) get(r records.Release) (*archive.Archive, error) {
 			return o.archive, nil
 		}
 	}
-	ar, f, err := c.works.OpenArchive(r)
+	ar, f, err := c.releases.OpenArchive(r)
 	if err != nil {
 		return nil, err
 	}
@@ -288,10 +289,10 @@ func (a *api) download(c *gin.Context) {
 // openStored opens a release's archive as it lies in the store, or refuses.
 func (a *api) openStored(c *gin.Context, r records.Release) (store.File, int64, bool) {
 	if r.Archive == "" {
-		refuseError(c, fmt.Errorf("%w: %s; only its record is left", runs.ErrDiscarded, r.Ref()))
+		refuseError(c, fmt.Errorf("%w: %s; only its record is left", releases.ErrDiscarded, r.Ref()))
 		return nil, 0, false
 	}
-	f, size, err := a.Works.Store.Open(r.Archive)
+	f, size, err := a.Releases.Stored.Store.Open(r.Archive)
 	if err != nil {
 		refuseError(c, err)
 		return nil, 0, false

@@ -30,7 +30,7 @@ func runOut(r records.Run) wire.Run {
 // start records a run in the name of who asks.
 func (a *api) start(ctx context.Context, r records.Run, args any) (*body[wire.Run], error) {
 	r.Who = who(ctx).Name
-	r, err := a.Runner.Start(ctx, r, args)
+	r, err := a.Engine.Start(ctx, r, args)
 	return single(r, err, runOut)
 }
 
@@ -68,7 +68,7 @@ func (a *api) runOperations(h huma.API) {
 		if r.Status != records.Waiting && r.Status != records.Working {
 			return nil, wrong(fmt.Errorf("run %d is over (%s); there is nothing to cancel", r.ID, r.Status))
 		}
-		asked := a.Runner.Cancel(ctx, in.ID)
+		asked := a.Engine.Cancel(ctx, in.ID)
 		if asked != nil && !errors.Is(asked, records.ErrNotFound) {
 			return nil, asked
 		}
@@ -83,7 +83,7 @@ func (a *api) runOperations(h huma.API) {
 
 // events writes server-sent events (WHATWG HTML, section 9.2) until send says it is over or the reader leaves.
 func (a *api) events(c *gin.Context, send func(changed int64) (over bool, err error)) {
-	changed, stop := a.Runner.Listen()
+	changed, stop := a.Engine.Listen()
 	defer stop()
 	h := c.Writer.Header()
 	h.Set("Content-Type", "text/event-stream")

@@ -9,8 +9,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -23,7 +24,7 @@ func (a *api) sideBySideOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "look", Title: "Look at " + s.Name + " beside its source", Target: runs.Target("site", s.Name)}, runs.SideBySideArgs{Site: s.Name, Pages: cmp.Or(in.Body.Pages, lookPages)})
+		return a.start(ctx, records.Run{Sort: "look", Title: "Look at " + s.Name + " beside its source", Target: engine.Target("site", s.Name)}, sites.SideBySideArgs{Site: s.Name, Pages: cmp.Or(in.Body.Pages, lookPages)})
 	})
 	operation(h, "GET", "/sites/{name}/side-by-side", "side-by-side", "What was seen of a site beside its source", func(ctx context.Context, in *Named) (*body[records.SideBySide], error) {
 		s, err := a.db.Site(ctx, in.Name)
@@ -51,7 +52,7 @@ func (a *api) picture(c *gin.Context) {
 		refuseError(c, err)
 		return
 	}
-	f, err := a.Works.Picture(s, c.Param("file"))
+	f, err := a.Sites.Picture(s, c.Param("file"))
 	if err != nil {
 		refuseError(c, err)
 		return

@@ -10,16 +10,17 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nestseed/internal/core/provision"
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
 func (a *api) siteOut(s records.Site) wire.Site {
-	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder, Database: s.Plan.Database,
-		Prefix: s.Plan.Prefix, Admin: s.Result.Admin, LoginAt: s.Address, Visible: s.Plan.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
+	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder, Database: s.Database,
+		Prefix: s.Prefix, Admin: s.Admin, LoginAt: s.Address, Visible: s.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
 		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report, Tasks: []wire.LaunchTask{},
-		Held: s.Held, Quiet: s.Result.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast, Days: s.KeepDays}, House: s.Result.House, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: runs.LoginSentence(s.Name, s.Result)}
+		Held: s.Held, Quiet: s.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast, Days: s.KeepDays}, House: s.Result.House, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: sites.LoginSentence(s.Name, s.Result)}
 	if l := s.Lead; l != nil {
 		out.Lead = &wire.Lead{Sentence: l.Sentence(), There: l.There, To: l.To, Since: l.Since, At: l.At}
 	}
@@ -29,7 +30,7 @@ func (a *api) siteOut(s records.Site) wire.Site {
 		}
 	}
 	// All kinds that come with the program say where people log in.
-	for _, k := range a.Works.Kinds {
+	for _, k := range a.Kinds {
 		out.LoginAt = s.Address + "/" + k.Login.Path
 	}
 	if s.Report != nil && s.Report.LoginAt != "" {
@@ -38,8 +39,8 @@ func (a *api) siteOut(s records.Site) wire.Site {
 	return out
 }
 
-func argsOf(in wire.NewSite) runs.ProvisionArgs {
-	return runs.ProvisionArgs{Name: in.Name, Client: in.Client, Release: in.From, Host: in.Host, Address: in.Address, Visible: in.Visible,
+func argsOf(in wire.NewSite) sites.ProvisionArgs {
+	return sites.ProvisionArgs{Name: in.Name, Client: in.Client, Release: in.From, Host: in.Host, Address: in.Address, Visible: in.Visible,
 		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses}
 }
 
@@ -47,11 +48,11 @@ func argsOf(in wire.NewSite) runs.ProvisionArgs {
 var pagesOfSites = []string{"new", "table"}
 
 // plan makes a plan and touches nothing.
-func (a *api) plan(ctx context.Context, args runs.ProvisionArgs, set map[string]string) (*wire.Plan, error) {
-	if err := a.Works.SealValues(&args, set); err != nil {
+func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string]string) (*wire.Plan, error) {
+	if err := a.Sites.SealValues(&args, set); err != nil {
 		return nil, err
 	}
-	o, err := a.Works.Request(ctx, args, "")
+	o, err := a.Sites.Request(ctx, args, "")
 	if err != nil {
 		return nil, err
 	}
@@ -73,7 +74,7 @@ func (a *api) plan(ctx context.Context, args runs.ProvisionArgs, set map[string]
 		if err != nil {
 			return nil, err
 		}
-		places, err := a.Works.Places(ctx, r, o.Archive)
+		places, err := a.Sites.Places(ctx, r, o.Archive)
 		if err != nil {
 			return nil, err
 		}
@@ -198,7 +199,7 @@ func (a *api) siteOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "check", Title: "Check " + s.Name, Target: runs.Target("site", s.Name)}, runs.CheckArgs{Site: s.Name})
+		return a.start(ctx, records.Run{Sort: "check", Title: "Check " + s.Name, Target: engine.Target("site", s.Name)}, sites.CheckArgs{Site: s.Name})
 	})
 	a.wayBackOperations(h)
 	a.handoverOperations(h)
@@ -219,7 +220,7 @@ func (a *api) provision(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.
 	return a.startProvision(ctx, args, p, in.Body.Set)
 }
 
-func (a *api) startProvision(ctx context.Context, args runs.ProvisionArgs, p *wire.Plan, set map[string]string) (*body[wire.Run], error) {
+func (a *api) startProvision(ctx context.Context, args sites.ProvisionArgs, p *wire.Plan, set map[string]string) (*body[wire.Run], error) {
 	if !p.Ready {
 		sentences := p.Problems
 		for _, v := range p.Values {
@@ -242,10 +243,10 @@ func (a *api) startProvision(ctx context.Context, args runs.ProvisionArgs, p *wi
 	case args.Replace && args.CopyID == 0:
 		title = "Replace site " + p.Name
 	}
-	if err := a.Works.SealValues(&args, set); err != nil {
+	if err := a.Sites.SealValues(&args, set); err != nil {
 		return nil, err
 	}
-	return a.start(ctx, records.Run{Sort: "provision", Title: title, Target: runs.Target("site", p.Name)}, args)
+	return a.start(ctx, records.Run{Sort: "provision", Title: title, Target: engine.Target("site", p.Name)}, args)
 }
 
 // namedEach is how many sites are named one by one before they are only counted.

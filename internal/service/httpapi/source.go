@@ -12,8 +12,10 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/survey"
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/sites"
+	"nestseed/internal/service/sources"
 	"nestseed/internal/wire"
 )
 
@@ -70,20 +72,20 @@ func (a *api) sourceOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "survey", Title: "Survey " + s.Name, Target: runs.Target("source", s.Name)}, runs.SurveyArgs{SourceID: s.ID})
+		return a.start(ctx, records.Run{Sort: "survey", Title: "Survey " + s.Name, Target: engine.Target("source", s.Name)}, sources.SurveyArgs{SourceID: s.ID})
 	})
 	operation(h, "POST", "/sources/{name}/check", "check-source", "Start checking a source as a site that people visit", func(ctx context.Context, in *Named) (*body[wire.Run], error) {
 		s, err := a.db.Source(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "check", Title: "Check source " + s.Name, Target: runs.Target("source", s.Name)}, runs.CheckArgs{Source: s.Name})
+		return a.start(ctx, records.Run{Sort: "check", Title: "Check source " + s.Name, Target: engine.Target("source", s.Name)}, sites.CheckArgs{Source: s.Name})
 	})
 	operation(h, "GET", "/kinds", "list-kinds", "List kinds", func(_ context.Context, _ *nothing) (*body[[]wire.Kind], error) {
-		return list(a.Works.Kinds, nil, kindOut)
+		return list(a.Kinds, nil, kindOut)
 	})
 	operation(h, "GET", "/kinds/{name}", "show-kind", "Show a kind with its definition", func(_ context.Context, in *Named) (*body[wire.Kind], error) {
-		k, err := kind.Named(a.Works.Kinds, in.Name)
+		k, err := kind.Named(a.Kinds, in.Name)
 		if err != nil {
 			return nil, fmt.Errorf("there is no kind %q: %w; see nestseed kind list", in.Name, records.ErrNotFound)
 		}
@@ -111,7 +113,7 @@ func (a *api) addSource(ctx context.Context, in *Put[wire.NewSource]) (*body[wir
 		}
 	}
 	if password != "" {
-		if err := a.Works.Vault.Put(ctx, "source", b.Name, "database", password); err != nil {
+		if err := a.Vault.Put(ctx, "source", b.Name, "database", password); err != nil {
 			return nil, err
 		}
 	}
@@ -130,7 +132,7 @@ func (a *api) addSource(ctx context.Context, in *Put[wire.NewSource]) (*body[wir
 
 // identified finds out what a source is.
 func (a *api) identified(ctx context.Context, host records.Host, b wire.NewSource, database string) (records.Source, error) {
-	open, err := a.Works.OpenSourceAt(ctx, host, b.Name, b.Path, database)
+	open, err := a.Sources.OpenAt(ctx, host, b.Name, b.Path, database)
 	if err != nil {
 		return records.Source{}, wrong(err)
 	}

@@ -15,8 +15,9 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/survey"
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/releases"
 	"nestseed/internal/wire"
 )
 
@@ -76,8 +77,8 @@ func (a *api) starterOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number), Target: runs.Target("starter", t.Name)},
-			runs.BuildArgs{Starter: t.Name, Note: in.Body.Note, Full: in.Body.Full})
+		return a.start(ctx, records.Run{Sort: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number), Target: engine.Target("starter", t.Name)},
+			releases.BuildArgs{Starter: t.Name, Note: in.Body.Note, Full: in.Body.Full})
 	})
 	operation(h, "POST", "/starters/{name}/packing/try", "try-packing", "Say what a packing list would take, without keeping it", func(ctx context.Context, in *struct {
 		Named
@@ -113,7 +114,7 @@ func (a *api) createStarter(ctx context.Context, in *Put[wire.NewStarter]) (*bod
 	if err != nil {
 		return nil, err
 	}
-	k, err := kind.Named(a.Works.Kinds, src.Kind)
+	k, err := kind.Named(a.Kinds, src.Kind)
 	if err != nil {
 		return nil, err
 	}
@@ -194,7 +195,7 @@ func (a *api) packing(ctx context.Context, t records.Starter) (*body[wire.Packin
 	if err != nil {
 		return nil, err
 	}
-	m, err := a.Works.Matcher(t, s.Prefix)
+	m, err := a.Starters.Matcher(t, s.Prefix)
 	if err != nil {
 		return nil, err
 	}

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/provision"
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -27,11 +27,11 @@ func (a *api) tablePlan(ctx context.Context, in wire.NewTable) (wire.TablePlan, 
 		return wire.TablePlan{}, err
 	}
 	out := wire.TablePlan{Rows: make([]wire.TableRowPlan, len(in.Rows))}
-	group, gctx := errgroup.WithContext(ctx)
+	group, gctx := parallel.WithContext(ctx)
 	group.SetLimit(plansAtOnce)
 	for i, row := range in.Rows {
 		group.Go(func() (err error) {
-			out.Rows[i], err = a.rowPlan(gctx, row, runs.ProvisionArgs{Name: row.Name, Client: row.Client, Release: r.Ref(), Host: in.Host, Address: row.Address, Visible: in.Visible, Hold: in.Hold, MailAddresses: in.MailAddresses, NewClient: true})
+			out.Rows[i], err = a.rowPlan(gctx, row, sites.ProvisionArgs{Name: row.Name, Client: row.Client, Release: r.Ref(), Host: in.Host, Address: row.Address, Visible: in.Visible, Hold: in.Hold, MailAddresses: in.MailAddresses, NewClient: true})
 			return err
 		})
 	}
@@ -51,7 +51,7 @@ func (a *api) tablePlan(ctx context.Context, in wire.NewTable) (wire.TablePlan, 
 	return out, nil
 }
 
-func (a *api) rowPlan(ctx context.Context, row wire.TableRow, args runs.ProvisionArgs) (wire.TableRowPlan, error) {
+func (a *api) rowPlan(ctx context.Context, row wire.TableRow, args sites.ProvisionArgs) (wire.TableRowPlan, error) {
 	out := wire.TableRowPlan{Site: siteOfRow(row), Client: row.Client, Problems: []string{}}
 	if s, err := a.db.Site(ctx, out.Site); err == nil {
 		out.There, out.Address = true, s.Address
@@ -95,12 +95,12 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*body
 	if _, err := a.db.Host(ctx, in.Body.Host); err != nil {
 		return nil, err
 	}
-	args := runs.TableArgs{Release: r.Ref(), Host: in.Body.Host, Visible: in.Body.Visible, Hold: in.Body.Hold, MailAddresses: in.Body.MailAddresses}
+	args := sites.TableArgs{Release: r.Ref(), Host: in.Body.Host, Visible: in.Body.Visible, Hold: in.Body.Hold, MailAddresses: in.Body.MailAddresses}
 	if err := tableProblems(in.Body.Rows); err != nil {
 		return nil, err
 	}
 	for _, row := range in.Body.Rows {
-		out := runs.TableRow{Client: row.Client, Name: row.Name, Address: row.Address}
+		out := sites.TableRow{Client: row.Client, Name: row.Name, Address: row.Address}
 		_, err := a.db.Client(ctx, row.Client)
 		switch {
 		case errors.Is(err, records.ErrNotFound):
@@ -113,8 +113,8 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*body
 		case err != nil:
 			return nil, err
 		default:
-			var given runs.ProvisionArgs
-			if err := a.Works.SealValues(&given, row.Set); err != nil {
+			var given sites.ProvisionArgs
+			if err := a.Sites.SealValues(&given, row.Set); err != nil {
 				return nil, err
 			}
 			out.Sealed = given.Sealed
@@ -122,7 +122,7 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*body
 		args.Rows = append(args.Rows, out)
 	}
 	// One table at a time: its sites are made by the workers that are left.
-	return a.start(ctx, records.Run{Sort: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()), Target: runs.Target("table", "sites")}, args)
+	return a.start(ctx, records.Run{Sort: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()), Target: engine.Target("table", "sites")}, args)
 }
 
 // tableProblems finds what is wrong with a table as a whole. Errors: provision.ErrPlan.

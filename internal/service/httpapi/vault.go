@@ -25,7 +25,7 @@ func (a *api) vaultOperations(h huma.API) {
 				return nil, err
 			}
 		}
-		secret, err := a.Works.Vault.Reveal(ctx, who(ctx).Name, in.Body.Noun, in.Body.Owner, in.Body.Name)
+		secret, err := a.Vault.Reveal(ctx, who(ctx).Name, in.Body.Noun, in.Body.Owner, in.Body.Name)
 		return &body[wire.Revealed]{wire.Revealed{Secret: secret}}, err
 	})
 	operation(h, "POST", "/vault/rotate-key", "rotate-key", "Seal every secret with a new key", func(ctx context.Context, _ *nothing) (*body[wire.Resealed], error) {
@@ -40,7 +40,7 @@ func (a *api) vaultOperations(h huma.API) {
 			return nil, err
 		}
 		// Runs that wait may have values sealed with the old key.
-		n, err := a.Works.Vault.RotateKey(ctx, c.Working > 0)
+		n, err := a.Vault.RotateKey(ctx, c.Working > 0)
 		if errors.Is(err, vault.ErrNotHere) {
 			err = wrong(err)
 		}

@@ -11,8 +11,9 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nestseed/internal/core/provision"
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/runs"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -40,7 +41,7 @@ func (a *api) wayBackOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "undo", Title: "Undo site " + p.Site, Target: runs.Target("site", p.Site)}, args)
+		return a.start(ctx, records.Run{Sort: "undo", Title: "Undo site " + p.Site, Target: engine.Target("site", p.Site)}, args)
 	})
 	a.onSite(h, "POST", "/sites/{name}/copies", "keep-copy", "Start making a safety copy of a site", "copy", "Copy site ")
 	operation(h, "POST", "/sites/{name}/copies/{id}/put-back", "put-back-copy", "Start putting a safety copy of a site back", a.putBackCopy)
@@ -62,7 +63,7 @@ func (a *api) wayBackOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		_, err = a.Works.DropCopy(ctx, s, in.ID)
+		_, err = a.Sites.DropCopy(ctx, s, in.ID)
 		return nil, err
 	})
 	operation(h, "POST", "/sites/{name}/retire", "retire-site", "Start taking a site off its host", func(ctx context.Context, in *struct {
@@ -73,7 +74,7 @@ func (a *api) wayBackOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "retire", Title: "Retire site " + s.Name, Target: runs.Target("site", s.Name)}, runs.SiteArgs{SiteID: s.ID, NoCopy: in.Body.NoCopy})
+		return a.start(ctx, records.Run{Sort: "retire", Title: "Retire site " + s.Name, Target: engine.Target("site", s.Name)}, retireArgs(s, in.Body.NoCopy))
 	})
 	type moving struct {
 		Named
@@ -93,7 +94,7 @@ func (a *api) wayBackOperations(h huma.API) {
 		case in.Body.Mark != "" && in.Body.Mark != p.Mark:
 			return nil, errStale("moving " + p.Site)
 		}
-		return a.start(ctx, records.Run{Sort: "move", Title: "Move site " + p.Site, Target: runs.Target("site", p.Site)}, args)
+		return a.start(ctx, records.Run{Sort: "move", Title: "Move site " + p.Site, Target: engine.Target("site", p.Site)}, args)
 	})
 	type refreshing struct {
 		Named
@@ -121,7 +122,7 @@ func (a *api) wayBackOperations(h huma.API) {
 		Named
 		Put[wire.Held]
 	}) (*body[wire.Held], error) {
-		preview, err := a.Works.Hold(ctx, in.Name, in.Body.Held, in.Body.Visible)
+		preview, err := a.Sites.Hold(ctx, in.Name, in.Body.Held, in.Body.Visible)
 		return &body[wire.Held]{wire.Held{Held: in.Body.Held, Preview: preview}}, err
 	})
 	operation(h, "POST", "/sites/table/plan", "plan-table", "Plan a site for each row; nothing is touched", func(ctx context.Context, in *Put[wire.NewTable]) (*body[wire.TablePlan], error) {
@@ -138,16 +139,16 @@ func (a *api) onSite(h huma.API, method, path, id, summary, sort, title string) 
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: sort, Title: title + s.Name, Target: runs.Target("site", s.Name)}, runs.SiteArgs{SiteID: s.ID, Database: s.Plan.Database, User: s.Plan.User})
+		return a.start(ctx, records.Run{Sort: sort, Title: title + s.Name, Target: engine.Target("site", s.Name)}, sites.ArgsFor(s))
 	})
 }
 
-func (a *api) undoPlan(ctx context.Context, name string) (wire.UndoPlan, runs.SiteArgs, error) {
+func (a *api) undoPlan(ctx context.Context, name string) (wire.UndoPlan, sites.SiteArgs, error) {
 	s, err := a.db.Site(ctx, name)
 	if err != nil {
-		return wire.UndoPlan{}, runs.SiteArgs{}, err
+		return wire.UndoPlan{}, sites.SiteArgs{}, err
 	}
-	args, sentences, err := a.Works.UndoPlan(ctx, s)
+	args, sentences, err := a.Sites.UndoPlan(ctx, s)
 	if err != nil {
 		return wire.UndoPlan{}, args, err
 	}
@@ -155,12 +156,12 @@ func (a *api) undoPlan(ctx context.Context, name string) (wire.UndoPlan, runs.Si
 	return wire.UndoPlan{Site: s.Name, Sentences: sentences, Mark: mark}, args, err
 }
 
-func (a *api) movePlan(ctx context.Context, name string, in wire.Move) (wire.MovePlan, runs.MoveArgs, error) {
+func (a *api) movePlan(ctx context.Context, name string, in wire.Move) (wire.MovePlan, sites.MoveArgs, error) {
 	s, err := a.db.Site(ctx, name)
 	if err != nil {
-		return wire.MovePlan{}, runs.MoveArgs{}, err
+		return wire.MovePlan{}, sites.MoveArgs{}, err
 	}
-	args, sentences, problems, err := a.Works.MovePlan(ctx, s, in.Host, in.Address, in.Visible)
+	args, sentences, problems, err := a.Sites.MovePlan(ctx, s, in.Host, in.Address, in.Visible)
 	if err != nil {
 		return wire.MovePlan{}, args, err
 	}
@@ -169,16 +170,16 @@ func (a *api) movePlan(ctx context.Context, name string, in wire.Move) (wire.Mov
 }
 
 // refreshPlan plans a site's taking newer code: of the release that is named, or of the newest of its starter.
-func (a *api) refreshPlan(ctx context.Context, name string, in wire.NewCode) (*wire.Plan, runs.ProvisionArgs, error) {
+func (a *api) refreshPlan(ctx context.Context, name string, in wire.NewCode) (*wire.Plan, sites.ProvisionArgs, error) {
 	s, err := a.db.Site(ctx, name)
 	if err != nil {
-		return nil, runs.ProvisionArgs{}, err
+		return nil, sites.ProvisionArgs{}, err
 	}
 	from := in.From
 	if from == "" {
 		from, _, _ = strings.Cut(s.Release, "@")
 	}
-	args := runs.ProvisionArgs{Name: s.Name, Client: s.Client, Release: from, Host: s.Host, Address: s.Address, Refresh: true}
+	args := sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: from, Host: s.Host, Address: s.Address, Refresh: true}
 	p, err := a.plan(ctx, args, nil)
 	return p, args, err
 }
@@ -211,11 +212,17 @@ func (a *api) putBackCopy(ctx context.Context, in *NamedCopy) (*body[wire.Run], 
 		}
 		release = r.Ref()
 	}
-	args := runs.ProvisionArgs{Name: s.Name, Client: s.Client, Release: release, Host: s.Host, Address: s.Address, Visible: s.Plan.Visible,
-		Replace: s.RetiredAt == nil, CopyID: c.ID, Hold: s.Held, Mail: !s.Result.Quiet}
+	args := sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: release, Host: s.Host, Address: s.Address, Visible: s.Visible,
+		Replace: s.RetiredAt == nil, CopyID: c.ID, Hold: s.Held, Mail: !s.Quiet}
 	p, err := a.plan(ctx, args, nil)
 	if err != nil {
 		return nil, err
 	}
 	return a.startProvision(ctx, args, p, nil)
+}
+
+func retireArgs(s records.Site, noCopy bool) sites.SiteArgs {
+	args := sites.ArgsFor(s)
+	args.NoCopy = noCopy
+	return args
 }

@@ -10,7 +10,9 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/records/recordstest"
 )
@@ -133,7 +135,7 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	var group sync.WaitGroup
 	for worker := range 8 {
 		group.Go(func() {
-			if got, err := db.StartRun(ctx, ids[0]); err == nil && got {
+			if attempt, err := db.StartRun(ctx, ids[0]); err == nil && attempt > 0 {
 				taken.Store(worker, true)
 			}
 		})
@@ -156,7 +158,7 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	require.Zero(t, r.Progress.Fraction, "it begins anew")
 	got, err := db.StartRun(ctx, ids[0])
 	require.NoError(t, err)
-	require.True(t, got)
+	require.Equal(t, 2, got)
 	require.NoError(t, db.EndRun(ctx, ids[0], records.Done, map[string]int{"files": 3}, ""))
 	r, err = db.Run(ctx, ids[0])
 	require.NoError(t, err)
@@ -164,7 +166,7 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	require.Equal(t, begun, *r.StartedAt, "since it first began")
 	got, err = db.StartRun(ctx, ids[0])
 	require.NoError(t, err)
-	require.False(t, got, "it is over")
+	require.Zero(t, got, "it is over")
 	require.NoError(t, db.PutBack(ctx, ids[0], false))
 	r, err = db.Run(ctx, ids[0])
 	require.NoError(t, err)
@@ -206,7 +208,7 @@ func TestARunThatIsCommittedIsNotCancelledAnyMore(t *testing.T) {
 		t.Helper()
 		begun, err := db.StartRun(ctx, id)
 		require.NoError(t, err)
-		require.True(t, begun)
+		require.Positive(t, begun)
 	}
 	commit := func(id int64) bool {
 		ok, err := db.CommitRun(ctx, id)
@@ -225,9 +227,9 @@ func TestARunThatIsCommittedIsNotCancelledAnyMore(t *testing.T) {
 	require.ErrorIs(t, db.AskCancel(ctx, first), records.ErrNotFound)
 	require.NoError(t, db.PutBack(ctx, first, true))
 	require.ErrorIs(t, db.AskCancel(ctx, first), records.ErrNotFound, "it waits, and must be ended all the same")
-	require.False(t, taken(second))
+	require.True(t, taken(second), "what it has begun is ended first")
 	begin(first)
-	require.NoError(t, db.Hinder(ctx, first, "the server does not answer"))
+	require.NoError(t, db.FailCleanup(ctx, first, "the server does not answer"))
 	r, err := db.Run(ctx, first)
 	require.NoError(t, err)
 	require.Equal(t, []any{records.Working, "the server does not answer", false}, []any{r.Status, r.Error, r.Committed})
@@ -314,20 +316,46 @@ func TestWhatIsNeededIsNotRemovedAndTheSentenceSaysByWhat(t *testing.T) {
 	require.ErrorIs(t, err, records.ErrNotFound)
 }
 
-func TestTheStoreIsToldWhichArchivesHaveARecord(t *testing.T) {
+func TestOnlyWhatTheServiceHasWrittenAndNothingNamesIsAStray(t *testing.T) {
 	w := newWorld(t)
+	run := w.run(t)
+	for _, name := range []string{"1.zip", "2.zip", "copy-1.zip", "lost.zip"} {
+		require.NoError(t, w.AddStored(w.ctx, name, run))
+		require.NoError(t, w.AddStored(w.ctx, name, run), "twice is no error")
+	}
 	require.NoError(t, w.AddSiteCopy(w.ctx, records.SiteCopy{SiteID: w.site.ID, Why: records.CopyAsked, Archive: "copy-1.zip", RunID: w.site.RunID, Plan: w.site.Plan, Result: w.site.Result, ReleaseID: &w.releases[0].ID}))
-	known, err := w.Archives(w.ctx)
+	strays := func() (names []string) {
+		t.Helper()
+		all, err := w.Strays(w.ctx)
+		require.NoError(t, err)
+		for _, s := range all {
+			names = append(names, s.Name)
+		}
+		return names
+	}
+	idle := func() bool {
+		is, err := w.Idle(w.ctx, run)
+		require.NoError(t, err)
+		return is
+	}
+	require.Equal(t, []string{"lost.zip"}, strays())
+	require.True(t, idle())
+	_, err := w.StartRun(w.ctx, run)
 	require.NoError(t, err)
-	require.Equal(t, map[string]bool{"1.zip": true, "2.zip": true, "copy-1.zip": true}, known)
+	require.Empty(t, strays(), "its run still works")
+	require.False(t, idle())
+	require.NoError(t, w.EndRun(w.ctx, run, records.Failed, nil, "x"))
 	_, err = w.Discard(w.ctx, w.releases[1].ID, "by ines")
 	require.NoError(t, err)
 	copies, err := w.SiteCopies(w.ctx, w.site.ID)
 	require.NoError(t, err)
 	require.NoError(t, w.RemoveSiteCopy(w.ctx, copies[0].ID))
-	known, err = w.Archives(w.ctx)
+	require.Equal(t, []string{"2.zip", "copy-1.zip", "lost.zip"}, strays())
+	require.NoError(t, w.RemoveStored(w.ctx, "lost.zip"))
+	require.Equal(t, []string{"2.zip", "copy-1.zip"}, strays())
+	none, err := w.Idle(w.ctx, 999_999)
 	require.NoError(t, err)
-	require.Equal(t, map[string]bool{"1.zip": true}, known, "the store sweeps away what is not named")
+	require.False(t, none, "a draft of a run that nobody knows is somebody else's")
 
 	require.NoError(t, w.SetVerified(w.ctx, w.releases[0].ID, 2))
 	r, err := w.ReleaseByID(w.ctx, w.releases[0].ID)
@@ -352,4 +380,41 @@ func TestTheStoreIsToldWhichArchivesHaveARecord(t *testing.T) {
 	list, err = w.Releases(w.ctx, "another")
 	require.NoError(t, err)
 	require.Empty(t, list)
+}
+
+// Two attempts at a run: what the one writes that was overtaken is refused, wherever it writes.
+func TestAnAttemptThatWasOvertakenWritesNothing(t *testing.T) {
+	w := newWorld(t)
+	id := w.run(t)
+	first, err := w.StartRun(w.ctx, id)
+	require.NoError(t, err)
+	old := records.WithAttempt(w.ctx, id, first)
+	require.NoError(t, w.SetProgress(old, id, records.Progress{Step: "Walk"}))
+	second, err := w.TakeOver(w.ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, first+1, second)
+	site := w.site
+	site.RunID = id
+	for what, err := range map[string]error{
+		"progress": w.SetProgress(old, id, records.Progress{}),
+		"end":      w.EndRun(old, id, records.Done, nil, ""),
+		"put back": w.PutBack(old, id, false),
+		"cleanup":  w.FailCleanup(old, id, "x"),
+		"journal":  w.AddMade(old, id, provision.Made{Sort: "database", Name: "x"}),
+		"site":     w.AddSite(old, site, nil),
+		"replace":  w.ReplaceSite(old, w.site, site, "x", 1, nil),
+		"move":     w.MoveSite(old, w.site, site, "x"),
+		"retire":   w.RetireSite(old, w.site.ID),
+		"forget":   w.ForgetSite(old, w.site.ID),
+		"user":     w.SetSiteUser(old, w.site.ID, "x"),
+		"copy":     w.AddSiteCopy(old, records.SiteCopy{SiteID: w.site.ID, Why: records.CopyAsked, Archive: "x", RunID: id}),
+		"release":  w.AddRelease(old, records.Release{StarterID: w.releases[0].StarterID, Number: 9, Archive: "9.zip", Manifest: &archive.Manifest{}}, nil),
+	} {
+		require.ErrorIs(t, err, records.ErrOvertaken, what)
+	}
+	_, err = w.CommitRun(old, id)
+	require.ErrorIs(t, err, records.ErrOvertaken)
+	fresh := records.WithAttempt(w.ctx, id, second)
+	require.NoError(t, w.AddMade(fresh, id, provision.Made{Sort: "database", Name: "x"}))
+	require.NoError(t, w.EndRun(fresh, id, records.Done, nil, ""))
 }

@@ -114,7 +114,7 @@ func one[T any](ctx context.Context, db *DB, noun, name, query string, args ...a
 	}
 	v, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
 	if errors.Is(err, pgx.ErrNoRows) {
-		err = fmt.Errorf("there is no %s %q: %w; see nestseed %s list", noun, name, ErrNotFound, noun)
+		err = notFound(noun, name)
 	}
 	return v, explain(noun, name, err)
 }
@@ -123,9 +123,13 @@ func one[T any](ctx context.Context, db *DB, noun, name, query string, args ...a
 func (db *DB) exec(ctx context.Context, noun, name, query string, args ...any) error {
 	tag, err := db.Pool.Exec(ctx, query, args...)
 	if err == nil && tag.RowsAffected() == 0 {
-		return fmt.Errorf("there is no %s %q: %w; see nestseed %s list", noun, name, ErrNotFound, noun)
+		return notFound(noun, name)
 	}
 	return explain(noun, name, err)
+}
+
+func notFound(noun, name string) error {
+	return fmt.Errorf("there is no %s %q: %w; see nestseed %s list", noun, name, ErrNotFound, noun)
 }
 
 // explain makes sentences of what the constraints of tables refuse.

@@ -86,7 +86,7 @@ func (db *DB) NextNumber(ctx context.Context, starterID int64) (n int, err error
 
 // AddRelease keeps a release whose archive is in the store; contents is its index.
 func (db *DB) AddRelease(ctx context.Context, r Release, contents []byte) error {
-	return db.exec(ctx, "release", fmt.Sprintf("%s@%d", r.Starter, r.Number), `INSERT INTO releases (starter_id, number, archive, archive_bytes, sums_sha256, manifest, run_id, source_id, secrets_sealed, imported_from, contents)
+	return db.fenced(ctx, "release", fmt.Sprintf("%s@%d", r.Starter, r.Number), `INSERT INTO releases (starter_id, number, archive, archive_bytes, sums_sha256, manifest, run_id, source_id, secrets_sealed, imported_from, contents)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, r.StarterID, r.Number, r.Archive, r.ArchiveBytes, r.SumsSha256, r.Manifest, r.RunID, r.SourceID, r.SecretsSealed, r.ImportedFrom, contents)
 }
 
@@ -119,15 +119,4 @@ func (db *DB) Discard(ctx context.Context, id int64, why string) (archive string
 // SetVerified notes that a release was verified, and how many faults there were.
 func (db *DB) SetVerified(ctx context.Context, id int64, faults int) error {
 	return db.exec(ctx, "release", "", "UPDATE releases SET verified_at = now(), faults = $2 WHERE id = $1", id, faults)
-}
-
-// Archives returns the names of all archives that releases have.
-func (db *DB) Archives(ctx context.Context) (map[string]bool, error) {
-	type row struct{ Archive string }
-	rows, err := many[row](ctx, db, "SELECT archive FROM releases WHERE archive <> '' UNION ALL SELECT archive FROM site_copies WHERE archive <> ''")
-	names := map[string]bool{}
-	for _, r := range rows {
-		names[r.Archive] = true
-	}
-	return names, err
 }

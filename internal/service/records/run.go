@@ -3,10 +3,12 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
@@ -14,21 +16,24 @@ import (
 
 // Run is background work.
 type Run struct {
-	ID          int64
-	Sort        string
-	Title       string
-	Target      string
-	Status      string
-	Who         string
-	Args        json.RawMessage
-	Progress    Progress
-	Result      json.RawMessage
-	Error       string
-	CancelAsked bool
-	Committed   bool // it is past the point where it can be cancelled
-	CreatedAt   time.Time
-	StartedAt   *time.Time
-	EndedAt     *time.Time
+	ID            int64
+	Sort          string
+	Title         string
+	Target        string
+	Status        string
+	Who           string
+	Args          json.RawMessage
+	Progress      Progress
+	Result        json.RawMessage
+	Error         string
+	CancelAsked   bool
+	Committed     bool // it is past the point where it can be cancelled
+	Attempt       int  // how often it has begun
+	Interruptions int
+	BeatAt        *time.Time // when its work was last known to go on
+	CreatedAt     time.Time
+	StartedAt     *time.Time
+	EndedAt       *time.Time
 }
 
 // Progress is how far a run is.
@@ -58,7 +63,7 @@ const (
 	Cancelled = "cancelled"
 )
 
-const runColumns = "id, sort, title, target, status, who, args, progress, result, error, cancel_asked, committed, created_at, started_at, ended_at"
+const runColumns = "id, sort, title, target, status, who, args, progress, result, error, cancel_asked, committed, attempt, interruptions, beat_at, created_at, started_at, ended_at"
 
 // Runs lists runs, newest first, before a run's number unless that is 0.
 func (db *DB) Runs(ctx context.Context, before int64, limit int) ([]Run, error) {
@@ -83,42 +88,94 @@ func (db *DB) AddRun(ctx context.Context, tx pgx.Tx, r Run) (id int64, err error
 	return id, err
 }
 
-// StartRun takes a waiting run; false when somebody else has it or it is over.
-func (db *DB) StartRun(ctx context.Context, id int64) (bool, error) {
-	tag, err := db.Pool.Exec(ctx, "UPDATE runs SET status = 'working', started_at = COALESCE(started_at, now()) WHERE id = $1 AND status = 'waiting'", id)
-	return tag.RowsAffected() == 1, err
+// StartRun takes a waiting run and returns the number of the attempt that begins; 0 when somebody else has it or it is over.
+func (db *DB) StartRun(ctx context.Context, id int64) (attempt int, err error) {
+	err = db.Pool.QueryRow(ctx, `UPDATE runs SET status = 'working', attempt = attempt + 1, beat_at = now(), started_at = COALESCE(started_at, now())
+		WHERE id = $1 AND status = 'waiting' RETURNING attempt`, id).Scan(&attempt)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, nil
+	}
+	return attempt, err
+}
+
+// TakeOver begins another attempt at a working run, for recovering it: what the one before still writes is refused.
+func (db *DB) TakeOver(ctx context.Context, id int64) (attempt int, err error) {
+	err = db.Pool.QueryRow(ctx, "UPDATE runs SET attempt = attempt + 1, beat_at = now() WHERE id = $1 RETURNING attempt", id).Scan(&attempt)
+	return attempt, err
+}
+
+// Beat notes on a connection that a run's work goes on. Errors: ErrOvertaken.
+func (db *DB) Beat(ctx context.Context, conn *pgxpool.Conn) error {
+	a := attemptOf(ctx)
+	tag, err := conn.Exec(ctx, "UPDATE runs SET beat_at = now() WHERE id = $1 AND attempt = $2 AND status = 'working'", a.run, a.number)
+	if err == nil && tag.RowsAffected() == 0 {
+		err = ErrOvertaken
+	}
+	return err
 }
 
 // PutBack makes a working run wait again; committed says whether it is still one that nobody can cancel.
 func (db *DB) PutBack(ctx context.Context, id int64, committed bool) error {
-	_, err := db.Pool.Exec(ctx, "UPDATE runs SET status = 'waiting', progress = '{}', error = '', committed = $2 WHERE id = $1 AND status = 'working'", id, committed)
+	return db.onRun(ctx, id, "status = 'waiting', progress = '{}', error = '', committed = $3", "AND status = 'working'", committed)
+}
+
+// Interrupted puts a run back that was interrupted, and counts how often that was.
+func (db *DB) Interrupted(ctx context.Context, id int64, committed bool) error {
+	return db.onRun(ctx, id, "status = 'waiting', progress = '{}', error = '', committed = $3, interruptions = interruptions + 1", "AND status = 'working'", committed)
+}
+
+// onRun changes a run, unless the context is of an attempt that was overtaken, and tells listeners. Errors: ErrOvertaken.
+func (db *DB) onRun(ctx context.Context, id int64, set, where string, args ...any) error {
+	a := attemptOf(ctx)
+	number := 0
+	if a.run == id {
+		number = a.number
+	}
+	tag, err := db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET "+set+" WHERE id = $1 AND ($2 = 0 OR attempt = $2) "+where+" RETURNING id) SELECT pg_notify('run', id::text) FROM u",
+		append([]any{id, number}, args...)...)
+	if err == nil && tag.RowsAffected() == 0 && number != 0 {
+		err = ErrOvertaken
+	}
 	return err
+}
+
+// UnqueuedRuns returns the runs that wait and that no job in the queue is for, as when the records went away while a worker
+// looked at them.
+func (db *DB) UnqueuedRuns(ctx context.Context) ([]int64, error) {
+	rows, err := db.Pool.Query(ctx, `SELECT r.id FROM runs r WHERE r.status = 'waiting' AND r.created_at < now() - interval '2 seconds' AND NOT EXISTS (
+		SELECT FROM river_job j WHERE j.kind = 'run' AND j.state IN ('available', 'scheduled', 'retryable', 'pending') AND (j.args->>'run_id')::bigint = r.id) ORDER BY r.id`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
 }
 
 // CommitRun notes that a run is ended from here on, and not taken back any more: AskCancel refuses it. It is false when
-// somebody has asked for its end before.
+// somebody has asked for its end before. Errors: ErrOvertaken.
 func (db *DB) CommitRun(ctx context.Context, id int64) (bool, error) {
-	tag, err := db.Pool.Exec(ctx, "UPDATE runs SET committed = true WHERE id = $1 AND NOT cancel_asked", id)
-	return tag.RowsAffected() == 1, err
+	if err := db.onRun(ctx, id, "committed = committed OR NOT cancel_asked", ""); err != nil {
+		return false, err
+	}
+	run, err := db.Run(ctx, id)
+	return run.Committed, err
 }
 
-// Hinder notes what keeps a working run from being taken back, and tells listeners. To cancel it from then on is to leave
+// FailCleanup notes why what a working run had made cannot be taken back. To cancel it from then on is to leave
 // what it has made, so somebody has to ask for that anew.
-func (db *DB) Hinder(ctx context.Context, id int64, sentence string) error {
-	_, err := db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET error = $2, committed = false, cancel_asked = false WHERE id = $1) SELECT pg_notify('run', $1::text)", id, sentence)
-	return err
+func (db *DB) FailCleanup(ctx context.Context, id int64, sentence string) error {
+	return db.onRun(ctx, id, "error = $3, committed = false, cancel_asked = false", "", sentence)
 }
 
-// TargetTaken reports whether another run works on a target, or has died at it and was not recovered yet.
+// TargetTaken reports whether another run works on a target, has died at it and was not recovered yet, or has begun what it
+// must end.
 func (db *DB) TargetTaken(ctx context.Context, target string, id int64) (taken bool, err error) {
-	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE target = $1 AND id <> $2 AND status = 'working')", target, id).Scan(&taken)
+	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE target = $1 AND id <> $2 AND (status = 'working' OR status = 'waiting' AND committed))", target, id).Scan(&taken)
 	return taken, err
 }
 
 // SetProgress keeps how far a run is and tells listeners.
 func (db *DB) SetProgress(ctx context.Context, id int64, p Progress) error {
-	_, err := db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET progress = $2 WHERE id = $1) SELECT pg_notify('run', $1::text)", id, p)
-	return err
+	return db.onRun(ctx, id, "progress = $3", "", p)
 }
 
 // EndRun keeps how a run ended and tells listeners.
@@ -127,8 +184,7 @@ func (db *DB) EndRun(ctx context.Context, id int64, status string, result any, s
 	if err != nil {
 		return fmt.Errorf("result of run %d: %w", id, err)
 	}
-	_, err = db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET status = $2, result = NULLIF($3::jsonb, 'null'), error = $4, ended_at = now() WHERE id = $1) SELECT pg_notify('run', $1::text)", id, status, json.RawMessage(text), sentence)
-	return err
+	return db.onRun(ctx, id, "status = $3, result = NULLIF($4::jsonb, 'null'), error = $5, ended_at = now()", "", status, json.RawMessage(text), sentence)
 }
 
 // AskCancel ends a waiting run at once, and asks a working one to end. Errors: ErrNotFound, also of a run that is over or
@@ -160,8 +216,13 @@ func (db *DB) Log(ctx context.Context, id, after int64, limit int) ([]LogLine, e
 
 // AddMade writes to a run's journal; when it returns, the entry survives a crash.
 func (db *DB) AddMade(ctx context.Context, id int64, m provision.Made) error {
-	_, err := db.Pool.Exec(ctx, "INSERT INTO run_journal (run_id, made) VALUES ($1, $2)", id, m)
-	return err
+	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+		if err := fence(ctx, tx); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "INSERT INTO run_journal (run_id, made) VALUES ($1, $2)", id, m)
+		return err
+	})
 }
 
 // RemoveMade takes an entry out of a run's journal.

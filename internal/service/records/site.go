@@ -10,8 +10,31 @@ import (
 	"nestseed/internal/core/provision"
 )
 
+// Standing is what a site is on its host and to the world. These are facts of the records: no plan, and nothing that stands
+// in a site's own folder, is asked for them.
+type Standing struct {
+	Database string
+	DBUser   string
+	Prefix   string // of its tables
+	Admin    string // name of its administrator
+	Visible  bool   // to search engines
+	Quiet    bool   // its mail is kept from going out
+}
+
+// StandingOf returns what a site is that was just made.
+func StandingOf(p *provision.Plan, r *provision.Result) Standing {
+	return Standing{Database: p.Database, DBUser: p.User, Prefix: p.Prefix, Admin: r.Admin, Visible: p.Visible, Quiet: r.Quiet}
+}
+
+const standingColumns = "database, db_user, prefix, admin, visible, quiet"
+
+func (s Standing) values() []any {
+	return []any{s.Database, s.DBUser, s.Prefix, s.Admin, s.Visible, s.Quiet}
+}
+
 // Site is something that was provisioned.
 type Site struct {
+	Standing
 	ID        int64
 	Name      string
 	ClientID  int64
@@ -36,7 +59,7 @@ type Site struct {
 }
 
 const siteQuery = `SELECT s.id, s.name, s.client_id, c.name AS client, s.host_id, h.name AS host, s.release_id, t.name || '@' || r.number AS release, s.run_id,
-	s.address, s.folder, s.plan, s.result, s.report, s.made_at, s.held, s.retired_at, s.keep_last, s.keep_days, s.lead,
+	s.address, s.folder, s.database, s.db_user, s.prefix, s.admin, s.visible, s.quiet, s.plan, s.result, s.report, s.made_at, s.held, s.retired_at, s.keep_last, s.keep_days, s.lead,
 	(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind
 	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id JOIN starters t ON t.id = r.starter_id `
 
@@ -69,8 +92,9 @@ func (db *DB) SiteByID(ctx context.Context, id int64) (Site, error) {
 func (db *DB) AddSite(ctx context.Context, s Site, tasks []LaunchTask) error {
 	return db.keep(ctx, s.Name, s.RunID, func(tx pgx.Tx) error {
 		var id int64
-		err := tx.QueryRow(ctx, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result, held) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`,
-			s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result, s.Held).Scan(&id)
+		err := tx.QueryRow(ctx, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result, held, `+standingColumns+`)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
+			append([]any{s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result, s.Held}, s.values()...)...).Scan(&id)
 		if err != nil {
 			return err
 		}
@@ -81,6 +105,9 @@ func (db *DB) AddSite(ctx context.Context, s Site, tasks []LaunchTask) error {
 // keep records what a run has made of a site and, in the same moment, that it is not taken back any more.
 func (db *DB) keep(ctx context.Context, site string, runID int64, record func(pgx.Tx) error) error {
 	return explain("site", site, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+		if err := fence(ctx, tx); err != nil {
+			return err
+		}
 		if err := record(tx); err != nil {
 			return err
 		}

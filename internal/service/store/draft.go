@@ -206,7 +206,7 @@ func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
 		return 0, err
 	}
 	if plain {
-		if err := os.Rename(d.path(ownName), d.store.path(name)); err != nil {
+		if err := d.store.enter(d.path(ownName), name, name); err != nil {
 			return 0, err
 		}
 		return sizeBytes, errors.Join(os.RemoveAll(d.dir), syncFolder(d.store.dir))
@@ -217,10 +217,29 @@ func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
 	if err := syncFolder(d.dir); err != nil {
 		return 0, err
 	}
-	if err := os.Rename(d.dir, d.store.path(name)+sharedSuffix); err != nil {
+	if err := d.store.enter(d.dir, name, name+sharedSuffix); err != nil {
 		return 0, err
 	}
 	return sizeBytes, syncFolder(d.store.dir)
+}
+
+// enter gives a file or folder its name in the store, unless something has it: nothing there is ever replaced. Errors:
+// ErrTaken.
+func (s *Store) enter(from, name, as string) error {
+	if _, err := os.Lstat(s.path(name)); err == nil {
+		return fmt.Errorf("archive %s: %w", name, ErrTaken)
+	}
+	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, s.path(as), unix.RENAME_NOREPLACE)
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) {
+		err = os.Rename(from, s.path(as)) // the file system cannot do both at once; the name is one that nobody else has
+	}
+	if errors.Is(err, unix.EEXIST) {
+		return fmt.Errorf("archive %s: %w", name, ErrTaken)
+	}
+	if err != nil {
+		return fmt.Errorf("keep archive %s: %w", name, err)
+	}
+	return nil
 }
 
 // part takes leave of files of which too little is in use: the bytes become the archive's own.

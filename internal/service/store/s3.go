@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"strings"
 	"time"
@@ -47,7 +48,14 @@ func openBucket(ctx context.Context, address string) (*bucket, error) {
 
 // put copies a file into the bucket. An object is there whole or not at all.
 func (b *bucket) put(file, name string) error {
-	_, err := b.client.FPutObject(context.Background(), b.name, name, file, minio.PutObjectOptions{ContentType: "application/zip"})
+	_, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
+	if err == nil {
+		return fmt.Errorf("archive %s: %w", name, ErrTaken)
+	}
+	if minio.ToErrorResponse(err).StatusCode != http.StatusNotFound {
+		return fmt.Errorf("copy the archive into the store: %w", err)
+	}
+	_, err = b.client.FPutObject(context.Background(), b.name, name, file, minio.PutObjectOptions{ContentType: "application/zip"})
 	if err != nil {
 		return fmt.Errorf("copy the archive into the store: %w", err)
 	}
@@ -87,23 +95,11 @@ func (object) Close() error { return nil }
 
 func (b *bucket) remove(name string) (freed int64, err error) {
 	info, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
+	if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
+		return 0, fmt.Errorf("archive %s %w", name, ErrNotFound)
+	}
 	if err != nil {
 		return 0, fmt.Errorf("remove archive %s: %w", name, err)
 	}
 	return info.Size, b.client.RemoveObject(context.Background(), b.name, name, minio.RemoveObjectOptions{})
-}
-
-// sweep removes archives that no record names.
-func (b *bucket) sweep(known map[string]bool) error {
-	for o := range b.client.ListObjects(context.Background(), b.name, minio.ListObjectsOptions{}) {
-		if o.Err != nil {
-			return o.Err
-		}
-		if strings.HasSuffix(o.Key, ".zip") && !known[o.Key] {
-			if _, err := b.remove(o.Key); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }

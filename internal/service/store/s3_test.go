@@ -87,14 +87,18 @@ func TestArchivesLiveInABucketAndAreReadByRanges(t *testing.T) {
 	_, err = f.ReadAt(p, size-50)
 	require.ErrorIs(t, err, io.EOF)
 
-	require.NoError(t, os.WriteFile(filepath.Join(drafts, ".scratch-9"), nil, 0o600))
-	require.NoError(t, s.Sweep(func(int64) bool { return false }, map[string]bool{"music-base-1.zip": true}))
-	require.Empty(t, names(t, drafts))
-	_, _, err = s.Open("music-base-1.zip")
+	again, err := s.Create(2)
 	require.NoError(t, err)
-	require.NoError(t, s.Sweep(func(int64) bool { return false }, map[string]bool{}))
-	_, _, err = s.Open("music-base-1.zip")
-	require.Error(t, err, "an archive that no record names is swept away")
+	defer again.Drop()
+	_, err = again.WriteAt([]byte("another"), 0)
+	require.NoError(t, err)
+	_, err = again.Keep("music-base-1.zip")
+	require.ErrorIs(t, err, ErrTaken, "nothing in a store is replaced")
+	freed, err := s.Remove("music-base-1.zip")
+	require.NoError(t, err)
+	require.Equal(t, int64(len(whole)), freed)
+	_, err = s.Remove("music-base-1.zip")
+	require.ErrorIs(t, err, ErrNotFound)
 }
 
 func openBucketForTest(address string) (*minio.Client, error) {

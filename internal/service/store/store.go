@@ -32,6 +32,12 @@ type File interface {
 	io.Closer
 }
 
+// Errors that callers decide on.
+var (
+	ErrNotFound = errors.New("is not in the store")
+	ErrTaken    = errors.New("there is something of that name in the store already")
+)
+
 const scratchPrefix = ".scratch-"
 
 // Open opens the store at a place: a folder, which is made, or s3://HOST[:PORT]/BUCKET (see openBucket), for
@@ -73,6 +79,9 @@ func (s *Store) Open(name string) (File, int64, error) {
 	f, err := os.Open(s.path(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		p, err := openShared(s.path(name) + sharedSuffix)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, 0, fmt.Errorf("archive %s %w", name, ErrNotFound)
+		}
 		if err != nil {
 			return nil, 0, fmt.Errorf("open archive %s: %w", name, err)
 		}
@@ -103,6 +112,9 @@ func (s *Store) Remove(name string) (freed int64, err error) {
 	}
 	dir := s.path(name) + sharedSuffix
 	files, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, fmt.Errorf("archive %s %w", name, ErrNotFound)
+	}
 	if err != nil {
 		return 0, err
 	}
@@ -115,7 +127,7 @@ func (s *Store) Remove(name string) (freed int64, err error) {
 		freed += n
 	}
 	// Without its list it is none any more, should the rest be interrupted.
-	if err := os.Remove(filepath.Join(dir, listName)); err != nil {
+	if err := os.Remove(filepath.Join(dir, listName)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return 0, err
 	}
 	return freed, os.RemoveAll(dir)
@@ -133,26 +145,21 @@ func onlyHere(name string) (int64, error) {
 	return info.Size(), nil
 }
 
-// Sweep removes drafts of runs that no longer work, and archives that no record names.
-func (s *Store) Sweep(works func(runID int64) bool, known map[string]bool) error {
-	if s.bucket != nil {
-		if err := s.bucket.sweep(known); err != nil {
-			return fmt.Errorf("look through the store: %w", err)
-		}
-	}
+// Drafts returns the numbers of the runs whose drafts are in the scratch folder.
+func (s *Store) Drafts() (runs []int64, err error) {
 	entries, err := os.ReadDir(s.dir)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, e := range entries {
-		id, draft := strings.CutPrefix(e.Name(), scratchPrefix)
-		run, _ := strconv.ParseInt(id, 10, 64)
-		name := strings.TrimSuffix(e.Name(), sharedSuffix)
-		if draft && !works(run) || s.bucket == nil && !draft && strings.HasSuffix(name, ".zip") && !known[name] {
-			if err := os.RemoveAll(s.path(e.Name())); err != nil {
-				return err
+		if id, draft := strings.CutPrefix(e.Name(), scratchPrefix); draft {
+			if run, err := strconv.ParseInt(id, 10, 64); err == nil {
+				runs = append(runs, run)
 			}
 		}
 	}
-	return nil
+	return runs, nil
 }
+
+// DropDraft removes the draft of a run.
+func (s *Store) DropDraft(runID int64) error { return os.RemoveAll(s.scratch(runID)) }

@@ -43,17 +43,26 @@ func TestAnArchiveIsInTheStoreOnlyWhenItIsWhole(t *testing.T) {
 	require.Error(t, err)
 }
 
-func TestWhatKilledBuildsLeaveIsSweptAway(t *testing.T) {
+func TestDraftsAreKnownByTheirRunAndNothingIsReplaced(t *testing.T) {
 	dir := t.TempDir()
 	s, err := Open(t.Context(), dir, "")
 	require.NoError(t, err)
-	for _, n := range []string{".scratch-1", ".scratch-2", "known.zip", "orphan.zip", "somebody-elses.txt"} {
+	for _, n := range []string{".scratch-1", ".scratch-2", ".scratch-x", "orphan.zip", "somebody-elses.txt"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, n), nil, 0o600))
 	}
-	require.NoError(t, s.Sweep(func(id int64) bool { return id == 2 }, map[string]bool{"known.zip": true}))
-	require.Equal(t, []string{".scratch-2", "known.zip", "somebody-elses.txt"}, names(t, dir))
+	drafts, err := s.Drafts()
+	require.NoError(t, err)
+	require.Equal(t, []int64{1, 2}, drafts)
+	require.NoError(t, s.DropDraft(1))
+	require.Equal(t, []string{".scratch-2", ".scratch-x", "orphan.zip", "somebody-elses.txt"}, names(t, dir))
 	d, err := s.Create(3)
 	require.NoError(t, err)
+	_, err = d.WriteAt([]byte("x"), 0)
+	require.NoError(t, err)
+	_, err = d.Keep("orphan.zip")
+	require.ErrorIs(t, err, ErrTaken)
 	d.Drop()
 	require.NotContains(t, names(t, dir), ".scratch-3")
+	_, err = s.Remove("nowhere.zip")
+	require.ErrorIs(t, err, ErrNotFound)
 }

@@ -1,0 +1,90 @@
+package sitedb
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"nestseed/internal/core/sqltext"
+)
+
+func (d *mysqlDB) change(ctx context.Context, statement string, args ...any) (lastID, rows int64, err error) {
+	res, err := d.pool.ExecContext(ctx, statement, args...)
+	if err != nil {
+		return 0, 0, d.server.explain("change database "+d.name, err)
+	}
+	lastID, _ = res.LastInsertId()
+	rows, _ = res.RowsAffected()
+	return lastID, rows, nil
+}
+
+// SetValue implements DB.
+func (d *mysqlDB) SetValue(ctx context.Context, table, keyColumn, key, valueColumn, value string) error {
+	_, found, err := d.Lookup(ctx, table, keyColumn, key, valueColumn)
+	if err != nil {
+		return err
+	}
+	stmt := "UPDATE %s SET %s = ? WHERE %s = ?"
+	if !found {
+		stmt = "INSERT INTO %s (%s, %s) VALUES (?, ?)"
+	}
+	_, _, err = d.change(ctx, fmt.Sprintf(stmt, sqltext.Quote(table), sqltext.Quote(valueColumn), sqltext.Quote(keyColumn)), value, key)
+	return err
+}
+
+// Insert implements DB.
+func (d *mysqlDB) Insert(ctx context.Context, table string, values map[string]string) (int64, error) {
+	var columns []string
+	var args []any
+	for column := range values {
+		columns = append(columns, column)
+	}
+	slices.Sort(columns)
+	for _, column := range columns {
+		args = append(args, values[column])
+	}
+	marks := strings.TrimSuffix(strings.Repeat("?,", len(columns)), ",")
+	id, _, err := d.change(ctx, fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", sqltext.Quote(table), quoteAll(columns), marks), args...)
+	return id, err
+}
+
+// SetColumn implements DB. Most rows may have the value already: an index on the column tells, and no row is looked at.
+func (d *mysqlDB) SetColumn(ctx context.Context, table, column, value string) error {
+	_, _, err := d.change(ctx, fmt.Sprintf("UPDATE %s SET %[2]s = ? WHERE %[2]s <> ? OR %[2]s IS NULL", sqltext.Quote(table), sqltext.Quote(column)), value, value)
+	return err
+}
+
+// DeleteLike implements DB.
+func (d *mysqlDB) DeleteLike(ctx context.Context, table, column, pattern string) error {
+	like := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`, "*", "%").Replace(pattern)
+	_, _, err := d.change(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s LIKE ?", sqltext.Quote(table), sqltext.Quote(column)), like)
+	return err
+}
+
+// Recount implements DB.
+func (d *mysqlDB) Recount(ctx context.Context, r Recount) error {
+	_, _, err := d.change(ctx, fmt.Sprintf("UPDATE %s p SET p.%s = (SELECT COUNT(*) FROM %s c WHERE c.%s = p.%s AND c.%s = ?)", sqltext.Quote(r.Table), sqltext.Quote(r.Column),
+		sqltext.Quote(r.Of), sqltext.Quote(r.By), sqltext.Quote(r.Key), sqltext.Quote(r.Where)), r.Is)
+	return err
+}
+
+// Empty implements DB.
+func (d *mysqlDB) Empty(ctx context.Context, table string) error {
+	_, _, err := d.change(ctx, "DELETE FROM "+sqltext.Quote(table))
+	return err
+}
+
+// Redefine implements DB. MariaDB replaces a program at one moment; MySQL knows that of views only, so there is a moment
+// without the trigger or routine.
+func (d *mysqlDB) Redefine(ctx context.Context, g *sqltext.Program) error {
+	text := g.Text(nil)
+	if _, _, err := d.change(ctx, strings.Replace(text, "CREATE ", "CREATE OR REPLACE ", 1)); err == nil {
+		return nil
+	}
+	if _, _, err := d.change(ctx, "DROP "+strings.ToUpper(g.Type)+" IF EXISTS "+sqltext.Quote(g.Name)); err != nil {
+		return err
+	}
+	_, _, err := d.change(ctx, text)
+	return err
+}

@@ -1,0 +1,166 @@
+package sqltext
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+)
+
+// tokenKind tells tokens apart.
+type tokenKind byte
+
+const (
+	tokenEnd    tokenKind = iota
+	tokenWord             // a bare word
+	tokenName             // an identifier in backticks
+	tokenString           // a quoted string
+	tokenNumber           // decimal
+	tokenBytes            // 0x…, x'…', 0b…, b'…', as it is written
+	tokenMark             // an operator or a bracket
+)
+
+// token is one token of a definition.
+type token struct {
+	kind tokenKind
+	text string // of names and strings what they mean; of all others how they are written
+	word string // of words in small letters, for comparison
+}
+
+func (t token) String() string {
+	switch t.kind {
+	case tokenEnd:
+		return "its end"
+	case tokenString:
+		return String(t.text)
+	case tokenName:
+		return Quote(t.text)
+	}
+	return t.text
+}
+
+// marks are the operators and brackets there are, longest first.
+var markTexts = []string{"<=>", "->>", "->", "<=", ">=", "<>", "!=", "||", "&&", ":=", "<<", ">>",
+	"(", ")", ",", ".", "=", "<", ">", "+", "-", "*", "/", "%", "|", "&", "^", "~", "!", ":", ";", "@"}
+
+// tokenize takes a statement apart, whose comments are resolved (see Resolve). Every byte of it belongs to a token or is
+// white space as the server knows it; whatever else is there is ErrSyntax, so that nothing can hide between tokens.
+func tokenize(src []byte) ([]token, error) {
+	var out []token
+	for i := 0; i < len(src); {
+		c := src[i]
+		switch {
+		case c == ' ' || c >= '\t' && c <= '\r':
+			i++
+		case c == '\'' || c == '"' || c == '`':
+			end := closing(src, i+1, c, c != '`')
+			if end < 0 {
+				return nil, fmt.Errorf("%w: a quote is not closed", ErrSyntax)
+			}
+			out = append(out, quotedToken(c, src[i+1:end-1]))
+			i = end
+		case numberStarts(src, i):
+			end := numberEnd(src, i)
+			out = append(out, token{kind: tokenNumber, text: numberText(string(src[i:end]))})
+			i = end
+		case identifierByte(c):
+			t, end, err := wordToken(src, i)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, t)
+			i = end
+		default:
+			text := ""
+			for _, m := range markTexts {
+				if bytes.HasPrefix(src[i:], []byte(m)) {
+					text = m
+					break
+				}
+			}
+			if text == "" {
+				return nil, fmt.Errorf("%w: the character %q has no place in a definition", ErrSyntax, c)
+			}
+			out = append(out, token{kind: tokenMark, text: text})
+			i += len(text)
+		}
+	}
+	return out, nil
+}
+
+func quotedToken(quote byte, body []byte) token {
+	if quote == '`' {
+		return token{kind: tokenName, text: string(bytes.ReplaceAll(body, []byte("``"), []byte("`")))}
+	}
+	if quote == '"' { // to the form that AppendUnescaped reads
+		body = bytes.ReplaceAll(body, []byte(`""`), []byte(`"`))
+		body = bytes.ReplaceAll(body, []byte(`'`), []byte(`''`))
+		body = bytes.ReplaceAll(body, []byte(`\''`), []byte(`\'`))
+	}
+	return token{kind: tokenString, text: string(AppendUnescaped(nil, body))}
+}
+
+// numberText writes figures on both sides of the point, which would otherwise be one between names.
+func numberText(s string) string {
+	whole, rest, point := strings.Cut(s, ".")
+	if !point {
+		return s
+	}
+	if whole == "" {
+		whole = "0"
+	}
+	if rest == "" || !digit(rest[0]) {
+		rest = "0" + rest
+	}
+	return whole + "." + rest
+}
+
+func digit(c byte) bool { return c >= '0' && c <= '9' }
+
+// numberStarts reports whether a decimal number begins at i: a word that only begins with digits is a name.
+func numberStarts(src []byte, i int) bool {
+	if src[i] == '.' {
+		return i+1 < len(src) && digit(src[i+1]) && (i == 0 || !identifierByte(src[i-1]) && src[i-1] != '`')
+	}
+	return digit(src[i]) && IsNumber(src[i:numberEnd(src, i)])
+}
+
+// numberEnd returns where the run of bytes ends that a number at i would have.
+func numberEnd(src []byte, i int) int {
+	end := i
+	for end < len(src) && (identifierByte(src[end]) || src[end] == '.' || (src[end] == '-' || src[end] == '+') && end > i && src[end-1]|0x20 == 'e' && IsNumber(src[i:end-1])) {
+		end++
+	}
+	return end
+}
+
+func wordToken(src []byte, i int) (token, int, error) {
+	end := i
+	for end < len(src) && identifierByte(src[end]) {
+		end++
+	}
+	text := string(src[i:end])
+	lower := strings.ToLower(text)
+	if end < len(src) && src[end] == '\'' && (lower == "x" || lower == "b" || lower == "n") {
+		stop := closing(src, end+1, '\'', true)
+		if stop < 0 {
+			return token{}, 0, fmt.Errorf("%w: a quote is not closed", ErrSyntax)
+		}
+		if lower == "n" {
+			return quotedToken('\'', src[end+1:stop-1]), stop, nil
+		}
+		return bytesToken(src[i:stop], stop)
+	}
+	if strings.HasPrefix(lower, "0x") || strings.HasPrefix(text, "0b") {
+		if t, end, err := bytesToken(src[i:end], end); err == nil {
+			return t, end, nil
+		}
+	}
+	return token{kind: tokenWord, text: text, word: lower}, end, nil
+}
+
+func bytesToken(text []byte, end int) (token, int, error) {
+	if _, err := Literal(text).AppendValue(nil); err != nil {
+		return token{}, 0, err
+	}
+	return token{kind: tokenBytes, text: string(text)}, end, nil
+}

@@ -1,0 +1,260 @@
+// Package engine does background work: each run is a row in the records and a job in River's queue.
+//
+// A Job is a kind of work with its arguments and its result. Start records a run and queues it; a worker of any copy of the
+// service takes it, holds the lock of its target while it works, so that one run works on a target at a time, and keeps
+// its progress in the records, from where it reaches every copy by LISTEN/NOTIFY.
+//
+//	e, err := engine.New(db, log, engine.Options{})
+//	engine.Add(e, engine.Job[SurveyArgs, SurveyResult]{Name: "survey", Do: survey})
+//	err = e.Begin(ctx)
+//	run, err := e.Start(ctx, engine.Run{Sort: "survey", Title: "Survey base", Target: engine.Target("source", "base")}, SurveyArgs{1})
+//
+// A lock is a session of PostgreSQL. It is watched: a run whose session is lost is stopped, taken back and begun again. Each
+// time that a run begins it has another attempt number, and what an attempt writes is refused once there is a later one
+// (see records.WithAttempt), so that no two do the same work.
+//
+// A run whose process was killed has lost its locks. Whoever notices gives it to its job's Recover, which takes back what
+// was half made; then it is put back or ended, a bounded number of times. Until that has worked its target stays its own. So
+// does that of a run that could not be cleaned up, as while a database server does not answer.
+//
+// Work that must not stop halfway commits its run first: then nobody can cancel it any more. The package knows no noun.
+package engine
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"reflect"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"nestseed/internal/core/progress"
+	"nestseed/internal/service/records"
+)
+
+// Run is background work as the records keep it.
+type Run = records.Run
+
+// Job is a kind of work.
+type Job[Args, Result any] struct {
+	Name string
+	// Do does the work and returns its result.
+	Do func(ctx context.Context, run Run, args Args, report progress.Reporter) (Result, error)
+	// Recover takes back what an interrupted run had half made, and says what becomes of the run. It may be called more
+	// than once. Without it a run begins again, or goes on where it was committed.
+	Recover func(ctx context.Context, run Run, args Args) (Outcome, error)
+	// Leaves says what there is after it was cancelled; "" says that what it had made was taken back.
+	Leaves string
+}
+
+// Outcome is what becomes of an interrupted run.
+type Outcome int
+
+// The outcomes.
+const (
+	Again     Outcome = iota // nothing is left of it; it is done from the beginning
+	Onward                   // what it has begun must be ended; it goes on
+	TakenBack                // nothing is left of it; it has failed
+	Finished                 // what matters was done before it was interrupted
+)
+
+// Errors that jobs and their callers decide on.
+var (
+	// ErrCancelled is the cause of a run's end when somebody cancelled it.
+	ErrCancelled = errors.New("cancelled")
+	// ErrCleanup says that what a run had made could not be taken back. It is tried again until it can be.
+	ErrCleanup = errors.New("what was made could not be taken back")
+	// ErrBusy says that something is being worked on.
+	ErrBusy = errors.New("is being worked on")
+
+	errEnding = errors.New("the service is stopping")
+	errLost   = errors.New("the connection to the records was lost")
+)
+
+// Target names what a run works on.
+func Target(noun, name string) string { return noun + ":" + url.PathEscape(name) }
+
+// job is a Job without its types.
+type job struct {
+	args    reflect.Type
+	do      func(ctx context.Context, run Run, report progress.Reporter) (any, error)
+	recover func(ctx context.Context, run Run) (Outcome, error)
+	leaves  string
+}
+
+// Add makes a job known. It must be called before Begin.
+func Add[Args, Result any](e *Engine, j Job[Args, Result]) {
+	read := func(run Run) (args Args, err error) {
+		if err = json.Unmarshal(run.Args, &args); err != nil {
+			err = fmt.Errorf("arguments of run %d: %w", run.ID, err)
+		}
+		return args, err
+	}
+	e.jobs[j.Name] = job{
+		args:   reflect.TypeFor[Args](),
+		leaves: cmp.Or(j.Leaves, "what it had made was taken back"),
+		do: func(ctx context.Context, run Run, report progress.Reporter) (any, error) {
+			args, err := read(run)
+			if err != nil {
+				return nil, err
+			}
+			return j.Do(ctx, run, args, report)
+		},
+		recover: func(ctx context.Context, run Run) (Outcome, error) {
+			args, err := read(run)
+			if err != nil {
+				return TakenBack, err
+			}
+			if j.Recover != nil {
+				return j.Recover(ctx, run, args)
+			}
+			if run.Committed {
+				return Onward, nil
+			}
+			return Again, nil
+		},
+	}
+}
+
+// Options of an engine.
+type Options struct {
+	// Alone says that no other copy of the service uses the same records, so that what works for nobody was left by an
+	// earlier one.
+	Alone bool
+	// Workers is how many runs are done at a time; 0 means DefaultWorkers.
+	Workers int
+}
+
+// DefaultWorkers is how many runs one copy of the service does at a time.
+const DefaultWorkers = 4
+
+// Engine starts and does runs.
+type Engine struct {
+	db      *records.DB
+	log     *slog.Logger
+	options Options
+	jobs    map[string]job
+	river   *river.Client[pgx.Tx]
+	ctx     context.Context // ends with the engine
+	stop    context.CancelFunc
+
+	mu        sync.Mutex
+	cancels   map[int64]context.CancelCauseFunc
+	listeners map[chan int64]bool
+	wg        sync.WaitGroup
+}
+
+// queued is what River's queue holds.
+type queued struct {
+	RunID int64 `json:"run_id"`
+}
+
+func (queued) Kind() string { return "run" }
+
+type worker struct {
+	river.WorkerDefaults[queued]
+	e *Engine
+}
+
+func (w *worker) Timeout(*river.Job[queued]) time.Duration { return -1 }
+
+func (w *worker) Work(ctx context.Context, j *river.Job[queued]) error {
+	return w.e.work(ctx, j.Args.RunID)
+}
+
+// New prepares an engine.
+func New(db *records.DB, log *slog.Logger, o Options) (*Engine, error) {
+	o.Workers = cmp.Or(o.Workers, DefaultWorkers)
+	e := &Engine{db: db, log: log, options: o, jobs: map[string]job{}, cancels: map[int64]context.CancelCauseFunc{}, listeners: map[chan int64]bool{}}
+	e.ctx, e.stop = context.WithCancel(context.Background())
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &worker{e: e})
+	client, err := river.NewClient(riverpgxv5.New(db.Pool), &river.Config{
+		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: o.Workers}},
+		Workers:           workers,
+		Logger:            slog.New(slog.DiscardHandler),
+		FetchCooldown:     20 * time.Millisecond,
+		FetchPollInterval: 500 * time.Millisecond,
+		MaxAttempts:       1,
+	})
+	e.river = client
+	return e, err
+}
+
+// Begin recovers what an earlier service left and starts working.
+func (e *Engine) Begin(ctx context.Context) error {
+	if err := e.recover(ctx, true); err != nil {
+		return err
+	}
+	e.wg.Go(func() { e.listen(e.ctx) })
+	e.wg.Go(e.watch)
+	return e.river.Start(e.ctx)
+}
+
+// End stops taking runs and gives those that work a moment to finish; then they are stopped, what they had half made is
+// taken back, and they are put back in line.
+func (e *Engine) End(ctx context.Context) error {
+	soft, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	err := e.river.Stop(soft)
+	if err != nil {
+		e.mu.Lock()
+		for _, c := range e.cancels {
+			c(errEnding)
+		}
+		e.mu.Unlock()
+		err = e.river.Stop(ctx)
+	}
+	e.stop()
+	e.wg.Wait()
+	return err
+}
+
+// Start records a run and queues it. args must be of the type that the job takes.
+func (e *Engine) Start(ctx context.Context, run Run, args any) (Run, error) {
+	j, known := e.jobs[run.Sort]
+	if !known {
+		return run, fmt.Errorf("there is no job %q", run.Sort)
+	}
+	if t := reflect.TypeOf(args); t != j.args {
+		return run, fmt.Errorf("job %s takes %v and was given %v", run.Sort, j.args, t)
+	}
+	text, err := json.Marshal(args)
+	if err != nil {
+		return run, err
+	}
+	run.Args = text
+	err = pgx.BeginFunc(ctx, e.db.Pool, func(tx pgx.Tx) error {
+		if run.ID, err = e.db.AddRun(ctx, tx, run); err != nil {
+			return err
+		}
+		_, err := e.river.InsertTx(ctx, tx, queued{run.ID}, nil)
+		return err
+	})
+	if err != nil {
+		return run, err
+	}
+	return e.db.Run(ctx, run.ID)
+}
+
+// Commit takes a run past the point where it can be cancelled: what it made is kept from here on, or what it has begun is
+// ended. The context it returns goes on also when the service ends. Errors: ErrCancelled.
+func (e *Engine) Commit(ctx context.Context, run Run) (context.Context, error) {
+	ctx = context.WithoutCancel(ctx)
+	if ok, err := e.db.CommitRun(ctx, run.ID); err != nil || !ok {
+		return ctx, cmp.Or(err, ErrCancelled)
+	}
+	return ctx, nil
+}
+
+// Cancel ends a run that waits, and asks one that works to end. Errors: records.ErrNotFound, also of one that is over or
+// past the point where it can be cancelled.
+func (e *Engine) Cancel(ctx context.Context, id int64) error { return e.db.AskCancel(ctx, id) }

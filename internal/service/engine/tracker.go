@@ -1,0 +1,147 @@
+package engine
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"nestseed/internal/core/progress"
+	"nestseed/internal/service/records"
+)
+
+// tracker is a progress.Reporter that keeps a run's progress in the records, a few times a second.
+type tracker struct {
+	db   *records.DB
+	ctx  context.Context // of the attempt that the run is in
+	id   int64
+	wake chan struct{}
+	done chan struct{}
+	end  sync.WaitGroup
+
+	mu      sync.Mutex
+	p       records.Progress
+	started time.Time
+	notes   []string
+	marks   []mark // of the last seconds, for the rate
+}
+
+type mark struct {
+	at   time.Time
+	done progress.Amount
+}
+
+const (
+	saveEvery  = 250 * time.Millisecond
+	saveWithin = 5 * time.Second
+	rateWindow = 4 * time.Second
+	// steadyAfter is how long work must have gone on before its rate says anything about its end.
+	steadyAfter = 800 * time.Millisecond
+)
+
+func newTracker(ctx context.Context, db *records.DB, id int64) *tracker {
+	t := &tracker{db: db, ctx: context.WithoutCancel(ctx), id: id, done: make(chan struct{}), wake: make(chan struct{}, 1), started: time.Now()}
+	t.end.Go(t.save)
+	return t
+}
+
+// Step implements progress.Reporter.
+func (t *tracker) Step(name string, expected progress.Amount) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.endStep()
+	t.p.Step = name
+	t.p.Steps = append(t.p.Steps, records.StepTime{Name: name, At: time.Now().UTC()})
+	t.p.Expected = t.p.Expected.Plus(expected)
+	select {
+	case t.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (t *tracker) endStep() {
+	if n := len(t.p.Steps); n > 0 && t.p.Steps[n-1].Millis == 0 {
+		t.p.Steps[n-1].Millis = max(1, time.Since(t.p.Steps[n-1].At).Milliseconds())
+	}
+}
+
+// Add implements progress.Reporter.
+func (t *tracker) Add(done progress.Amount) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.p.Done = t.p.Done.Plus(done)
+}
+
+// Note implements progress.Reporter.
+func (t *tracker) Note(sentence string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.notes = append(t.notes, sentence)
+}
+
+func (t *tracker) save() {
+	tick := time.NewTicker(saveEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-t.done:
+			return
+		case <-tick.C:
+		case <-t.wake:
+		}
+		// A failed save is made good by the next one; the last is made by close.
+		t.write()
+	}
+}
+
+func (t *tracker) write() {
+	ctx, cancel := context.WithTimeout(t.ctx, saveWithin)
+	defer cancel()
+	t.mu.Lock()
+	t.estimate(time.Now())
+	p, notes := t.p, t.notes
+	p.Steps = append([]records.StepTime{}, t.p.Steps...)
+	t.notes = nil
+	t.mu.Unlock()
+	for i, n := range notes {
+		if err := t.db.AddLog(ctx, t.id, n); err != nil {
+			t.mu.Lock()
+			t.notes = append(notes[i:len(notes):len(notes)], t.notes...) // for the next time
+			t.mu.Unlock()
+			return
+		}
+	}
+	t.db.SetProgress(ctx, t.id, p)
+}
+
+// estimate works out fraction, rate and time left from what was really done in the last seconds. The
+// fraction stays below one while work goes on: what was expected is an estimate too.
+func (t *tracker) estimate(now time.Time) {
+	t.marks = append(t.marks, mark{now, t.p.Done})
+	for len(t.marks) > 2 && now.Sub(t.marks[0].at) > rateWindow {
+		t.marks = t.marks[1:]
+	}
+	span := now.Sub(t.marks[0].at).Seconds()
+	if span > 0 {
+		t.p.BytesRate = float64(t.p.Done.Bytes-t.marks[0].done.Bytes) / span
+	}
+	if t.p.Expected.Bytes == 0 {
+		return
+	}
+	t.p.Fraction = min(0.99, float64(t.p.Done.Bytes)/float64(t.p.Expected.Bytes))
+	if left := t.p.Expected.Bytes - t.p.Done.Bytes; left > 0 && t.p.BytesRate > 0 && span >= steadyAfter.Seconds() {
+		t.p.LeftSecs = float64(left) / t.p.BytesRate
+	} else {
+		t.p.LeftSecs = 0
+	}
+}
+
+// close saves the end.
+func (t *tracker) close() {
+	close(t.done)
+	t.end.Wait()
+	t.mu.Lock()
+	t.endStep()
+	t.p.LeftSecs = 0
+	t.mu.Unlock()
+	t.write()
+}

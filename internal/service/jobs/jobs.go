@@ -1,0 +1,79 @@
+// Package jobs is the background work that the service does: each job says what a noun does when its run works, and what
+// becomes of a run that was interrupted. Everything else is in the nouns' packages.
+package jobs
+
+import (
+	"context"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/releases"
+	"nestseed/internal/service/sites"
+	"nestseed/internal/service/sources"
+)
+
+// Nouns are what jobs work with.
+type Nouns struct {
+	Sources  *sources.Sources
+	Releases *releases.Releases
+	Sites    *sites.Sites
+}
+
+const nothing = "it has changed nothing"
+
+// Register makes every job known to the engine.
+func Register(e *engine.Engine, n Nouns) {
+	engine.Add(e, engine.Job[sources.SurveyArgs, *sources.SurveyResult]{Name: "survey", Do: n.Sources.Survey, Leaves: nothing})
+
+	engine.Add(e, engine.Job[releases.BuildArgs, *releases.BuildResult]{Name: "build", Do: n.Releases.Build, Recover: n.Releases.RecoverBuild})
+	engine.Add(e, engine.Job[releases.ImportArgs, *releases.ImportResult]{Name: "import", Do: n.Releases.Import, Recover: n.Releases.RecoverImport})
+	engine.Add(e, engine.Job[releases.VerifyArgs, *archive.Verdict]{Name: "verify", Do: n.Releases.Verify, Leaves: nothing})
+	engine.Add(e, engine.Job[releases.CompareArgs, *archive.Comparison]{Name: "compare", Do: n.Releases.Compare, Leaves: nothing})
+
+	engine.Add(e, engine.Job[sites.ProvisionArgs, *sites.ProvisionResult]{Name: "provision", Do: n.Sites.Provision, Recover: n.Sites.RecoverProvision})
+	engine.Add(e, engine.Job[sites.TableArgs, *sites.TableResult]{Name: "table", Do: n.Sites.ProvisionTable, Leaves: "the sites that it had made stay"})
+	engine.Add(e, engine.Job[sites.CheckArgs, *check.Report]{Name: "check", Do: n.Sites.Check, Leaves: nothing})
+	engine.Add(e, engine.Job[sites.SiteArgs, map[string]string]{Name: "undo", Do: n.Sites.Undo, Recover: n.Sites.RecoverRemoval, Leaves: nothing})
+	engine.Add(e, engine.Job[sites.SiteArgs, *sites.CopyResult]{Name: "copy", Do: n.Sites.KeepCopy})
+	engine.Add(e, engine.Job[sites.SiteArgs, *sites.CopyResult]{Name: "retire", Do: n.Sites.Retire, Recover: n.Sites.RecoverRemoval,
+		Leaves: "the site is as it was; a safety copy that was made of it stays"})
+	engine.Add(e, engine.Job[sites.SiteArgs, *sites.RotateResult]{Name: "rotate", Do: n.Sites.Rotate, Leaves: nothing})
+	engine.Add(e, engine.Job[sites.MoveArgs, *sites.MoveResult]{Name: "move", Do: n.Sites.Move, Recover: n.Sites.RecoverMove,
+		Leaves: "the site stays where it was, and so does a safety copy that was made of it"})
+	engine.Add(e, engine.Job[sites.SideBySideArgs, *records.SideBySide]{Name: "look", Do: n.Sites.SideBySide, Leaves: nothing})
+
+	engine.Add(e, engine.Job[RetentionArgs, *RetentionResult]{Name: "retention", Do: n.retention, Leaves: "what it had discarded stays discarded"})
+}
+
+// RetentionArgs ask for the rules of all starters and sites to be applied.
+type RetentionArgs struct{}
+
+// RetentionResult is what was discarded.
+type RetentionResult struct {
+	Discarded []string `json:"discarded"`
+	Copies    int      `json:"copies"` // safety copies of sites that were dropped
+	Bytes     int64    `json:"bytes"`  // that are free now
+}
+
+func (n Nouns) retention(ctx context.Context, _ engine.Run, _ RetentionArgs, report progress.Reporter) (*RetentionResult, error) {
+	report.Step("Apply the rules for archives", progress.Amount{})
+	discarded, err := n.Releases.Retain(ctx, report)
+	res := &RetentionResult{Discarded: append([]string{}, discarded.Discarded...), Bytes: discarded.Bytes}
+	if err != nil {
+		return res, err
+	}
+	dropped, freed, err := n.Sites.RetainCopies(ctx, report)
+	res.Copies, res.Bytes = dropped, res.Bytes+freed
+	return res, err
+}
+
+// RetentionDue reports whether a rule keeps something no longer.
+func (n Nouns) RetentionDue(ctx context.Context) (bool, error) {
+	if due, err := n.Releases.RetentionDue(ctx); err != nil || due {
+		return due, err
+	}
+	return n.Sites.RetentionDue(ctx)
+}

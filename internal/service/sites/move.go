@@ -1,0 +1,304 @@
+package sites
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strings"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/hosts"
+	"nestseed/internal/service/records"
+)
+
+// MoveArgs ask for a site to go to another place, or to another address in its place. Where it was is part of them, for
+// the end of the work.
+type MoveArgs struct {
+	SiteID      int64  `json:"site_id"`
+	Host        string `json:"host"`
+	Address     string `json:"address"`
+	Visible     bool   `json:"visible"`
+	InPlace     bool   `json:"in_place,omitempty"` // the folder stays the same
+	OldHostID   int64  `json:"old_host_id"`
+	OldAddress  string `json:"old_address"`
+	OldFolder   string `json:"old_folder"`
+	OldDatabase string `json:"old_database"`
+	OldUser     string `json:"old_user"`
+}
+
+// MoveResult is the site where it is now.
+type MoveResult struct {
+	Site    string        `json:"site"`
+	Address string        `json:"address"`
+	Report  *check.Report `json:"report"`
+}
+
+// MovePlan says what moving a site will do, and what is against it.
+func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address string, visible bool) (args MoveArgs, sentences, problems []string, err error) {
+	h, err := svc.DB.Host(ctx, host)
+	if err != nil {
+		return args, nil, nil, err
+	}
+	if address == "" {
+		address = strings.ReplaceAll(h.Address, "{name}", s.Name)
+	}
+	folder, err := hosts.Fill(h.WebRoot, s.Name, address)
+	if err != nil {
+		return args, nil, nil, err
+	}
+	inPlace := h.ID == s.HostID && folder == s.Folder
+	args = MoveArgs{SiteID: s.ID, Host: h.Name, Address: address, Visible: visible, InPlace: inPlace, OldHostID: s.HostID, OldAddress: s.Address, OldFolder: s.Folder, OldDatabase: s.Database, OldUser: s.DBUser}
+	fsys, server, err := svc.Hosts.Open(ctx, h)
+	if err != nil {
+		return args, nil, nil, err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	if other, err := svc.DB.Site(ctx, address); err == nil && other.ID != s.ID {
+		problems = append(problems, fmt.Sprintf("site %s has the address %s already", other.Name, address))
+	}
+	if inPlace && address == s.Address {
+		problems = append(problems, fmt.Sprintf("site %s is at %s on host %s; name another host (--host), or another address (--address)", s.Name, address, h.Name))
+	} else if _, err := fsys.Stat(folder); err == nil && !inPlace {
+		problems = append(problems, fmt.Sprintf("%s exists already on host %s; move to a host or an address with another folder, or retire what is there", path.Join(fsys.Root(), folder), h.Name))
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return args, nil, nil, err
+	}
+	if free, err := fsys.FreeBytes(); err == nil && free < 2*s.Plan.Bytes {
+		problems = append(problems, fmt.Sprintf("host %s has %s free, and the site needs %s", h.Name, archive.SizeText(free), archive.SizeText(s.Plan.Bytes)))
+	}
+	if _, err := server.Version(ctx); err != nil {
+		problems = append(problems, fmt.Sprintf("the database server of host %s does not answer: %v", h.Name, err))
+	}
+	engines := "kept out"
+	if visible {
+		engines = "let in"
+	}
+	at := path.Join(fsys.Root(), folder)
+	placed := fmt.Sprintf("the copy is placed at %s on host %s, in %s, with a database and a user of its own; accounts and content stay", address, h.Name, at)
+	becomes := fmt.Sprintf("%s becomes %s, in rows and text files", s.Address, address)
+	end := fmt.Sprintf("then %s on host %s is retired: its folder is put aside, whole and with database %s; undo brings it back, and dropping that safety copy removes it", s.Address, s.Host, s.Database)
+	switch {
+	case inPlace:
+		placed = fmt.Sprintf("the copy is made beside %s, with a database and a user of its own, and changes places with what is there; accounts and content stay", at)
+		end = fmt.Sprintf("what stood there stays as a safety copy, with database %s; undo puts it back. The web server of host %s has to lead %s to that folder", s.Database, h.Name, address)
+	case address == s.Address:
+		becomes = fmt.Sprintf("the address stays %s; point its name at host %s once this is done", address, h.Name)
+		end = fmt.Sprintf("until then visitors are still led to host %s, where the site goes on serving; what they write there does not come over. Drop that safety copy when nobody is led there any more: its folder, database %s and its user are removed then", s.Host, s.Database)
+	}
+	return args, []string{
+		fmt.Sprintf("a safety copy of %s is made: %d files, %s, and every row of %s as it is then", s.Name, s.Plan.Files, archive.SizeText(s.Plan.Bytes), s.Database),
+		placed,
+		becomes + "; search engines are " + engines,
+		"it is checked at its new address; with any fault it is taken back, and the site stays where it is",
+		end,
+	}, problems, nil
+}
+
+// Move brings a site to another place.
+func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, report progress.Reporter) (*MoveResult, error) {
+	s, err := svc.DB.SiteByID(ctx, args.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	old, err := svc.openSite(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	_, err = svc.copySite(ctx, run, old, records.CopyAsked, report)
+	old.Close()
+	if err != nil {
+		return nil, err
+	}
+	c, err := svc.DB.CopyOfRun(ctx, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	o, err := svc.Request(ctx, ProvisionArgs{Name: s.Name, Client: s.Client, Release: s.Release, Host: args.Host, Address: args.Address, Visible: args.Visible, CopyID: c.ID, Replace: args.InPlace}, fmt.Sprint(run.ID))
+	if err != nil {
+		return nil, err
+	}
+	defer o.Close()
+	o.Admin, o.FreeNames, o.Quiet = s.Admin, true, !args.Visible || s.Held
+	plan, err := provision.Prepare(ctx, o.Request)
+	if err != nil {
+		return nil, err
+	}
+	if s.Held {
+		if o.Hold, _, err = svc.holdText(ctx, o.Kind, s.Name, plan.Address, s.Plan); err != nil {
+			return nil, err
+		}
+	}
+	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, report)
+	if err != nil {
+		if errors.Is(err, provision.ErrLeftBehind) {
+			return nil, errors.Join(err, engine.ErrCleanup)
+		}
+		return nil, errors.Join(err, svc.DB.ClearMade(context.WithoutCancel(ctx), run.ID))
+	}
+	plan.Values = s.Plan.Values
+	there := s
+	there.HostID, there.Folder, there.Address, there.RunID, there.Plan, there.Result = o.Site.HostID, o.Site.Folder, plan.Address, run.ID, plan, res
+	there.Standing = records.StandingOf(plan, res)
+	rep, err := svc.checkAt(ctx, there, report)
+	if err == nil && rep.Faults() > 0 {
+		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, faults(rep))
+	}
+	if err == nil && args.InPlace {
+		err = svc.keep(ctx, run, o, plan, res, report)
+	} else if err == nil {
+		there.Report = rep
+		err = svc.moved(ctx, run, s, there, args.aside(run.ID))
+	}
+	ctx = context.WithoutCancel(ctx)
+	if err != nil {
+		return nil, errors.Join(err, svc.takeBackMove(ctx, run, o.FS, o.Server, s.Name))
+	}
+	if args.InPlace {
+		return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.DB.SetReport(ctx, s.Name, rep), svc.askName(ctx, there))
+	}
+	if args.stays() {
+		report.Note(fmt.Sprintf("point the name of %s at host %s; until it leads there, visitors see the site on host %s. Then drop the safety copy %q of site %s", s.Address, args.Host, s.Host, records.CopyMoved, s.Name))
+	}
+	report.Step("Retire the old place", progress.Amount{})
+	return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.leave(ctx, args, run.ID), svc.askName(ctx, there))
+}
+
+// stays says that visitors are led to the old place until a name leads elsewhere.
+func (a MoveArgs) stays() bool { return a.Address == a.OldAddress }
+
+// aside is the folder that the old place is in afterwards.
+func (a MoveArgs) aside(runID int64) string {
+	if a.stays() {
+		return a.OldFolder
+	}
+	return provision.Beside(a.OldFolder, fmt.Sprint(runID))
+}
+
+// faults names the checks that failed.
+func faults(rep *check.Report) string {
+	var names []string
+	for _, c := range rep.Checks {
+		if c.Verdict == check.Fail {
+			names = append(names, c.Name+": "+c.Sentence)
+		}
+	}
+	return strings.Join(names, "; ")
+}
+
+// moved commits the run and records where the site is now. The credentials it had are put aside until its old place is
+// gone. With an error the record says that it is where it was.
+func (svc *Sites) moved(ctx context.Context, run engine.Run, old, there records.Site, aside string) error {
+	ctx, err := svc.Engine.Commit(ctx, run)
+	if err != nil {
+		return err
+	}
+	if err := svc.stashSecrets(ctx, there.Name, run.ID); err != nil {
+		return err
+	}
+	for name, secret := range map[string]string{"administrator": there.Result.AdminPassword, "database": there.Result.UserPassword} {
+		if secret == "" {
+			continue // the accounts moved with it
+		}
+		if err := svc.Vault.Put(ctx, "site", there.Name, name, secret); err != nil {
+			return err
+		}
+	}
+	return svc.unlessRecorded(ctx, run, svc.DB.MoveSite(ctx, old, there, aside))
+}
+
+func (svc *Sites) takeBackMove(ctx context.Context, run engine.Run, fsys hostfs.FS, server sitedb.Server, site string) error {
+	if err := svc.undoMade(ctx, run, fsys, server); err != nil {
+		return err
+	}
+	return svc.restoreSecrets(ctx, site, run.ID)
+}
+
+// leave takes the site out of service where it was, unless its address stays. It may have been done before the run was
+// interrupted.
+func (svc *Sites) leave(ctx context.Context, args MoveArgs, runID int64) error {
+	aside := args.aside(runID)
+	if aside == args.OldFolder {
+		return nil
+	}
+	fsys, server, err := svc.Hosts.OpenByID(ctx, args.OldHostID)
+	if err != nil {
+		return err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	if _, err := fsys.Stat(aside); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return fsys.Rename(args.OldFolder, aside)
+}
+
+// returnToOldPlace brings a site that has moved to its old place again, unless this run has done so before it was
+// interrupted.
+func (svc *Sites) returnToOldPlace(ctx context.Context, run engine.Run, c records.SiteCopy) error {
+	fsys, server, err := svc.Hosts.OpenByID(ctx, *c.HostID)
+	if err != nil {
+		return err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	id, err := svc.identity(ctx, run, fsys, c.Folder)
+	if err != nil {
+		return err
+	}
+	if now, err := fsys.ID(c.Place); err == nil && now == id {
+		return nil
+	}
+	if there, err := fsys.ID(c.Folder); err != nil || there != id {
+		return errors.Join(err, fmt.Errorf("the site that has moved is not in %s any more", path.Join(fsys.Root(), c.Folder)))
+	}
+	if err := free(fsys, c.Place); err != nil {
+		return err
+	}
+	return fsys.Rename(c.Folder, c.Place)
+}
+
+// free refuses to put a site where there is something.
+func free(fsys hostfs.FS, folder string) error {
+	_, err := fsys.Stat(folder)
+	if err == nil {
+		return fmt.Errorf("%w: at %s there is something else by now; move or retire that first", provision.ErrPlan, path.Join(fsys.Root(), folder))
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// RecoverMove ends what was interrupted: with the site at its new place, or at its old one.
+func (svc *Sites) RecoverMove(ctx context.Context, run engine.Run, args MoveArgs) (engine.Outcome, error) {
+	s, err := svc.DB.SiteByID(ctx, args.SiteID)
+	if err != nil {
+		return engine.TakenBack, err
+	}
+	if s.RunID == run.ID && args.InPlace {
+		return engine.Finished, nil
+	}
+	if s.RunID == run.ID {
+		return engine.Finished, svc.leave(ctx, args, run.ID)
+	}
+	h, err := svc.DB.Host(ctx, args.Host)
+	if err != nil {
+		return engine.TakenBack, err
+	}
+	fsys, server, err := svc.Hosts.Open(ctx, h)
+	if err != nil {
+		return engine.TakenBack, err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	return engine.TakenBack, svc.takeBackMove(ctx, run, fsys, server, s.Name)
+}

@@ -1,0 +1,165 @@
+package sites
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"nestseed/internal/core/progress"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/records"
+)
+
+// TableRow is a site to make: a line of a table.
+type TableRow struct {
+	Client  string `json:"client"`
+	Address string `json:"address,omitempty"`
+	Name    string `json:"name,omitempty"`
+	Sealed  string `json:"sealed,omitempty"` // values for this site alone
+}
+
+// TableArgs ask for a site for each row. Clients and their settings are there already.
+type TableArgs struct {
+	Release       string     `json:"release"`
+	Host          string     `json:"host"`
+	Visible       bool       `json:"visible"`
+	MailAddresses bool       `json:"mail_addresses,omitempty"`
+	Hold          bool       `json:"hold"`
+	Rows          []TableRow `json:"rows"`
+}
+
+// TableResult is one report over all rows.
+type TableResult struct {
+	Rows   []TableOutcome `json:"rows"`
+	Made   int            `json:"made"`
+	Failed int            `json:"failed"`
+}
+
+// TableOutcome is what became of a row.
+type TableOutcome struct {
+	Site    string `json:"site"`
+	Address string `json:"address,omitempty"`
+	Status  string `json:"status"` // done, failed, cancelled, or there: it was made before
+	Error   string `json:"error,omitempty"`
+	RunID   int64  `json:"run_id,omitempty"`
+	Faults  int    `json:"faults"`
+	Millis  int64  `json:"ms"`
+}
+
+// tableAtOnce is how many sites of a table are made at a time. One run is the table's own.
+const tableAtOnce = engine.DefaultWorkers - 1
+
+// table starts a run for each row, a few at a time, and gathers what became of them. Each succeeds or fails by
+// itself. A table that begins again goes on where it was: rows whose site is there are passed over.
+// ProvisionTable makes a site for each row.
+func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (*TableResult, error) {
+	report.Step("Make sites", progress.Amount{Files: int64(len(args.Rows))})
+	out := make([]TableOutcome, len(args.Rows))
+	slots := make(chan struct{}, tableAtOnce)
+	done := make(chan struct{})
+	for i, row := range args.Rows {
+		go func() {
+			defer func() { done <- struct{}{} }()
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			out[i] = svc.tableRow(ctx, run, args, row)
+			report.Add(progress.Amount{Files: 1})
+			if out[i].Error != "" {
+				report.Note(out[i].Site + ": " + out[i].Error)
+			}
+		}()
+	}
+	for range args.Rows {
+		<-done
+	}
+	res := &TableResult{Rows: out}
+	for _, o := range out {
+		if o.Status == records.Done || o.Status == "there" {
+			res.Made++
+		} else {
+			res.Failed++
+		}
+	}
+	if ctx.Err() != nil {
+		return res, ctx.Err()
+	}
+	if res.Failed > 0 {
+		return res, fmt.Errorf("%d of %d sites could not be made; the others are live, and the same table again makes those that are missing", res.Failed, len(out))
+	}
+	return res, nil
+}
+
+func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, row TableRow) TableOutcome {
+	name := row.Name
+	if name == "" {
+		name = row.Client
+	}
+	o := TableOutcome{Site: name, Status: records.Failed}
+	fail := func(err error) TableOutcome {
+		o.Error = err.Error()
+		return o
+	}
+	if ctx.Err() != nil {
+		o.Status = records.Cancelled
+		return fail(errors.New("it was not begun"))
+	}
+	if s, err := svc.DB.Site(ctx, name); err == nil {
+		o.Status, o.Address = "there", s.Address
+		return o
+	} else if !errors.Is(err, records.ErrNotFound) {
+		return fail(err)
+	}
+	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible, Hold: args.Hold, MailAddresses: args.MailAddresses, Sealed: row.Sealed}
+	child, err := svc.Engine.Start(ctx, engine.Run{Sort: "provision", Title: "Make site " + name, Target: engine.Target("site", name), Who: run.Who}, pa)
+	if err != nil {
+		return fail(err)
+	}
+	o.RunID = child.ID
+	child, err = svc.await(ctx, child.ID)
+	if err != nil {
+		return fail(err)
+	}
+	o.Status = child.Status
+	if child.StartedAt != nil && child.EndedAt != nil {
+		o.Millis = child.EndedAt.Sub(*child.StartedAt).Milliseconds()
+	}
+	if child.Status != records.Done {
+		return fail(errors.New(child.Error))
+	}
+	if s, err := svc.DB.Site(context.WithoutCancel(ctx), name); err == nil {
+		o.Address = s.Address
+		if s.Report != nil {
+			o.Faults = s.Report.Faults()
+		}
+	}
+	return o
+}
+
+// await waits for a run to end. When the table is cancelled, so is the run.
+func (svc *Sites) await(ctx context.Context, id int64) (engine.Run, error) {
+	for {
+		r, err := svc.DB.Run(context.WithoutCancel(ctx), id)
+		if err != nil || r.EndedAt != nil {
+			return r, err
+		}
+		select {
+		case <-ctx.Done():
+			if errors.Is(context.Cause(ctx), engine.ErrCancelled) {
+				// One that is over, or past the point where it can be cancelled, is made.
+				if err := svc.DB.AskCancel(context.WithoutCancel(ctx), id); err != nil && !errors.Is(err, records.ErrNotFound) {
+					return r, err
+				}
+				// It is made, or takes back what it had made; that is waited for.
+				for range 600 {
+					if r, err = svc.DB.Run(context.WithoutCancel(ctx), id); err != nil || r.EndedAt != nil {
+						return r, err
+					}
+					time.Sleep(100 * time.Millisecond)
+				}
+			}
+			return r, ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}

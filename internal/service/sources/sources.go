@@ -1,0 +1,164 @@
+// Package sources is what the service does with sources: open, survey and check them. A source is only read.
+package sources
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/survey"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/hosts"
+	"nestseed/internal/service/records"
+)
+
+// Sources is the sources of the records.
+type Sources struct {
+	DB     *records.DB
+	Hosts  *hosts.Hosts
+	Engine *engine.Engine
+	Kinds  []*kind.Kind
+}
+
+// Opened is an open source: its files, its database, and what it is.
+type Opened struct {
+	FS       hostfs.FS
+	DB       sitedb.DB
+	Identity *kind.Identity
+	server   sitedb.Server
+}
+
+// Close ends the connections.
+func (s *Opened) Close() {
+	s.FS.Close()
+	if s.DB != nil {
+		s.DB.Close()
+		s.server.Close()
+	}
+}
+
+// OpenAt identifies a source and opens its database: at the address that was given for it, else at
+// the one in its settings file.
+func (svc *Sources) OpenAt(ctx context.Context, h records.Host, name, path, database string) (*Opened, error) {
+	fsys, err := hostfs.Open(h.Files)
+	if err != nil {
+		return nil, fmt.Errorf("host %s: %w", h.Name, err)
+	}
+	s := &Opened{FS: fsys}
+	if s.Identity, err = kind.Identify(fsys, path, svc.Kinds); err != nil {
+		fsys.Close()
+		return nil, err
+	}
+	address, dbName := "", s.Identity.Database.Name
+	if database != "" {
+		if address, err = svc.Hosts.WithPassword(ctx, database, "source", name); err == nil {
+			if u, parseErr := url.Parse(address); parseErr == nil && strings.Trim(u.Path, "/") != "" {
+				dbName = strings.Trim(u.Path, "/")
+			}
+		}
+	} else {
+		address, err = settingsAddress(s.Identity)
+	}
+	if err == nil {
+		s.server, err = sitedb.Connect(address)
+	}
+	if err == nil {
+		if s.DB, err = s.server.Open(ctx, dbName); err != nil {
+			s.server.Close()
+		}
+	}
+	if err != nil {
+		fsys.Close()
+		return nil, fmt.Errorf("database of source %s: %w", name, err)
+	}
+	return s, nil
+}
+
+// settingsAddress makes a database address of a settings file's values. PHP's host may carry a port or a socket.
+func settingsAddress(id *kind.Identity) (string, error) {
+	d := id.Database
+	if d.Name == "" || d.User == "" || d.Host == "" {
+		return "", fmt.Errorf("the settings file does not tell it (%s); give it with --database mysql://user@host:port/name", strings.Join(append(id.Unreadable, "name, user or host is empty"), "; "))
+	}
+	u := url.URL{Scheme: "mysql", User: url.UserPassword(d.User, d.Password), Host: d.Host, Path: "/"}
+	if host, socket, found := strings.Cut(d.Host, ":/"); found {
+		u.Host, u.RawQuery = host, url.Values{"socket": {"/" + socket}}.Encode()
+	}
+	return u.String(), nil
+}
+
+// SurveyArgs ask for a survey of a source.
+type SurveyArgs struct {
+	SourceID int64 `json:"source_id"`
+}
+
+// SurveyResult is what a survey came to.
+type SurveyResult struct {
+	Totals   survey.Totals `json:"totals"`
+	Findings int           `json:"findings"`
+}
+
+// Survey reads a source once and keeps what it found.
+func (svc *Sources) Survey(ctx context.Context, run engine.Run, args SurveyArgs, report progress.Reporter) (*SurveyResult, error) {
+	src, open, err := svc.Open(ctx, args.SourceID)
+	if err != nil {
+		return nil, err
+	}
+	defer open.Close()
+	h, err := svc.DB.HostByID(ctx, src.HostID)
+	if err != nil {
+		return nil, err
+	}
+	visit := func(ctx context.Context, address string) (http.Header, error) {
+		return check.Headers(ctx, hosts.Reach(h, address))
+	}
+	s, err := survey.Take(ctx, survey.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, Visit: visit}, report)
+	if err != nil {
+		return nil, err
+	}
+	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
+		return nil, err
+	}
+	return &SurveyResult{s.Totals, len(s.Findings)}, svc.DB.AddSurvey(ctx, src.ID, s)
+}
+
+// Open opens the source with a number.
+func (svc *Sources) Open(ctx context.Context, id int64) (records.Source, *Opened, error) {
+	src, err := svc.DB.SourceByID(ctx, id)
+	if err != nil {
+		return src, nil, err
+	}
+	h, err := svc.DB.HostByID(ctx, src.HostID)
+	if err != nil {
+		return src, nil, err
+	}
+	open, err := svc.OpenAt(ctx, h, src.Name, src.Path, src.Database)
+	return src, open, err
+}
+
+// Check checks a site that was made by hand. Nobody has asked for anything there, and its login is not known.
+func (svc *Sources) Check(ctx context.Context, name string, report progress.Reporter) (*check.Report, error) {
+	s, err := svc.DB.Source(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	h, err := svc.DB.HostByID(ctx, s.HostID)
+	if err != nil {
+		return nil, err
+	}
+	open, err := svc.OpenAt(ctx, h, s.Name, s.Path, s.Database)
+	if err != nil {
+		return nil, err
+	}
+	defer open.Close()
+	at := hosts.Reach(h, s.Address)
+	return check.Run(ctx, check.Site{Address: s.Address, Connect: h.Connect, Private: at.Private, Kind: open.Identity.Kind, AsItIs: true,
+		DB: open.DB, Prefix: open.Identity.Prefix, FS: open.FS, Folder: s.Path}, report)
+}
