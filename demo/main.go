@@ -25,6 +25,7 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
+	"nestseed/internal/service"
 	"nestseed/internal/wire"
 )
 
@@ -163,7 +164,7 @@ func (d *demo) startService() error {
 		default:
 		}
 		if d.answers() {
-			return d.keepPassword(log.Name())
+			return d.keepPassword()
 		}
 	}
 	return fmt.Errorf("the service does not answer; see %s", log.Name())
@@ -178,18 +179,13 @@ func (d *demo) answers() bool {
 	return res.StatusCode == http.StatusOK
 }
 
-// keepPassword keeps the owner's password, which the first start prints once, so that the demo can be
-// run again. It is the demo's alone.
-func (d *demo) keepPassword(log string) error {
-	text, err := os.ReadFile(log)
-	if err != nil {
-		return err
+// keepPassword keeps the owner's first password, so that the demo can be run again. It is the demo's alone.
+func (d *demo) keepPassword() error {
+	err := os.Rename(filepath.Join(d.data(), service.PasswordFile), filepath.Join(d.dir, "console-password"))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil // an earlier start has told it
 	}
-	if _, rest, ok := strings.Cut(string(text), "with the password "); ok {
-		password, _, _ := strings.Cut(rest, ",")
-		return os.WriteFile(filepath.Join(d.dir, "console-password"), []byte(password), 0o600)
-	}
-	return nil
+	return err
 }
 
 func (d *demo) client() *client.Client {

@@ -69,8 +69,11 @@ func setUp(m *testing.M) (code int, err error) {
 		return 1, err
 	}
 	defer func() { err = errors.Join(err, world.service.stop()) }()
-	_, rest, _ := strings.Cut(world.service.out.String(), "with the password ")
-	world.password, _, _ = strings.Cut(rest, ",")
+	password, err := os.ReadFile(filepath.Join(dir, "data", "owner-password"))
+	if err != nil {
+		return 1, err
+	}
+	world.password = strings.TrimSpace(string(password))
 	return m.Run(), nil
 }
 

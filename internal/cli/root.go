@@ -20,6 +20,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
+	"nestseed/internal/service"
 )
 
 // Exit codes.
@@ -240,11 +241,18 @@ func (a *app) service(c *cli.Command) (*client.Client, error) {
 		if data == "" {
 			data = defaultData
 		}
-		if b, err := os.ReadFile(filepath.Join(data, "owner-token")); err == nil {
+		if b, err := os.ReadFile(filepath.Join(data, "owner-token")); err == nil && madeFor(data, server) {
 			token = strings.TrimSpace(string(b))
 		}
 	}
 	return client.New(server, token), nil
+}
+
+// madeFor reports whether the token in a service's folder was made for the service at an address: an owner's token is sent
+// to no other.
+func madeFor(data, server string) bool {
+	own, err := os.ReadFile(filepath.Join(data, service.AddressFile))
+	return err == nil && strings.TrimSpace(string(own)) == strings.TrimRight(server, "/")
 }
 
 // print writes v as JSON when asked to, else lets human write it.

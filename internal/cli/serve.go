@@ -15,6 +15,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"nestseed/internal/client"
 	"nestseed/internal/service"
@@ -71,10 +72,27 @@ func (a *app) serve() *cli.Command {
 		}
 		fmt.Fprintf(a.out, "Nest Seed answers at %s\n", s.Address())
 		if s.OwnerPassword != "" {
-			fmt.Fprintf(a.out, "Log in as owner with the password %s, shown this once; the owner's token is in %s\n", s.OwnerPassword, s.TokenFile())
+			if err := a.tellPassword(s, set.Data); err != nil {
+				return err
+			}
 		}
 		return s.Serve(ctx)
 	})
+}
+
+// tellPassword shows the owner's first password on a terminal. Elsewhere, as under a service manager, whose journal others
+// read, it goes into a file that only this user can read.
+func (a *app) tellPassword(s *service.Service, data string) error {
+	if f, is := a.out.(*os.File); is && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprintf(a.out, "Log in as owner with the password %s, shown this once; the owner's token is in %s\n", s.OwnerPassword, s.TokenFile())
+		return nil
+	}
+	file := filepath.Join(data, service.PasswordFile)
+	if err := os.WriteFile(file, []byte(s.OwnerPassword+"\n"), 0o600); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "Log in as owner with the password in %s, and remove that file; the owner's token is in %s\n", file, s.TokenFile())
+	return nil
 }
 
 func (a *app) migrate() *cli.Command {

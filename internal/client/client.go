@@ -133,8 +133,13 @@ func seg(s string) string { return url.PathEscape(s) }
 func (c *Client) Me(ctx context.Context) (wire.Me, error) { return get[wire.Me](ctx, c, "/me") }
 
 // AddToken makes a token.
-func (c *Client) AddToken(ctx context.Context, name string) (wire.Token, error) {
-	return post[wire.Token](ctx, c, "/tokens", wire.NewToken{Name: name})
+func (c *Client) AddToken(ctx context.Context, t wire.NewToken) (wire.Token, error) {
+	return post[wire.Token](ctx, c, "/tokens", t)
+}
+
+// SetPassword changes a password.
+func (c *Client) SetPassword(ctx context.Context, name string, p wire.NewPassword) error {
+	return c.do(ctx, http.MethodPut, "/users/"+seg(name)+"/password", p, nil)
 }
 
 // Tokens lists one's own tokens.

@@ -144,6 +144,9 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err := s.makeOwner(ctx); err != nil {
 		return err
 	}
+	if err := os.WriteFile(filepath.Join(s.settings.Data, AddressFile), []byte(s.localAddress()+"\n"), 0o644); err != nil {
+		return err
+	}
 	console, err := fs.Sub(web.Dist, "dist")
 	if err != nil {
 		return err
@@ -208,8 +211,23 @@ func (s *Service) makeOwner(ctx context.Context) error {
 		return err
 	}
 	s.OwnerPassword = password
-	return s.db.AddToken(ctx, u.ID, "owner-token", sum)
+	return s.db.AddToken(ctx, u.ID, "owner-token", sum, nil)
 }
+
+// localAddress is where the service answers on this machine.
+func (s *Service) localAddress() string {
+	a, ok := s.listener.Addr().(*net.TCPAddr)
+	if ok && a.IP.IsUnspecified() {
+		return fmt.Sprintf("http://127.0.0.1:%d", a.Port)
+	}
+	return s.Address()
+}
+
+// AddressFile, in the service's folder, holds the address that the owner's token beside it is for.
+const AddressFile = "address"
+
+// PasswordFile, in the service's folder, holds the owner's first password where there was no terminal to show it on.
+const PasswordFile = "owner-password"
 
 // Address is where the service answers.
 func (s *Service) Address() string { return "http://" + s.listener.Addr().String() }

@@ -24,8 +24,14 @@ type Me struct {
 
 // Credentials log somebody in.
 type Credentials struct {
-	Name     string `json:"name" minLength:"1"`
-	Password string `json:"password" minLength:"1"`
+	Name     string `json:"name" minLength:"1" maxLength:"60"`
+	Password string `json:"password" minLength:"1" maxLength:"256"`
+}
+
+// NewPassword changes one's own password, or, asked for by an owner, somebody else's. Old is one's own.
+type NewPassword struct {
+	Old string `json:"old,omitempty" maxLength:"256"`
+	New string `json:"new" minLength:"10" maxLength:"256"`
 }
 
 // User is somebody who may use the service.
@@ -39,12 +45,13 @@ type User struct {
 type NewUser struct {
 	Name     string `json:"name" pattern:"^[a-z0-9][a-z0-9._-]*$" maxLength:"60"`
 	Role     string `json:"role" enum:"owner,builder,viewer"`
-	Password string `json:"password" minLength:"10"`
+	Password string `json:"password" minLength:"10" maxLength:"256"`
 }
 
 // NewToken asks for a token for oneself.
 type NewToken struct {
-	Name string `json:"name" minLength:"1"`
+	Name string `json:"name" minLength:"1" maxLength:"60"`
+	Days int    `json:"days,omitempty" minimum:"0" maximum:"3650" doc:"after which it is of no use any more; 0 for never"`
 }
 
 // Token is shown once.
@@ -58,6 +65,7 @@ type TokenName struct {
 	User      string     `json:"user"`
 	CreatedAt time.Time  `json:"created_at"`
 	UsedAt    *time.Time `json:"used_at,omitempty"`
+	ExpiresAt *time.Time `json:"expires_at,omitempty"`
 }
 
 // Today is the first page: how many there are, and what needs attention.

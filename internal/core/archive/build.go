@@ -569,7 +569,7 @@ func (b *builder) scanLarge(p string) (name string, found bool, err error) {
 // settings adds the settings file with the values that the list blanks emptied.
 func (b *builder) settings(e hostfs.Entry) error {
 	s := kind.ReadSettings(slices.Clone(b.in.Identity.Settings.Bytes()), "")
-	for _, name := range b.in.List.Blank.Settings {
+	for _, name := range append(slices.Clone(b.in.List.Blank.Settings), b.in.List.SecretSettings()...) {
 		if v, err := s.Get(name); err == nil && v != "" {
 			s.Set(name, "")
 			b.blank("setting "+name, 1)

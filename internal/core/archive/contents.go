@@ -9,9 +9,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/bmatcuk/doublestar/v4"
-
 	"nestseed/internal/core/filelist"
+	"nestseed/internal/core/glob"
 )
 
 // Contents is the list of an archive's entries, to look at without the archive. Every question is answered by one pass
@@ -89,20 +88,20 @@ func (c *Contents) Largest(p string, limit int) (*Listing, error) {
 
 // Find lists files and folders below p whose path, or name where the pattern has no slash, matches a glob. Errors: where it is
 // none; filelist.ErrDamaged.
-func (c *Contents) Find(p, glob string, limit int) (*Listing, error) {
-	if !doublestar.ValidatePattern(glob) {
-		return nil, fmt.Errorf("%w: %q; write something like *.jpg or uploads/**", ErrPattern, glob)
+func (c *Contents) Find(p, pattern string, limit int) (*Listing, error) {
+	if err := glob.Validate(pattern); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrPattern, err)
 	}
-	byPath := strings.Contains(glob, "/")
-	if byPath && !strings.HasPrefix(glob, "**/") {
-		glob = "**/" + glob
+	byPath := strings.Contains(pattern, "/")
+	if byPath && !strings.HasPrefix(pattern, "**/") {
+		pattern = "**/" + pattern
 	}
 	return c.those(p, limit, func(n *Node) bool {
 		subject := n.Name
 		if byPath {
 			subject = n.Path
 		}
-		return doublestar.MatchUnvalidated(glob, subject)
+		return glob.Match(pattern, subject)
 	})
 }
 

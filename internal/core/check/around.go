@@ -67,7 +67,7 @@ func (r *runner) besideSource(ctx context.Context) (own, source time.Duration, o
 	if err != nil || r.site.Source.Address == "" || len(r.pages) == 0 {
 		return 0, 0, false
 	}
-	there := &runner{client: client(r.site.Source.dial(u), nil)}
+	there := &runner{client: client(r.site.Source.Dialer(u), nil)}
 	there.client.Timeout = 10 * time.Second
 	own = r.pages[0].took
 	if source, ok = there.homeTook(ctx, r.site.Source.Address); !ok {

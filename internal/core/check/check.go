@@ -67,7 +67,8 @@ type Reach struct {
 	Cookie  string // lets somebody into a site that is held: name=value
 }
 
-func (r Reach) dial(base *url.URL) func(ctx context.Context, network, addr string) (net.Conn, error) {
+// Dialer returns what connects to the site whose address is base, and to no other host inside a private network.
+func (r Reach) Dialer(base *url.URL) func(ctx context.Context, network, addr string) (net.Conn, error) {
 	return dialer(base, r.Connect, r.Private)
 }
 

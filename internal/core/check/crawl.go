@@ -308,7 +308,7 @@ func Paths(ctx context.Context, at Reach, k *kind.Kind, most int) ([]string, err
 	if err != nil {
 		return nil, err
 	}
-	r := &runner{site: Site{Cookie: at.Cookie, Kind: k}, base: base, client: client(at.dial(base), nil)}
+	r := &runner{site: Site{Cookie: at.Cookie, Kind: k}, base: base, client: client(at.Dialer(base), nil)}
 	home := &page{address: base.String() + "/"}
 	if r.open(ctx, home); home.err != nil {
 		return nil, home.err
@@ -334,7 +334,7 @@ func Visit(ctx context.Context, at Reach, page string) (status int, body []byte,
 	if err != nil {
 		return 0, nil, err
 	}
-	r := &runner{site: Site{Cookie: at.Cookie}, client: client(at.dial(base), nil)}
+	r := &runner{site: Site{Cookie: at.Cookie}, client: client(at.Dialer(base), nil)}
 	res, body, err := r.get(ctx, at.Address+"/"+page)
 	if err != nil {
 		return 0, nil, err
@@ -348,7 +348,7 @@ func Headers(ctx context.Context, at Reach) (http.Header, error) {
 	if err != nil {
 		return nil, err
 	}
-	res, err := client(at.dial(req.URL), nil).Do(req)
+	res, err := client(at.Dialer(req.URL), nil).Do(req)
 	if err != nil {
 		return nil, err
 	}

@@ -85,6 +85,11 @@ func Open(address string) (FS, error) {
 		return nil, fmt.Errorf("files address %q: %w", address, err)
 	}
 	if u.Scheme == "file" && u.Host == "" && u.Path != "" {
+		for name := range u.Query() {
+			if name != "owner" {
+				return nil, fmt.Errorf("the option %q of the files address is not known; there is owner: file:///srv/www?owner=www-data", name)
+			}
+		}
 		return openLocal(u.Path, u.Query().Get("owner"))
 	}
 	return nil, fmt.Errorf("%w: %q; write a local folder like file:///srv/www", ErrUnsupported, u.Redacted())

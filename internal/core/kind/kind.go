@@ -22,9 +22,9 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
 
+	"nestseed/internal/core/glob"
 	"nestseed/internal/core/hostfs"
 )
 
@@ -301,8 +301,8 @@ func Parse(text []byte) (*Kind, error) {
 	}
 	for _, a := range k.Areas {
 		for _, m := range a.Match {
-			if !doublestar.ValidatePattern(m) {
-				return nil, fmt.Errorf("definition of %s: area %s: %q is not a pattern", k.Name, a.Area, m)
+			if err := glob.Validate(m); err != nil {
+				return nil, fmt.Errorf("definition of %s: area %s: %w", k.Name, a.Area, err)
 			}
 		}
 	}
@@ -350,7 +350,7 @@ func (k *Kind) AreaOf(p string) string {
 				}
 				continue
 			}
-			if doublestar.MatchUnvalidated(m, p) {
+			if glob.Match(m, p) {
 				return a.Area
 			}
 		}

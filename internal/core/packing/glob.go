@@ -4,7 +4,7 @@ import (
 	"path"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
+	"nestseed/internal/core/glob"
 )
 
 // globs answers which of many patterns matches a path. A survey has hundreds of thousands of paths, so the
@@ -95,7 +95,7 @@ func (g *globs) file(p string, lone bool) string {
 		}
 	}
 	for _, o := range g.other {
-		if strings.HasPrefix(p, o.text) && doublestar.MatchUnvalidated(o.rule, p) {
+		if strings.HasPrefix(p, o.text) && glob.Match(o.rule, p) {
 			return o.rule
 		}
 	}

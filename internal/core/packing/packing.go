@@ -21,9 +21,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
 
+	"nestseed/internal/core/glob"
 	"nestseed/internal/core/kind"
 )
 
@@ -152,7 +152,10 @@ func (t Target) valid() error {
 }
 
 func validGlob(p string) error {
-	if p == "" || !doublestar.ValidatePattern(p) || strings.HasPrefix(p, "/") {
+	if err := glob.Validate(p); err != nil {
+		return err
+	}
+	if strings.HasPrefix(p, "/") {
 		return fmt.Errorf("%q is not a pattern relative to the web root, like wp-content/cache/**", p)
 	}
 	return nil

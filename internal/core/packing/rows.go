@@ -278,6 +278,8 @@ type match struct {
 
 type cellEdit struct {
 	column int
+	where  int    // column that tells the rows; -1 for all rows
+	is     string // value that it has there
 	to     []byte
 	also   map[int][]byte
 	name   string
@@ -309,7 +311,7 @@ func (m *Matcher) Editor(t *sitedb.Table, dropped Dropped) *RowEditor {
 		if !ok || c.Table != name {
 			continue
 		}
-		edit := cellEdit{column: i, to: []byte(c.To), also: map[int][]byte{}, name: "column " + c.Table + "." + c.Column}
+		edit := cellEdit{column: i, where: -1, to: []byte(c.To), also: map[int][]byte{}, name: "column " + c.Table + "." + c.Column}
 		for col, v := range c.Also {
 			if j, ok := at[col]; ok {
 				edit.also[j] = []byte(v)
@@ -317,10 +319,54 @@ func (m *Matcher) Editor(t *sitedb.Table, dropped Dropped) *RowEditor {
 		}
 		e.cells = append(e.cells, edit)
 	}
+	m.blankSecrets(e, name, at)
 	if e.rules == nil && e.blanks == nil && len(e.cells) == 0 {
 		return nil
 	}
 	return e
+}
+
+// blankSecrets lets the editor empty what the source has in the places of fields that are secret: each site gets its own.
+func (m *Matcher) blankSecrets(e *RowEditor, table string, at map[string]int) {
+	o := m.kind.Options
+	for _, f := range m.list.Fields {
+		if !f.Secret {
+			continue
+		}
+		for _, t := range f.To {
+			key, okKey := at[o.Key]
+			value, okValue := at[o.Value]
+			switch {
+			case t.Option != "" && o.Table == table && okKey && okValue:
+				if e.blanks == nil {
+					e.key, e.value, e.blanks, e.inside = key, value, map[string]bool{}, map[string][]Inside{}
+				}
+				if len(t.Path) == 0 {
+					e.blanks[t.Option] = true
+				} else {
+					e.inside[t.Option] = append(e.inside[t.Option], Inside{t.Option, t.Path})
+				}
+			case t.Cell != nil && t.Cell.Table == table:
+				column, okColumn := at[t.Cell.Column]
+				where, okWhere := at[t.Cell.Where]
+				if okColumn && okWhere {
+					e.cells = append(e.cells, cellEdit{column: column, where: where, is: t.Cell.Is, name: t.String()})
+				}
+			}
+		}
+	}
+}
+
+// SecretSettings returns the settings that fields which are secret have in the settings file.
+func (l *List) SecretSettings() (names []string) {
+	for _, f := range l.Fields {
+		for _, t := range f.To {
+			if f.Secret && t.Setting != "" {
+				names = append(names, t.Setting)
+			}
+		}
+	}
+	return names
 }
 
 func newMatch(column int, values []string) match {
@@ -349,7 +395,7 @@ func (e *RowEditor) Edit(row [][]byte) (keep bool) {
 		e.blank(row)
 	}
 	for _, c := range e.cells {
-		if row[c.column] == nil || bytes.Equal(row[c.column], c.to) {
+		if row[c.column] == nil || bytes.Equal(row[c.column], c.to) || c.where >= 0 && string(row[c.where]) != c.is {
 			continue
 		}
 		row[c.column] = c.to

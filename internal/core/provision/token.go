@@ -8,8 +8,7 @@ import (
 	"path"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
-
+	"nestseed/internal/core/glob"
 	"nestseed/internal/core/packing"
 )
 
@@ -30,11 +29,30 @@ var (
 
 const breaksOut = "'\"`\\<>\n\r\x00$"
 
-var errBreaksOut = errors.New("has quotes, angle brackets, $ or a backslash, which cannot be put into program files")
+var errBreaksOut = errors.New("has quotes, angle brackets, $, a backslash or the end of a comment, which cannot be put into program files")
+
+// endsComment is how comments of programs end that go over several lines.
+const endsComment = "*/"
+
+// leavesProgram reports whether a value could end the string or the comment that it is put into, whatever stands before and
+// behind it.
+func leavesProgram(before []byte, value string, behind []byte) bool {
+	if strings.ContainsAny(value, breaksOut) {
+		return true
+	}
+	around := value
+	if len(before) > 0 {
+		around = string(before[len(before)-1:]) + around
+	}
+	if len(behind) > 0 {
+		around += string(behind[:1])
+	}
+	return strings.Contains(around, endsComment)
+}
 
 // tokenFits reports whether a value can be put into all files that a target names.
 func tokenFits(t packing.Target, value string) error {
-	if t.Token == "" || !strings.ContainsAny(value, breaksOut) {
+	if t.Token == "" || !leavesProgram(nil, value, nil) {
 		return nil
 	}
 	for _, f := range t.Files {
@@ -78,8 +96,16 @@ func (mk *maker) fillTokens(p string, text []byte) ([]byte, error) {
 		case markup[ext]:
 			value = html.EscapeString(value)
 		case plain[ext]:
-		case strings.ContainsAny(value, breaksOut):
-			return nil, fmt.Errorf("field %s %w", t.field, errBreaksOut)
+		default:
+			for at := 0; ; at += len(t.text) {
+				i := bytes.Index(text[at:], t.text)
+				if i < 0 {
+					break
+				}
+				if at += i; leavesProgram(text[:at], value, text[at+len(t.text):]) {
+					return nil, fmt.Errorf("field %s %w", t.field, errBreaksOut)
+				}
+			}
 		}
 		text = bytes.ReplaceAll(text, t.text, []byte(value))
 		mk.mu.Lock()
@@ -94,7 +120,7 @@ func (mk *maker) fillTokens(p string, text []byte) ([]byte, error) {
 
 func (t token) matches(p string) bool {
 	for _, f := range t.files {
-		if doublestar.MatchUnvalidated(f, p) {
+		if glob.Match(f, p) {
 			return true
 		}
 	}

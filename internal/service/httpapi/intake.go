@@ -112,7 +112,15 @@ func (a *api) given(ctx context.Context, g wire.GivenFile) (releases.Given, erro
 	case (g.Upload == "") == (g.Link == ""):
 		return releases.Given{}, wrong(errors.New("each file is an upload or a link"))
 	case g.Link != "":
-		return releases.Given{Link: g.Link}, nil
+		// It is looked at before a run is started, with all that is in it.
+		opts, err := a.Releases.FetchOptions(ctx)
+		if err == nil {
+			_, err = fetch.Look(ctx, g.Link, opts)
+		}
+		if err != nil {
+			return releases.Given{}, err
+		}
+		return a.Releases.SealLink(g.Link)
 	}
 	info, err := a.upload(ctx, g.Upload)
 	if err != nil {
@@ -152,9 +160,6 @@ func (a *api) importOperations(h huma.API) {
 			}
 			args.Database = &g
 		}
-		if err := a.lookAtLinks(ctx, args); err != nil {
-			return nil, err
-		}
 		if err := a.Releases.SealKey(&args, b.Key); err != nil {
 			return nil, err
 		}
@@ -172,27 +177,6 @@ func (a *api) importOperations(h huma.API) {
 		info, err := fetch.Look(ctx, in.Body.Link, opts)
 		return &body[*fetch.Info]{info}, err
 	})
-}
-
-// lookAtLinks checks all links before a run is started.
-func (a *api) lookAtLinks(ctx context.Context, args releases.ImportArgs) error {
-	opts, err := a.Releases.FetchOptions(ctx)
-	if err != nil {
-		return err
-	}
-	files := args.Files
-	if args.Database != nil {
-		files = append(files, *args.Database)
-	}
-	for _, g := range files {
-		if g.Link == "" {
-			continue
-		}
-		if _, err := fetch.Look(ctx, g.Link, opts); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func nameOf(g releases.Given) string {

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -64,24 +66,47 @@ func TestATableIsLookedAtAsAWhole(t *testing.T) {
 
 func TestEachFurtherWrongTryWaitsTwiceAsLong(t *testing.T) {
 	s := newSlowdown()
+	passed := func(key string) { s.mu.Lock(); s.tries[key].until = time.Time{}; s.mu.Unlock() }
 	for range freeTries {
-		s.note("ines", false)
-		require.LessOrEqual(t, s.wait("ines"), time.Duration(0))
+		require.Zero(t, s.begin("ines"))
 	}
 	last := time.Duration(0)
 	for range 4 {
-		s.note("ines", false)
-		now := s.wait("ines")
+		require.Zero(t, s.begin("ines"))
+		now := s.begin("ines")
 		require.Greater(t, now, last)
 		last = now
+		passed("ines")
 	}
-	require.LessOrEqual(t, s.wait("somebody else"), time.Duration(0))
+	require.Zero(t, s.begin("somebody else"))
 	for range 40 {
-		s.note("ines", false)
+		s.begin("ines")
+		passed("ines")
 	}
-	require.LessOrEqual(t, s.wait("ines"), maxWait)
-	s.note("ines", true)
-	require.LessOrEqual(t, s.wait("ines"), time.Duration(0))
+	s.begin("ines")
+	require.LessOrEqual(t, s.begin("ines"), maxWait)
+	s.right("ines")
+	require.Zero(t, s.begin("ines"))
+}
+
+// A try counts when it begins: a hundred at once are not a hundred for free.
+func TestTriesAtOnceCountBeforeTheirOutcomeIsKnown(t *testing.T) {
+	s := newSlowdown()
+	var let atomic.Int32
+	var group sync.WaitGroup
+	for range 100 {
+		group.Go(func() {
+			if s.begin("ines") == 0 {
+				let.Add(1)
+			}
+		})
+	}
+	group.Wait()
+	require.Equal(t, int32(freeTries+1), let.Load())
+	for i := range 2 * maxTries {
+		s.begin(fmt.Sprint("made up ", i))
+	}
+	require.LessOrEqual(t, len(s.tries), maxTries)
 }
 
 func TestALinkThatDoesNotOpenSaysWhy(t *testing.T) {

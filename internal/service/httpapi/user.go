@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"strings"
 	"sync"
@@ -70,7 +71,7 @@ func (a *api) authenticate(c *gin.Context) {
 		return
 	}
 	reading := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
-	own := strings.HasSuffix(c.FullPath(), "/logout")
+	own := strings.HasSuffix(c.FullPath(), "/logout") || strings.HasSuffix(c.FullPath(), "/users/:name/password")
 	if u.Role == "viewer" && !reading && !own {
 		refuse(c, http.StatusForbidden, "forbidden", errForbidden.Error())
 		return
@@ -97,6 +98,7 @@ func (a *api) userOf(c *gin.Context) (records.User, error) {
 type slowdown struct {
 	mu    sync.Mutex
 	tries map[string]*tries
+	hash  chan struct{} // a place for each password that is being hashed
 }
 
 type tries struct {
@@ -107,30 +109,30 @@ type tries struct {
 const (
 	freeTries = 4
 	maxWait   = time.Minute
+	maxTries  = 10_000 // names that are remembered
+	hashers   = 2      // passwords that are hashed at a time: each takes 19 MiB
 )
 
-func newSlowdown() *slowdown { return &slowdown{tries: map[string]*tries{}} }
+func newSlowdown() *slowdown {
+	return &slowdown{tries: map[string]*tries{}, hash: make(chan struct{}, hashers)}
+}
 
-// wait returns how long the key must wait before its next try.
-func (s *slowdown) wait(key string) time.Duration {
+// begin counts a try before its outcome is known, so that many at once are not free, or returns how long the key must wait
+// before its next.
+func (s *slowdown) begin(key string) (wait time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if t := s.tries[key]; t != nil {
-		return time.Until(t.until)
+		if wait := time.Until(t.until); wait > 0 {
+			return wait
+		}
 	}
-	return 0
-}
-
-// note keeps the outcome of a try.
-func (s *slowdown) note(key string, right bool) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if right {
-		delete(s.tries, key)
-		return
-	}
-	if len(s.tries) > 10_000 {
-		clear(s.tries) // bounded memory under a flood matters more than its tail
+	if len(s.tries) >= maxTries && s.tries[key] == nil {
+		now := time.Now()
+		maps.DeleteFunc(s.tries, func(_ string, t *tries) bool { return t.until.Before(now) })
+		if len(s.tries) >= maxTries {
+			return time.Second // bounded memory under a flood
+		}
 	}
 	t := s.tries[key]
 	if t == nil {
@@ -140,6 +142,26 @@ func (s *slowdown) note(key string, right bool) {
 	if t.wrong++; t.wrong > freeTries {
 		t.until = time.Now().Add(min(maxWait, time.Second<<min(t.wrong-freeTries-1, 10)))
 	}
+	return 0
+}
+
+// right forgets the tries of a key whose password was right.
+func (s *slowdown) right(key string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.tries, key)
+}
+
+// compare reports whether a password is the one of a hash. Few are compared at a time.
+func (s *slowdown) compare(ctx context.Context, password, hash string) bool {
+	select {
+	case s.hash <- struct{}{}:
+	case <-ctx.Done():
+		return false
+	}
+	defer func() { <-s.hash }()
+	right, err := argon2id.ComparePasswordAndHash(password, hash)
+	return right && err == nil
 }
 
 type sessionAnswer struct {
@@ -156,7 +178,7 @@ var burn = sync.OnceValue(func() string { h, _ := HashPassword(rand.Text()); ret
 
 func (a *api) login(ctx context.Context, in *Put[wire.Credentials]) (*sessionAnswer, error) {
 	key := in.Body.Name
-	if left := a.slow.wait(key); left > 0 {
+	if left := a.slow.begin(key); left > 0 {
 		return nil, &huma.ErrorModel{Status: http.StatusTooManyRequests, Type: problemPrefix + "slow-down", Title: "Too Many Requests",
 			Detail: fmt.Sprintf("too many wrong passwords for %s; try again in %d seconds", key, int(left.Seconds())+1)}
 	}
@@ -165,12 +187,10 @@ func (a *api) login(ctx context.Context, in *Put[wire.Credentials]) (*sessionAns
 	if err != nil {
 		hash = burn()
 	}
-	right, cmpErr := argon2id.ComparePasswordAndHash(in.Body.Password, hash)
-	right = right && cmpErr == nil && err == nil
-	a.slow.note(key, right)
-	if !right {
+	if !a.slow.compare(ctx, in.Body.Password, hash) || err != nil {
 		return nil, &huma.ErrorModel{Status: http.StatusUnauthorized, Type: problemPrefix + "wrong-password", Title: "Unauthorized", Detail: "name or password is wrong"}
 	}
+	a.slow.right(key)
 	secret, sum := NewSecret()
 	if err := a.db.AddSession(ctx, u.ID, sum, time.Now().Add(sessionTime)); err != nil {
 		return nil, err
@@ -236,9 +256,44 @@ func (a *api) userOperations(h huma.API) {
 		}
 		return nil, a.db.Audit(ctx, who(ctx).Name, "removed token "+in.Name)
 	})
+	operation(h, "PUT", "/users/{name}/password", "set-password", "Change a password; who is logged in with the old one is logged out", a.setPassword)
 	operation(h, "POST", "/tokens", "add-token", "Make a token for oneself", func(ctx context.Context, in *Put[wire.NewToken]) (*body[wire.Token], error) {
 		secret, hash := NewSecret()
-		err := errors.Join(a.db.AddToken(ctx, who(ctx).ID, in.Body.Name, hash), a.db.Audit(ctx, who(ctx).Name, "made token "+in.Body.Name))
+		var expires *time.Time
+		if in.Body.Days > 0 {
+			at := time.Now().Add(time.Duration(in.Body.Days) * 24 * time.Hour)
+			expires = &at
+		}
+		err := errors.Join(a.db.AddToken(ctx, who(ctx).ID, in.Body.Name, hash, expires), a.db.Audit(ctx, who(ctx).Name, "made token "+in.Body.Name))
 		return &body[wire.Token]{wire.Token{Token: secret}}, err
 	})
+}
+
+// setPassword changes one's own password, which takes the old one, or as an owner somebody else's.
+func (a *api) setPassword(ctx context.Context, in *struct {
+	Named
+	Put[wire.NewPassword]
+}) (*nothing, error) {
+	me := who(ctx)
+	if in.Name != me.Name {
+		if err := owner(ctx); err != nil {
+			return nil, err
+		}
+	} else {
+		if left := a.slow.begin(me.Name); left > 0 {
+			return nil, wrong(fmt.Errorf("too many wrong passwords; try again in %d seconds", int(left.Seconds())+1))
+		}
+		if !a.slow.compare(ctx, in.Body.Old, me.PasswordHash) {
+			return nil, wrong(errors.New("the old password is not the one you have now"))
+		}
+		a.slow.right(me.Name)
+	}
+	hash, err := HashPassword(in.Body.New)
+	if err == nil {
+		err = a.db.SetPassword(ctx, in.Name, hash)
+	}
+	if err == nil {
+		err = a.db.Audit(ctx, me.Name, "changed the password of "+in.Name)
+	}
+	return nil, err
 }

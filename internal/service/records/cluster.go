@@ -62,12 +62,21 @@ func (c *Cluster) ready(ctx context.Context, dir string) error {
 	secret := filepath.Join(dir, "postgres-password")
 	if b, err := os.ReadFile(secret); err == nil {
 		c.password = string(b)
-		if _, err := os.Stat(filepath.Join(c.dir, "data", "PG_VERSION")); err == nil {
+		_, err := os.Stat(filepath.Join(c.dir, "data", "PG_VERSION"))
+		if err == nil {
 			return nil
 		}
-		os.RemoveAll(c.dir) // it was killed while it was made, or the folder was cleared by hand
+		if !errors.Is(err, os.ErrNotExist) {
+			return fmt.Errorf("the records' folder cannot be looked at: %w; nothing was changed", err)
+		}
+	}
+	if err := c.clear(); err != nil {
+		return err
 	}
 	if err := os.MkdirAll(c.dir, 0o700); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(c.dir, unfinished), nil, 0o600); err != nil {
 		return err
 	}
 	if c.as != nil {
@@ -97,7 +106,26 @@ func (c *Cluster) ready(ctx context.Context, dir string) error {
 		}
 		return fmt.Errorf("make the private PostgreSQL: %w\n%s", err, out)
 	}
-	return nil
+	return os.Remove(filepath.Join(c.dir, unfinished))
+}
+
+// unfinished marks a folder in which a cluster is being made: it holds nothing yet.
+const unfinished = "unfinished"
+
+// clear removes what was left of a cluster that was being made when somebody was killed. Whatever else is there may be
+// records, and is left alone.
+func (c *Cluster) clear() error {
+	entries, err := os.ReadDir(c.dir)
+	if errors.Is(err, os.ErrNotExist) || err == nil && len(entries) == 0 {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("the records' folder cannot be looked at: %w; nothing was changed", err)
+	}
+	if _, err := os.Stat(filepath.Join(c.dir, unfinished)); err != nil {
+		return fmt.Errorf("%s holds something that is not a whole PostgreSQL; bring it back from a copy, or move it away to begin anew", c.dir)
+	}
+	return os.RemoveAll(c.dir)
 }
 
 func (c *Cluster) command(ctx context.Context, name string, args ...string) *exec.Cmd {

@@ -42,9 +42,9 @@ func (db *DB) SetPassword(ctx context.Context, name, passwordHash string) error 
 		gone AS (DELETE FROM sessions WHERE user_id IN (SELECT id FROM u)) SELECT id FROM u`, name, passwordHash)
 }
 
-// AddToken keeps the hash of a token.
-func (db *DB) AddToken(ctx context.Context, userID int64, name string, hash []byte) error {
-	_, err := db.Pool.Exec(ctx, "INSERT INTO tokens (user_id, name, hash) VALUES ($1, $2, $3)", userID, name, hash)
+// AddToken keeps the hash of a token, which is of use until it expires; with nil, for ever.
+func (db *DB) AddToken(ctx context.Context, userID int64, name string, hash []byte, expires *time.Time) error {
+	_, err := db.Pool.Exec(ctx, "INSERT INTO tokens (user_id, name, hash, expires_at) VALUES ($1, $2, $3, $4)", userID, name, hash, expires)
 	return err
 }
 
@@ -54,11 +54,12 @@ type Token struct {
 	User      string
 	CreatedAt time.Time
 	UsedAt    *time.Time
+	ExpiresAt *time.Time
 }
 
 // Tokens lists the tokens of a user.
 func (db *DB) Tokens(ctx context.Context, userID int64) ([]Token, error) {
-	return many[Token](ctx, db, `SELECT t.name, u.name AS "user", t.created_at, t.used_at FROM tokens t JOIN users u ON u.id = t.user_id WHERE u.id = $1 ORDER BY t.id`, userID)
+	return many[Token](ctx, db, `SELECT t.name, u.name AS "user", t.created_at, t.used_at, t.expires_at FROM tokens t JOIN users u ON u.id = t.user_id WHERE u.id = $1 ORDER BY t.id`, userID)
 }
 
 // RemoveToken removes a user's tokens of this name.
@@ -68,7 +69,7 @@ func (db *DB) RemoveToken(ctx context.Context, userID int64, name string) error 
 
 // UserOfToken returns whose token this is.
 func (db *DB) UserOfToken(ctx context.Context, hash []byte) (User, error) {
-	return one[User](ctx, db, "token", "", `WITH t AS (UPDATE tokens SET used_at = now() WHERE hash = $1 RETURNING user_id)
+	return one[User](ctx, db, "token", "", `WITH t AS (UPDATE tokens SET used_at = now() WHERE hash = $1 AND (expires_at IS NULL OR expires_at > now()) RETURNING user_id)
 		SELECT `+userColumns+` FROM users WHERE id = (SELECT user_id FROM t)`, hash)
 }
 

@@ -32,7 +32,17 @@ import (
 type Given struct {
 	Upload string `json:"upload,omitempty"`
 	Name   string `json:"name,omitempty"`
-	Link   string `json:"link,omitempty"`
+	Link   string `json:"link,omitempty"`   // without what is behind its question mark, which may be a key
+	Sealed string `json:"sealed,omitempty"` // the whole link
+}
+
+const linkPurpose = "link of a release that is brought in"
+
+// SealLink is a file that a link leads to. What may be a key in the link is not kept in the run's record.
+func (svc *Releases) SealLink(link string) (g Given, err error) {
+	g.Link = withoutQuery(link)
+	g.Sealed, err = svc.Vault.Seal(linkPurpose, link)
+	return g, err
 }
 
 // ImportArgs ask for a release to be brought in. The key of a sealed archive is sealed by the vault meanwhile.
@@ -224,11 +234,17 @@ func (im *importer) piece(ctx context.Context, g Given, as string, opts fetch.Op
 	var err error
 	name := g.Name
 	if g.Link != "" {
+		link := g.Link
+		if g.Sealed != "" {
+			if link, err = im.svc.Vault.Unseal(linkPurpose, g.Sealed); err != nil {
+				return archive.Piece{}, err
+			}
+		}
 		if f, err = os.OpenFile(filepath.Join(im.dir, as), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
 			return archive.Piece{}, err
 		}
 		im.closers = append(im.closers, f)
-		info, n, err := fetch.Get(ctx, g.Link, f, opts, im.report)
+		info, n, err := fetch.Get(ctx, link, f, opts, im.report)
 		if err != nil {
 			return archive.Piece{}, fmt.Errorf("%s: %w", withoutQuery(g.Link), err)
 		}

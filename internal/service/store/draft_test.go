@@ -197,9 +197,9 @@ func TestArchivesShareTheirBytes(t *testing.T) {
 	require.Greater(t, freed, int64(len("do re mi fa sol la ti")))
 	require.Empty(t, names(t, dir))
 	_, err = s.Remove("c.zip")
-	require.ErrorIs(t, err, os.ErrNotExist)
+	require.ErrorIs(t, err, ErrNotFound)
 	_, _, err = s.Open("c.zip")
-	require.ErrorIs(t, err, os.ErrNotExist)
+	require.ErrorIs(t, err, ErrNotFound)
 }
 
 // A file of which little is in use is not kept for that.
