@@ -465,7 +465,12 @@ func TestTheServiceIsFoundFromFlagsEnvironmentAndLogin(t *testing.T) {
 		return Run(t.Context(), "test", append(append([]string{"nestseed"}, words...), "host", "list"), nil, &out, &errOut)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(data, "owner-token"), []byte("of-the-folder\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(data, "address"), []byte("http://another.example\n"), 0o644))
 	require.Zero(t, list("--server", srv.URL))
+	require.Equal(t, []string{""}, tokens, "an owner's token is sent to its own service only")
+	tokens = nil
+	require.NoError(t, os.WriteFile(filepath.Join(data, "address"), []byte(srv.URL+"\n"), 0o644))
+	require.Zero(t, list("--server", srv.URL+"/"))
 	require.NoError(t, os.MkdirAll(filepath.Join(config, "nestseed"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(config, "nestseed", "access.yaml"), []byte("server: "+srv.URL+"\ntoken: of-login\n"), 0o600))
 	require.Zero(t, list())

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 	"strings"
 	"sync"
 
@@ -52,6 +53,9 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 	if len(z.File) > maxEntries {
 		return nil, fmt.Errorf("%w: %d entries, more than any site has", ErrHostile, len(z.File))
 	}
+	if !slices.ContainsFunc(z.File, func(f *zip.File) bool { return f.Name == ManifestName }) {
+		return nil, fmt.Errorf("%w: it has no %s", ErrNotOurs, ManifestName)
+	}
 	a := &Archive{zip: z, from: r, size: sizeBytes, byName: make(map[string]*zip.File, len(z.File))}
 	chain := Links{}
 	for _, f := range z.File {
@@ -70,9 +74,6 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 		}
 	}
 	text, err := a.read(ManifestName, maxManifestBytes)
-	if errors.Is(err, ErrNoEntry) {
-		return nil, fmt.Errorf("%w: it has no %s", ErrNotOurs, ManifestName)
-	}
 	if err != nil {
 		return nil, err
 	}

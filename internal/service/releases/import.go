@@ -296,11 +296,10 @@ func (im *importer) bring(ctx context.Context) (*ImportResult, error) {
 		if err == nil {
 			return im.ours(ctx, a, whole)
 		}
-		if !errors.Is(err, archive.ErrNotOurs) || whole.R == nil {
-			// A ZIP that is not ours may break rules that ours keep; it is judged when it is unpacked.
-			if sort, sortErr := archive.SortOf(pieces[0].R, pieces[0].SizeBytes); volumes || sortErr != nil || sort != archive.SortZip || errors.Is(err, archive.ErrKey) {
-				return nil, err
-			}
+		if !errors.Is(err, archive.ErrNotOurs) {
+			return nil, err // what says that it is ours and is refused is nothing else either
+		}
+		if whole.R == nil {
 			whole = pieces[0]
 		}
 		pieces = []archive.Piece{whole}

@@ -1,0 +1,212 @@
+package test
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/service/records"
+	"nestseed/internal/wire"
+)
+
+// forge makes another archive of a release's, whose sums are right all the same.
+func forge(t *testing.T, whole string, change map[string]func(string) string) string {
+	t.Helper()
+	in, err := zip.OpenReader(whole)
+	require.NoError(t, err)
+	defer in.Close()
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	var sums strings.Builder
+	changed := 0
+	for _, f := range in.File {
+		r, err := f.Open()
+		require.NoError(t, err)
+		text, err := io.ReadAll(r)
+		require.NoError(t, err)
+		if c := change[f.Name]; c != nil {
+			text = []byte(c(string(text)))
+			changed++
+		}
+		if f.Name == "SHA256SUMS" {
+			text = []byte(sums.String())
+		} else if f.Mode().IsRegular() {
+			sum := sha256.Sum256(text)
+			fmt.Fprintf(&sums, "%s  %s\n", hex.EncodeToString(sum[:]), f.Name)
+		}
+		h := f.FileHeader
+		h.CompressedSize64, h.UncompressedSize64, h.CRC32 = 0, 0, 0
+		w, err := z.CreateHeader(&h)
+		require.NoError(t, err)
+		_, err = w.Write(text)
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	require.Equal(t, len(change), changed)
+	name := filepath.Join(t.TempDir(), "forged.zip")
+	require.NoError(t, os.WriteFile(name, out.Bytes(), 0o600))
+	return name
+}
+
+// inManifest changes values of a manifest.
+func inManifest(t *testing.T, values map[string]any) map[string]func(string) string {
+	return map[string]func(string) string{"nestseed.json": func(text string) string {
+		var m map[string]any
+		require.NoError(t, json.Unmarshal([]byte(text), &m))
+		for k, v := range values {
+			m[k] = v
+		}
+		out, err := json.Marshal(m)
+		require.NoError(t, err)
+		return string(out)
+	}}
+}
+
+func appended(name, text string) map[string]func(string) string {
+	return map[string]func(string) string{name: func(was string) string { return was + text }}
+}
+
+func TestForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
+	prepared(t)
+	whole := filepath.Join(t.TempDir(), "music-base.zip")
+	must(t, "release", "download", "music-base@1", "--to", whole)
+	execute(t, "CREATE DATABASE IF NOT EXISTS victim")
+	execute(t, "CREATE TABLE IF NOT EXISTS victim.secrets (word text)")
+	t.Cleanup(func() { execute(t, "DROP DATABASE victim") })
+	var manifest struct {
+		ID     string           `json:"id"`
+		Tables []map[string]any `json:"tables"`
+		List   map[string]any   `json:"packing_list"`
+	}
+	z, err := zip.OpenReader(whole)
+	require.NoError(t, err)
+	f, err := z.Open("nestseed.json")
+	require.NoError(t, err)
+	require.NoError(t, json.NewDecoder(f).Decode(&manifest))
+	z.Close()
+	many := append([]map[string]any{}, manifest.Tables...)
+	many[0] = map[string]any{"name": many[0]["name"], "rows": many[0]["rows"], "bytes": many[0]["bytes"], "entries": 2147483647}
+
+	before := archives(t)
+	for what, change := range map[string]map[string]func(string) string{
+		"a settings file beside the site":   inManifest(t, map[string]any{"settings_file": "../neighbour/wp-config.php"}),
+		"another file as the settings file": inManifest(t, map[string]any{"settings_file": "index.php"}),
+		"more entries than memory":          inManifest(t, map[string]any{"tables": many}),
+		"totals below nothing":              inManifest(t, map[string]any{"totals": map[string]any{"bytes": -5}}),
+		"no packing list":                   inManifest(t, map[string]any{"packing_list": nil}),
+		"rows of another database":          appended("database/schema.sql", "\nCREATE TABLE `lad_x` (`a` int) PARTITION BY HASH(`a`) AS SELECT * FROM mysql.user;\n"),
+		"a setting of the server":           appended("database/schema.sql", "\nSET SESSION sql_mode = '', GLOBAL general_log = 1;\n"),
+		"a setting behind names":            appended("database/schema.sql", "\nSET NAMES utf8mb4, GLOBAL general_log = 1;\n"),
+		"a function behind odd white space": appended("database/schema.sql", "\nCREATE TABLE `lad_x` (`a` text DEFAULT (load_file\v('/etc/passwd')));\n"),
+		"a comment of a later version":      appended("database/schema.sql", "\nCREATE TABLE `lad_x` (`a` int /*!999999 , `b` int GENERATED ALWAYS AS (sleep(9)) */;\n"),
+		"a view of another database":        appended("database/after.sql", "\nCREATE VIEW `lad_v` AS SELECT * FROM `mysql`.`user`;\n"),
+		"a trigger, though not trusted":     appended("database/after.sql", "\nCREATE TRIGGER `lad_t` BEFORE INSERT ON `lad_posts` FOR EACH ROW SET NEW.`post_title` = '';\n"),
+		"a foreign key to another database": appended("database/after.sql", "\nALTER TABLE `lad_posts` ADD CONSTRAINT `x` FOREIGN KEY (`ID`) REFERENCES `mysql`.`user` (`x`);\n"),
+		"a drop":                            appended("database/schema.sql", "\nDROP DATABASE mysql;\n"),
+	} {
+		r := nestseed(t, "release", "import", "forged", forge(t, whole, change))
+		require.NotZero(t, r.code, what)
+		require.Regexp(t, "refused|damaged", r.err, what)
+	}
+	require.Equal(t, before, archives(t), "nothing of them is kept")
+	require.Equal(t, 3, nestseed(t, "starter", "show", "forged").code)
+
+	// A trusted archive's programs are parsed all the same, and made with the site's own account.
+	grab := forge(t, whole, appended("database/after.sql", "\nCREATE TRIGGER `lad_t` AFTER INSERT ON `lad_posts` FOR EACH ROW INSERT INTO `victim`.`secrets` VALUES ('reached');\n"))
+	require.Contains(t, nestseed(t, "release", "import", "forged", grab, "--trust").err, "refused")
+
+	// Its id is its own word: what is kept is named by us, and the other release stays as it is.
+	again := ask[wire.Release](t, "release", "import", "forged", forge(t, whole, inManifest(t, map[string]any{"note": "the same id as another"})))
+	require.NotEmpty(t, again.Ref)
+	must(t, "release", "verify", "music-base@1")
+	must(t, "release", "verify", "forged@1")
+}
+
+func TestAnArchiveThatWasExchangedInTheStoreIsNotProvisioned(t *testing.T) {
+	starterOf(t, "swapped")
+	must(t, "release", "build", "swapped")
+	must(t, "release", "build", "swapped", "--full", "--note", "another")
+	var names [2]string
+	for i := range names {
+		name, err := filepath.Glob(filepath.Join(world.service.data, "archives", fmt.Sprintf("swapped-%d-*.zip", i+1)))
+		require.NoError(t, err)
+		require.Len(t, name, 1)
+		names[i] = name[0]
+	}
+	text, err := os.ReadFile(names[1])
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(names[0], text, 0o600))
+	addClient(t, musicSchool(12))
+	r := nestseed(t, "site", "provision", musicSchool(12).Name, "--from", "swapped@1", "--host", "preview")
+	require.NotZero(t, r.code)
+	require.Contains(t, r.err, "not the archive that was kept")
+	must(t, "release", "discard-archive", "swapped@1")
+	must(t, "release", "discard-archive", "swapped@2")
+}
+
+func TestTheStartLeavesAloneWhatIsNotOurs(t *testing.T) {
+	prepared(t)
+	store := filepath.Join(world.service.data, "archives")
+	for _, name := range []string{"holiday-pictures.zip", ".scratch-999999", "other.zip.parts"} {
+		p := filepath.Join(store, name)
+		require.NoError(t, os.MkdirAll(p, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(p, "x"), []byte("ours"), 0o644))
+		t.Cleanup(func() { os.RemoveAll(p) })
+	}
+	world.service.kill(t)
+	restart(t)
+	for _, name := range []string{"holiday-pictures.zip", ".scratch-999999", "other.zip.parts"} {
+		require.FileExists(t, filepath.Join(store, name, "x"))
+	}
+}
+
+func TestAnUndoThatWaitedDoesNotTakeADroppedCopyForDone(t *testing.T) {
+	s := siteOf(t, 2)
+	must(t, "site", "provision", s.Client, "--from", "music-base@1", "--host", "preview", "--replace")
+	now := ask[wire.Site](t, "site", "show", s.Name)
+	require.Len(t, now.Copies, 1)
+	svc, ctx := world.service.client(t), context.Background()
+
+	// A long run holds the site while somebody asks to undo and somebody else drops the copy.
+	release := hold(t, s.Name)
+	run, err := svc.UndoSite(ctx, s.Name, "")
+	require.NoError(t, err)
+	r := nestseed(t, "site", "drop-copy", s.Name, fmt.Sprint(now.Copies[0].ID))
+	require.Equal(t, 4, r.code)
+	require.Contains(t, r.err, "is being worked on")
+	r = nestseed(t, "site", "hold", s.Name)
+	require.Equal(t, 4, r.code, "nobody changes a site that a run works on")
+	execute(t, fmt.Sprintf("DROP DATABASE %s", s.Database)) // as dropping it would have
+	sqlRecords(t, "DELETE FROM site_copies WHERE id = $1", now.Copies[0].ID)
+	release()
+	ended, err := svc.Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, records.Failed, ended.Status)
+	require.Contains(t, ended.Error, "not there any more")
+	code, _ := visit(t, now.Address+"/")
+	require.Equal(t, 200, code, "the site stands")
+	require.Equal(t, 1, rows(t, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", now.Database))
+	must(t, "site", "undo", s.Name)
+}
+
+// hold takes a site's lock as a run would, until release is called.
+func hold(t *testing.T, site string) (release func()) {
+	t.Helper()
+	conn := connectRecords(t)
+	ctx := context.Background()
+	_, err := conn.Exec(ctx, "SELECT pg_advisory_lock($1, $2)", 0x74617267, lockKey("site:"+site))
+	require.NoError(t, err)
+	return func() { conn.Close(ctx); time.Sleep(50 * time.Millisecond) }
+}

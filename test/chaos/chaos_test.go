@@ -1,0 +1,15 @@
+package main
+
+import (
+	"bytes"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// A short round; `go run ./test/chaos` does as many as one likes.
+func TestWhateverIsKilledNothingIsHalfMadeOrLost(t *testing.T) {
+	var log bytes.Buffer
+	_, err := run(t.Context(), 8, 11, &log)
+	require.NoError(t, err, log.String())
+}
