@@ -223,6 +223,53 @@ func TestAddingASourceAgainDoesNotTouchItsPassword(t *testing.T) {
 	must(t, "source", "remove", "read-only")
 }
 
+// What was added can be changed, and a change that would not work, or would strand a site, changes nothing.
+func TestAHostASourceAndAStarterAreChanged(t *testing.T) {
+	prepared(t)
+	before := ask[wire.Host](t, "host", "show", "preview")
+	require.Contains(t, must(t, "host", "set", "preview", "--connect", before.Connect), "host preview changed")
+	after := ask[wire.Host](t, "host", "show", "preview")
+	before.Runtimes, after.Runtimes = nil, nil
+	require.Equal(t, before, after, "what was not given stays")
+	for what, c := range map[string]struct {
+		words []string
+		says  string
+	}{
+		"no such files":    {[]string{"--files", "file:///no/such/folder"}, "no such"},
+		"without its site": {[]string{"--files", "file://" + t.TempDir()}, "source base is not in the files"},
+		"no server":        {[]string{"--database", "mysql://admin@127.0.0.1:1/"}, "no database server answers"},
+		"one folder":       {[]string{"--web-root", "site"}, "a folder of its own"},
+		"nothing":          {nil, "say what to change"},
+	} {
+		r := nestseed(t, append([]string{"host", "set", "preview"}, c.words...)...)
+		require.Equal(t, 2, r.code, what)
+		require.Contains(t, r.err, c.says, what)
+	}
+	require.Equal(t, after.Files, ask[wire.Host](t, "host", "show", "preview").Files)
+	must(t, "host", "test", "preview")
+
+	database := fmt.Sprintf("mysql://lad_reader@127.0.0.1:%d/lad_base", world.stack.DatabasePort)
+	must(t, "source", "add", "moved", "--host", "preview", "--path", "base")
+	wrong, right := filepath.Join(t.TempDir(), "wrong"), filepath.Join(t.TempDir(), "right")
+	require.NoError(t, os.WriteFile(wrong, []byte("wrong"), 0o600))
+	require.NoError(t, os.WriteFile(right, []byte(scenario.BaseDatabasePassword), 0o600))
+	require.Equal(t, 2, nestseed(t, "source", "set", "moved", "--path", "elsewhere").code)
+	require.Equal(t, 2, nestseed(t, "source", "set", "moved", "--database", database, "--database-password-file", wrong).code)
+	require.NotContains(t, must(t, "vault", "list"), "moved")
+	must(t, "source", "set", "moved", "--database", database, "--database-password-file", right)
+	require.Equal(t, 2, nestseed(t, "source", "set", "moved", "--database", database, "--database-password-file", wrong).code)
+	require.Equal(t, scenario.BaseDatabasePassword+"\n", must(t, "vault", "reveal", "source", "moved", "database"), "the password that works stays")
+	must(t, "source", "set", "moved", "--address", "http://moved.localhost")
+	require.Equal(t, "http://moved.localhost", ask[wire.Source](t, "source", "show", "moved").Address)
+
+	must(t, "starter", "create", "other-line", "--from", "base")
+	require.Contains(t, must(t, "starter", "set", "other-line", "--from", "moved"), "built from source moved")
+	require.Equal(t, "moved", ask[wire.Starter](t, "starter", "show", "other-line").Source)
+	require.Equal(t, 3, nestseed(t, "starter", "set", "other-line", "--from", "nothing").code)
+	must(t, "starter", "remove", "other-line")
+	must(t, "source", "remove", "moved")
+}
+
 func TestClientsComeFromATable(t *testing.T) {
 	table := "\ufeffname,title,email\nlark-rise,Lark Rise Ukulele,a@lark.example\nmoor-top,\"Moor Top, Pipes\",b@moor.example\n"
 	r := withInput(t, table, "client", "import", "-")

@@ -41,3 +41,11 @@ func (a *app) passwordFrom(c *cli.Command) (string, error) {
 		return strings.TrimSpace(string(b)), err
 	}
 }
+
+// newPasswordFrom is passwordFrom for a change: what the environment holds is meant only when a database is given.
+func (a *app) newPasswordFrom(c *cli.Command) (string, error) {
+	if !c.IsSet("database") && !c.IsSet("database-password-file") {
+		return "", nil
+	}
+	return a.passwordFrom(c)
+}

@@ -39,7 +39,25 @@ func (a *app) source() *cli.Command {
 			fmt.Fprintf(a.out, "source %s added: %s %s at %s\n", s.Name, s.Kind, s.Version, s.Address)
 		})
 	})
-	return noun("source", "configured sites that starters are built from", add,
+	set := asking(a, "set", "NAME", "change where a source is read; what is not given stays as it is", []cli.Flag{
+		&cli.StringFlag{Name: "path", Usage: "its web root, below the host's files"},
+		&cli.StringFlag{Name: "address", Usage: "its address; read from its database again unless given"},
+		&cli.StringFlag{Name: "database", Usage: "its database: mysql://user@host:port/name"},
+		databasePassword(),
+	}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Source, error) {
+		password, err := a.newPasswordFrom(c)
+		if err != nil {
+			return wire.Source{}, err
+		}
+		in := wire.ChangedSource{Path: c.String("path"), Address: c.String("address"), Database: c.String("database"), DatabasePassword: password}
+		if in == (wire.ChangedSource{}) {
+			return wire.Source{}, usage("say what to change; see nestseed source set --help")
+		}
+		return svc.ChangeSource(ctx, args[0], in)
+	}, func(s wire.Source) {
+		fmt.Fprintf(a.out, "source %s changed: %s %s at %s; survey it again with: nestseed source survey %s\n", s.Name, s.Kind, s.Version, s.Address, s.Name)
+	})
+	return noun("source", "configured sites that starters are built from", add, set,
 		listing(a, "list sources", (*client.Client).Sources, []string{"source", "kind", "address", ">files", ">size", ">findings"}, func(s wire.Source) []string {
 			files, bytes, found := "-", "not surveyed", "-"
 			if s.Survey != nil {

@@ -47,7 +47,12 @@ func (a *app) starter() *cli.Command {
 			fmt.Fprintf(a.out, "starter %s created from source %s; build its first release with: nestseed release build %s\n", t.Name, t.Source, t.Name)
 		})
 	})
-	return noun("starter", "named lines of packages for reuse", create,
+	set := asking(a, "set", "NAME", "change what a starter is built from", []cli.Flag{
+		&cli.StringFlag{Name: "from", Required: true, Usage: "the source it is built from"},
+	}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Starter, error) {
+		return svc.ChangeStarter(ctx, args[0], wire.ChangedStarter{Source: c.String("from")})
+	}, func(t wire.Starter) { fmt.Fprintf(a.out, "starter %s is built from source %s\n", t.Name, t.Source) })
+	return noun("starter", "named lines of packages for reuse", create, set,
 		listing(a, "list starters", (*client.Client).Starters, []string{"starter", "source", "kind", ">releases", "newest"}, func(t wire.Starter) []string {
 			newest := "-"
 			if t.Newest > 0 {

@@ -192,6 +192,11 @@ func (c *Client) AddHost(ctx context.Context, h wire.NewHost) (wire.Host, error)
 	return post[wire.Host](ctx, c, "/hosts", h)
 }
 
+// ChangeHost changes a host; what is empty stays as it is.
+func (c *Client) ChangeHost(ctx context.Context, name string, h wire.ChangedHost) (out wire.Host, err error) {
+	return out, c.do(ctx, http.MethodPatch, "/hosts/"+seg(name), h, &out)
+}
+
 // TestHost asks a host for its facts.
 func (c *Client) TestHost(ctx context.Context, name string) (wire.HostTest, error) {
 	return post[wire.HostTest](ctx, c, "/hosts/"+seg(name)+"/test", nil)
@@ -212,6 +217,11 @@ func (c *Client) AddSource(ctx context.Context, s wire.NewSource) (wire.Source, 
 	return post[wire.Source](ctx, c, "/sources", s)
 }
 
+// ChangeSource changes where a source is read; what is empty stays as it is.
+func (c *Client) ChangeSource(ctx context.Context, name string, s wire.ChangedSource) (out wire.Source, err error) {
+	return out, c.do(ctx, http.MethodPatch, "/sources/"+seg(name), s, &out)
+}
+
 // SurveySource starts a survey.
 func (c *Client) SurveySource(ctx context.Context, name string) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/sources/"+seg(name)+"/survey", nil)
@@ -230,6 +240,11 @@ func (c *Client) Starter(ctx context.Context, name string) (wire.Starter, error)
 // CreateStarter makes a starter.
 func (c *Client) CreateStarter(ctx context.Context, s wire.NewStarter) (wire.Starter, error) {
 	return post[wire.Starter](ctx, c, "/starters", s)
+}
+
+// ChangeStarter changes what a starter is built from.
+func (c *Client) ChangeStarter(ctx context.Context, name string, t wire.ChangedStarter) (out wire.Starter, err error) {
+	return out, c.do(ctx, http.MethodPatch, "/starters/"+seg(name), t, &out)
 }
 
 // Packing shows a packing list.

@@ -103,6 +103,33 @@ type Runtime struct {
 	Version string    `json:"version"`
 	Parts   []string  `json:"parts" doc:"what it has been built with"`
 	AskedAt time.Time `json:"asked_at"`
+	// Account is who the programs of sites run as.
+	Account string `json:"account,omitempty"`
+	// Unreadable says that they cannot read what is placed there.
+	Unreadable bool `json:"unreadable,omitempty"`
+}
+
+// ChangedHost changes a host; what is empty stays as it is.
+type ChangedHost struct {
+	Files            string  `json:"files,omitempty"`
+	WebRoot          string  `json:"web_root,omitempty"`
+	Address          string  `json:"address,omitempty"`
+	Database         string  `json:"database,omitempty"`
+	DatabasePassword string  `json:"database_password,omitempty"`
+	Connect          *string `json:"connect,omitempty"`
+}
+
+// ChangedSource changes where a source is read; what is empty stays as it is.
+type ChangedSource struct {
+	Path             string `json:"path,omitempty"`
+	Address          string `json:"address,omitempty"`
+	Database         string `json:"database,omitempty"`
+	DatabasePassword string `json:"database_password,omitempty"`
+}
+
+// ChangedStarter changes what a starter is built from.
+type ChangedStarter struct {
+	Source string `json:"source" minLength:"1"`
 }
 
 // NewHost makes a host. The password of the database account is kept in the vault.
@@ -123,6 +150,7 @@ type HostTest struct {
 	Server    string    `json:"server"`
 	Runtimes  []Runtime `json:"runtimes" doc:"what runs the programs of sites"`
 	Untold    string    `json:"untold,omitempty" doc:"why it did not tell what runs there"`
+	Refuses   string    `json:"refuses,omitempty" doc:"why no site would work there, and what to do"`
 }
 
 // Source is a site that starters are built from.

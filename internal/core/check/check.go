@@ -154,7 +154,8 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		}
 		defer r.folder.Close()
 	}
-	report.Step("Open pages", progress.Amount{})
+	progress.Stage(report, 0, 0.6)
+	report.Step("Open pages", progress.Amount{Files: int64(site.MaxPages)})
 	if err := r.crawl(ctx); err != nil {
 		return nil, err
 	}
@@ -166,12 +167,14 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	r.visibility(ctx)
 	r.private(ctx)
 	if site.DB != nil {
+		progress.Stage(report, 0.6, 0.75)
 		report.Step("Read rows", progress.Amount{})
 		if err := r.rows(ctx); err != nil {
 			return nil, err
 		}
 	}
 	if site.FS != nil {
+		progress.Stage(report, 0.75, 0.95)
 		report.Step("Read text files", progress.Amount{})
 		if err := r.files(ctx); err != nil {
 			return nil, err
@@ -179,6 +182,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		r.mail()
 	}
 	if site.Login != "" {
+		progress.Stage(report, 0.95, 1)
 		report.Step("Log in", progress.Amount{})
 		r.login(ctx)
 	}

@@ -8,7 +8,11 @@
 //	r.Add(progress.Amount{Files: 1, Bytes: 4096})
 //	r.Note("uploads/a.jpg changed while it was read; it was read again")
 //
-// The package never estimates: rates and times left are the listener's business.
+// The package never estimates: rates and times left are the listener's business. Where a part of the work has no amounts that
+// the rest could be compared with, as the checks of a site that was placed, work says which share of the whole it is:
+//
+//	progress.Stage(r, 0, 0.7)                    // what follows takes about seven tenths
+//	checks := progress.Within(r, 0.7, 1)         // whoever gets this reports the rest
 package progress
 
 import "sync"
@@ -33,6 +37,47 @@ type Reporter interface {
 	Add(done Amount)
 	// Note leaves a sentence in the log of the run.
 	Note(sentence string)
+}
+
+// stager is a Reporter that can be told which share of the whole follows.
+type stager interface{ Stage(from, to float64) }
+
+// Stage says that what is reported from here on, until the next stage, is the work from one share of the whole (0 to 1) to
+// another.
+func Stage(r Reporter, from, to float64) {
+	if s, ok := r.(stager); ok {
+		s.Stage(from, to)
+	}
+}
+
+// Within returns a Reporter for a part of the work, whose stages are shares of that part. It begins the part.
+func Within(r Reporter, from, to float64) Reporter {
+	Stage(r, from, to)
+	return &within{r, from, to}
+}
+
+type within struct {
+	Reporter
+	from, to float64
+}
+
+func (w *within) Stage(from, to float64) {
+	Stage(w.Reporter, w.from+from*(w.to-w.from), w.from+to*(w.to-w.from))
+}
+
+// Share returns how much of an expected amount is done, 0 to 1, by what there is most of work in: bytes, else files, else rows.
+func (a Amount) Share(expected Amount) float64 {
+	for _, c := range [][2]int64{{a.Bytes, expected.Bytes}, {a.Files, expected.Files}, {a.Rows, expected.Rows}} {
+		if c[1] > 0 {
+			return min(1, max(0, float64(c[0])/float64(c[1])))
+		}
+	}
+	return 0
+}
+
+// Minus returns the difference of two amounts.
+func (a Amount) Minus(b Amount) Amount {
+	return Amount{a.Files - b.Files, a.Bytes - b.Bytes, a.Rows - b.Rows}
 }
 
 // Discard listens to nothing.

@@ -1,6 +1,7 @@
 package provision
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -24,7 +25,27 @@ type Runtime struct {
 	Version string    `json:"version"`
 	Parts   []string  `json:"parts"` // what it has been built with, in small letters
 	AskedAt time.Time `json:"asked_at"`
+	// Account is who the programs run as; "" where that was not told.
+	Account string `json:"account,omitempty"`
+	// Unreadable says that they cannot read a file that is placed as a settings file is.
+	Unreadable bool `json:"unreadable,omitempty"`
 }
+
+// Refuses says why no site works on a host, as its programs cannot read what is placed there; "" when they can.
+func (r *Runtime) Refuses() string {
+	if !r.Unreadable {
+		return ""
+	}
+	who := "another account"
+	if r.Account != "" {
+		who = "the account " + r.Account
+	}
+	return fmt.Sprintf("%s runs as %s there, which cannot read the files that are placed; say whose they are to be in the host's files address, ?owner=%s, and let the service run as root, or as that account",
+		r.Name, who, cmp.Or(r.Account, "ACCOUNT"))
+}
+
+// settingsMode is the mode that settings files are placed with: nobody else reads the passwords in them.
+const settingsMode = 0o640
 
 // ErrNotTold says that a host did not tell what runs on it.
 var ErrNotTold = errors.New("did not tell what it runs")
@@ -43,7 +64,8 @@ var (
 // nobody can guess, and is silent after ten minutes. Errors: ErrNotTold, when the web server answers something else or
 // nothing.
 func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string, ask func(ctx context.Context, page string) (status int, body []byte, err error)) (_ *Runtime, err error) {
-	page := "asks-" + strings.ToLower(rand.Text()) + path.Ext(k.Runtime.Ask.File)
+	name := "asks-" + strings.ToLower(rand.Text())
+	page, probe := name+path.Ext(k.Runtime.Ask.File), name+".probe"
 	key := rand.Text()
 	made := []string{folder} // and what is above it, deepest first
 	for at := path.Clean(folder); at != "."; at = path.Dir(at) {
@@ -57,13 +79,16 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 		}
 	}
 	defer func() {
-		err = errors.Join(err, fsys.RemoveAll(path.Join(folder, page)), sweepPages(ctx, fsys, folder))
+		err = errors.Join(err, fsys.RemoveAll(path.Join(folder, page)), fsys.RemoveAll(path.Join(folder, probe)), sweepPages(ctx, fsys, folder))
 		for _, at := range made {
 			err = errors.Join(err, fsys.RemoveEmpty(at))
 		}
 	}()
-	text := strings.NewReplacer("{key}", key, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(k.Runtime.Ask.Text)
+	text := strings.NewReplacer("{key}", key, "{probe}", probe, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(k.Runtime.Ask.Text)
 	if err := hostfs.WriteFile(fsys, path.Join(folder, page), []byte(text), 0o644); err != nil {
+		return nil, err
+	}
+	if err := hostfs.WriteFile(fsys, path.Join(folder, probe), nil, settingsMode); err != nil {
 		return nil, err
 	}
 	status, body, err := ask(ctx, page)
@@ -75,6 +100,16 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 	case len(lines) >= 2 && lines[0] == key && versionForm.MatchString(lines[1]):
 		r := &Runtime{Name: k.Runtime.Name, Version: versionForm.FindString(lines[1]), Parts: []string{}, AskedAt: time.Now().UTC().Truncate(time.Second)}
 		for _, p := range lines[2:] {
+			if account, is := strings.CutPrefix(p, "account="); is {
+				if partForm.MatchString(account) {
+					r.Account = account
+				}
+				continue
+			}
+			if reads, is := strings.CutPrefix(p, "reads="); is {
+				r.Unreadable = reads == "no"
+				continue
+			}
 			if p = strings.ToLower(p); partForm.MatchString(p) {
 				r.Parts = append(r.Parts, p)
 			}
@@ -118,6 +153,9 @@ func (p *Plan) runtime(req Request, problem func(format string, args ...any)) {
 		return
 	}
 	p.Runtime = r.Name + " " + r.Version
+	if why := r.Refuses(); why != "" {
+		problem("%s", why)
+	}
 	asked := fmt.Sprintf("as it told on %s; nestseed host test asks again", r.AskedAt.Format("2 January 2006"))
 	if needs != "" && kind.CompareVersions(r.Version, needs) < 0 {
 		problem("%s needs %s %s and the host runs %s (%s)", p.Release, name, needs, r.Version, asked)

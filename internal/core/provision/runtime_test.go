@@ -36,7 +36,7 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 		err          error
 		says         string
 	}{
-		{"told", "new/public", 200, "KEY\n8.2.7-1ubuntu2.19\nCore\nmysqli\nZend-OPcache\n\x1b[31m\n", nil, ""},
+		{"told", "new/public", 200, "KEY\n8.2.7-1ubuntu2.19\naccount=www-data\nreads=no\nCore\nmysqli\nZend-OPcache\n\x1b[31m\n", nil, ""},
 		{"no version", "new", 200, "KEY\n\x1b[31m\n", nil, "something else"},
 		{"told from a folder that was there", "school", 200, "KEY\n8.2.7\n", nil, ""},
 		{"shown as text", "new", 200, text, nil, "shown as text"},
@@ -49,6 +49,8 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 			require.NoError(t, err)
 			require.NotContains(t, string(put), "{key}")
 			require.NotContains(t, string(put), "{until}")
+			require.NotContains(t, string(put), "{probe}")
+			require.FileExists(t, filepath.Join(dir, c.folder, strings.TrimSuffix(page, ".php")+".probe"))
 			_, key, _ := strings.Cut(string(put), `echo "`)
 			key, _, _ = strings.Cut(key, `\n`)
 			require.Len(t, key, 26)
@@ -61,6 +63,7 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 			require.NoError(t, err, c.what)
 			require.Equal(t, "PHP 8.2.7", r.Name+" "+r.Version, "what the packager adds is no part of it")
 			require.NotContains(t, strings.Join(r.Parts, ""), "\x1b")
+			require.Equal(t, strings.Contains(c.body, "reads=no"), strings.Contains(r.Refuses(), "runs as the account www-data there"))
 			require.WithinDuration(t, time.Now(), r.AskedAt, time.Minute)
 		} else {
 			require.ErrorIs(t, err, ErrNotTold, c.what)
@@ -98,6 +101,7 @@ func TestAPlanSaysWhetherTheHostRunsWhatTheReleaseNeeds(t *testing.T) {
 		{nil, "PHP not asked yet", nil},
 		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json", "mysqli"}}, "PHP 8.2.30", nil},
 		{&Runtime{Name: "PHP", Version: "5.6.3", Parts: []string{"json", "mysqli"}}, "PHP 5.6.3", []string{"music-base@1 needs PHP 5.6.20 and the host runs 5.6.3"}},
+		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json", "mysqli"}, Account: "www-data", Unreadable: true}, "PHP 8.2.30", []string{"?owner=www-data"}},
 		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json"}}, "PHP 8.2.30", []string{"lacks mysqli, without which WordPress does not run"}},
 	} {
 		p := &Plan{Release: "music-base@1"}

@@ -38,6 +38,8 @@ type Input struct {
 	Identity *kind.Identity
 	// Visit asks the site's first page for the headers of its answer; nil when the site is not asked.
 	Visit func(ctx context.Context, address string) (http.Header, error)
+	// ExpectedFiles is how many files there were the last time; 0 when that is not known.
+	ExpectedFiles int64
 }
 
 // Survey is one reading of a source.
@@ -145,7 +147,8 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 	}
 	defer site.Close()
 	t := &taker{in: in, site: site, s: s, kind: in.Identity.Kind, areas: map[string]*Area{}, folders: map[string]*Folder{}, report: report}
-	report.Step("Walk the files and look at the database", progress.Amount{})
+	progress.Stage(report, 0, walkShare)
+	report.Step("Walk the files and look at the database", progress.Amount{Files: in.ExpectedFiles})
 	group, gctx := parallel.WithContext(ctx)
 	group.Go(func() error { return t.walk(gctx) })
 	group.Go(func() error { return t.database(gctx) })
@@ -156,6 +159,7 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 		t.find(Finding{Severity: warning, What: "setting that is not readable", Where: in.Identity.SettingsPath, Why: why, Advice: "give the source's database by its address when you add it"})
 	}
 	filelist.Sort(s.Files)
+	progress.Stage(report, walkShare, 1)
 	if err := t.look(ctx); err != nil {
 		return nil, err
 	}
@@ -184,6 +188,9 @@ type taker struct {
 	headers http.Header         // of the site's first page
 }
 
+// walkShare is which share of a survey is walking the tree.
+const walkShare = 0.3
+
 func (t *taker) walk(ctx context.Context) error {
 	err := t.site.Walk(ctx, ".", func(e hostfs.Entry) error {
 		switch {
@@ -192,6 +199,7 @@ func (t *taker) walk(ctx context.Context) error {
 			t.folder(e.Path)
 		case e.Mode.IsRegular():
 			t.file(e)
+			t.report.Add(progress.Amount{Files: 1})
 		default:
 			t.s.Totals.Links++
 			t.links = append(t.links, filelist.Entry{Path: e.Path, Mode: e.Mode, Target: e.Target})

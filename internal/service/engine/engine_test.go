@@ -283,3 +283,28 @@ func TestARunWhoseProcessDiedIsRecoveredByItsSort(t *testing.T) {
 		require.NoError(t, r.End(ctx))
 	}
 }
+
+func TestTheFractionFollowsTheStagesOfTheWork(t *testing.T) {
+	tr := &tracker{to: 1, started: time.Now()}
+	at := time.Now()
+	fraction := func() float64 {
+		at = at.Add(300 * time.Millisecond)
+		tr.estimate(at)
+		return tr.p.Fraction
+	}
+	tr.Stage(0, 0.5)
+	tr.p.Expected = progress.Amount{Files: 10, Bytes: 100}
+	require.Zero(t, fraction())
+	tr.Add(progress.Amount{Files: 1, Bytes: 50})
+	require.InDelta(t, 0.25, fraction(), 0.001, "half of the bytes of half of the work")
+	tr.Add(progress.Amount{Files: 9, Bytes: 90})
+	require.InDelta(t, 0.5, fraction(), 0.001, "there was more than was expected, and the second half is still to come")
+	tr.Stage(0.5, 1)
+	require.InDelta(t, 0.5, fraction(), 0.001)
+	tr.p.Expected = tr.p.Expected.Plus(progress.Amount{Files: 4})
+	tr.Add(progress.Amount{Files: 2})
+	require.InDelta(t, 0.75, fraction(), 0.001)
+	require.Positive(t, tr.p.LeftSecs)
+	tr.Add(progress.Amount{Files: 20})
+	require.InDelta(t, 0.99, fraction(), 0.001, "it never claims all while it works")
+}

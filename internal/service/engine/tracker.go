@@ -23,11 +23,15 @@ type tracker struct {
 	started time.Time
 	notes   []string
 	marks   []mark // of the last seconds, for the rate
+	// The stage that the work is in: which share of the whole, and what was done and expected before it.
+	from, to                   float64
+	doneBefore, expectedBefore progress.Amount
 }
 
 type mark struct {
-	at   time.Time
-	done progress.Amount
+	at       time.Time
+	done     progress.Amount
+	fraction float64
 }
 
 const (
@@ -39,7 +43,7 @@ const (
 )
 
 func newTracker(ctx context.Context, db *records.DB, id int64) *tracker {
-	t := &tracker{db: db, ctx: context.WithoutCancel(ctx), id: id, done: make(chan struct{}), wake: make(chan struct{}, 1), started: time.Now()}
+	t := &tracker{to: 1, db: db, ctx: context.WithoutCancel(ctx), id: id, done: make(chan struct{}), wake: make(chan struct{}, 1), started: time.Now()}
 	t.end.Go(t.save)
 	return t
 }
@@ -113,25 +117,31 @@ func (t *tracker) write() {
 	t.db.SetProgress(ctx, t.id, p)
 }
 
+// Stage implements progress.Stage: amounts count from here on for a share of the whole.
+func (t *tracker) Stage(from, to float64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.from, t.to = from, to
+	t.doneBefore, t.expectedBefore = t.p.Done, t.p.Expected
+}
+
 // estimate works out fraction, rate and time left from what was really done in the last seconds. The
 // fraction stays below one while work goes on: what was expected is an estimate too.
 func (t *tracker) estimate(now time.Time) {
-	t.marks = append(t.marks, mark{now, t.p.Done})
+	share := t.p.Done.Minus(t.doneBefore).Share(t.p.Expected.Minus(t.expectedBefore))
+	t.p.Fraction = min(0.99, max(t.p.Fraction, t.from+share*(t.to-t.from)))
+	t.marks = append(t.marks, mark{now, t.p.Done, t.p.Fraction})
 	for len(t.marks) > 2 && now.Sub(t.marks[0].at) > rateWindow {
 		t.marks = t.marks[1:]
 	}
+	t.p.LeftSecs = 0
 	span := now.Sub(t.marks[0].at).Seconds()
-	if span > 0 {
-		t.p.BytesRate = float64(t.p.Done.Bytes-t.marks[0].done.Bytes) / span
-	}
-	if t.p.Expected.Bytes == 0 {
+	if span <= 0 {
 		return
 	}
-	t.p.Fraction = min(0.99, float64(t.p.Done.Bytes)/float64(t.p.Expected.Bytes))
-	if left := t.p.Expected.Bytes - t.p.Done.Bytes; left > 0 && t.p.BytesRate > 0 && span >= steadyAfter.Seconds() {
-		t.p.LeftSecs = float64(left) / t.p.BytesRate
-	} else {
-		t.p.LeftSecs = 0
+	t.p.BytesRate = float64(t.p.Done.Bytes-t.marks[0].done.Bytes) / span
+	if rate := (t.p.Fraction - t.marks[0].fraction) / span; rate > 0 && span >= steadyAfter.Seconds() {
+		t.p.LeftSecs = (1 - t.p.Fraction) / rate
 	}
 }
 

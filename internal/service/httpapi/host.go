@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -106,6 +107,7 @@ func (a *api) hostOperations(h huma.API) {
 		}
 		return single(host, err, hostOut)
 	})
+	operation(h, "PATCH", "/hosts/{name}", "change-host", "Change a host; what is not given stays", a.changeHost)
 	operation(h, "POST", "/hosts/{name}/test", "test-host", "Test a host", a.testHost)
 	operation(h, "DELETE", "/hosts/{name}", "remove-host", "Remove a host", func(ctx context.Context, in *Named) (*nothing, error) {
 		if err := owner(ctx); err != nil {
@@ -160,6 +162,9 @@ func (a *api) testHost(ctx context.Context, in *Named) (*body[wire.HostTest], er
 		told, err := a.Hosts.AskRuntimes(ctx, host, fsys)
 		if out.Runtimes = runtimesOut(told); err != nil {
 			out.Untold = err.Error()
+		}
+		for _, r := range told {
+			out.Refuses = cmp.Or(out.Refuses, r.Refuses())
 		}
 	}
 	return &body[wire.HostTest]{out}, nil

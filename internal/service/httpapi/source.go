@@ -61,6 +61,7 @@ func (a *api) sourceOperations(h huma.API) {
 		return single(s, err, sourceOut)
 	})
 	operation(h, "POST", "/sources", "add-source", "Add a source", a.addSource)
+	operation(h, "PATCH", "/sources/{name}", "change-source", "Change where a source is read; what is not given stays", a.changeSource)
 	operation(h, "DELETE", "/sources/{name}", "remove-source", "Remove a source; the site itself is not touched", func(ctx context.Context, in *Named) (*nothing, error) {
 		if err := a.db.RemoveSource(ctx, in.Name); err != nil {
 			return nil, err

@@ -40,6 +40,7 @@ func (a *api) starterOperations(h huma.API) {
 		return single(t, err, starterOut)
 	})
 	operation(h, "POST", "/starters", "create-starter", "Create a starter", a.createStarter)
+	operation(h, "PATCH", "/starters/{name}", "change-starter", "Change what a starter is built from", a.changeStarter)
 	operation(h, "DELETE", "/starters/{name}", "remove-starter", "Remove a starter without releases", func(ctx context.Context, in *Named) (*nothing, error) {
 		return nil, a.db.RemoveStarter(ctx, in.Name)
 	})

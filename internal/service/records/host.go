@@ -44,6 +44,12 @@ func (db *DB) AddHost(ctx context.Context, h Host) (Host, error) {
 		h.Name, h.Files, h.WebRoot, h.Address, h.Database, h.Connect)
 }
 
+// ChangeHost changes a host, by its number. What it has told belongs to what it was.
+func (db *DB) ChangeHost(ctx context.Context, h Host) error {
+	return db.exec(ctx, "host", h.Name, "UPDATE hosts SET files = $2, web_root = $3, address = $4, database = $5, connect = $6, runtimes = '[]' WHERE id = $1",
+		h.ID, h.Files, h.WebRoot, h.Address, h.Database, h.Connect)
+}
+
 // SetRuntimes keeps what a host has told of what runs on it.
 func (db *DB) SetRuntimes(ctx context.Context, id int64, runtimes []provision.Runtime) error {
 	return db.exec(ctx, "host", "", "UPDATE hosts SET runtimes = $2 WHERE id = $1", id, runtimes)

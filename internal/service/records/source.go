@@ -53,6 +53,12 @@ func (db *DB) AddSource(ctx context.Context, s Source) (Source, error) {
 	return db.Source(ctx, s.Name)
 }
 
+// ChangeSource changes where a source is read and what it is, by its number.
+func (db *DB) ChangeSource(ctx context.Context, s Source) error {
+	return db.exec(ctx, "source", s.Name, "UPDATE sources SET path = $2, kind = $3, version = $4, address = $5, database = $6, from_site = $7 WHERE id = $1",
+		s.ID, s.Path, s.Kind, s.Version, s.Address, s.Database, s.FromSite)
+}
+
 // RemoveSource removes a source that no starter uses. The site itself is not touched.
 func (db *DB) RemoveSource(ctx context.Context, name string) error {
 	return db.exec(ctx, "source", name, "DELETE FROM sources WHERE name = $1", name)

@@ -43,6 +43,11 @@ func (db *DB) AddStarter(ctx context.Context, name string, sourceID *int64, kind
 	return db.Starter(ctx, name)
 }
 
+// SetStarterSource says what a starter is built from.
+func (db *DB) SetStarterSource(ctx context.Context, name string, sourceID int64) error {
+	return db.exec(ctx, "starter", name, "UPDATE starters SET source_id = $2 WHERE name = $1", name, sourceID)
+}
+
 // SetRetention says which archives of a starter are kept.
 func (db *DB) SetRetention(ctx context.Context, name string, last, weeks int) error {
 	return db.exec(ctx, "starter", name, "UPDATE starters SET keep_last = $2, keep_weeks = $3 WHERE name = $1", name, last, weeks)

@@ -103,6 +103,9 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 	}, problems, nil
 }
 
+// copyingShare is which share of a move is making the safety copy.
+const copyingShare = 0.4
+
 // Move brings a site to another place.
 func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, report progress.Reporter) (*MoveResult, error) {
 	s, err := svc.DB.SiteByID(ctx, args.SiteID)
@@ -113,7 +116,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 	if err != nil {
 		return nil, err
 	}
-	_, err = svc.copySite(ctx, run, old, records.CopyAsked, report)
+	_, err = svc.copySite(ctx, run, old, records.CopyAsked, progress.Within(report, 0, copyingShare))
 	old.Close()
 	if err != nil {
 		return nil, err
@@ -137,7 +140,8 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 			return nil, err
 		}
 	}
-	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, report)
+	placing := copyingShare + (1-copyingShare)*makingShare(plan)
+	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, progress.Within(report, copyingShare, placing))
 	if err != nil {
 		if errors.Is(err, provision.ErrLeftBehind) {
 			return nil, errors.Join(err, engine.ErrCleanup)
@@ -148,7 +152,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 	there := s
 	there.HostID, there.Folder, there.Address, there.RunID, there.Plan, there.Result = o.Site.HostID, o.Site.Folder, plan.Address, run.ID, plan, res
 	there.Standing = records.StandingOf(plan, res)
-	rep, err := svc.checkAt(ctx, there, report)
+	rep, err := svc.checkAt(ctx, there, progress.Within(report, placing, 1))
 	if err == nil && rep.Faults() > 0 {
 		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, faults(rep))
 	}

@@ -320,7 +320,8 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 			return nil, err
 		}
 	}
-	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, report)
+	share := makingShare(plan)
+	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, progress.Within(report, 0, share))
 	if err == nil {
 		if err = svc.keep(ctx, run, o, plan, res, report); err != nil {
 			err = errors.Join(err, svc.takeBack(context.WithoutCancel(ctx), run, o))
@@ -333,10 +334,18 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 	}
 	out := &ProvisionResult{Site: plan.Name, Address: plan.Address, Result: res, Login: LoginSentence(plan.Name, res)}
 	// The site stands. A fault in checking it is told, and does not take it down again.
-	if out.Report, err = svc.checkSite(ctx, plan.Name, report); err != nil {
+	if out.Report, err = svc.checkSite(ctx, plan.Name, progress.Within(report, share, 1)); err != nil {
 		report.Note(fmt.Sprintf("the site could not be checked: %v", err))
 	}
 	return out, nil
+}
+
+// checksMillis is about how long the checks of a site take.
+const checksMillis = 1200
+
+// makingShare is which share of a provisioning is making the site; the rest is checking it.
+func makingShare(p *provision.Plan) float64 {
+	return float64(p.ExpectedMillis) / float64(p.ExpectedMillis+checksMillis)
 }
 
 // siteSecrets are the names under which a site's credentials are in the vault.

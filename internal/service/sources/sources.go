@@ -119,7 +119,11 @@ func (svc *Sources) Survey(ctx context.Context, run engine.Run, args SurveyArgs,
 	visit := func(ctx context.Context, address string) (http.Header, error) {
 		return check.Headers(ctx, hosts.Reach(h, address))
 	}
-	s, err := survey.Take(ctx, survey.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, Visit: visit}, report)
+	in := survey.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, Visit: visit}
+	if src.Survey != nil {
+		in.ExpectedFiles = src.Survey.Totals.Files
+	}
+	s, err := survey.Take(ctx, in, report)
 	if err != nil {
 		return nil, err
 	}

@@ -61,10 +61,13 @@ export function useLogin() {
 }
 export const useLogout = () => useDo(() => body(http.POST('/logout')))
 export const useAddHost = () => useDo((h: Schemas['NewHost']) => body(http.POST('/hosts', { body: h })))
+export const useChangeHost = () => useDo(({ name, ...h }: Schemas['ChangedHost'] & { name: string }) => body(http.PATCH('/hosts/{name}', { params: { path: { name } }, body: h })))
 export const useTestHost = () => useDo((name: string) => body(http.POST('/hosts/{name}/test', { params: { path: { name } } })))
 export const useAddSource = () => useDo((s: Schemas['NewSource']) => body(http.POST('/sources', { body: s })))
+export const useChangeSource = () => useDo(({ name, ...s }: Schemas['ChangedSource'] & { name: string }) => body(http.PATCH('/sources/{name}', { params: { path: { name } }, body: s })))
 export const useSurvey = () => useDo((name: string) => body(http.POST('/sources/{name}/survey', { params: { path: { name } } })))
 export const useCreateStarter = () => useDo((s: Schemas['NewStarter']) => body(http.POST('/starters', { body: s })))
+export const useChangeStarter = () => useDo(({ name, source }: { name: string; source: string }) => body(http.PATCH('/starters/{name}', { params: { path: { name } }, body: { source } })))
 export const useBuild = () =>
   useDo(({ name, note, full }: { name: string; note: string; full: boolean }) => body(http.POST('/starters/{name}/releases', { params: { path: { name } }, body: { note, full } })))
 export const useTryPacking = (name: string, text: string | null) =>

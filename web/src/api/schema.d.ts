@@ -158,7 +158,8 @@ export interface paths {
         delete: operations["remove-host"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a host; what is not given stays */
+        patch: operations["change-host"];
         trace?: never;
     };
     "/hosts/{name}/test": {
@@ -878,7 +879,8 @@ export interface paths {
         delete: operations["remove-source"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change where a source is read; what is not given stays */
+        patch: operations["change-source"];
         trace?: never;
     };
     "/sources/{name}/check": {
@@ -948,7 +950,8 @@ export interface paths {
         delete: operations["remove-starter"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change what a starter is built from */
+        patch: operations["change-starter"];
         trace?: never;
     };
     "/starters/{name}/imports": {
@@ -1120,6 +1123,23 @@ export interface paths {
         post?: never;
         /** Remove a user */
         delete: operations["remove-user"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/users/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a password; who is logged in with the old one is logged out */
+        put: operations["set-password"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1398,6 +1418,23 @@ export interface components {
             what: string;
             who: string;
         };
+        ChangedHost: {
+            address?: string;
+            connect?: string;
+            database?: string;
+            database_password?: string;
+            files?: string;
+            web_root?: string;
+        };
+        ChangedSource: {
+            address?: string;
+            database?: string;
+            database_password?: string;
+            path?: string;
+        };
+        ChangedStarter: {
+            source: string;
+        };
         Check: {
             evidence?: string[];
             name: string;
@@ -1557,6 +1594,8 @@ export interface components {
         HostTest: {
             /** Format: int64 */
             free_bytes: number;
+            /** @description why no site would work there, and what to do */
+            refuses?: string;
             /** @description what runs the programs of sites */
             runtimes: components["schemas"]["Runtime"][];
             server: string;
@@ -1696,6 +1735,10 @@ export interface components {
             /** @description the archive is one's own: views, triggers and routines in it are taken over; owners only */
             trust?: boolean;
         };
+        NewPassword: {
+            new: string;
+            old?: string;
+        };
         NewRelease: {
             /** @description read and compress everything; without it, what did not change is copied from the release before */
             full?: boolean;
@@ -1756,6 +1799,11 @@ export interface components {
             visible?: boolean;
         };
         NewToken: {
+            /**
+             * Format: int64
+             * @description after which it is of no use any more; 0 for never
+             */
+            days?: number;
             name: string;
         };
         NewUser: {
@@ -2127,11 +2175,13 @@ export interface components {
             who: string;
         };
         Runtime: {
+            account?: string;
             /** Format: date-time */
             asked_at: string;
             name: string;
             /** @description what it has been built with */
             parts: string[];
+            unreadable?: boolean;
             version: string;
         };
         SafetyCopy: {
@@ -2440,6 +2490,8 @@ export interface components {
         TokenName: {
             /** Format: date-time */
             created_at: string;
+            /** Format: date-time */
+            expires_at?: string;
             name: string;
             /** Format: date-time */
             used_at?: string;
@@ -2869,6 +2921,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-host": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedHost"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Host"];
+                };
             };
             /** @description Error */
             default: {
@@ -4442,6 +4529,41 @@ export interface operations {
             };
         };
     };
+    "change-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedSource"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "check-source": {
         parameters: {
             query?: never;
@@ -4614,6 +4736,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-starter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangedStarter"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Starter"];
+                };
             };
             /** @description Error */
             default: {
@@ -5059,6 +5216,39 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

@@ -1,6 +1,6 @@
 import { useNavigate, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { useCreateStarter, useEditPacking, usePacking, useSource, useStarters, useSurvey } from '../../api/hooks'
+import { useChangeSource, useCreateStarter, useEditPacking, usePacking, useSource, useStarters, useSurvey } from '../../api/hooks'
 import { Areas } from '../../parts/Areas'
 import { Ask, text } from '../../parts/Dialog'
 import { Button, Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, Trouble, Verdict } from '../../parts/parts'
@@ -20,11 +20,25 @@ export function SourcePage() {
       <Head title={s.name} facts={<><span>{v?.kind_title ?? s.kind} <b>{s.version}</b></span><Out href={s.address} /><span>on {s.host} in <span className="font-mono">{s.path}</span></span>
         {v && <><span>needs PHP <b>{v.runtime}</b></span><span>{v.database.engine} <b>{v.database.number}</b></span><span>prefix <span className="font-mono">{v.prefix}</span></span></>}</>}>
         <Button onClick={async () => go(`/runs/${(await survey.mutateAsync(name)).id}`)}>{v ? 'Survey again' : 'Survey'}</Button>
+        <ChangeSource source={s} />
         <CreateStarter source={name} />
       </Head>
       <Trouble error={survey.error} />
       {!v ? <Sheet><Empty>Not surveyed yet. A survey reads it once and says what is there.</Empty></Sheet> : <SurveySheets v={v} source={name} />}
     </>
+  )
+}
+
+function ChangeSource({ source }: { source: Schemas['Source'] }) {
+  const change = useChangeSource()
+  return (
+    <Ask button="Change" title={`Change ${source.name}`} about="It is read at once where you say, and nothing is changed unless a site of the same kind is there." action="Change"
+      onSubmit={(f) => change.mutateAsync({ name: source.name, path: text(f, 'path'), address: text(f, 'address') || undefined, database: text(f, 'database') || undefined, database_password: text(f, 'password') || undefined })}>
+      <Field label="Web root" hint="its folder, below the host's files">{(id) => <Input id={id} name="path" required defaultValue={source.path} className="font-mono" />}</Field>
+      <Field label="Address" hint="empty to read it from the database">{(id) => <Input id={id} name="address" className="font-mono" />}</Field>
+      <Field label="Database" hint="like mysql://user@127.0.0.1:3306/name; empty to leave it as it is">{(id) => <Input id={id} name="database" className="font-mono" />}</Field>
+      <Field label="Password of the database account">{(id) => <Input id={id} name="password" type="password" autoComplete="off" />}</Field>
+    </Ask>
   )
 }
 

@@ -2,10 +2,10 @@ import { Ban, Check, CircleDashed, X } from 'lucide-react'
 import { useDeferredValue, useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import type { Release, Starter } from '../../api/client'
-import { useBuild, usePacking, useReleases, useRetention, useSetPacking, useStarter, useTryPacking } from '../../api/hooks'
+import { useBuild, useChangeStarter, usePacking, useReleases, useRetention, useSetPacking, useSources, useStarter, useTryPacking } from '../../api/hooks'
 import { BringIn } from '../releases/BringIn'
 import { Ask, text } from '../../parts/Dialog'
-import { Button, Bytes, Empty, Field, Head, Input, Loading, Rows, Sheet, SizeBar, Status, To, Trouble } from '../../parts/parts'
+import { Button, Bytes, Empty, Field, Head, Input, Loading, Rows, Select, Sheet, SizeBar, Status, To, Trouble } from '../../parts/parts'
 import { count, day, plural, size } from '../../parts/say'
 
 export function Verified({ release }: { release: Release }) {
@@ -34,6 +34,7 @@ export function StarterPage() {
   return (
     <>
       <Head title={name} facts={<>{starter.data.source ? <span>from <To to={`/sources/${starter.data.source}`}>{starter.data.source}</To></span> : <span>for releases that are brought in</span>}<span>since {day(starter.data.created_at)}</span><span>{retention(starter.data)}</span></>}>
+        <ChangeStarter starter={starter.data} />
         <Retain starter={starter.data} />
         <BringIn starter={name} primary={!starter.data.source} />
         {starter.data.source && (
@@ -64,6 +65,17 @@ export function StarterPage() {
         <Packing name={name} />
       </div>
     </>
+  )
+}
+
+function ChangeStarter({ starter }: { starter: Starter }) {
+  const sources = (useSources().data ?? []).filter((s) => s.kind === starter.kind)
+  const change = useChangeStarter()
+  return (
+    <Ask button="Change" title={`Change ${starter.name}`} about="Its packing list and its releases stay as they are; the next release is built from the source you choose." action="Change"
+      onSubmit={(f) => change.mutateAsync({ name: starter.name, source: text(f, 'source') })}>
+      <Field label="Built from source">{(id) => <Select id={id} name="source" required defaultValue={starter.source}>{sources.map((s) => <option key={s.name}>{s.name}</option>)}</Select>}</Field>
+    </Ask>
   )
 }
 
