@@ -128,7 +128,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if s.engine, err = engine.New(s.db, s.settings.Log, engine.Options{Alone: s.settings.Records == ""}); err != nil {
+	if s.engine, err = engine.New(s.db, s.settings.Log, engine.Options{Alone: s.settings.Records == "", Interrupted: st.DropDraft}); err != nil {
 		return err
 	}
 	stored := &releases.Stored{DB: s.db, Store: st}

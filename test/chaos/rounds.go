@@ -57,41 +57,41 @@ func stands(s *wire.Site) bool { return s != nil && s.RetiredAt == nil }
 var actions = []action{
 	{"build", func(*wire.Site) bool { return true }, func(ctx context.Context, w *world, _ *wire.Site) (wire.Run, error) {
 		return w.client.BuildRelease(ctx, "music-base", wire.NewRelease{Note: "chaos"})
-	}, false, time.Second},
+	}, false, 500 * time.Millisecond},
 	{"survey", func(*wire.Site) bool { return true }, func(ctx context.Context, w *world, _ *wire.Site) (wire.Run, error) {
 		return w.client.SurveySource(ctx, "base")
-	}, false, time.Second},
+	}, false, 600 * time.Millisecond},
 	{"import", func(*wire.Site) bool { return true }, func(ctx context.Context, w *world, _ *wire.Site) (wire.Run, error) {
 		return w.importRelease(ctx)
-	}, false, 2 * time.Second},
+	}, false, 800 * time.Millisecond},
 	{"provision", func(s *wire.Site) bool { return !stands(s) }, func(ctx context.Context, w *world, _ *wire.Site) (wire.Run, error) {
 		return w.client.ProvisionSite(ctx, wire.NewSite{Client: school.Name, From: w.release, Host: "preview"})
-	}, true, 3 * time.Second},
+	}, true, 1400 * time.Millisecond},
 	{"replace", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.ProvisionSite(ctx, wire.NewSite{Client: school.Name, From: w.release, Host: s.Host, Replace: true, Keep: []string{"comments", "users"}})
-	}, true, 4 * time.Second},
+	}, true, 1800 * time.Millisecond},
 	{"refresh", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.RefreshSite(ctx, s.Name, wire.NewCode{From: w.release})
-	}, true, 3 * time.Second},
+	}, true, 1200 * time.Millisecond},
 	{"undo", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.UndoSite(ctx, s.Name, "")
-	}, true, time.Second},
+	}, true, 400 * time.Millisecond},
 	{"move", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		to := map[string]string{"preview": "live", "live": "preview"}[s.Host]
 		return w.client.MoveSite(ctx, s.Name, wire.Move{Host: to})
-	}, true, 5 * time.Second},
+	}, true, 3 * time.Second},
 	{"copy", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.KeepCopy(ctx, s.Name)
-	}, true, 2 * time.Second},
+	}, true, 800 * time.Millisecond},
 	{"rotate", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.RotateSite(ctx, s.Name)
-	}, false, 4 * time.Second},
+	}, false, 3500 * time.Millisecond},
 	{"retire", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.RetireSite(ctx, s.Name, false)
-	}, true, 2 * time.Second},
+	}, true, time.Second},
 	{"put back", func(s *wire.Site) bool { return s != nil && archived(s) != 0 }, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.PutBackCopy(ctx, s.Name, archived(s))
-	}, true, 4 * time.Second},
+	}, true, 1800 * time.Millisecond},
 }
 
 // archived returns the newest safety copy of a site that is an archive, or 0.
@@ -170,7 +170,7 @@ func (w *world) round(ctx context.Context, random *rand.Rand, t tally) (line str
 	t.count(a.name, run.Status)
 	line = fmt.Sprintf("%-10s %-8s %s", a.name, what, run.Status)
 	if run.Error != "" {
-		line += ": " + run.Error[:min(len(run.Error), 90)]
+		line += ": " + strings.ReplaceAll(run.Error, "\n", " / ")
 	}
 	return line, w.judge(ctx, a, s, before, run)
 }

@@ -7,7 +7,7 @@ require_once ABSPATH . 'wp-admin/includes/misc.php';
 wp_set_current_user( 1 );
 $home = home_url();
 switch_theme( 'twentytwentytwo' );
-update_option( 'permalink_structure', '/%postname%/' );
+$wp_rewrite->set_permalink_structure( '/%postname%/' ); // also for the rest of this run, whatever the installer chose
 foreach ( get_posts( array( 'post_type' => 'any', 'numberposts' => -1 ) ) as $post ) {
 	wp_delete_post( $post->ID, true );
 }

@@ -9,7 +9,7 @@ wp_set_current_user( 1 );
 $home = home_url();
 activate_plugin( 'loom-school/loom-school.php' );
 switch_theme( 'twentytwentythree' );
-update_option( 'permalink_structure', '/%postname%/' );
+$wp_rewrite->set_permalink_structure( '/%postname%/' ); // also for the rest of this run, whatever the installer chose
 update_option( 'blogdescription', 'Lessons, ensembles and concerts for everyone' );
 update_option( 'timezone_string', 'Europe/London' );
 
@@ -62,6 +62,9 @@ foreach ( $news as $n => $title ) {
 	wp_insert_comment( array( 'comment_post_ID' => $post, 'comment_author' => 'A parent', 'comment_author_email' => "parent$n@home.example", 'comment_content' => 'Looking forward to it!' ) );
 }
 
+$pages['news'] = array( 'News' );
+$ids['news'] = wp_insert_post( array( 'post_type' => 'page', 'post_status' => 'publish', 'post_name' => 'news', 'post_title' => 'News', 'menu_order' => count( $ids ) ) );
+
 $menu = wp_create_nav_menu( 'Main' );
 $links = '';
 foreach ( $ids as $slug => $id ) {
@@ -71,8 +74,7 @@ foreach ( $ids as $slug => $id ) {
 wp_insert_post( array( 'post_type' => 'wp_navigation', 'post_status' => 'publish', 'post_title' => 'Main', 'post_content' => $links ) );
 update_option( 'show_on_front', 'page' );
 update_option( 'page_on_front', $ids['welcome'] );
-$blog = wp_insert_post( array( 'post_type' => 'page', 'post_status' => 'publish', 'post_name' => 'news', 'post_title' => 'News' ) );
-update_option( 'page_for_posts', $blog );
+update_option( 'page_for_posts', $ids['news'] );
 set_theme_mod( 'nav_menu_locations', array( 'primary' => $menu ) );
 set_theme_mod( 'loom_header', array( 'picture' => wp_get_attachment_url( $pictures[0] ), 'link' => "$home/welcome/", 'overlay' => 0.4 ) );
 

@@ -129,6 +129,8 @@ type Options struct {
 	// Alone says that no other copy of the service uses the same records, so that what works for nobody was left by an
 	// earlier one.
 	Alone bool
+	// Interrupted takes away what any interrupted run may have left of its own, before its job recovers it; nil for nothing.
+	Interrupted func(runID int64) error
 	// Workers is how many runs are done at a time; 0 means DefaultWorkers.
 	Workers int
 }

@@ -122,6 +122,11 @@ func (e *Engine) outcome(ctx context.Context, run Run) (o Outcome, err error) {
 	if !known {
 		return TakenBack, fmt.Errorf("there is no job %q in this version", run.Sort)
 	}
+	if e.options.Interrupted != nil {
+		if err := e.options.Interrupted(run.ID); err != nil {
+			return Again, err
+		}
+	}
 	return j.recover(ctx, run)
 }
 

@@ -75,6 +75,7 @@ func (e *Engine) do(ctx context.Context, id int64, l *lock) error {
 const (
 	putBack       = "put back"
 	cleanupFailed = "cleanup failed"
+	left          = "left"
 )
 
 // end keeps how a run ended: err is what its work returned, and cause why it was stopped, if it was.
@@ -82,13 +83,18 @@ func (e *Engine) end(ctx context.Context, cause error, run Run, l *lock, result 
 	if err == nil {
 		return records.Done, e.persist(ctx, func(ctx context.Context) error { return e.db.EndRun(ctx, run.ID, records.Done, result, "") })
 	}
-	if errors.Is(err, ErrCleanup) {
-		e.log.Warn("run could not take back what it made", "run", run.ID, "job", run.Sort, "error", err)
-		return cleanupFailed, e.persist(ctx, func(ctx context.Context) error { return e.failCleanup(ctx, run.ID, err) })
-	}
 	// What failed because the records went away is not the work's fault.
 	if cause == nil && !l.alive() {
 		cause = errLost
+	}
+	if errors.Is(err, ErrCleanup) && errors.Is(cause, errLost) {
+		// Without its journal nothing can be taken back. It is left as it is, for whoever recovers interrupted runs.
+		e.log.Info("run was left by its connection", "run", run.ID, "job", run.Sort, "error", err)
+		return left, nil
+	}
+	if errors.Is(err, ErrCleanup) {
+		e.log.Warn("run could not take back what it made", "run", run.ID, "job", run.Sort, "error", err)
+		return cleanupFailed, e.persist(ctx, func(ctx context.Context) error { return e.failCleanup(ctx, run.ID, err) })
 	}
 	return e.endStopped(ctx, cause, run, result, err)
 }
