@@ -205,6 +205,29 @@ func TestASiteFromElsewhereComesInByLinkAndProvisions(t *testing.T) {
 	require.Equal(t, 1, nestseed(t, "release", "build", "harbour").code, "a starter without a source cannot be built")
 }
 
+// Half a release makes no site, and the plan says so; its code is taken by a site that is there.
+func TestHalfAReleaseIsRefusedInThePlan(t *testing.T) {
+	files, dump := handedOver(t)
+	require.Equal(t, "files", ask[wire.Release](t, "release", "import", "harbour-code", files).Manifest.List.Only)
+	require.Equal(t, "database", ask[wire.Release](t, "release", "import", "harbour-rows", dump).Manifest.List.Only)
+	must(t, "client", "add", "half-way", "--set", "title=Half Way", "--set", "email=office@half.example")
+	for from, says := range map[string]string{"harbour-code": "harbour-code@1 holds files only", "harbour-rows": "harbour-rows@1 holds a database only"} {
+		r := nestseed(t, "site", "plan", "half-way", "--from", from, "--host", "preview")
+		require.Contains(t, r.out, says, "%s: %s", from, r.err)
+		r = nestseed(t, "site", "provision", "half-way", "--from", from, "--host", "preview")
+		require.NotZero(t, r.code)
+		require.Contains(t, r.err, says)
+	}
+	nothingLeft(t, "half-way")
+	must(t, "release", "import", "half", files, "--database", dump)
+	site := ask[wire.Site](t, "site", "provision", "half-way", "--from", "half", "--host", "preview")
+	require.Zero(t, site.Report.Faults(), "%+v", site.Report)
+	require.Contains(t, must(t, "site", "refresh", "half-way", "--to", "harbour-code@1", "--plan"), "nothing has been touched")
+	site = ask[wire.Site](t, "site", "refresh", "half-way", "--to", "harbour-code@1")
+	require.Zero(t, site.Report.Faults(), "%+v", site.Report)
+	require.Contains(t, nestseed(t, "site", "refresh", "half-way", "--to", "harbour-rows@1", "--plan").out, "holds a database only")
+}
+
 func inSites(name string) string { return filepath.Join(world.stack.Sites(), name) }
 
 func TestAnArchiveGoesOutSealedInVolumesAndComesBack(t *testing.T) {

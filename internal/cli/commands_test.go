@@ -151,7 +151,14 @@ func TestWrongUsageIsASentenceWithTheWayToHelp(t *testing.T) {
 		{[]string{"site", "drop-copy", "alder", "x"}, `"x" is not the number of a safety copy`},
 		{[]string{"site", "provision", "--from", "m", "--host", "h"}, "takes CLIENT, or --table FILE.csv"},
 		{[]string{"site", "plan", "--from", "m", "--host", "h"}, "takes CLIENT, or --table FILE.csv"},
-		{[]string{"site", "provision", "--from", "m", "--host", "h", "--table", "x.csv", "--replace"}, "nothing is replaced"},
+		{[]string{"site", "provision", "--from", "m", "--host", "h", "--table", "x.csv", "--replace"}, "--replace is for one site"},
+		{[]string{"site", "provision", "--from", "m", "--host", "h", "--table", "x.csv", "--plan", "1"}, "--plan is for one site"},
+		{[]string{"site", "plan", "--from", "m", "--host", "h", "--table", "x.csv", "--keep", "users"}, "--keep is for one site"},
+		{[]string{"site", "plan", "--from", "m", "--host", "h", "--table", "x.csv", "--set", "a=b"}, "--set is a column of the table"},
+		{[]string{"site", "plan", "alder", "--from", "m", "--host", "h", "--keep", "users"}, "give --replace too"},
+		{[]string{"host", "set", "preview"}, "say what to change"},
+		{[]string{"source", "set", "base"}, "say what to change"},
+		{[]string{"starter", "set", "base"}, `required flag "from" not set`},
 	} {
 		p := s.typed(t, "", c.words...)
 		require.Equal(t, exitUsage, p.code, "%v", c.words)
@@ -421,15 +428,15 @@ func TestATableIsReadBeforeAnythingIsAsked(t *testing.T) {
 		"client,title\nalder\n":     "wrong number of fields",
 		"client,title\nalder,\"A\n": "extraneous or missing \"",
 	} {
-		p := table(text, provision...)
+		p := table(text, append(provision, "--mail")...)
 		require.Equal(t, exitUsage, p.code, "%q", text)
 		require.Contains(t, p.err, says)
 		require.Empty(t, s.asked)
 	}
 	text := "\ufeffclient,name,address,title,phone\nalder,alder-site,http://a.example,\"Alder, Valley\",\n"
-	p := table(text, provision...)
+	p := table(text, append(provision, "--mail")...)
 	require.Zero(t, p.code, p.err)
-	require.JSONEq(t, `{"from":"m","host":"preview","rows":[{"client":"alder","name":"alder-site","address":"http://a.example","set":{"title":"Alder, Valley"}}]}`, strings.TrimPrefix(s.asked[0], "POST /sites/table "), "an empty cell is not a setting")
+	require.JSONEq(t, `{"from":"m","host":"preview","mail":true,"rows":[{"client":"alder","name":"alder-site","address":"http://a.example","set":{"title":"Alder, Valley"}}]}`, strings.TrimPrefix(s.asked[0], "POST /sites/table "), "an empty cell is not a setting")
 	require.Contains(t, p.out, "1 made, 0 failed")
 	p = table(text, "site", "plan", "--from", "m", "--host", "preview", "--table", "-")
 	require.Zero(t, p.code, p.err)

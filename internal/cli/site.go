@@ -38,6 +38,9 @@ func tableFlag() cli.Flag {
 }
 
 func newSite(c *cli.Command, name string) (wire.NewSite, error) {
+	if c.IsSet("keep") && !c.Bool("replace") {
+		return wire.NewSite{}, usage("--keep takes parts of the site that is replaced; give --replace too")
+	}
 	set, err := pairs(c.StringSlice("set"))
 	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"), Set: set, Visible: c.Bool("visible"),
 		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold"), Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses")}, err
@@ -83,7 +86,7 @@ func (a *app) site() *cli.Command {
 		verb("move", "NAME", "move a site, whole, to another host, or to another address where it is", []cli.Flag{detach(),
 			&cli.StringFlag{Name: "host", Required: true, Usage: "the host it goes to, or the one it is on"},
 			&cli.StringFlag{Name: "address", Usage: "its address there; by the host's pattern unless given; on the host it is on, another one"},
-			&cli.BoolFlag{Name: "visible", Usage: "let search engines in"},
+			&cli.BoolFlag{Name: "visible", Usage: "let search engines in there; as it is now unless given, --visible=false keeps them out"},
 			&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteMove),
 		verb("rotate", "NAME", "give a live site a new database user and its administrator a new password", []cli.Flag{detach()}, a.siteRotate),
 		verb("retire", "NAME", "make a last safety copy and take the site off its host", []cli.Flag{detach(), &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))

@@ -19,14 +19,24 @@ import (
 // newTable reads the table that --table names. Columns client, name and address are the site's; every other is a
 // setting.
 func (a *app) newTable(c *cli.Command, args []string) (wire.NewTable, error) {
-	if len(args) > 0 || c.IsSet("address") || c.IsSet("name") || c.Bool("replace") || len(c.StringSlice("set")) > 0 {
-		return wire.NewTable{}, usage("with --table, clients, names, addresses and settings are in the table, and nothing is replaced")
+	for _, f := range []string{"address", "name", "set"} {
+		if c.IsSet(f) {
+			return wire.NewTable{}, usage("with --table, --%s is a column of the table", f)
+		}
+	}
+	for _, f := range []string{"replace", "keep", "plan"} {
+		if c.IsSet(f) {
+			return wire.NewTable{}, usage("--%s is for one site and not for a --table", f)
+		}
+	}
+	if len(args) > 0 {
+		return wire.NewTable{}, usage("with --table, the clients are in the table")
 	}
 	heads, lines, err := a.readTable(c.String("table"), "client")
 	if err != nil {
 		return wire.NewTable{}, err
 	}
-	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold"), MailAddresses: c.Bool("mail-addresses")}
+	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold"), Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses")}
 	for _, line := range lines {
 		row := wire.TableRow{Set: map[string]string{}}
 		for i, v := range line {
@@ -175,7 +185,10 @@ func (a *app) siteMove(ctx context.Context, c *cli.Command, args []string) error
 	if err != nil {
 		return err
 	}
-	in := wire.Move{Host: c.String("host"), Address: c.String("address"), Visible: c.Bool("visible")}
+	in := wire.Move{Host: c.String("host"), Address: c.String("address")}
+	if c.IsSet("visible") {
+		in.Visible = new(c.Bool("visible"))
+	}
 	p, err := svc.PlanMove(ctx, args[0], in)
 	if err != nil {
 		return err

@@ -347,6 +347,7 @@ type NewTable struct {
 	Host          string     `json:"host" minLength:"1"`
 	Visible       bool       `json:"visible,omitempty"`
 	Hold          bool       `json:"hold,omitempty"`
+	Mail          bool       `json:"mail,omitempty" doc:"goes out, though they are previews"`
 	MailAddresses bool       `json:"mail_addresses,omitempty" doc:"change mail addresses at the source's host too"`
 	Rows          []TableRow `json:"rows" minItems:"1" maxItems:"1000"`
 }
@@ -403,7 +404,7 @@ type Undo struct {
 type Move struct {
 	Host    string `json:"host" minLength:"1"`
 	Address string `json:"address,omitempty" doc:"by the host's pattern unless given"`
-	Visible bool   `json:"visible,omitempty" doc:"to search engines, there"`
+	Visible *bool  `json:"visible,omitempty" doc:"to search engines, there; as it is now unless given"`
 	Mark    string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
 }
 

@@ -231,7 +231,10 @@ func prefixFor(name string) string {
 }
 
 func rulesFor(m *archive.Manifest, p *Plan) rewrite.Rules {
-	r := rewrite.Rules{Addresses: []rewrite.Pair{{Old: m.Origin.Address, New: p.Address}}}
+	r := rewrite.Rules{Addresses: []rewrite.Pair{}}
+	if m.Origin.Address != "" { // files alone that were brought in do not tell it
+		r.Addresses = []rewrite.Pair{{Old: m.Origin.Address, New: p.Address}}
+	}
 	if strings.Count(path.Clean(m.Origin.WebRoot), "/") >= 2 {
 		r.Paths = []rewrite.Pair{{Old: m.Origin.WebRoot, New: p.Folder}}
 	}
@@ -317,11 +320,13 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	if p.FreeBytes = free; free < p.Bytes+64<<20 {
 		problem("the host has %d MB free and the site needs %d MB; make room first", free>>20, p.Bytes>>20+64)
 	}
-	if p.Tables == 0 && req.Archive.Manifest.List.Only == "files" && req.Refresh == nil {
-		problem("%s holds files only; a new site needs a release with its database", p.Release)
-	}
-	if req.Archive.Manifest.List.Only == "database" {
-		problem("%s holds a database only; a new site needs a release with its files", p.Release)
+	switch has := req.Archive.Manifest.Totals; {
+	case has.Files == 0 && req.Refresh != nil:
+		problem("%s holds a database only, and a site takes code; choose a release with files", p.Release)
+	case has.Files == 0:
+		problem("%s holds a database only; a site needs a release with its files", p.Release)
+	case has.Tables == 0 && req.Refresh == nil:
+		problem("%s holds files only; a site needs a release with its database. A site that is there takes its code: nestseed site refresh NAME --to %s", p.Release, p.Release)
 	}
 	p.runtime(req, problem)
 	v, err := req.Server.Version(ctx)

@@ -17,6 +17,14 @@ type changed[T any] struct {
 	Put[T]
 }
 
+// orElse is what was given, or else what is there.
+func orElse[T any](given *T, there T) T {
+	if given == nil {
+		return there
+	}
+	return *given
+}
+
 // changeHost changes a host once what it would be answers and holds the sites that are on it: a mistake must not
 // strand them.
 func (a *api) changeHost(ctx context.Context, in *changed[wire.ChangedHost]) (*body[wire.Host], error) {
@@ -29,9 +37,7 @@ func (a *api) changeHost(ctx context.Context, in *changed[wire.ChangedHost]) (*b
 	}
 	b := in.Body
 	host.Files, host.WebRoot, host.Address = cmp.Or(b.Files, host.Files), cmp.Or(b.WebRoot, host.WebRoot), cmp.Or(b.Address, host.Address)
-	if b.Connect != nil {
-		host.Connect = *b.Connect
-	}
+	host.Connect = orElse(b.Connect, host.Connect)
 	database, password, err := splitPassword(cmp.Or(b.Database, host.Database), b.DatabasePassword)
 	if err != nil {
 		return nil, err

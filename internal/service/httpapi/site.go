@@ -3,6 +3,7 @@ package httpapi
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -49,6 +50,9 @@ var pagesOfSites = []string{"new", "table"}
 
 // plan makes a plan and touches nothing.
 func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string]string) (*wire.Plan, error) {
+	if len(args.Keep) > 0 && !args.Replace {
+		return nil, wrong(errors.New("parts are kept of the site that is replaced, and nothing is to be replaced"))
+	}
 	if err := a.Sites.SealValues(&args, set); err != nil {
 		return nil, err
 	}

@@ -161,7 +161,7 @@ func (a *api) movePlan(ctx context.Context, name string, in wire.Move) (wire.Mov
 	if err != nil {
 		return wire.MovePlan{}, sites.MoveArgs{}, err
 	}
-	args, sentences, problems, err := a.Sites.MovePlan(ctx, s, in.Host, in.Address, in.Visible)
+	args, sentences, problems, err := a.Sites.MovePlan(ctx, s, in.Host, in.Address, orElse(in.Visible, s.Visible))
 	if err != nil {
 		return wire.MovePlan{}, args, err
 	}

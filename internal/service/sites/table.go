@@ -24,6 +24,7 @@ type TableArgs struct {
 	Release       string     `json:"release"`
 	Host          string     `json:"host"`
 	Visible       bool       `json:"visible"`
+	Mail          bool       `json:"mail,omitempty"`
 	MailAddresses bool       `json:"mail_addresses,omitempty"`
 	Hold          bool       `json:"hold"`
 	Rows          []TableRow `json:"rows"`
@@ -110,7 +111,7 @@ func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, 
 	} else if !errors.Is(err, records.ErrNotFound) {
 		return fail(err)
 	}
-	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible, Hold: args.Hold, MailAddresses: args.MailAddresses, Sealed: row.Sealed}
+	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible, Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Sealed: row.Sealed}
 	child, err := svc.Engine.Start(ctx, engine.Run{Sort: "provision", Title: "Make site " + name, Target: engine.Target("site", name), Who: run.Who}, pa)
 	if err != nil {
 		return fail(err)

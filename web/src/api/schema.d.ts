@@ -1675,7 +1675,7 @@ export interface components {
             host: string;
             /** @description of the plan that was looked at; another is refused */
             mark?: string;
-            /** @description to search engines, there */
+            /** @description to search engines, there; as it is now unless given */
             visible?: boolean;
         };
         MovePlan: {
@@ -1793,6 +1793,8 @@ export interface components {
             from: string;
             hold?: boolean;
             host: string;
+            /** @description goes out, though they are previews */
+            mail?: boolean;
             /** @description change mail addresses at the source's host too */
             mail_addresses?: boolean;
             rows: components["schemas"]["TableRow"][];

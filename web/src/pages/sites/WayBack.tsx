@@ -120,7 +120,7 @@ function MoveButton({ site }: { site: Site }) {
   const move = useMove()
   const here = (h: { name: string }) => h.name === site.host
   const hosts = [...(useHosts().data ?? [])].sort((a, b) => Number(here(a)) - Number(here(b)))
-  const [choice, setChoice] = useState({ host: '', address: '', visible: true })
+  const [choice, setChoice] = useState({ host: '', address: '', visible: site.visible })
   const host = choice.host || hosts[0]?.name || ''
   const [wanted, setWanted] = useState(false)
   const to = host && wanted ? { host, address: choice.address || undefined, visible: choice.visible } : null
