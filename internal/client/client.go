@@ -113,8 +113,16 @@ func (c *Client) send(ctx context.Context, method, path string, body io.Reader, 
 	}
 	defer res.Body.Close()
 	p := &Problem{Status: res.StatusCode, Title: res.Status, Detail: res.Status}
-	if err := json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(p); err != nil {
+	text, err := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	if err == nil {
+		err = json.Unmarshal(text, p)
+	}
+	if err != nil {
 		p.Detail = fmt.Sprintf("%s answered %s", c.server, res.Status)
+		// The tus protocol answers errors as one line of text: a code, a colon and a sentence.
+		if _, sentence, is := strings.Cut(string(text), ": "); is && strings.HasPrefix(string(text), "ERR_") {
+			p.Detail = strings.TrimSpace(sentence)
+		}
 	}
 	return nil, p
 }

@@ -207,6 +207,9 @@ func (s *Service) makeOwner(ctx context.Context) error {
 		return err
 	}
 	u, err := s.db.AddUser(ctx, "owner", "owner", hash)
+	if errors.Is(err, records.ErrTaken) {
+		return os.Remove(file) // another copy of the service was first
+	}
 	if err != nil {
 		return err
 	}
@@ -335,13 +338,9 @@ func (s *Service) upkeep(ctx context.Context) {
 	tick := time.NewTicker(upkeepEvery)
 	defer tick.Stop()
 	for {
-		if due, err := s.nouns.RetentionDue(ctx); err != nil {
+		run := records.Run{Sort: "retention", Title: "Discard archives and safety copies by the rules", Target: engine.Target("archives", "all"), Who: "the service"}
+		if err := s.engine.StartDue(ctx, run, jobs.RetentionArgs{}, s.nouns.RetentionDue); err != nil {
 			s.settings.Log.Warn("rules for archives", "error", err)
-		} else if due {
-			run := records.Run{Sort: "retention", Title: "Discard archives and safety copies by the rules", Target: engine.Target("archives", "all"), Who: "the service"}
-			if _, err := s.engine.Start(ctx, run, jobs.RetentionArgs{}); err != nil {
-				s.settings.Log.Warn("rules for archives", "error", err)
-			}
 		}
 		if err := s.nouns.Releases.SweepUploads(time.Now()); err != nil {
 			s.settings.Log.Warn("old uploads", "error", err)

@@ -247,6 +247,27 @@ func (e *Engine) Start(ctx context.Context, run Run, args any) (Run, error) {
 	return e.db.Run(ctx, run.ID)
 }
 
+// StartDue starts a run that nobody asks for, when it is due and no run of its job waits or works: of several copies of the
+// service that look at once, one starts it.
+func (e *Engine) StartDue(ctx context.Context, run Run, args any, due func(ctx context.Context) (bool, error)) error {
+	l, err := e.newLock(ctx)
+	if err != nil {
+		return err
+	}
+	defer l.release()
+	if first, err := l.try(ctx, lockSchedule, targetKey(run.Sort)); err != nil || !first {
+		return err
+	}
+	if open, err := e.db.RunOpen(ctx, run.Sort); err != nil || open {
+		return err
+	}
+	if is, err := due(ctx); err != nil || !is {
+		return err
+	}
+	_, err = e.Start(ctx, run, args)
+	return err
+}
+
 // Commit takes a run past the point where it can be cancelled: what it made is kept from here on, or what it has begun is
 // ended. The context it returns goes on also when the service ends. Errors: ErrCancelled.
 func (e *Engine) Commit(ctx context.Context, run Run) (context.Context, error) {

@@ -14,6 +14,8 @@ import (
 const (
 	lockTarget = 0x74617267
 	lockRun    = 0x72756e00
+
+	lockSchedule = 0x73636865
 )
 
 func targetKey(target string) int32 {

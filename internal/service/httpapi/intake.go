@@ -2,11 +2,11 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -23,6 +23,7 @@ import (
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
+	"nestseed/internal/service/store"
 	"nestseed/internal/wire"
 )
 
@@ -34,8 +35,8 @@ const uploadsPath = "/api/v1/uploads/"
 // uploads mounts the tus protocol (resumable uploads, version 1.0). An upload belongs to who began it: others
 // can neither go on with it nor bring it in.
 func (a *api) uploads(g *gin.RouterGroup) {
-	dir := a.Releases.Uploads()
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	dir, err := a.Releases.Stored.Store.Incoming(releases.UploadsGroup)
+	if err != nil {
 		a.Log.Error("folder of uploads", "error", err)
 		return
 	}
@@ -47,6 +48,9 @@ func (a *api) uploads(g *gin.RouterGroup) {
 	handler, err := tus.NewUnroutedHandler(tus.Config{
 		StoreComposer: composer, BasePath: uploadsPath, DisableDownload: true, DisableConcatenation: true,
 		Cors: &tus.CorsConfig{Disable: true}, Logger: quiet,
+		PreFinishResponseCallback: func(hook tus.HookEvent) (tus.HTTPResponse, error) {
+			return tus.HTTPResponse{}, a.publish(hook.Upload.ID)
+		},
 		PreUploadCreateCallback: func(hook tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
 			meta := tus.MetaData{"name": path.Base(path.Clean("/" + hook.Upload.MetaData["filename"])), "who": who(hook.Context).Name}
 			return tus.HTTPResponse{}, tus.FileInfoChanges{MetaData: meta}, a.room(hook.Upload.Size)
@@ -75,14 +79,24 @@ func (a *api) uploads(g *gin.RouterGroup) {
 	g.OPTIONS("/uploads/", func(c *gin.Context) { handler.Middleware(http.NotFoundHandler()).ServeHTTP(c.Writer, c.Request) })
 }
 
+// publish gives an upload that is whole to whichever copy of the service takes it.
+func (a *api) publish(id string) error {
+	for _, name := range []string{id, id + ".info"} {
+		if err := a.Releases.Stored.Store.Publish(releases.UploadsGroup + "/" + name); err != nil && !errors.Is(err, store.ErrTaken) {
+			return err
+		}
+	}
+	return nil
+}
+
 // room refuses an upload that does not fit on the disk.
 func (a *api) room(bytes int64) error {
-	opts, err := a.Releases.FetchOptions(context.Background())
+	most, err := a.Releases.MostUploadBytes()
 	if err != nil {
 		return err
 	}
-	if bytes > opts.MaxBytes {
-		return tus.NewError("ERR_NO_ROOM", fmt.Sprintf("the file has %d MB and there is room for %d MB", bytes>>20, opts.MaxBytes>>20), http.StatusInsufficientStorage)
+	if bytes > most {
+		return tus.NewError("ERR_NO_ROOM", fmt.Sprintf("the file has %d MB and there is room for %d MB", bytes>>20, most>>20), http.StatusInsufficientStorage)
 	}
 	return nil
 }
@@ -95,15 +109,38 @@ func (a *api) upload(ctx context.Context, id string) (tus.FileInfo, error) {
 	if !uploadForm.MatchString(id) {
 		return tus.FileInfo{}, none
 	}
-	u, err := filestore.New(a.Releases.Uploads()).GetUpload(ctx, id)
-	if err != nil {
-		return tus.FileInfo{}, none
-	}
-	info, err := u.GetInfo(ctx)
+	info, err := a.uploadInfo(ctx, id)
 	if err != nil || info.MetaData["who"] != who(ctx).Name {
 		return tus.FileInfo{}, none
 	}
 	return info, nil
+}
+
+// uploadInfo reads what is known of an upload: of one that is being sent from this copy's folder, of one that is whole from
+// the store.
+func (a *api) uploadInfo(ctx context.Context, id string) (info tus.FileInfo, err error) {
+	st := a.Releases.Stored.Store
+	dir, err := st.Incoming(releases.UploadsGroup)
+	if err != nil {
+		return info, err
+	}
+	if u, err := filestore.New(dir).GetUpload(ctx, id); err == nil {
+		return u.GetInfo(ctx)
+	}
+	text, _, err := st.Open(releases.UploadsGroup + "/" + id + ".info")
+	if err != nil {
+		return info, err
+	}
+	defer text.Close()
+	if err := json.NewDecoder(text).Decode(&info); err != nil {
+		return info, err
+	}
+	file, size, err := st.Open(releases.UploadsGroup + "/" + id)
+	if err != nil {
+		return info, err
+	}
+	info.Offset = size
+	return info, file.Close()
 }
 
 // given turns what a request names into what a run takes.

@@ -52,17 +52,12 @@ func (a *api) picture(c *gin.Context) {
 		refuseError(c, err)
 		return
 	}
-	f, err := a.Sites.Picture(s, c.Param("file"))
+	f, at, err := a.Sites.Screenshot(c, s, c.Param("file"))
 	if err != nil {
 		refuseError(c, err)
 		return
 	}
 	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		refuseError(c, err)
-		return
-	}
 	c.Header("Content-Type", "image/png")
-	http.ServeContent(c.Writer, c.Request, "", info.ModTime(), f)
+	http.ServeContent(c.Writer, c.Request, "", at, f)
 }

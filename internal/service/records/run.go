@@ -70,6 +70,12 @@ func (db *DB) Runs(ctx context.Context, before int64, limit int) ([]Run, error) 
 	return many[Run](ctx, db, "SELECT "+runColumns+" FROM runs WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2", before, limit)
 }
 
+// RunOpen reports whether a run of a job waits or works.
+func (db *DB) RunOpen(ctx context.Context, job string) (open bool, err error) {
+	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE sort = $1 AND status IN ('waiting', 'working'))", job).Scan(&open)
+	return open, err
+}
+
 // RunsIn lists the runs that have one of the statuses, oldest first.
 func (db *DB) RunsIn(ctx context.Context, statuses ...string) ([]Run, error) {
 	return many[Run](ctx, db, "SELECT "+runColumns+" FROM runs WHERE status = ANY($1) ORDER BY id", statuses)

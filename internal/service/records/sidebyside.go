@@ -14,6 +14,8 @@ type SideBySide struct {
 	Left   string            `json:"left"` // the source's address
 	Right  string            `json:"right"`
 	Pages  []sidebyside.Page `json:"pages"`
+	// Set is what the names of its screenshots begin with in the store.
+	Set string `json:"set,omitempty"`
 }
 
 // SetSideBySide keeps what was seen last.

@@ -66,8 +66,8 @@ func (svc *Releases) SealKey(a *ImportArgs, key string) (err error) {
 	return err
 }
 
-// Uploads is the folder of files that people send, by the numbers tus gives them.
-func (svc *Releases) Uploads() string { return filepath.Join(svc.Data, "uploads") }
+// UploadsGroup is the store's group of files that people send, by the numbers tus gives them, each with a .info.
+const UploadsGroup = "uploads"
 
 func (svc *Releases) scratch(runID int64) string {
 	return filepath.Join(svc.Data, "scratch", strconv.FormatInt(runID, 10))
@@ -99,17 +99,17 @@ const uploadsStay = 7 * 24 * time.Hour
 
 // SweepUploads removes uploads that nobody has touched for a week.
 func (svc *Releases) SweepUploads(now time.Time) error {
-	entries, err := os.ReadDir(svc.Uploads())
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
+	files, err := svc.Stored.Store.List(UploadsGroup)
+	if err != nil {
+		return err
 	}
-	var errs []error
-	for _, e := range entries {
-		if info, err := e.Info(); err == nil && now.Sub(info.ModTime()) > uploadsStay {
-			errs = append(errs, os.RemoveAll(filepath.Join(svc.Uploads(), e.Name())))
+	var old []string
+	for _, f := range files {
+		if now.Sub(f.At) > uploadsStay {
+			old = append(old, f.Name)
 		}
 	}
-	return errors.Join(append(errs, err)...)
+	return svc.Stored.Store.RemoveAll(old...)
 }
 
 // FetchOptions say which links may be fetched: private addresses only where they belong to a host of ours.
@@ -122,9 +122,22 @@ func (svc *Releases) FetchOptions(ctx context.Context) (fetch.Options, error) {
 	if err != nil {
 		return fetch.Options{}, err
 	}
-	return fetch.Options{MaxBytes: max(0, free-256<<20), Ours: func(hostport string) bool {
+	return fetch.Options{MaxBytes: max(0, free-keptFree), Ours: func(hostport string) bool {
 		return slices.ContainsFunc(all, func(h records.Host) bool { return hosts.Owns(h, hostport) })
 	}}, nil
+}
+
+// keptFree is how many bytes of a disk are left free of what comes from outside.
+const keptFree = 256 << 20
+
+// MostUploadBytes is how large a file may be that somebody sends now.
+func (svc *Releases) MostUploadBytes() (int64, error) {
+	dir, err := svc.Stored.Store.Incoming(UploadsGroup)
+	if err != nil {
+		return 0, err
+	}
+	free, err := freeBytes(dir)
+	return max(0, free-keptFree), err
 }
 
 func freeBytes(dir string) (int64, error) {
@@ -183,8 +196,9 @@ func (svc *Releases) Import(ctx context.Context, run engine.Run, args ImportArgs
 	// What was uploaded is a release now.
 	for _, g := range append(slices.Clone(im.args.Files), im.databaseGiven()...) {
 		if g.Upload != "" {
-			os.Remove(filepath.Join(svc.Uploads(), g.Upload))
-			os.Remove(filepath.Join(svc.Uploads(), g.Upload+".info"))
+			if err := svc.Stored.Store.RemoveAll(UploadsGroup+"/"+g.Upload, UploadsGroup+"/"+g.Upload+".info"); err != nil {
+				report.Note("the upload stays for a week: " + err.Error())
+			}
 		}
 	}
 	svc.retain(ctx, im.args.Starter, report)
@@ -230,33 +244,37 @@ func (im *importer) gather(ctx context.Context) error {
 }
 
 func (im *importer) piece(ctx context.Context, g Given, as string, opts fetch.Options) (archive.Piece, error) {
-	var f *os.File
-	var err error
 	name := g.Name
-	if g.Link != "" {
-		link := g.Link
-		if g.Sealed != "" {
-			if link, err = im.svc.Vault.Unseal(linkPurpose, g.Sealed); err != nil {
-				return archive.Piece{}, err
-			}
+	if g.Link == "" {
+		f, size, err := im.svc.Stored.Store.Open(UploadsGroup + "/" + filepath.Base(g.Upload))
+		if errors.Is(err, store.ErrNotFound) {
+			return archive.Piece{}, fmt.Errorf("the upload %s is not there any more; send the file again", name)
 		}
-		if f, err = os.OpenFile(filepath.Join(im.dir, as), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
+		if err != nil {
 			return archive.Piece{}, err
 		}
 		im.closers = append(im.closers, f)
-		info, n, err := fetch.Get(ctx, link, f, opts, im.report)
-		if err != nil {
-			return archive.Piece{}, fmt.Errorf("%s: %w", withoutQuery(g.Link), err)
+		return archive.Piece{Name: name, R: f, SizeBytes: size}, nil
+	}
+	link := g.Link
+	if g.Sealed != "" {
+		var err error
+		if link, err = im.svc.Vault.Unseal(linkPurpose, g.Sealed); err != nil {
+			return archive.Piece{}, err
 		}
-		im.report.Note(fmt.Sprintf("fetched %s, %s", info.Name, archive.SizeText(n)))
-		if name == "" {
-			name = info.Name
-		}
-	} else {
-		if f, err = os.Open(filepath.Join(im.svc.Uploads(), filepath.Base(g.Upload))); err != nil {
-			return archive.Piece{}, fmt.Errorf("the upload %s is not there any more; send the file again", name)
-		}
-		im.closers = append(im.closers, f)
+	}
+	f, err := os.OpenFile(filepath.Join(im.dir, as), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return archive.Piece{}, err
+	}
+	im.closers = append(im.closers, f)
+	fetched, n, err := fetch.Get(ctx, link, f, opts, im.report)
+	if err != nil {
+		return archive.Piece{}, fmt.Errorf("%s: %w", withoutQuery(g.Link), err)
+	}
+	im.report.Note(fmt.Sprintf("fetched %s, %s", fetched.Name, archive.SizeText(n)))
+	if name == "" {
+		name = fetched.Name
 	}
 	info, err := f.Stat()
 	if err != nil {

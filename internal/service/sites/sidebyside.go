@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"nestseed/internal/core/check"
@@ -17,6 +19,7 @@ import (
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/records"
+	"nestseed/internal/service/store"
 )
 
 // SideBySideArgs ask for pages of a site to be looked at beside the source's.
@@ -25,9 +28,8 @@ type SideBySideArgs struct {
 	Pages int    `json:"pages"`
 }
 
-func (svc *Sites) picturesOf(siteID int64) string {
-	return filepath.Join(svc.Data, "side-by-side", fmt.Sprint(siteID))
-}
+// screenshots is the store's group of screenshots. Their names begin with the numbers of the site and of the run.
+const screenshots = "screenshots"
 
 // SideBySide takes screenshots of a site beside its source.
 func (svc *Sites) SideBySide(ctx context.Context, run engine.Run, args SideBySideArgs, report progress.Reporter) (*records.SideBySide, error) {
@@ -52,25 +54,39 @@ func (svc *Sites) SideBySide(ctx context.Context, run engine.Run, args SideBySid
 	if err != nil {
 		return nil, fmt.Errorf("site %s does not answer at %s: %w", s.Name, s.Address, err)
 	}
-	// The pictures that are there are shown until the new ones are whole.
-	dir := svc.picturesOf(s.ID)
-	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
-		return nil, err
-	}
-	fresh, err := os.MkdirTemp(filepath.Dir(dir), fmt.Sprintf(".%d-", s.ID))
+	dir, err := svc.Stored.Store.Scratch(run.ID)
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(fresh)
-	pages, err := sidebyside.Take(ctx, browser, left, right, paths, fresh, report)
+	pages, err := sidebyside.Take(ctx, browser, left, right, paths, dir, report)
+	if err == nil {
+		err = svc.keepScreenshots(ctx, s.ID, run.ID, dir, &records.SideBySide{Source: source, At: time.Now().UTC().Truncate(time.Second), Left: left.Address, Right: right.Address, Pages: pages})
+	}
+	if err = errors.Join(err, svc.Stored.Store.DropDraft(run.ID)); err != nil {
+		return nil, err
+	}
+	return svc.DB.SideBySideOf(ctx, s.ID)
+}
+
+// keepScreenshots puts the screenshots in a folder into the store. Those that are there are shown until the new ones are whole.
+func (svc *Sites) keepScreenshots(ctx context.Context, siteID, runID int64, dir string, seen *records.SideBySide) error {
+	seen.Set = fmt.Sprintf("%d-%d-", siteID, runID)
+	files, err := os.ReadDir(dir)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	if err := errors.Join(os.RemoveAll(dir), os.Rename(fresh, dir)); err != nil {
-		return nil, err
+	if err := svc.dropScreenshots(siteID, func(name string) bool { return strings.HasPrefix(name, seen.Set) }); err != nil {
+		return err // of this run, before it was interrupted
 	}
-	out := &records.SideBySide{Source: source, At: time.Now().UTC().Truncate(time.Second), Left: left.Address, Right: right.Address, Pages: pages}
-	return out, svc.DB.SetSideBySide(ctx, s.ID, out)
+	for _, f := range files {
+		if err := svc.Stored.Store.Put(filepath.Join(dir, f.Name()), screenshots+"/"+seen.Set+f.Name()); err != nil {
+			return err
+		}
+	}
+	if err := svc.DB.SetSideBySide(ctx, siteID, seen); err != nil {
+		return err
+	}
+	return svc.dropScreenshots(siteID, func(name string) bool { return !strings.HasPrefix(name, seen.Set) })
 }
 
 // sourceOfSite says where the source of a site can be looked at.
@@ -123,14 +139,34 @@ func (svc *Sites) kindOf(ctx context.Context, s records.Site) (*kind.Kind, error
 	return kind.Named(svc.Kinds, r.Manifest.Kind)
 }
 
-// Picture opens a picture of a site beside its source. Errors: records.ErrNotFound.
-func (svc *Sites) Picture(s records.Site, name string) (*os.File, error) {
-	f, err := os.OpenInRoot(svc.picturesOf(s.ID), name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("site %s has no picture %q: %w; look at it again", s.Name, name, records.ErrNotFound)
+// Screenshot opens a screenshot that a site's record names. Errors: records.ErrNotFound.
+func (svc *Sites) Screenshot(ctx context.Context, s records.Site, name string) (store.File, time.Time, error) {
+	none := fmt.Errorf("site %s has no screenshot %q: %w; look at it again", s.Name, name, records.ErrNotFound)
+	seen, err := svc.DB.SideBySideOf(ctx, s.ID)
+	if err != nil {
+		return nil, time.Time{}, err
 	}
-	return f, err
+	if seen == nil || !slices.ContainsFunc(seen.Pages, func(p sidebyside.Page) bool { return name != "" && (p.Left == name || p.Right == name) }) {
+		return nil, time.Time{}, none
+	}
+	f, _, err := svc.Stored.Store.Open(screenshots + "/" + seen.Set + name)
+	if errors.Is(err, store.ErrNotFound) {
+		err = none
+	}
+	return f, seen.At, err
 }
 
-// dropScreenshots removes the screenshots of a site.
-func (svc *Sites) dropScreenshots(siteID int64) error { return os.RemoveAll(svc.picturesOf(siteID)) }
+// dropScreenshots removes those screenshots of a site that which tells, by the names they have in the group.
+func (svc *Sites) dropScreenshots(siteID int64, which func(name string) bool) error {
+	files, err := svc.Stored.Store.List(screenshots)
+	if err != nil {
+		return err
+	}
+	var drop []string
+	for _, f := range files {
+		if name := path.Base(f.Name); strings.HasPrefix(name, fmt.Sprintf("%d-", siteID)) && which(name) {
+			drop = append(drop, f.Name)
+		}
+	}
+	return svc.Stored.Store.RemoveAll(drop...)
+}

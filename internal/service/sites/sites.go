@@ -411,7 +411,7 @@ func (svc *Sites) removeSite(ctx context.Context, run engine.Run, o *openSite, e
 	if err := end(ctx, o.Site); err != nil {
 		return err
 	}
-	if err := errors.Join(svc.dropScreenshots(o.ID), svc.DB.RemoveSecrets(ctx, "site", o.Name)); err != nil {
+	if err := errors.Join(svc.dropScreenshots(o.ID, func(string) bool { return true }), svc.DB.RemoveSecrets(ctx, "site", o.Name)); err != nil {
 		return err
 	}
 	return svc.cleanUp(ctx, run)

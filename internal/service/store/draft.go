@@ -88,7 +88,8 @@ func (d *Draft) append(p []byte, at int64) (int, error) {
 func (d *Draft) Shares(from io.ReaderAt) bool {
 	switch from.(type) {
 	case *os.File, *shared:
-		return d.store.bucket == nil
+		_, is := d.store.Backend.(*folder)
+		return is
 	}
 	return false
 }
@@ -193,20 +194,12 @@ func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
 	}
 	sizeBytes = d.size
 	plain := len(d.parts) == 0 || len(d.parts) == 1 && d.parts[0] == part{}
-	if b := d.store.bucket; b != nil {
-		if err := d.close(); err != nil {
-			return 0, err
-		}
-		if err := b.put(d.path(ownName), name); err != nil {
-			return 0, err
-		}
-		return sizeBytes, os.RemoveAll(d.dir)
-	}
 	if err := errors.Join(d.own.file.Sync(), d.close()); err != nil {
 		return 0, err
 	}
-	if plain {
-		if err := d.store.enter(d.path(ownName), name, name); err != nil {
+	here, is := d.store.Backend.(*folder)
+	if plain || !is {
+		if err := d.store.Put(d.path(ownName), name); err != nil {
 			return 0, err
 		}
 		return sizeBytes, errors.Join(os.RemoveAll(d.dir), syncFolder(d.store.dir))
@@ -217,29 +210,10 @@ func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
 	if err := syncFolder(d.dir); err != nil {
 		return 0, err
 	}
-	if err := d.store.enter(d.dir, name, name+sharedSuffix); err != nil {
+	if err := here.enter(d.dir, name, name+sharedSuffix); err != nil {
 		return 0, err
 	}
 	return sizeBytes, syncFolder(d.store.dir)
-}
-
-// enter gives a file or folder its name in the store, unless something has it: nothing there is ever replaced. Errors:
-// ErrTaken.
-func (s *Store) enter(from, name, as string) error {
-	if _, err := os.Lstat(s.path(name)); err == nil {
-		return fmt.Errorf("archive %s: %w", name, ErrTaken)
-	}
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, s.path(as), unix.RENAME_NOREPLACE)
-	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) {
-		err = os.Rename(from, s.path(as)) // the file system cannot do both at once; the name is one that nobody else has
-	}
-	if errors.Is(err, unix.EEXIST) {
-		return fmt.Errorf("archive %s: %w", name, ErrTaken)
-	}
-	if err != nil {
-		return fmt.Errorf("keep archive %s: %w", name, err)
-	}
-	return nil
 }
 
 // part takes leave of files of which too little is in use: the bytes become the archive's own.

@@ -26,7 +26,7 @@ func TestADraftHoldsWhatWasWrittenToIt(t *testing.T) {
 	rand.New(rand.NewSource(1)).Read(noise)
 
 	rapid.Check(t, func(t *rapid.T) {
-		require.NoError(t, os.WriteFile(s.path("0.zip"), noise, 0o600))
+		require.NoError(t, os.WriteFile(at(s, "0.zip"), noise, 0o600))
 		defer s.Remove("0.zip")
 		last := noise
 		for generation := range rapid.IntRange(1, 3).Draw(t, "generations") {
@@ -174,12 +174,12 @@ func TestArchivesShareTheirBytes(t *testing.T) {
 	dir := t.TempDir()
 	s, err := Open(t.Context(), dir, "")
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(s.path("a.zip"), []byte("do re mi fa sol la ti"), 0o600))
+	require.NoError(t, os.WriteFile(at(s, "a.zip"), []byte("do re mi fa sol la ti"), 0o600))
 	music(t, s, "b.zip", "a.zip", "B:", 3, 18)
 	music(t, s, "c.zip", "b.zip", "C:", 1, 19)
 	require.Equal(t, "B:re mi fa sol la ti", content(t, s, "b.zip"))
 	require.Equal(t, "C::re mi fa sol la ti", content(t, s, "c.zip"))
-	require.Equal(t, []string{"1", "2", "own", "parts"}, names(t, s.path("c.zip.parts")))
+	require.Equal(t, []string{"1", "2", "own", "parts"}, names(t, at(s, "c.zip.parts")))
 
 	freed, err := s.Remove("a.zip")
 	require.NoError(t, err)
@@ -188,7 +188,7 @@ func TestArchivesShareTheirBytes(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"c.zip.parts"}, names(t, dir))
 	require.Equal(t, "C::re mi fa sol la ti", content(t, s, "c.zip"))
-	out, err := exec.Command("sh", "-c", "cd '"+s.path("c.zip.parts")+"' && sed -n '1s/.*here: //p' parts | sh && cat archive.zip").CombinedOutput()
+	out, err := exec.Command("sh", "-c", "cd '"+at(s, "c.zip.parts")+"' && sed -n '1s/.*here: //p' parts | sh && cat archive.zip").CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Equal(t, "C::re mi fa sol la ti", string(out), "it can be joined by hand, as its list says")
 
@@ -207,7 +207,7 @@ func TestLittleIsCopiedAndNotShared(t *testing.T) {
 	dir := t.TempDir()
 	s, err := Open(t.Context(), dir, "")
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(s.path("a.zip"), []byte("do re mi fa sol la ti"), 0o600))
+	require.NoError(t, os.WriteFile(at(s, "a.zip"), []byte("do re mi fa sol la ti"), 0o600))
 	music(t, s, "b.zip", "a.zip", "B:", 9, 6)
 	require.Equal(t, []string{"a.zip", "b.zip"}, names(t, dir))
 	require.Equal(t, "B:fa sol", content(t, s, "b.zip"))
@@ -218,23 +218,23 @@ func TestAnArchiveLiesInFewFiles(t *testing.T) {
 	s, err := Open(t.Context(), t.TempDir(), "")
 	require.NoError(t, err)
 	want := strings.Repeat("la", 500)
-	require.NoError(t, os.WriteFile(s.path("0.zip"), []byte(want), 0o600))
+	require.NoError(t, os.WriteFile(at(s, "0.zip"), []byte(want), 0o600))
 	for i := range 40 {
 		own := strings.Repeat(fmt.Sprint("verse ", i, "; "), 20)
 		music(t, s, fmt.Sprint(i+1, ".zip"), fmt.Sprint(i, ".zip"), own, 0, int64(len(want)))
 		want = own + want
 	}
 	require.Equal(t, want, content(t, s, "40.zip"))
-	require.LessOrEqual(t, len(names(t, s.path("40.zip.parts"))), mostLenders+2)
+	require.LessOrEqual(t, len(names(t, at(s, "40.zip.parts"))), mostLenders+2)
 }
 
 // A list of parts that is cut short, altered or leads elsewhere is refused, and so are parts that are.
 func TestDamagedPartsAreTold(t *testing.T) {
 	s, err := Open(t.Context(), t.TempDir(), "")
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(s.path("a.zip"), []byte("do re mi fa sol la ti"), 0o600))
+	require.NoError(t, os.WriteFile(at(s, "a.zip"), []byte("do re mi fa sol la ti"), 0o600))
 	music(t, s, "b.zip", "a.zip", "B:", 3, 18)
-	list := filepath.Join(s.path("b.zip.parts"), listName)
+	list := filepath.Join(at(s, "b.zip.parts"), listName)
 	good, err := os.ReadFile(list)
 	require.NoError(t, err)
 	signed := func(lines string) string {
@@ -248,7 +248,7 @@ func TestDamagedPartsAreTold(t *testing.T) {
 	}
 	require.NoError(t, os.WriteFile(list, good, 0o600))
 	require.Equal(t, "B:re mi fa sol la ti", content(t, s, "b.zip"))
-	require.NoError(t, os.Truncate(filepath.Join(s.path("b.zip.parts"), "1"), 10))
+	require.NoError(t, os.Truncate(filepath.Join(at(s, "b.zip.parts"), "1"), 10))
 	_, _, err = s.Open("b.zip")
 	require.ErrorContains(t, err, "its part 1 in b.zip.parts is too short")
 }

@@ -1,9 +1,10 @@
-// Package store is where archives are kept: a folder, or a bucket of an S3 server.
+// Package store is where archives, uploads and screenshots are kept: a folder, or a bucket of an S3 server. Where several
+// copies of the service share a store, each finds there what another has written.
 //
-// An archive is written in a scratch folder and becomes visible by one rename, so a name in the store is
-// always a whole archive: one file, or the parts of one that shares bytes with others. What a killed build left behind has a scratch name with its run's number and
-// is swept away. With a bucket, drafts are written to the folder and copied into the bucket when they are
-// whole; archives are then read by ranges.
+// An archive is written in a scratch folder and becomes visible by one rename, so a name in the store is always a whole
+// archive: one file, or the parts of one that shares bytes with others. What a killed build left behind has a scratch name
+// with its run's number and is swept away. With a bucket, drafts are written to a folder of this machine and copied into
+// the bucket when they are whole; archives are then read by ranges.
 package store
 
 import (
@@ -11,21 +12,39 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
+	"time"
 )
 
-// Store is a folder of archives, or a bucket with a folder for drafts.
-type Store struct {
-	dir    string
-	bucket *bucket // nil for a folder
+// Backend keeps whole files under names. A name is a file's own, or that of a group of files and a file's own: uploads/ID.
+type Backend interface {
+	// Open opens a file. Errors: ErrNotFound.
+	Open(name string) (File, int64, error)
+	// Put makes the file at a path of this machine a file of the store, and may move it. Errors: ErrTaken.
+	Put(path, name string) error
+	// Remove removes a file, and returns how many bytes are free now. Errors: ErrNotFound.
+	Remove(name string) (freed int64, err error)
+	// List lists a group of files.
+	List(group string) ([]Entry, error)
 }
 
-// File is an open archive. Reading is by ranges where it is far away.
+// Entry is a file of a group.
+type Entry struct {
+	Name      string // with the group's
+	SizeBytes int64
+	At        time.Time // when it was put there
+}
+
+// Store is a Backend, and a folder of this machine for what is not whole yet.
+type Store struct {
+	Backend
+	dir string
+}
+
+// File is an open file. Reading is by ranges where it is far away.
 type File interface {
 	io.ReadSeeker
 	io.ReaderAt
@@ -54,7 +73,7 @@ func Open(ctx context.Context, place, drafts string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.bucket = b
+	s.Backend = b
 	return s, nil
 }
 
@@ -62,87 +81,55 @@ func openFolder(dir string) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("folder of archives: %w", err)
 	}
-	return &Store{dir: dir}, nil
+	return &Store{&folder{dir}, dir}, nil
+}
+
+// Incoming is the folder of this machine in which a group of files is written, before Publish. It is made.
+func (s *Store) Incoming(group string) (string, error) {
+	dir := filepath.Join(s.dir, group)
+	return dir, os.MkdirAll(dir, 0o700)
+}
+
+// Publish gives a file in a group's incoming folder to whoever uses the store. In a folder it is there already.
+func (s *Store) Publish(name string) error {
+	if _, is := s.Backend.(*folder); is {
+		return nil
+	}
+	return s.Put(filepath.Join(s.dir, name), name)
+}
+
+// RemoveAll removes files of a group, wherever they are; those that are gone are no error.
+func (s *Store) RemoveAll(names ...string) error {
+	var errs []error
+	for _, name := range names {
+		if _, err := s.Remove(name); err != nil && !errors.Is(err, ErrNotFound) {
+			errs = append(errs, err)
+		}
+		if _, is := s.Backend.(*folder); !is {
+			errs = append(errs, os.RemoveAll(filepath.Join(s.dir, name)))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// List lists a group of files, also those that were not published.
+func (s *Store) List(group string) ([]Entry, error) {
+	all, err := s.Backend.List(group)
+	if _, is := s.Backend.(*folder); is || err != nil {
+		return all, err
+	}
+	here, err := (&folder{s.dir}).List(group)
+	return append(all, here...), err
+}
+
+// Scratch makes the scratch folder of a run, for files that Put takes into the store. DropDraft removes it.
+func (s *Store) Scratch(runID int64) (string, error) {
+	dir := s.scratch(runID)
+	return dir, errors.Join(os.RemoveAll(dir), os.Mkdir(dir, 0o700))
 }
 
 func (s *Store) scratch(runID int64) string {
 	return filepath.Join(s.dir, scratchPrefix+strconv.FormatInt(runID, 10))
-}
-
-func (s *Store) path(name string) string { return filepath.Join(s.dir, filepath.Base(name)) }
-
-// Open opens an archive to read.
-func (s *Store) Open(name string) (File, int64, error) {
-	if s.bucket != nil {
-		return s.bucket.open(name)
-	}
-	f, err := os.Open(s.path(name))
-	if errors.Is(err, fs.ErrNotExist) {
-		p, err := openShared(s.path(name) + sharedSuffix)
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, 0, fmt.Errorf("archive %s %w", name, ErrNotFound)
-		}
-		if err != nil {
-			return nil, 0, fmt.Errorf("open archive %s: %w", name, err)
-		}
-		return p, p.size, nil
-	}
-	if err != nil {
-		return nil, 0, fmt.Errorf("open archive %s: %w", name, err)
-	}
-	info, err := f.Stat()
-	if err != nil {
-		f.Close()
-		return nil, 0, err
-	}
-	return f, info.Size(), nil
-}
-
-// Remove removes an archive, and returns how many bytes of the store are free now: what it shares with other archives stays.
-func (s *Store) Remove(name string) (freed int64, err error) {
-	if s.bucket != nil {
-		return s.bucket.remove(name)
-	}
-	freed, err = onlyHere(s.path(name))
-	if err == nil {
-		return freed, os.Remove(s.path(name))
-	}
-	if !errors.Is(err, fs.ErrNotExist) {
-		return 0, err
-	}
-	dir := s.path(name) + sharedSuffix
-	files, err := os.ReadDir(dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return 0, fmt.Errorf("archive %s %w", name, ErrNotFound)
-	}
-	if err != nil {
-		return 0, err
-	}
-	freed = 0
-	for _, f := range files {
-		n, err := onlyHere(filepath.Join(dir, f.Name()))
-		if err != nil {
-			return 0, err
-		}
-		freed += n
-	}
-	// Without its list it is none any more, should the rest be interrupted.
-	if err := os.Remove(filepath.Join(dir, listName)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return 0, err
-	}
-	return freed, os.RemoveAll(dir)
-}
-
-// onlyHere returns the size of a file, or 0 when it has other names.
-func onlyHere(name string) (int64, error) {
-	info, err := os.Lstat(name)
-	if err != nil {
-		return 0, err
-	}
-	if st, ok := info.Sys().(*syscall.Stat_t); ok && st.Nlink > 1 {
-		return 0, nil
-	}
-	return info.Size(), nil
 }
 
 // Drafts returns the numbers of the runs whose drafts are in the scratch folder.

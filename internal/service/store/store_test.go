@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -65,4 +66,54 @@ func TestDraftsAreKnownByTheirRunAndNothingIsReplaced(t *testing.T) {
 	require.NotContains(t, names(t, dir), ".scratch-3")
 	_, err = s.Remove("nowhere.zip")
 	require.ErrorIs(t, err, ErrNotFound)
+}
+
+// at is where a file of a store lies that is a folder.
+func at(s *Store, name string) string { return s.Backend.(*folder).path(name) }
+
+// groups puts uploads and screenshots into a store, as one copy of the service does, and takes them out as another.
+func groups(t *testing.T, one, another *Store) {
+	t.Helper()
+	dir, err := one.Incoming("uploads")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "0a1b"), []byte("do re mi"), 0o600))
+	require.NoError(t, one.Publish("uploads/0a1b"))
+	scratch, err := one.Scratch(3)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(scratch, "left.png"), []byte("fa sol"), 0o600))
+	require.NoError(t, one.Put(filepath.Join(scratch, "left.png"), "screenshots/1-3-left.png"))
+	require.ErrorIs(t, one.Put(filepath.Join(dir, "0a1b"), "screenshots/1-3-left.png"), ErrTaken)
+	require.NoError(t, one.DropDraft(3))
+	for name, want := range map[string]string{"uploads/0a1b": "do re mi", "screenshots/1-3-left.png": "fa sol"} {
+		f, size, err := another.Open(name)
+		require.NoError(t, err, name)
+		text, err := io.ReadAll(f)
+		require.NoError(t, err)
+		require.Equal(t, want, string(text))
+		require.Equal(t, int64(len(want)), size)
+		require.NoError(t, f.Close())
+		files, err := another.List(filepath.Dir(name))
+		require.NoError(t, err)
+		require.Len(t, files, 1)
+		require.Equal(t, name, files[0].Name)
+		require.WithinDuration(t, time.Now(), files[0].At, time.Minute)
+		require.NoError(t, another.RemoveAll(name, "uploads/gone"))
+		_, _, err = another.Open(name)
+		require.ErrorIs(t, err, ErrNotFound)
+	}
+	require.NoError(t, one.RemoveAll("uploads/0a1b"), "its own file of it goes too")
+	files, err := one.List("uploads")
+	require.NoError(t, err)
+	require.Empty(t, files)
+}
+
+func TestUploadsAndScreenshotsAreInAFolder(t *testing.T) {
+	dir := t.TempDir()
+	one, err := Open(t.Context(), dir, "")
+	require.NoError(t, err)
+	another, err := Open(t.Context(), dir, "")
+	require.NoError(t, err)
+	groups(t, one, another)
+	_, _, err = one.Open("uploads/../../" + filepath.Base(dir))
+	require.Error(t, err)
 }

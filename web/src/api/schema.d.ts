@@ -2044,6 +2044,7 @@ export interface components {
             left: string;
             pages: components["schemas"]["SidebysidePage"][];
             right: string;
+            set?: string;
             source: string;
         };
         RecordStepTime: {

@@ -46,26 +46,29 @@ func openBucket(ctx context.Context, address string) (*bucket, error) {
 	return &bucket{client, name}, nil
 }
 
-// put copies a file into the bucket. An object is there whole or not at all.
-func (b *bucket) put(file, name string) error {
+// Put copies a file into the bucket. An object is there whole or not at all.
+func (b *bucket) Put(file, name string) error {
 	_, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
 	if err == nil {
-		return fmt.Errorf("archive %s: %w", name, ErrTaken)
+		return fmt.Errorf("%s: %w", name, ErrTaken)
 	}
 	if minio.ToErrorResponse(err).StatusCode != http.StatusNotFound {
-		return fmt.Errorf("copy the archive into the store: %w", err)
+		return fmt.Errorf("copy a file into the store: %w", err)
 	}
-	_, err = b.client.FPutObject(context.Background(), b.name, name, file, minio.PutObjectOptions{ContentType: "application/zip"})
+	_, err = b.client.FPutObject(context.Background(), b.name, name, file, minio.PutObjectOptions{})
 	if err != nil {
-		return fmt.Errorf("copy the archive into the store: %w", err)
+		return fmt.Errorf("copy a file into the store: %w", err)
 	}
 	return nil
 }
 
-func (b *bucket) open(name string) (File, int64, error) {
+func (b *bucket) Open(name string) (File, int64, error) {
 	info, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
+	if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
+		return nil, 0, fmt.Errorf("%s %w", name, ErrNotFound)
+	}
 	if err != nil {
-		return nil, 0, fmt.Errorf("open archive %s: %w", name, err)
+		return nil, 0, fmt.Errorf("open %s: %w", name, err)
 	}
 	r := &archive.Ranges{SizeBytes: info.Size, Fetch: func(p []byte, off int64) error {
 		opts := minio.GetObjectOptions{}
@@ -88,18 +91,28 @@ func (b *bucket) open(name string) (File, int64, error) {
 	return object{io.NewSectionReader(r, 0, info.Size)}, info.Size, nil
 }
 
-// object is an archive in a bucket; nothing of it is open between reads.
+// object is a file in a bucket; nothing of it is open between reads.
 type object struct{ *io.SectionReader }
 
 func (object) Close() error { return nil }
 
-func (b *bucket) remove(name string) (freed int64, err error) {
+func (b *bucket) Remove(name string) (freed int64, err error) {
 	info, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
 	if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
-		return 0, fmt.Errorf("archive %s %w", name, ErrNotFound)
+		return 0, fmt.Errorf("%s %w", name, ErrNotFound)
 	}
 	if err != nil {
-		return 0, fmt.Errorf("remove archive %s: %w", name, err)
+		return 0, fmt.Errorf("remove %s: %w", name, err)
 	}
 	return info.Size, b.client.RemoveObject(context.Background(), b.name, name, minio.RemoveObjectOptions{})
+}
+
+func (b *bucket) List(group string) (out []Entry, err error) {
+	for o := range b.client.ListObjects(context.Background(), b.name, minio.ListObjectsOptions{Prefix: group + "/", Recursive: true}) {
+		if o.Err != nil {
+			return nil, o.Err
+		}
+		out = append(out, Entry{o.Key, o.Size, o.LastModified})
+	}
+	return out, nil
 }

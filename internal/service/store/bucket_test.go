@@ -75,6 +75,9 @@ func TestArchivesLiveInABucketAndAreReadByRanges(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, int64(len(whole)), size)
 	require.Empty(t, names(t, drafts), "nothing of the draft stays behind")
+	another, err := Open(ctx, place, t.TempDir())
+	require.NoError(t, err)
+	groups(t, s, another)
 
 	f, size, err := s.Open("music-base-1.zip")
 	require.NoError(t, err)
