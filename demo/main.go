@@ -117,7 +117,7 @@ func (d *demo) up(ctx context.Context) error {
 	if _, err := os.Stat(filepath.Join(d.dir, "base-ready")); err != nil {
 		say("The agency's base site: a real WordPress at %s", d.stack.Address("base"))
 		if err := scenario.InstallBase(ctx, d.stack); err != nil {
-			return fmt.Errorf("%w; to begin anew: make stop, then remove %s", err, d.dir)
+			return fmt.Errorf("%w; to start over: make stop, then remove %s", err, d.dir)
 		}
 		if err := os.WriteFile(filepath.Join(d.dir, "base-ready"), nil, 0o644); err != nil {
 			return err
@@ -362,7 +362,7 @@ func (d *demo) october(ctx context.Context, svc *client.Client) error {
 }
 
 // november is when sites go live: one takes the newest code, one moves to its own address on another host, one is
-// looked at beside the base site, one is handed over.
+// compared with the base site in screenshots, one is handed over.
 func (d *demo) november(ctx context.Context, svc *client.Client) error {
 	all := scenario.Schools(12)
 	refreshed, moved, seen, handed := all[0].Name, all[1].Name, all[2].Name, all[4].Name

@@ -128,7 +128,7 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 	made := 0
 	for _, run := range runs {
 		run = ended(at[1], run, nil)
-		if run.Sort == "build" {
+		if run.Job == "build" {
 			require.Equal(t, "done", run.Status, run.Error)
 		} else if run.Status != "done" {
 			require.Contains(t, run.Error, "taken back", "%s", run.Title)

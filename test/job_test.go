@@ -35,7 +35,7 @@ func TestTheMainJobByCommandLine(t *testing.T) {
 	require.Contains(t, must(t, "release", "verify", "music-base"), "every sum holds")
 
 	told := ask[wire.HostTest](t, "host", "test", "preview")
-	require.Empty(t, told.Untold)
+	require.Empty(t, told.RuntimesError)
 	require.Len(t, told.Runtimes, 1)
 	require.Equal(t, "PHP", told.Runtimes[0].Name)
 	require.Contains(t, told.Runtimes[0].Parts, "mysqli")

@@ -32,7 +32,7 @@ func TestASiteTakesNewerCodeKeepsItsContentAndGoesBack(t *testing.T) {
 
 	behind := ask[wire.Site](t, "site", "show", s.Name)
 	require.Positive(t, behind.Behind)
-	require.Equal(t, []wire.Forebear{{Noun: "release", Name: s.Release}, {Noun: "source", Name: "base"}}, behind.Descent)
+	require.Equal(t, []wire.Ancestor{{Noun: "release", Name: s.Release}, {Noun: "source", Name: "base"}}, behind.Descent)
 	require.Contains(t, must(t, "site", "list"), fmt.Sprintf("%s, %d behind", s.Release, behind.Behind))
 	plan := must(t, "site", "refresh", s.Name, "--plan")
 	require.Contains(t, plan, "wp-content/plugins/recital.php")
@@ -198,7 +198,7 @@ func TestASiteThatIsItselfASourceContinuesTheLine(t *testing.T) {
 	must(t, "site", "undo", child.Name)
 	must(t, "site", "provision", child.Client, "--from", "second-base", "--host", "preview")
 	child = ask[wire.Site](t, "site", "show", child.Name)
-	require.Equal(t, []wire.Forebear{{Noun: "release", Name: "second-base@1"}, {Noun: "source", Name: "second-line"}, {Noun: "site", Name: s.Name}, {Noun: "release", Name: s.Release}, {Noun: "source", Name: "base"}}, child.Descent)
+	require.Equal(t, []wire.Ancestor{{Noun: "release", Name: "second-base@1"}, {Noun: "source", Name: "second-line"}, {Noun: "site", Name: s.Name}, {Noun: "release", Name: s.Release}, {Noun: "source", Name: "base"}}, child.Descent)
 	require.Contains(t, must(t, "site", "show", child.Name), "second-base@1 ← source second-line ← "+s.Name+" ← "+s.Release+" ← source base")
 	out := nestseed(t, "source", "check", "second-line")
 	require.Contains(t, out.out, "pages open")

@@ -313,12 +313,12 @@ func TestAProvisioningWhoseDatabaseIsLostIsTakenBackLater(t *testing.T) {
 			require.False(t, run.Ended(), run.Error)
 			return run.Error != ""
 		}, time.Minute, 20*time.Millisecond)
-		require.Equal(t, wire.Hindered, run.Status)
+		require.Equal(t, wire.CleanupFailed, run.Status)
 		require.Contains(t, run.Error, "taking back what was made did not work either")
-		require.Contains(t, must(t, "run", "list", "--limit", "3"), "hindered")
+		require.Contains(t, must(t, "run", "list", "--limit", "3"), "cleanup-failed")
 		today, err := svc.Today(ctx)
 		require.NoError(t, err)
-		require.Contains(t, fmt.Sprint(today.Attention), run.Title+" is hindered")
+		require.Contains(t, fmt.Sprint(today.Attention), run.Title+" could not be cleaned up after")
 		shown := must(t, "run", "show", fmt.Sprint(run.ID))
 		require.Contains(t, shown, "taking back is tried again every minute")
 		return run

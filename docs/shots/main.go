@@ -1,4 +1,4 @@
-// Command shots takes docs/screenshots anew: the console's pages in headless Chromium, and what the main
+// Command shots takes docs/screenshots again: the console's pages in headless Chromium, and what the main
 // commands print, all from the running demo (make demo).
 package main
 

@@ -194,7 +194,7 @@ func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
 		{[]string{"host", "show", "preview"}, "GET /hosts/preview", wire.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}", Connect: "10.0.0.7"}, []string{"web root  {name}", "connect   10.0.0.7"}},
 		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{FreeBytes: 76e9, Writable: false, Server: "MariaDB 10.11"}, []string{"76 GB", "files cannot be written", "MariaDB 10.11"}},
 		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{Writable: true, Server: "MariaDB 10.11", Runtimes: []wire.Runtime{{Name: "PHP", Version: "8.2.30", Parts: []string{"json", "mysqli"}}}}, []string{"files can be written", "runs PHP 8.2.30 with json, mysqli"}},
-		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{Writable: true, Runtimes: []wire.Runtime{}, Untold: "http://x.localhost: did not tell what it runs: connection refused"}, []string{"connection refused"}},
+		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{Writable: true, Runtimes: []wire.Runtime{}, RuntimesError: "http://x.localhost: did not tell what it runs: connection refused"}, []string{"connection refused"}},
 		{[]string{"source", "list"}, "GET /sources", []wire.Source{{Name: "base", Kind: "wordpress", Version: "6.1.9", Address: "http://base.localhost"}, {Name: "old", Survey: &survey.Survey{Totals: survey.Totals{Files: 2956, Bytes: 60e6}, Findings: make([]survey.Finding, 4)}}},
 			[]string{"base    wordpress 6.1.9  http://base.localhost      -  not surveyed         -", "2,956", "60 MB"}},
 		{[]string{"source", "show", "base"}, "GET /sources/base", wire.Source{Name: "base", Kind: "wordpress", Host: "preview", Path: "base"}, []string{"not surveyed yet; run: nestseed source survey base"}},
@@ -488,7 +488,7 @@ func TestTheServiceIsFoundFromFlagsEnvironmentAndLogin(t *testing.T) {
 }
 
 func TestWhatADamagedReleaseStillHasIsPrinted(t *testing.T) {
-	verdict := archive.Verdict{Entries: 2700, Bytes: 60e6, Faults: []archive.Fault{{Entry: "files/index.php", What: "does not have the sum it had when it was made"}}, Usable: []string{"the database is whole"}}
+	verdict := archive.Verification{Entries: 2700, Bytes: 60e6, Faults: []archive.Fault{{Entry: "files/index.php", What: "does not have the sum it had when it was made"}}, Usable: []string{"the database is whole"}}
 	begins, events := ended(4, "verify m@1", verdict)
 	s := &answers{by: map[string]any{"POST /releases/m@1/verify": begins, "GET /runs/4/events": events}}
 	p := s.typed(t, "", "release", "verify", "m@1")

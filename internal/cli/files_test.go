@@ -191,7 +191,7 @@ func TestAHandoverIsALinkThatIsToldOnceOrAPageWithoutTheSecret(t *testing.T) {
 }
 
 func TestPicturesSideBySideAreWrittenWhereOneSays(t *testing.T) {
-	begins, seen := ended(6, "look", records.SideBySide{Source: "base", Left: "http://base.localhost", Right: "http://alder.localhost",
+	begins, seen := ended(6, "screenshots", records.SideBySide{Source: "base", Left: "http://base.localhost", Right: "http://alder.localhost",
 		Pages: []sidebyside.Page{{Path: "lessons", Share: 0.123, Places: 4, Left: "1-left.png", Right: "1-right.png"}, {Path: "gone", Problem: "answers 404"}}})
 	s := &answers{by: map[string]any{"POST /sites/alder/side-by-side": begins, "GET /runs/6/events": seen, "GET /sites/alder/side-by-side/1-left.png": content("\x89PNG left"), "GET /sites/alder/side-by-side/1-right.png": content("\x89PNG right")}}
 	p := s.typed(t, "", "site", "side-by-side", "alder", "--pages", "2")

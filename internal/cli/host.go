@@ -91,8 +91,8 @@ func (a *app) host() *cli.Command {
 				if t.Refuses != "" {
 					fmt.Fprintf(a.out, "%s: %s\n", args[0], t.Refuses)
 				}
-				if t.Untold != "" {
-					fmt.Fprintf(a.out, "%s: %s\n", args[0], t.Untold)
+				if t.RuntimesError != "" {
+					fmt.Fprintf(a.out, "%s: %s\n", args[0], t.RuntimesError)
 				}
 			})
 		}),

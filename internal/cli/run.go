@@ -93,7 +93,7 @@ func (a *app) printRun(r wire.Run, log []wire.LogLine) {
 	if r.Error != "" {
 		fmt.Fprintln(a.out, r.Error)
 	}
-	if line := progressLine(r.Progress); line != "" && !r.Ended() && r.Status != wire.Hindered {
+	if line := progressLine(r.Progress); line != "" && !r.Ended() && r.Status != wire.CleanupFailed {
 		fmt.Fprintln(a.out, line)
 	}
 	for _, s := range r.Progress.Steps {

@@ -300,8 +300,8 @@ func (a *app) printSite(s wire.Site) {
 	if s.Upgraded != "" {
 		fmt.Fprintf(a.out, "upgraded  its tables were brought to version %s by the site itself\n", s.Upgraded)
 	}
-	for _, line := range s.House {
-		fmt.Fprintf(a.out, "house     %s\n", line)
+	for _, line := range s.Adjustments {
+		fmt.Fprintf(a.out, "adjusted  %s\n", line)
 	}
 	for _, part := range slices.Sorted(maps.Keys(s.Kept)) {
 		fmt.Fprintf(a.out, "kept      %s: %s rows\n", part, count(s.Kept[part]))

@@ -56,22 +56,22 @@ func (a *app) watch(ctx context.Context, svc *client.Client, run wire.Run) (wire
 func (a *app) lines(run wire.Run) (show func(wire.Run), done func()) {
 	step, last, trouble := 0, time.Now(), ""
 	return func(r wire.Run) {
-		if hindered(r, &trouble) {
+		if cleanupTrouble(r, &trouble) {
 			fmt.Fprintf(a.err, "%s: %s\n", run.Title, trouble)
 		}
 		for ; step < len(r.Progress.Steps); step++ {
 			fmt.Fprintf(a.err, "%s: %s\n", run.Title, strings.ToLower(r.Progress.Steps[step].Name))
 		}
-		if time.Since(last) > 5*time.Second && r.Status != wire.Hindered {
+		if time.Since(last) > 5*time.Second && r.Status != wire.CleanupFailed {
 			last = time.Now()
 			fmt.Fprintf(a.err, "%s: %s\n", run.Title, progressLine(r.Progress))
 		}
 	}, func() {}
 }
 
-// hindered reports that a run has failed whose making could not be taken back yet, once for each reason.
-func hindered(r wire.Run, trouble *string) bool {
-	if r.Status != wire.Hindered || r.Error == *trouble {
+// cleanupTrouble reports that a run has failed whose making could not be taken back yet, once for each reason.
+func cleanupTrouble(r wire.Run, trouble *string) bool {
+	if r.Status != wire.CleanupFailed || r.Error == *trouble {
 		return false
 	}
 	*trouble = r.Error
@@ -106,13 +106,13 @@ func (a *app) bar(f *os.File, run wire.Run) (show func(wire.Run), done func()) {
 		mpb.BarRemoveOnComplete(),
 		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return run.Title + " · " + now.Progress.Step })),
 		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
-			if now.Status == wire.Hindered {
+			if now.Status == wire.CleanupFailed {
 				return now.Status
 			}
 			return progressLine(now.Progress)
 		})))
 	return func(r wire.Run) {
-			if hindered(r, &trouble) {
+			if cleanupTrouble(r, &trouble) {
 				fmt.Fprintf(progress, "%s: %s\n", run.Title, trouble)
 			}
 			now = r

@@ -45,7 +45,7 @@ func (c *Client) SetCopyRule(ctx context.Context, name string, r wire.CopyRule) 
 
 // LookSideBySide starts looking at pages of a site beside its source's.
 func (c *Client) LookSideBySide(ctx context.Context, name string, pages int) (wire.Run, error) {
-	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/side-by-side", wire.Look{Pages: pages})
+	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/side-by-side", wire.Screenshots{Pages: pages})
 }
 
 // Picture copies one picture of a site beside its source, as PNG.

@@ -338,7 +338,7 @@ func (s *Service) upkeep(ctx context.Context) {
 	tick := time.NewTicker(upkeepEvery)
 	defer tick.Stop()
 	for {
-		run := records.Run{Sort: "retention", Title: "Discard archives and safety copies by the rules", Target: engine.Target("archives", "all"), Who: "the service"}
+		run := records.Run{Job: "retention", Title: "Discard archives and safety copies by the rules", Target: engine.Target("archives", "all"), Who: "the service"}
 		if err := s.engine.StartDue(ctx, run, jobs.RetentionArgs{}, s.nouns.RetentionDue); err != nil {
 			s.settings.Log.Warn("rules for archives", "error", err)
 		}

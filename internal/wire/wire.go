@@ -145,12 +145,12 @@ type NewHost struct {
 
 // HostTest is what a host answered.
 type HostTest struct {
-	FreeBytes int64     `json:"free_bytes"`
-	Writable  bool      `json:"writable"`
-	Server    string    `json:"server"`
-	Runtimes  []Runtime `json:"runtimes" doc:"what runs the programs of sites"`
-	Untold    string    `json:"untold,omitempty" doc:"why it did not tell what runs there"`
-	Refuses   string    `json:"refuses,omitempty" doc:"why no site would work there, and what to do"`
+	FreeBytes     int64     `json:"free_bytes"`
+	Writable      bool      `json:"writable"`
+	Server        string    `json:"server"`
+	Runtimes      []Runtime `json:"runtimes" doc:"what runs the programs of sites"`
+	RuntimesError string    `json:"runtimes_error,omitempty" doc:"why it did not tell what runs there"`
+	Refuses       string    `json:"refuses,omitempty" doc:"why no site would work there, and what to do"`
 }
 
 // Source is a site that starters are built from.
@@ -467,8 +467,8 @@ type Sheet struct {
 	MadeAt  time.Time         `json:"made_at"`
 }
 
-// Forebear is one step of where a site comes from.
-type Forebear struct {
+// Ancestor is one step of where a site comes from.
+type Ancestor struct {
 	Noun string `json:"noun" enum:"release,source,site"`
 	Name string `json:"name"`
 	Gone bool   `json:"gone,omitempty" doc:"its archive is not kept, its record is removed, or it is off its host"`
@@ -480,8 +480,8 @@ type CopyRule struct {
 	Days int `json:"days" minimum:"0" doc:"for so many days; 0 for ever"`
 }
 
-// Look asks for pages of a site to be looked at beside its source's.
-type Look struct {
+// Screenshots ask for screenshots of a site's pages beside its source's.
+type Screenshots struct {
 	Pages int `json:"pages,omitempty" minimum:"1" maximum:"40" doc:"6 unless given"`
 }
 
@@ -520,41 +520,41 @@ type SafetyCopy struct {
 
 // Site is something that was provisioned.
 type Site struct {
-	Name      string               `json:"name"`
-	Client    string               `json:"client"`
-	Host      string               `json:"host"`
-	Release   string               `json:"release"`
-	Address   string               `json:"address"`
-	Title     string               `json:"title"`
-	Folder    string               `json:"folder"`
-	Database  string               `json:"database"`
-	Prefix    string               `json:"prefix"`
-	Admin     string               `json:"admin"`
-	LoginAt   string               `json:"login_at"`
-	Visible   bool                 `json:"visible"`
-	Files     int64                `json:"files"`
-	Rows      int64                `json:"rows"`
-	Bytes     int64                `json:"bytes"`
-	Values    []provision.Value    `json:"values"`
-	Rewritten rewrite.Tally        `json:"rewritten"`
-	Steps     []provision.StepTime `json:"steps"`
-	MadeAt    time.Time            `json:"made_at"`
-	RunID     int64                `json:"run_id"`
-	Report    *check.Report        `json:"report,omitempty"`
-	Tasks     []LaunchTask         `json:"tasks"`
-	Held      bool                 `json:"held"`
-	Lead      *Lead                `json:"lead,omitempty" doc:"where its name leads; of hosts that say what to connect to"`
-	RetiredAt *time.Time           `json:"retired_at,omitempty"`
-	Copies    []SafetyCopy         `json:"copies"`
-	Kept      map[string]int64     `json:"kept,omitempty" doc:"rows that were taken over from the site it replaced, by part"`
-	Quiet     bool                 `json:"quiet" doc:"its mail is kept from going out"`
-	House     []string             `json:"house,omitempty" doc:"what was done so that it does not work for where it came from"`
-	Behind    int                  `json:"behind" doc:"releases of its starter that are newer"`
-	Descent   []Forebear           `json:"descent,omitempty" doc:"of one site, not in lists"`
-	Handovers []Handover           `json:"handovers,omitempty" doc:"of one site, not in lists"`
-	CopyRule  CopyRule             `json:"copy_rule"`
-	Upgraded  string               `json:"upgraded,omitempty" doc:"the version that the CMS brought its tables to"`
-	Accounts  string               `json:"accounts" doc:"which login works, in a sentence"`
+	Name        string               `json:"name"`
+	Client      string               `json:"client"`
+	Host        string               `json:"host"`
+	Release     string               `json:"release"`
+	Address     string               `json:"address"`
+	Title       string               `json:"title"`
+	Folder      string               `json:"folder"`
+	Database    string               `json:"database"`
+	Prefix      string               `json:"prefix"`
+	Admin       string               `json:"admin"`
+	LoginAt     string               `json:"login_at"`
+	Visible     bool                 `json:"visible"`
+	Files       int64                `json:"files"`
+	Rows        int64                `json:"rows"`
+	Bytes       int64                `json:"bytes"`
+	Values      []provision.Value    `json:"values"`
+	Rewritten   rewrite.Tally        `json:"rewritten"`
+	Steps       []provision.StepTime `json:"steps"`
+	MadeAt      time.Time            `json:"made_at"`
+	RunID       int64                `json:"run_id"`
+	Report      *check.Report        `json:"report,omitempty"`
+	Tasks       []LaunchTask         `json:"tasks"`
+	Held        bool                 `json:"held"`
+	Lead        *Lead                `json:"lead,omitempty" doc:"where its name leads; of hosts that say what to connect to"`
+	RetiredAt   *time.Time           `json:"retired_at,omitempty"`
+	Copies      []SafetyCopy         `json:"copies"`
+	Kept        map[string]int64     `json:"kept,omitempty" doc:"rows that were taken over from the site it replaced, by part"`
+	Quiet       bool                 `json:"quiet" doc:"its mail is kept from going out"`
+	Adjustments []string             `json:"adjustments,omitempty" doc:"what was done so that it does not work for where it came from"`
+	Behind      int                  `json:"behind" doc:"releases of its starter that are newer"`
+	Descent     []Ancestor           `json:"descent,omitempty" doc:"of one site, not in lists"`
+	Handovers   []Handover           `json:"handovers,omitempty" doc:"of one site, not in lists"`
+	CopyRule    CopyRule             `json:"copy_rule"`
+	Upgraded    string               `json:"upgraded,omitempty" doc:"the version that the CMS brought its tables to"`
+	Accounts    string               `json:"accounts" doc:"which login works, in a sentence"`
 }
 
 // LaunchTask is something a person must still do on a site, until it is ticked off.
@@ -575,9 +575,9 @@ type Tick struct {
 // Run is background work.
 type Run struct {
 	ID        int64            `json:"id"`
-	Sort      string           `json:"sort" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,look"`
+	Job       string           `json:"job" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,screenshots"`
 	Title     string           `json:"title"`
-	Status    string           `json:"status" enum:"waiting,working,hindered,done,failed,cancelled" doc:"a run that is hindered has failed, and what it made could not be taken back yet"`
+	Status    string           `json:"status" enum:"waiting,working,cleanup-failed,done,failed,cancelled" doc:"a run whose cleanup failed has failed, and what it made could not be taken back yet"`
 	Who       string           `json:"who"`
 	Progress  records.Progress `json:"progress"`
 	Result    json.RawMessage  `json:"result,omitempty"`
@@ -590,11 +590,11 @@ type Run struct {
 
 // Ended reports whether the run is over.
 func (r Run) Ended() bool {
-	return r.Status != records.Waiting && r.Status != records.Working && r.Status != Hindered
+	return r.Status != records.Waiting && r.Status != records.Working && r.Status != CleanupFailed
 }
 
-// Hindered is the status of a run that has failed, while what it made could not be taken back yet.
-const Hindered = "hindered"
+// CleanupFailed is the status of a run that has failed, while what it made could not be taken back yet.
+const CleanupFailed = "cleanup-failed"
 
 // LogLine is a sentence in a run's log.
 type LogLine struct {

@@ -544,7 +544,7 @@ func (b *builder) scanLarge(p string) (name string, found bool, err error) {
 	}
 	defer f.Close()
 	buf := take(blockBytes)[:blockBytes]
-	defer giveBack(buf)
+	defer recycle(buf)
 	const overlap = 256
 	kept := 0
 	for first := true; ; first = false {

@@ -354,7 +354,7 @@ func (c *comparer) options() error {
 	return nil
 }
 
-// forgotten reports whether an option is one that the CMS makes anew by itself.
+// forgotten reports whether an option is one that the CMS rebuilds by itself.
 func (c *comparer) forgotten(name string) bool {
 	return slices.ContainsFunc(c.k.Forget, func(r kind.Rows) bool {
 		return r.Table == c.k.Options.Table && r.Column == c.k.Options.Key && slices.ContainsFunc(r.Values, func(v string) bool { return packing.Wild(v, name) })

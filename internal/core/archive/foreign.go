@@ -242,7 +242,7 @@ func (u *unpacker) file(name string, mode fs.FileMode, modified time.Time, decla
 		return fmt.Errorf("unpack %q: %w", name, err)
 	}
 	buf := take(128 << 10)
-	defer giveBack(buf)
+	defer recycle(buf)
 	_, err = io.CopyBuffer(struct{ io.Writer }{w}, &bounded{u, name, r}, buf)
 	if err := errors.Join(err, w.Close()); err != nil {
 		return entryError(name, err)

@@ -59,7 +59,7 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 	a := &Archive{zip: z, from: r, size: sizeBytes, byName: make(map[string]*zip.File, len(z.File))}
 	chain := Links{}
 	for _, f := range z.File {
-		if err := judge(f, chain); err != nil {
+		if err := checkEntry(f, chain); err != nil {
 			return nil, err
 		}
 		name := strings.TrimSuffix(f.Name, "/")
@@ -83,14 +83,14 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 	if a.Manifest.Format > Format || a.Manifest.Format < 1 {
 		return nil, fmt.Errorf("the archive has format %d and this version reads up to %d; use a newer Nest Seed", a.Manifest.Format, Format)
 	}
-	if err := a.judgeManifest(); err != nil {
+	if err := a.checkManifest(); err != nil {
 		return nil, err
 	}
 	return a, nil
 }
 
 // judge refuses what no honest archive has, and notes where links lead.
-func judge(f *zip.File, chain Links) error {
+func checkEntry(f *zip.File, chain Links) error {
 	if err := CheckName(strings.TrimSuffix(f.Name, "/")); err != nil {
 		return fmt.Errorf("%w: entry %q: %v", ErrHostile, f.Name, err)
 	}

@@ -102,7 +102,7 @@ func (b *builder) packedRows(sum [sha256.Size]byte) *packed {
 		}
 		p.out = take(int(p.n))
 		if _, err := io.ReadFull(r, p.out); err != nil {
-			giveBack(p.out)
+			recycle(p.out)
 			return nil // it is packed anew, and does not need the release before
 		}
 	}

@@ -168,10 +168,10 @@ func TestEntriesThatAreTakenBackLeaveNoTrace(t *testing.T) {
 		}
 		write("first", 5)
 		write("gone", size)
-		z.takeBack()
+		z.rollBack()
 		write("second", size+1)
 		write("gone too", 2*size)
-		z.takeBack()
+		z.rollBack()
 		n, err := z.finish()
 		require.NoError(t, err)
 		require.NoError(t, f.Truncate(n))

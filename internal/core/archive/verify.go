@@ -17,8 +17,8 @@ import (
 	"nestseed/internal/core/sqltext"
 )
 
-// Verdict is what Verify found.
-type Verdict struct {
+// Verification is what Verify found.
+type Verification struct {
 	Entries int64    `json:"entries"`
 	Bytes   int64    `json:"bytes"`
 	Faults  []Fault  `json:"faults"`
@@ -33,8 +33,8 @@ type Fault struct {
 
 // Verify reads everything: sums of every entry, entries without a sum and sums without an entry, rows
 // and files against the counts of the manifest, and whether every statement can be taken apart.
-func (a *Archive) Verify(ctx context.Context, report progress.Reporter) (*Verdict, error) {
-	v := &Verdict{Faults: []Fault{}}
+func (a *Archive) Verify(ctx context.Context, report progress.Reporter) (*Verification, error) {
+	v := &Verification{Faults: []Fault{}}
 	var mu sync.Mutex
 	fault := func(entry, format string, args ...any) {
 		mu.Lock()

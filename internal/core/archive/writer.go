@@ -44,7 +44,7 @@ type CopyTarget interface {
 const (
 	blockBytes  = 1 << 20  // large entries are compressed in blocks of this size, independently
 	smallBytes  = 4 << 20  // files up to this size are read whole by one worker
-	flightBytes = 48 << 20 // content of the first lane that may be read and not yet written
+	budgetBytes = 48 << 20 // content of the first lane that may be read and not yet written
 	aheadBytes  = 32 << 20 // content of the second that may be fetched and packed ahead
 	batchBytes  = 4 << 20  // room of small files that one worker reads and sums together, at most,
 	batchFiles  = 64       // and how many: several for each lane of the sums, so that lanes stay full
@@ -79,7 +79,7 @@ type writer struct {
 type lane struct {
 	w      *writer
 	order  chan *entry
-	flight *flight
+	budget *budget
 	batch  []*pending // small entries that are in line and that no worker has yet
 	held   int64      // the room they take
 	count  int        // of entries in a full batch
@@ -123,12 +123,12 @@ type block struct {
 	cost   int64
 }
 
-// settle lets a block that is packed, and that may wait long for its turn, take only the room that it needs.
-func (b *block) settle(l *lane) {
-	b.out = snug(b.out)
+// trim lets a block that is packed, and that may wait long for its turn, take only the room that it needs.
+func (b *block) trim(l *lane) {
+	b.out = shrink(b.out)
 	if saved := b.cost - int64(cap(b.out)); saved > 0 {
 		b.cost -= saved
-		l.flight.release(saved)
+		l.budget.release(saved)
 	}
 }
 
@@ -136,7 +136,7 @@ func newWriter(ctx context.Context, out Target) *writer {
 	ctx, cancel := context.WithCancelCause(ctx)
 	group, ctx := parallel.WithContext(ctx)
 	w := &writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
-	w.first, w.second = newLane(w, flightBytes, batchFiles, batchBytes), newLane(w, aheadBytes, piecesCount, piecesBytes)
+	w.first, w.second = newLane(w, budgetBytes, batchFiles, batchBytes), newLane(w, aheadBytes, piecesCount, piecesBytes)
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		group.Go(func() error {
 			for task := range w.tasks {
@@ -152,8 +152,8 @@ func newWriter(ctx context.Context, out Target) *writer {
 }
 
 func newLane(w *writer, room int64, count int, bytes int64) *lane {
-	l := &lane{w: w, order: make(chan *entry, 256), flight: newFlight(room), count: count, bytes: bytes}
-	context.AfterFunc(w.ctx, l.flight.close)
+	l := &lane{w: w, order: make(chan *entry, 256), budget: newBudget(room), count: count, bytes: bytes}
+	context.AfterFunc(w.ctx, l.budget.close)
 	return l
 }
 
@@ -189,7 +189,7 @@ func (w *writer) writeEntry(e *entry) error {
 			break
 		}
 		if e.skip {
-			e.lane.flight.release(b.cost)
+			e.lane.budget.release(b.cost)
 			continue
 		}
 		if !begun {
@@ -207,8 +207,8 @@ func (w *writer) writeEntry(e *entry) error {
 			return err
 		}
 		packed += int64(len(b.out))
-		giveBack(b.out)
-		e.lane.flight.release(b.cost)
+		recycle(b.out)
+		e.lane.budget.release(b.cost)
 	}
 	if e.skip {
 		return nil
@@ -217,7 +217,7 @@ func (w *writer) writeEntry(e *entry) error {
 		select {
 		case kept := <-e.verdict:
 			if !kept {
-				w.zip.takeBack()
+				w.zip.rollBack()
 				return nil
 			}
 		case <-w.ctx.Done():
@@ -282,7 +282,7 @@ func header(name string, mode fs.FileMode, t time.Time) *zip.FileHeader {
 // queue puts an entry in line. Small ones that are in line before it go to a worker first: the line would come to a
 // stop at one that nobody reads.
 func (l *lane) queue(e *entry) error {
-	if err := l.handOut(); err != nil {
+	if err := l.dispatch(); err != nil {
 		return err
 	}
 	return l.line(e)
@@ -309,14 +309,14 @@ func (l *lane) line(e *entry) error {
 
 // close ends the lane: nothing is added any more.
 func (l *lane) close() error {
-	err := l.handOut()
+	err := l.dispatch()
 	close(l.order)
 	return err
 }
 
 // acquire waits until so many bytes have room in the lane.
 func (l *lane) acquire(n int64) error {
-	if err := l.flight.acquire(n); err != nil {
+	if err := l.budget.acquire(n); err != nil {
 		return l.w.cause()
 	}
 	return nil
@@ -343,7 +343,7 @@ func (l *lane) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byt
 
 // piece adds an entry whose content is there already, in a buffer that is the lane's from now on.
 func (l *lane) piece(h *zip.FileHeader, raw []byte, known func(sum [sha256.Size]byte) *packed) error {
-	raw = snug(raw)
+	raw = shrink(raw)
 	return l.pend(h, int64(cap(raw)), &pending{read: func() ([]byte, error) { return raw, nil }, known: known})
 }
 
@@ -351,7 +351,7 @@ func (l *lane) piece(h *zip.FileHeader, raw []byte, known func(sum [sha256.Size]
 // takes is given free only then.
 func (l *lane) pend(h *zip.FileHeader, cost int64, p *pending) error {
 	if l.held > 0 && l.held+cost > l.bytes {
-		if err := l.handOut(); err != nil {
+		if err := l.dispatch(); err != nil {
 			return err
 		}
 	}
@@ -367,13 +367,13 @@ func (l *lane) pend(h *zip.FileHeader, cost int64, p *pending) error {
 	}
 	l.batch, l.held = append(l.batch, p), l.held+cost
 	if len(l.batch) == l.count {
-		return l.handOut()
+		return l.dispatch()
 	}
 	return nil
 }
 
-// handOut gives the small entries that are in line to the next free worker.
-func (l *lane) handOut() error {
+// dispatch gives the small entries that are in line to the next free worker.
+func (l *lane) dispatch() error {
 	batch := l.batch
 	l.batch, l.held = nil, 0
 	if len(batch) == 0 {
@@ -398,7 +398,7 @@ func pack(batch []*pending) error {
 		} else {
 			p.e.finish(digest, crc32.ChecksumIEEE(raw), int64(len(raw)))
 			p.pack(raw, digest)
-			p.b.settle(p.e.lane)
+			p.b.trim(p.e.lane)
 		}
 		close(p.b.ready)
 	}
@@ -409,7 +409,7 @@ func pack(batch []*pending) error {
 func (p *pending) pack(raw []byte, sum [sha256.Size]byte) {
 	if p.known != nil {
 		if was := p.known(sum); was != nil {
-			giveBack(raw)
+			recycle(raw)
 			p.e.header.Method = was.method
 			if p.b.out = was.out; was.out == nil {
 				p.b.copied = was
@@ -441,10 +441,10 @@ func deflateWhole(raw []byte) (out []byte, method uint16) {
 	}
 	packed := deflateBlock(raw, true)
 	if len(packed) >= len(raw) {
-		giveBack(packed)
+		recycle(packed)
 		return raw, zip.Store
 	}
-	giveBack(raw)
+	recycle(raw)
 	return packed, zip.Deflate
 }
 
@@ -645,8 +645,8 @@ func (s *stream) flush(last bool) error {
 		case <-s.l.w.ctx.Done():
 			return s.l.w.cause()
 		}
-		giveBack(raw)
-		b.settle(s.l)
+		recycle(raw)
+		b.trim(s.l)
 		close(b.ready)
 		return nil
 	})

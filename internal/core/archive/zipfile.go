@@ -166,8 +166,8 @@ func (z *zipFile) patch(p []byte, at int64) error {
 	return nil
 }
 
-// takeBack forgets the last entry; what comes next is written over it.
-func (z *zipFile) takeBack() {
+// rollBack forgets the last entry; what comes next is written over it.
+func (z *zipFile) rollBack() {
 	e := z.dir[len(z.dir)-1]
 	z.dir = z.dir[:len(z.dir)-1]
 	if e.offset >= z.at {

@@ -159,7 +159,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	if err := r.crawl(ctx); err != nil {
 		return nil, err
 	}
-	r.judgePages()
+	r.checkPages()
 	r.responseTime(ctx)
 	r.postForm(ctx)
 	r.certificate(ctx)
@@ -206,7 +206,7 @@ type runner struct {
 	assets   map[string]*asset
 }
 
-func (r *runner) judge(c Check) {
+func (r *runner) record(c Check) {
 	if len(c.Evidence) > evidenceLines {
 		c.Evidence = append(c.Evidence[:evidenceLines:evidenceLines], fmt.Sprintf("and %d more", len(c.Evidence)-evidenceLines))
 	}

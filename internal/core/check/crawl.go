@@ -232,8 +232,8 @@ func (r *runner) openAssets(ctx context.Context) error {
 	return group.Wait()
 }
 
-// judgePages turns what the crawl found into checks.
-func (r *runner) judgePages() {
+// checkPages turns what the crawl found into checks.
+func (r *runner) checkPages() {
 	var bad, empty, elsewhere, leftovers, mixed []string
 	for _, p := range r.pages {
 		switch {
@@ -296,10 +296,10 @@ var plainMarks = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "″", 
 // verdict judges by whether there is evidence against.
 func (r *runner) verdict(name, good, bad, remedy string, evidence []string) {
 	if len(evidence) == 0 {
-		r.judge(Check{Name: name, Verdict: Pass, Sentence: good})
+		r.record(Check{Name: name, Verdict: Pass, Sentence: good})
 		return
 	}
-	r.judge(Check{Name: name, Verdict: Fail, Sentence: fmt.Sprintf("%s (%d)", bad, len(evidence)), Evidence: evidence, Remedy: remedy})
+	r.record(Check{Name: name, Verdict: Fail, Sentence: fmt.Sprintf("%s (%d)", bad, len(evidence)), Evidence: evidence, Remedy: remedy})
 }
 
 // Paths returns the paths of a site's first pages, below its address: the home page and what it links to, in order.

@@ -61,7 +61,7 @@ type Kind struct {
 	SiteEmail  string     `yaml:"site-email"`
 	Visibility Visibility `yaml:"visibility"`
 	Prefixed   []Rows     `yaml:"prefixed"` // values that follow the table prefix in these columns
-	Forget     []Rows     `yaml:"forget"`   // rows the CMS makes anew, wrong on a new site
+	Forget     []Rows     `yaml:"forget"`   // rows the CMS rebuilds, wrong on a new site
 	Admin      Admin      `yaml:"administrator"`
 	Login      Login      `yaml:"login"`
 	Pages      []string   `yaml:"pages"`   // paths that every site answers, for checks

@@ -324,7 +324,7 @@ func (d *deadly) call(where string) {
 
 func (d *deadly) Making(ctx context.Context, m Made) error {
 	err := d.ledger.Making(ctx, m)
-	d.call("about to make " + m.Sort)
+	d.call("about to make " + m.What)
 	return err
 }
 func (d *deadly) Step(title string, _ progress.Amount) { d.call("step " + title) }

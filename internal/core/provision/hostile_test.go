@@ -74,7 +74,7 @@ func (w *world) brokenInto(t *testing.T) {
 	refreshed, err := Make(ctx, again, fresh, later, progress.Discard)
 	require.NoError(t, err)
 	defer func() { require.NoError(t, Undo(ctx, w.fs, w.server, later.made)) }()
-	said := strings.Join(refreshed.House, "; ")
+	said := strings.Join(refreshed.Adjustments, "; ")
 	for _, what := range []string{"trigger grab", "trigger steal", "procedure rule"} {
 		require.Contains(t, said, what+" was not carried over")
 	}

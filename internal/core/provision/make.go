@@ -23,7 +23,7 @@ import (
 
 // Made is something that was made on a host, and that undo takes away.
 type Made struct {
-	Sort string `json:"sort"` // "database", "user", "folder", "exchange", or "parent": a folder above it
+	What string `json:"sort"` // "database", "user", "folder", "exchange", or "parent": a folder above it
 	Name string `json:"name"`
 	// Where is whatever the journal's owner tells hosts apart by, where a journal is of several.
 	Where string `json:"where,omitempty"`
@@ -58,8 +58,8 @@ type Result struct {
 	Kept map[string]int64 `json:"kept,omitempty"`
 	// KeptAccounts says that the accounts of the old site, or of the release, are those that log in.
 	KeptAccounts bool `json:"kept_accounts,omitempty"`
-	// House is what was done so that the site does not work for where it came from, in sentences.
-	House []string `json:"house,omitempty"`
+	// Adjustments is what was done so that the site does not work for where it came from, in sentences.
+	Adjustments []string `json:"house,omitempty"`
 	// Quiet says that mail is kept from going out.
 	Quiet bool `json:"quiet,omitempty"`
 	// Upgraded is the version that the CMS brought its tables to, where code and tables differed.
@@ -143,7 +143,7 @@ func missingSentence(p *Plan) []string {
 func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made) error {
 	var errs []error
 	for _, m := range slices.Backward(made) {
-		switch m.Sort {
+		switch m.What {
 		case "exchange":
 			if err := undoExchange(fsys, m.Name); err != nil {
 				// Behind the other name may lie the site that was replaced; nothing may be removed before it is back.
@@ -187,7 +187,7 @@ type maker struct {
 }
 
 func (mk *maker) making(ctx context.Context, sort, name string) error {
-	m := Made{Sort: sort, Name: name}
+	m := Made{What: sort, Name: name}
 	if err := mk.journal.Making(ctx, m); err != nil {
 		return fmt.Errorf("write the journal: %w", err)
 	}
@@ -198,7 +198,7 @@ func (mk *maker) making(ctx context.Context, sort, name string) error {
 }
 
 func (mk *maker) notOurs(ctx context.Context, sort, name string) error {
-	m := Made{Sort: sort, Name: name}
+	m := Made{What: sort, Name: name}
 	mk.mu.Lock()
 	mk.made = slices.DeleteFunc(mk.made, func(x Made) bool { return x == m })
 	mk.mu.Unlock()
@@ -222,7 +222,7 @@ func (mk *maker) steps() []step {
 			{"Pause the site", mk.pause, false},
 			{"Carry over files and rows", mk.carryOver, true},
 			{"Write the settings file", mk.writeSettings, false},
-			{"Settle in", mk.settleIn, false},
+			{"Settle in", mk.adjust, false},
 			{"Swap in", mk.swapIn, false},
 			{"Bring tables to the version of the code", mk.upgrade, false},
 		}
@@ -235,7 +235,7 @@ func (mk *maker) steps() []step {
 		{"Set values", mk.setValues, false},
 		{"Write the settings file", mk.writeSettings, false},
 		{"Make the administrator", mk.makeAdministrator, false},
-		{"Settle in", mk.settleIn, false},
+		{"Settle in", mk.adjust, false},
 		{"Swap in", mk.swapIn, false},
 		{"Bring tables to the version of the code", mk.upgrade, false},
 	}
@@ -575,7 +575,7 @@ func (mk *maker) hasTable(bare string) bool {
 	return false
 }
 
-// forget removes rows that the CMS makes anew: compiled routes and transients.
+// forget removes rows that the CMS rebuilds: compiled rewrite rules and transients.
 func (mk *maker) forget(ctx context.Context) error {
 	for _, r := range mk.req.Kind.Forget {
 		for _, v := range r.Values {

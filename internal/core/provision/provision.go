@@ -302,7 +302,7 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	case errors.Is(err, fs.ErrNotExist) && req.Replace != nil:
 		problem("%s, which is to be replaced, is not there", p.Folder)
 	case !errors.Is(err, fs.ErrNotExist):
-		problem("%s cannot be looked at: %v", p.Folder, err)
+		problem("%s cannot be read: %v", p.Folder, err)
 	}
 	above := path.Dir(path.Clean(req.Folder))
 	for ; above != "."; above = path.Dir(above) {
@@ -375,7 +375,7 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	if p.Rules.Mail {
 		mail = "mail addresses at " + old.Hostname() + " change too"
 	}
-	settles := "routes and caches are made anew, jobs that are due too; fingerprints of the old address become those of the new one"
+	settles := "rewrite rules and caches are rebuilt, jobs that are due are rescheduled; fingerprints of the old address become those of the new one"
 	if off := m.List.SwitchOff; len(off) > 0 {
 		settles += "; switched off: " + strings.Join(off, ", ")
 	}

@@ -212,8 +212,8 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		out, err = w.stack.RunPHP(ctx, "alder-valley", `<?php require 'wp-load.php'; echo get_option('loom_guard')['site'] === md5(home_url()) ? 'ours' : 'theirs', ' ', implode(' ', get_option('active_plugins'));`)
 		require.NoError(t, err)
 		require.Equal(t, "ours loom-school/loom-school.php", out)
-		require.Contains(t, strings.Join(res.House, "; "), "the option loom_guard held a fingerprint of "+w.stack.Address("base"))
-		require.Contains(t, strings.Join(res.House, "; "), "switched off: loom-extra")
+		require.Contains(t, strings.Join(res.Adjustments, "; "), "the option loom_guard held a fingerprint of "+w.stack.Address("base"))
+		require.Contains(t, strings.Join(res.Adjustments, "; "), "switched off: loom-extra")
 
 		every, err := w.stack.RunPHP(ctx, "alder-valley", `<?php require 'wp-load.php'; global $wpdb; $n = 0;
 			foreach (['options' => 'option_value', 'postmeta' => 'meta_value', 'usermeta' => 'meta_value'] as $t => $c)
@@ -335,7 +335,7 @@ func (w *world) replacing(t *testing.T) {
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database, plan.Prefix)).Scan(&kept))
 		require.Equal(t, 1, kept)
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT SUM(comment_count) FROM %s.%sposts", plan.Database, plan.Prefix)).Scan(&kept))
-		require.Equal(t, 1, kept, "counted anew")
+		require.Equal(t, 1, kept, "counted again")
 	})
 	require.Greater(t, points, 12)
 	w.starved(t, req, plan, before)

@@ -131,7 +131,7 @@ func programsOf(ctx context.Context, db sitedb.DB, user string) (out []*sqltext.
 	own := map[string]bool{}
 	for _, c := range code {
 		if name, _, _ := strings.Cut(c.Definer, "@"); name == user {
-			own[c.Sort+" "+c.Name] = true
+			own[c.What+" "+c.Name] = true
 		}
 	}
 	if len(own) == 0 {
@@ -152,7 +152,7 @@ func programsOf(ctx context.Context, db sitedb.DB, user string) (out []*sqltext.
 	}
 	for _, l := range left {
 		if own[l.What] {
-			return nil, fmt.Errorf("%w: the %s runs with the rights of the database user %s and cannot be made anew for another: %s", ErrPlan, l.What, user, l.Reason)
+			return nil, fmt.Errorf("%w: the %s runs with the rights of the database user %s and cannot be recreated for another: %s", ErrPlan, l.What, user, l.Reason)
 		}
 	}
 	for _, g := range programs {

@@ -87,7 +87,7 @@ func (d *mysqlDB) Code(ctx context.Context) ([]Code, error) {
 	var out []Code
 	for rows.Next() {
 		var c Code
-		if err := rows.Scan(&c.Sort, &c.Name, &c.Definer); err != nil {
+		if err := rows.Scan(&c.What, &c.Name, &c.Definer); err != nil {
 			return nil, err
 		}
 		out = append(out, c)

@@ -136,7 +136,7 @@ func (s *mysqlSnapshot) Programs(ctx context.Context, tables []Table) (out []*sq
 
 func (s *mysqlSnapshot) program(ctx context.Context, kind, column, name string, routines []string) (*sqltext.Program, error) {
 	if kind == "EVENT" {
-		return nil, errors.New("events run by themselves; make it anew on the site where it is wanted")
+		return nil, errors.New("events run by themselves; create it again on the site where it is wanted")
 	}
 	text, mode, err := s.showCreate(ctx, kind, name, column)
 	if err != nil {
@@ -144,7 +144,7 @@ func (s *mysqlSnapshot) program(ctx context.Context, kind, column, name string, 
 	}
 	for _, m := range otherModes {
 		if slices.Contains(strings.Split(mode, ","), m) {
-			return nil, fmt.Errorf("it was made in the mode %s, in which text is read otherwise; make it anew in the source without", m)
+			return nil, fmt.Errorf("it was made in the mode %s, in which text is read otherwise; create it again in the source without", m)
 		}
 	}
 	return sqltext.ParseProgram(sqltext.Resolve([]byte(text)), s.db.name, routines)

@@ -153,7 +153,7 @@ type Group struct {
 
 // Code is a view, trigger or routine, and the account it runs as.
 type Code struct {
-	Sort    string `json:"sort"` // "view", "trigger", "function", "procedure", "event"
+	What    string `json:"sort"` // "view", "trigger", "function", "procedure", "event"
 	Name    string `json:"name"`
 	Definer string `json:"definer"`
 }

@@ -240,16 +240,16 @@ func (t *taker) code(ctx context.Context) error {
 	}
 	var other, names []string
 	for _, c := range code {
-		if c.Sort != "view" {
-			names = append(names, c.Sort+" "+c.Name)
+		if c.What != "view" {
+			names = append(names, c.What+" "+c.Name)
 		}
 		if c.Definer != "" {
-			other = append(other, c.Sort+" "+c.Name+" runs as "+c.Definer)
+			other = append(other, c.What+" "+c.Name+" runs as "+c.Definer)
 		}
 	}
 	if len(names) > 0 {
 		t.find(Finding{Severity: note, What: "triggers and routines", Where: "database", Count: int64(len(names)), Examples: firstFew(names),
-			Why: "they go into a release and are made anew on each site, where the server must allow it", Advice: "ask the host whether its server allows triggers and routines"})
+			Why: "they go into a release and are rebuilt on each site, where the server must allow it", Advice: "ask the host whether its server allows triggers and routines"})
 	}
 	if len(other) > 0 {
 		t.find(Finding{Severity: note, What: "definers", Where: "database", Count: int64(len(other)), Examples: firstFew(other),

@@ -42,21 +42,21 @@ func (t *taker) folder(p string) {
 	}
 }
 
-// judge makes the findings that need the tree, or the database, as a whole.
-func (t *taker) judge(ctx context.Context) {
-	t.judgeFolders()
-	t.judgeFiles()
-	t.judgeNames()
-	t.judgeLinks()
-	t.judgeParts()
-	t.judgeMedia()
-	t.judgeVersions()
-	t.judgeTables()
-	t.judgeClutter()
+// findAll makes the findings that need the tree, or the database, as a whole.
+func (t *taker) findAll(ctx context.Context) {
+	t.findFolders()
+	t.findFiles()
+	t.findNames()
+	t.findLinks()
+	t.findParts()
+	t.findMedia()
+	t.findVersions()
+	t.findTables()
+	t.findClutter()
 	t.s.Findings = append(t.s.Findings, t.found...)
 }
 
-func (t *taker) judgeFolders() {
+func (t *taker) findFolders() {
 	for _, p := range t.working {
 		if slices.ContainsFunc(t.working, func(o string) bool { return o != p && strings.HasPrefix(p, o+"/") }) {
 			continue // inside another
@@ -72,7 +72,7 @@ func (t *taker) judgeFolders() {
 	}
 	for _, c := range t.kind.Caches {
 		if files, bytes := t.below(c); files > 0 {
-			t.find(Finding{Severity: note, What: "cache", Where: c, Bytes: bytes, Count: files, Why: "it is made anew on each site", Remedy: leave(c + "/**")})
+			t.find(Finding{Severity: note, What: "cache", Where: c, Bytes: bytes, Count: files, Why: "it is rebuilt on each site", Remedy: leave(c + "/**")})
 		}
 	}
 	sign := t.kind.Detect[0]
@@ -130,7 +130,7 @@ var (
 	tempName = regexp.MustCompile(`(?i)(\.(tmp|temp|swp|swo|part|bak|old|orig)|~)$|^(\.DS_Store|Thumbs\.db|desktop\.ini|\._.*)$`)
 )
 
-func (t *taker) judgeFiles() {
+func (t *taker) findFiles() {
 	var logs, temps bulk
 	large := int64(10 << 20)
 	known := map[string]bool{}
@@ -170,7 +170,7 @@ var (
 
 const longPath = 240 // bytes; below what Windows and some archive programs take, with room for a folder in front
 
-func (t *taker) judgeNames() {
+func (t *taker) findNames() {
 	sorts := map[string]*bulk{}
 	note1 := func(what string, f filelist.Entry) {
 		if sorts[what] == nil {
@@ -220,7 +220,7 @@ func (t *taker) judgeNames() {
 // maxListed is how many single paths a remedy has at most.
 const maxListed = 200
 
-func (t *taker) judgeLinks() {
+func (t *taker) findLinks() {
 	for _, l := range t.links {
 		switch at := path.Join(path.Dir(l.Path), l.Target); {
 		case l.Mode&fs.ModeSymlink == 0:
@@ -237,8 +237,8 @@ func (t *taker) judgeLinks() {
 	}
 }
 
-// judgeParts looks for extensions and themes that are installed and not active.
-func (t *taker) judgeParts() {
+// findParts looks for extensions and themes that are installed and not active.
+func (t *taker) findParts() {
 	for _, p := range t.kind.Extensions {
 		active := map[string]bool{}
 		for _, v := range t.parts[p.Folder] {
@@ -272,8 +272,8 @@ func (t *taker) judgeParts() {
 	}
 }
 
-// judgeMedia compares the rows about media with the files.
-func (t *taker) judgeMedia() {
+// findMedia compares the rows about media with the files.
+func (t *taker) findMedia() {
 	m := t.kind.Media
 	if !t.media.asked {
 		return
@@ -316,8 +316,8 @@ var mediaEnding = map[string]bool{".jpg": true, ".jpeg": true, ".png": true, ".g
 
 var phpVersion = regexp.MustCompile(`PHP/(\d+(?:\.\d+)*)`)
 
-// judgeVersions compares versions with the kind's table of ends.
-func (t *taker) judgeVersions() {
+// findVersions compares versions with the kind's table of ends.
+func (t *taker) findVersions() {
 	for _, v := range t.headers.Values("X-Powered-By") {
 		if m := phpVersion.FindStringSubmatch(v); m != nil {
 			t.s.Running = m[1]
@@ -346,7 +346,7 @@ func (t *taker) judgeVersions() {
 	}
 }
 
-func (t *taker) judgeTables() {
+func (t *taker) findTables() {
 	charsets := map[string][]string{}
 	unsafe := []string{}
 	for _, tb := range t.s.Tables {
@@ -387,7 +387,7 @@ func (t *taker) judgeTables() {
 	}
 }
 
-func (t *taker) judgeClutter() {
+func (t *taker) findClutter() {
 	for _, c := range t.kind.Clutter {
 		if c.Rows == nil {
 			continue

@@ -163,7 +163,7 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 	if err := t.look(ctx); err != nil {
 		return nil, err
 	}
-	t.judge(ctx)
+	t.findAll(ctx)
 	t.finish()
 	s.TookMillis = time.Since(start).Milliseconds()
 	return s, nil

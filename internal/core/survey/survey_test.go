@@ -207,7 +207,7 @@ func TestVersionsPastTheirEndAreFound(t *testing.T) {
 	found := func(version, php, db string) (out []string) {
 		t := &taker{kind: &k, s: &Survey{TakenAt: time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC), KindTitle: "WordPress", Version: version, Database: sitedb.Version{Engine: "MariaDB", Number: db}},
 			headers: http.Header{"X-Powered-By": {"PHP/" + php}}}
-		t.judgeVersions()
+		t.findVersions()
 		for _, f := range t.found {
 			out = append(out, f.Severity+" "+f.What)
 		}

@@ -222,12 +222,12 @@ func (e *Engine) End(ctx context.Context) error {
 
 // Start records a run and queues it. args must be of the type that the job takes.
 func (e *Engine) Start(ctx context.Context, run Run, args any) (Run, error) {
-	j, known := e.jobs[run.Sort]
+	j, known := e.jobs[run.Job]
 	if !known {
-		return run, fmt.Errorf("there is no job %q", run.Sort)
+		return run, fmt.Errorf("there is no job %q", run.Job)
 	}
 	if t := reflect.TypeOf(args); t != j.args {
-		return run, fmt.Errorf("job %s takes %v and was given %v", run.Sort, j.args, t)
+		return run, fmt.Errorf("job %s takes %v and was given %v", run.Job, j.args, t)
 	}
 	text, err := json.Marshal(args)
 	if err != nil {
@@ -255,10 +255,10 @@ func (e *Engine) StartDue(ctx context.Context, run Run, args any, due func(ctx c
 		return err
 	}
 	defer l.release()
-	if first, err := l.try(ctx, lockSchedule, targetKey(run.Sort)); err != nil || !first {
+	if first, err := l.try(ctx, lockSchedule, targetKey(run.Job)); err != nil || !first {
 		return err
 	}
-	if open, err := e.db.RunOpen(ctx, run.Sort); err != nil || open {
+	if open, err := e.db.RunOpen(ctx, run.Job); err != nil || open {
 		return err
 	}
 	if is, err := due(ctx); err != nil || !is {

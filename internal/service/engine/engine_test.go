@@ -42,8 +42,8 @@ func runner(t *testing.T, db *records.DB, jobs map[string]work) *Engine {
 	return e
 }
 
-func begin(t *testing.T, r *Engine, sort, target string) records.Run {
-	run, err := r.Start(context.Background(), records.Run{Sort: sort, Title: sort, Target: target, Who: "ines"}, struct{}{})
+func begin(t *testing.T, r *Engine, job, target string) records.Run {
+	run, err := r.Start(context.Background(), records.Run{Job: job, Title: job, Target: target, Who: "ines"}, struct{}{})
 	require.NoError(t, err)
 	return run
 }
@@ -93,7 +93,7 @@ func TestRunsKeepProgressResultAndReason(t *testing.T) {
 	require.Equal(t, "something was odd", log[0].Sentence)
 	require.Equal(t, "the disk is full", over(t, db, begin(t, r, "bad", "b").ID, records.Failed).Error)
 	require.Contains(t, over(t, db, begin(t, r, "panic", "c").ID, records.Failed).Error, "a fault in Nest Seed itself")
-	_, err = r.Start(context.Background(), records.Run{Sort: "unknown"}, nil)
+	_, err = r.Start(context.Background(), records.Run{Job: "unknown"}, nil)
 	require.Error(t, err)
 }
 
@@ -276,7 +276,7 @@ func TestARunWhoseProcessDiedIsRecoveredByItsSort(t *testing.T) {
 		}}
 		// A run that says it works while nobody holds its lock is what a killed process leaves.
 		var id int64
-		require.NoError(t, db.Pool.QueryRow(ctx, "INSERT INTO runs (sort, title, target, who, args, status) VALUES ('build', 'b', $1, 'ines', '{}', 'working') RETURNING id", want).Scan(&id))
+		require.NoError(t, db.Pool.QueryRow(ctx, "INSERT INTO runs (job, title, target, who, args, status) VALUES ('build', 'b', $1, 'ines', '{}', 'working') RETURNING id", want).Scan(&id))
 		r := runner(t, db, sorts)
 		over(t, db, id, want)
 		require.True(t, recovered)

@@ -110,17 +110,17 @@ func (e *Engine) recoverRun(ctx context.Context, run Run) error {
 		return err
 	}
 	ctx = records.WithAttempt(ctx, run.ID, attempt)
-	e.log.Info("run was interrupted", "run", run.ID, "job", run.Sort)
+	e.log.Info("run was interrupted", "run", run.ID, "job", run.Job)
 	outcome, err := e.outcome(ctx, run)
-	return e.settle(ctx, run, outcome, err)
+	return e.resolve(ctx, run, outcome, err)
 }
 
 // outcome asks the job of a run what becomes of it.
 func (e *Engine) outcome(ctx context.Context, run Run) (o Outcome, err error) {
 	defer parallel.Recover(&err)
-	j, known := e.jobs[run.Sort]
+	j, known := e.jobs[run.Job]
 	if !known {
-		return TakenBack, fmt.Errorf("there is no job %q in this version", run.Sort)
+		return TakenBack, fmt.Errorf("there is no job %q in this version", run.Job)
 	}
 	if e.options.Interrupted != nil {
 		if err := e.options.Interrupted(run.ID); err != nil {
@@ -130,8 +130,8 @@ func (e *Engine) outcome(ctx context.Context, run Run) (o Outcome, err error) {
 	return j.recover(ctx, run)
 }
 
-// settle keeps what becomes of an interrupted run; err is why it could not be cleaned up.
-func (e *Engine) settle(ctx context.Context, run Run, outcome Outcome, err error) error {
+// resolve keeps what becomes of an interrupted run; err is why it could not be cleaned up.
+func (e *Engine) resolve(ctx context.Context, run Run, outcome Outcome, err error) error {
 	reason, since := run.Error, " since"
 	if reason == "" {
 		reason, since = "the service was interrupted", ""
@@ -169,7 +169,7 @@ func (e *Engine) left(ctx context.Context, id int64) string {
 	}
 	var names []string
 	for _, m := range made {
-		names = append(names, m.Sort+" "+m.Name)
+		names = append(names, m.What+" "+m.Name)
 	}
 	return " (" + strings.Join(names, ", ") + ")"
 }

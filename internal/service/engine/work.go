@@ -67,7 +67,7 @@ func (e *Engine) do(ctx context.Context, id int64, l *lock) error {
 	result, err := e.guard(ctx, run, track)
 	track.close()
 	status, keepErr := e.end(context.WithoutCancel(ctx), context.Cause(ctx), run, l, result, err)
-	runSeconds.WithLabelValues(run.Sort, status).Observe(time.Since(start).Seconds())
+	runSeconds.WithLabelValues(run.Job, status).Observe(time.Since(start).Seconds())
 	return keepErr
 }
 
@@ -89,11 +89,11 @@ func (e *Engine) end(ctx context.Context, cause error, run Run, l *lock, result 
 	}
 	if errors.Is(err, ErrCleanup) && errors.Is(cause, errLost) {
 		// Without its journal nothing can be taken back. It is left as it is, for whoever recovers interrupted runs.
-		e.log.Info("run was left by its connection", "run", run.ID, "job", run.Sort, "error", err)
+		e.log.Info("run was left by its connection", "run", run.ID, "job", run.Job, "error", err)
 		return left, nil
 	}
 	if errors.Is(err, ErrCleanup) {
-		e.log.Warn("run could not take back what it made", "run", run.ID, "job", run.Sort, "error", err)
+		e.log.Warn("run could not take back what it made", "run", run.ID, "job", run.Job, "error", err)
 		return cleanupFailed, e.persist(ctx, func(ctx context.Context) error { return e.failCleanup(ctx, run.ID, err) })
 	}
 	return e.endStopped(ctx, cause, run, result, err)
@@ -108,10 +108,10 @@ func (e *Engine) endStopped(ctx context.Context, cause error, run Run, result an
 			return dbErr
 		case errors.Is(cause, ErrCancelled) && !now.Committed:
 			status = records.Cancelled
-			return e.db.EndRun(ctx, run.ID, status, result, "cancelled; "+e.jobs[run.Sort].leaves)
+			return e.db.EndRun(ctx, run.ID, status, result, "cancelled; "+e.jobs[run.Job].leaves)
 		case errors.Is(cause, errEnding), errors.Is(cause, errLost):
 			status = putBack
-			e.log.Info("run put back", "run", run.ID, "job", run.Sort, "because", cause)
+			e.log.Info("run put back", "run", run.ID, "job", run.Job, "because", cause)
 			if errors.Is(cause, errLost) {
 				if err := e.db.AddLog(ctx, run.ID, errLost.Error()+"; the run begins again"); err != nil {
 					return err
@@ -120,7 +120,7 @@ func (e *Engine) endStopped(ctx context.Context, cause error, run Run, result an
 			return e.db.PutBack(ctx, run.ID, now.Committed)
 		}
 		status = records.Failed
-		e.log.Warn("run failed", "run", run.ID, "job", run.Sort, "error", err)
+		e.log.Warn("run failed", "run", run.ID, "job", run.Job, "error", err)
 		return e.db.EndRun(ctx, run.ID, status, result, err.Error())
 	})
 	return status, keepErr
@@ -147,9 +147,9 @@ func (e *Engine) guard(ctx context.Context, run Run, report progress.Reporter) (
 	defer func() {
 		var fault *parallel.PanicError
 		if errors.As(err, &fault) {
-			e.log.Error("run panicked", "run", run.ID, "job", run.Sort, "panic", fault.Value, "stack", string(fault.Stack))
+			e.log.Error("run panicked", "run", run.ID, "job", run.Job, "panic", fault.Value, "stack", string(fault.Stack))
 		}
 	}()
 	defer parallel.Recover(&err)
-	return e.jobs[run.Sort].do(ctx, run, report)
+	return e.jobs[run.Job].do(ctx, run, report)
 }

@@ -161,7 +161,7 @@ func (a *api) testHost(ctx context.Context, in *Named) (*body[wire.HostTest], er
 	if out.Writable {
 		told, err := a.Hosts.AskRuntimes(ctx, host, fsys)
 		if out.Runtimes = runtimesOut(told); err != nil {
-			out.Untold = err.Error()
+			out.RuntimesError = err.Error()
 		}
 		for _, r := range told {
 			out.Refuses = cmp.Or(out.Refuses, r.Refuses())

@@ -204,7 +204,7 @@ func (a *api) importOperations(h huma.API) {
 		if len(names) > 1 {
 			title += fmt.Sprintf(" and %d more", len(names)-1)
 		}
-		return a.start(ctx, records.Run{Sort: "import", Title: title, Target: engine.Target("starter", in.Name)}, args)
+		return a.start(ctx, records.Run{Job: "import", Title: title, Target: engine.Target("starter", in.Name)}, args)
 	})
 	operation(h, "POST", "/links/check", "check-link", "Say what a link leads to, without fetching it", func(ctx context.Context, in *Put[wire.LinkCheck]) (*body[*fetch.Info], error) {
 		opts, err := a.Releases.FetchOptions(ctx)

@@ -64,7 +64,7 @@ func (a *api) releaseOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "verify", Title: "Verify " + r.Ref(), Target: engine.Target("release", r.Ref())}, releases.VerifyArgs{ReleaseID: r.ID})
+		return a.start(ctx, records.Run{Job: "verify", Title: "Verify " + r.Ref(), Target: engine.Target("release", r.Ref())}, releases.VerifyArgs{ReleaseID: r.ID})
 	})
 	operation(h, "POST", "/releases/{ref}/discard-archive", "discard-archive", "Remove a release's archive and keep its record", func(ctx context.Context, in *Referred) (*body[wire.Release], error) {
 		r, err := a.db.Release(ctx, in.Ref)
@@ -99,14 +99,14 @@ func (a *api) releaseOperations(h huma.API) {
 			}
 			args.To, title = to.Ref(), "Compare "+from.Ref()+" with "+to.Ref()
 		}
-		return a.start(ctx, records.Run{Sort: "compare", Title: title, Target: engine.Target("comparison", args.From+" "+args.To)}, args)
+		return a.start(ctx, records.Run{Job: "compare", Title: title, Target: engine.Target("comparison", args.From+" "+args.To)}, args)
 	})
 	operation(h, "GET", "/comparisons/{id}", "show-comparison", "Show what a comparison found, by the number of its run", func(ctx context.Context, in *Numbered) (*body[*archive.Comparison], error) {
 		r, err := a.db.Run(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
-		if r.Sort != "compare" || r.Status != records.Done {
+		if r.Job != "compare" || r.Status != records.Done {
 			return nil, fmt.Errorf("run %d is no comparison that is done: %w", in.ID, records.ErrNotFound)
 		}
 		out := &archive.Comparison{}

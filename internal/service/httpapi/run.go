@@ -21,9 +21,9 @@ func runOut(r records.Run) wire.Run {
 		r.Progress.Steps = []records.StepTime{}
 	}
 	if r.Status == records.Working && r.Error != "" {
-		r.Status = wire.Hindered
+		r.Status = wire.CleanupFailed
 	}
-	return wire.Run{ID: r.ID, Sort: r.Sort, Title: r.Title, Status: r.Status, Who: r.Who, Progress: r.Progress, Result: r.Result, Error: r.Error, Committed: r.Committed,
+	return wire.Run{ID: r.ID, Job: r.Job, Title: r.Title, Status: r.Status, Who: r.Who, Progress: r.Progress, Result: r.Result, Error: r.Error, Committed: r.Committed,
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
 }
 

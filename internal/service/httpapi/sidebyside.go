@@ -16,24 +16,24 @@ import (
 )
 
 func (a *api) sideBySideOperations(h huma.API) {
-	operation(h, "POST", "/sites/{name}/side-by-side", "look-side-by-side", "Start looking at pages of a site beside its source's", func(ctx context.Context, in *struct {
+	operation(h, "POST", "/sites/{name}/side-by-side", "take-screenshots", "Start taking screenshots of pages of a site beside its source's", func(ctx context.Context, in *struct {
 		Named
-		Put[wire.Look]
+		Put[wire.Screenshots]
 	}) (*body[wire.Run], error) {
 		s, err := a.db.Site(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "look", Title: "Look at " + s.Name + " beside its source", Target: engine.Target("site", s.Name)}, sites.SideBySideArgs{Site: s.Name, Pages: cmp.Or(in.Body.Pages, lookPages)})
+		return a.start(ctx, records.Run{Job: "screenshots", Title: "Take screenshots of " + s.Name + " beside its source", Target: engine.Target("site", s.Name)}, sites.SideBySideArgs{Site: s.Name, Pages: cmp.Or(in.Body.Pages, screenshotPages)})
 	})
-	operation(h, "GET", "/sites/{name}/side-by-side", "side-by-side", "What was seen of a site beside its source", func(ctx context.Context, in *Named) (*body[records.SideBySide], error) {
+	operation(h, "GET", "/sites/{name}/side-by-side", "side-by-side", "The screenshots of a site beside its source", func(ctx context.Context, in *Named) (*body[records.SideBySide], error) {
 		s, err := a.db.Site(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
 		seen, err := a.db.SideBySideOf(ctx, s.ID)
 		if err == nil && seen == nil {
-			err = fmt.Errorf("site %s was not looked at beside its source yet: %w; nestseed site side-by-side %s does", s.Name, records.ErrNotFound, s.Name)
+			err = fmt.Errorf("site %s has no screenshots beside its source yet: %w; nestseed site side-by-side %s takes them", s.Name, records.ErrNotFound, s.Name)
 		}
 		if err != nil {
 			return nil, err
@@ -42,8 +42,8 @@ func (a *api) sideBySideOperations(h huma.API) {
 	})
 }
 
-// lookPages is how many pages are looked at unless somebody says.
-const lookPages = 6
+// screenshotPages is how many pages screenshots are taken of unless somebody says.
+const screenshotPages = 6
 
 // picture sends one picture of a site beside its source.
 func (a *api) picture(c *gin.Context) {

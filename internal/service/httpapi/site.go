@@ -21,7 +21,7 @@ func (a *api) siteOut(s records.Site) wire.Site {
 	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder, Database: s.Database,
 		Prefix: s.Prefix, Admin: s.Admin, LoginAt: s.Address, Visible: s.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
 		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report, Tasks: []wire.LaunchTask{},
-		Held: s.Held, Quiet: s.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast, Days: s.KeepDays}, House: s.Result.House, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: sites.LoginSentence(s.Name, s.Result)}
+		Held: s.Held, Quiet: s.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast, Days: s.KeepDays}, Adjustments: s.Result.Adjustments, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: sites.LoginSentence(s.Name, s.Result)}
 	if l := s.Lead; l != nil {
 		out.Lead = &wire.Lead{Sentence: l.Sentence(), There: l.There, To: l.To, Since: l.Since, At: l.At}
 	}
@@ -114,7 +114,7 @@ func (a *api) showSite(ctx context.Context, name string) (*body[wire.Site], erro
 		return nil, err
 	}
 	for _, f := range line {
-		out.Descent = append(out.Descent, wire.Forebear(f))
+		out.Descent = append(out.Descent, wire.Ancestor(f))
 	}
 	links, err := a.db.Handovers(ctx, s.ID)
 	if err != nil {
@@ -203,9 +203,9 @@ func (a *api) siteOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "check", Title: "Check " + s.Name, Target: engine.Target("site", s.Name)}, sites.CheckArgs{Site: s.Name})
+		return a.start(ctx, records.Run{Job: "check", Title: "Check " + s.Name, Target: engine.Target("site", s.Name)}, sites.CheckArgs{Site: s.Name})
 	})
-	a.wayBackOperations(h)
+	a.upkeepOperations(h)
 	a.handoverOperations(h)
 	a.sideBySideOperations(h)
 	operation(h, "GET", "/today", "today", "What there is and what needs attention", a.today)
@@ -250,7 +250,7 @@ func (a *api) startProvision(ctx context.Context, args sites.ProvisionArgs, p *w
 	if err := a.Sites.SealValues(&args, set); err != nil {
 		return nil, err
 	}
-	return a.start(ctx, records.Run{Sort: "provision", Title: title, Target: engine.Target("site", p.Name)}, args)
+	return a.start(ctx, records.Run{Job: "provision", Title: title, Target: engine.Target("site", p.Name)}, args)
 }
 
 // namedEach is how many sites are named one by one before they are only counted.
@@ -282,11 +282,11 @@ func elsewhere(sites []records.Site) (out []wire.Attention) {
 	return out
 }
 
-// troubled says which runs are hindered, or have failed.
+// troubled says which runs could not be cleaned up after, or have failed.
 func troubled(all []records.Run) (out []wire.Attention) {
 	told := map[int64]bool{}
 	for _, r := range all {
-		how := map[string]string{records.Failed: " failed: ", wire.Hindered: " is hindered: "}[runOut(r).Status]
+		how := map[string]string{records.Failed: " failed: ", wire.CleanupFailed: " could not be cleaned up after: "}[runOut(r).Status]
 		if how != "" && !told[r.ID] {
 			told[r.ID] = true
 			out = append(out, wire.Attention{Severity: "fault", Sentence: r.Title + how + r.Error, Link: fmt.Sprintf("/runs/%d", r.ID)})

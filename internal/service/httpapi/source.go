@@ -73,14 +73,14 @@ func (a *api) sourceOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "survey", Title: "Survey " + s.Name, Target: engine.Target("source", s.Name)}, sources.SurveyArgs{SourceID: s.ID})
+		return a.start(ctx, records.Run{Job: "survey", Title: "Survey " + s.Name, Target: engine.Target("source", s.Name)}, sources.SurveyArgs{SourceID: s.ID})
 	})
 	operation(h, "POST", "/sources/{name}/check", "check-source", "Start checking a source as a site that people visit", func(ctx context.Context, in *Named) (*body[wire.Run], error) {
 		s, err := a.db.Source(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "check", Title: "Check source " + s.Name, Target: engine.Target("source", s.Name)}, sites.CheckArgs{Source: s.Name})
+		return a.start(ctx, records.Run{Job: "check", Title: "Check source " + s.Name, Target: engine.Target("source", s.Name)}, sites.CheckArgs{Source: s.Name})
 	})
 	operation(h, "GET", "/kinds", "list-kinds", "List kinds", func(_ context.Context, _ *nothing) (*body[[]wire.Kind], error) {
 		return list(a.Kinds, nil, kindOut)

@@ -78,7 +78,7 @@ func (a *api) starterOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number), Target: engine.Target("starter", t.Name)},
+		return a.start(ctx, records.Run{Job: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number), Target: engine.Target("starter", t.Name)},
 			releases.BuildArgs{Starter: t.Name, Note: in.Body.Note, Full: in.Body.Full})
 	})
 	operation(h, "POST", "/starters/{name}/packing/try", "try-packing", "Say what a packing list would take, without keeping it", func(ctx context.Context, in *struct {

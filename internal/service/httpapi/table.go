@@ -122,7 +122,7 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*body
 		args.Rows = append(args.Rows, out)
 	}
 	// One table at a time: its sites are made by the workers that are left.
-	return a.start(ctx, records.Run{Sort: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()), Target: engine.Target("table", "sites")}, args)
+	return a.start(ctx, records.Run{Job: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()), Target: engine.Target("table", "sites")}, args)
 }
 
 // tableProblems finds what is wrong with a table as a whole. Errors: provision.ErrPlan.

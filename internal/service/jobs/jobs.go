@@ -30,7 +30,7 @@ func Register(e *engine.Engine, n Nouns) {
 
 	engine.Add(e, engine.Job[releases.BuildArgs, *releases.BuildResult]{Name: "build", Do: n.Releases.Build, Recover: n.Releases.RecoverBuild})
 	engine.Add(e, engine.Job[releases.ImportArgs, *releases.ImportResult]{Name: "import", Do: n.Releases.Import, Recover: n.Releases.RecoverImport})
-	engine.Add(e, engine.Job[releases.VerifyArgs, *archive.Verdict]{Name: "verify", Do: n.Releases.Verify, Leaves: nothing})
+	engine.Add(e, engine.Job[releases.VerifyArgs, *archive.Verification]{Name: "verify", Do: n.Releases.Verify, Leaves: nothing})
 	engine.Add(e, engine.Job[releases.CompareArgs, *archive.Comparison]{Name: "compare", Do: n.Releases.Compare, Leaves: nothing})
 
 	engine.Add(e, engine.Job[sites.ProvisionArgs, *sites.ProvisionResult]{Name: "provision", Do: n.Sites.Provision, Recover: n.Sites.RecoverProvision})
@@ -43,7 +43,7 @@ func Register(e *engine.Engine, n Nouns) {
 	engine.Add(e, engine.Job[sites.SiteArgs, *sites.RotateResult]{Name: "rotate", Do: n.Sites.Rotate, Leaves: nothing})
 	engine.Add(e, engine.Job[sites.MoveArgs, *sites.MoveResult]{Name: "move", Do: n.Sites.Move, Recover: n.Sites.RecoverMove,
 		Leaves: "the site stays where it was, and so does a safety copy that was made of it"})
-	engine.Add(e, engine.Job[sites.SideBySideArgs, *records.SideBySide]{Name: "look", Do: n.Sites.SideBySide, Leaves: nothing})
+	engine.Add(e, engine.Job[sites.SideBySideArgs, *records.SideBySide]{Name: "screenshots", Do: n.Sites.SideBySide, Leaves: nothing})
 
 	engine.Add(e, engine.Job[RetentionArgs, *RetentionResult]{Name: "retention", Do: n.retention, Leaves: "what it had discarded stays discarded"})
 }

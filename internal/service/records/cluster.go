@@ -67,7 +67,7 @@ func (c *Cluster) ready(ctx context.Context, dir string) error {
 			return nil
 		}
 		if !errors.Is(err, os.ErrNotExist) {
-			return fmt.Errorf("the records' folder cannot be looked at: %w; nothing was changed", err)
+			return fmt.Errorf("the records' folder cannot be read: %w; nothing was changed", err)
 		}
 	}
 	if err := c.clear(); err != nil {
@@ -120,7 +120,7 @@ func (c *Cluster) clear() error {
 		return nil
 	}
 	if err != nil {
-		return fmt.Errorf("the records' folder cannot be looked at: %w; nothing was changed", err)
+		return fmt.Errorf("the records' folder cannot be read: %w; nothing was changed", err)
 	}
 	if _, err := os.Stat(filepath.Join(c.dir, unfinished)); err != nil {
 		return fmt.Errorf("%s holds something that is not a whole PostgreSQL; bring it back from a copy, or move it away to begin anew", c.dir)

@@ -6,16 +6,16 @@ import (
 	"strings"
 )
 
-// Forebear is one step of where a site comes from: a release, the source that was built from, and, where that source
+// Ancestor is one step of where a site comes from: a release, the source that was built from, and, where that source
 // is itself a site, this site and so on.
-type Forebear struct {
+type Ancestor struct {
 	Noun string
 	Name string
 	Gone bool // its record is not there any more, or it is off its host
 }
 
 // Descent follows a site back to where it comes from.
-func (db *DB) Descent(ctx context.Context, s Site) (line []Forebear, err error) {
+func (db *DB) Descent(ctx context.Context, s Site) (line []Ancestor, err error) {
 	seen := map[int64]bool{}
 	for !seen[s.ID] {
 		seen[s.ID] = true
@@ -23,26 +23,26 @@ func (db *DB) Descent(ctx context.Context, s Site) (line []Forebear, err error) 
 		if err != nil {
 			return nil, err
 		}
-		line = append(line, Forebear{Noun: "release", Name: r.Ref(), Gone: r.Archive == ""})
+		line = append(line, Ancestor{Noun: "release", Name: r.Ref(), Gone: r.Archive == ""})
 		if r.Manifest.Source == "" {
 			break
 		}
 		source, err := db.Source(ctx, r.Manifest.Source)
 		if errors.Is(err, ErrNotFound) {
-			line = append(line, Forebear{Noun: "source", Name: r.Manifest.Source, Gone: true})
+			line = append(line, Ancestor{Noun: "source", Name: r.Manifest.Source, Gone: true})
 			break
 		}
 		if err != nil {
 			return nil, err
 		}
-		line = append(line, Forebear{Noun: "source", Name: source.Name})
+		line = append(line, Ancestor{Noun: "source", Name: source.Name})
 		if source.FromSite == nil {
 			break
 		}
 		if s, err = db.SiteByID(ctx, *source.FromSite); err != nil {
 			return nil, err
 		}
-		line = append(line, Forebear{Noun: "site", Name: s.Name, Gone: s.RetiredAt != nil})
+		line = append(line, Ancestor{Noun: "site", Name: s.Name, Gone: s.RetiredAt != nil})
 	}
 	return line, nil
 }

@@ -122,10 +122,10 @@ func TestSecretsAreTiedToTheirRecordAndSealedAnewOnlyWhereTheyStay(t *testing.T)
 	require.Len(t, all, 2, "those of another site, and of the client of the same name, stay")
 }
 
-func queued(t *testing.T, db *records.DB, sort string) (id int64) {
+func queued(t *testing.T, db *records.DB, job string) (id int64) {
 	t.Helper()
 	require.NoError(t, pgx.BeginFunc(t.Context(), db.Pool, func(tx pgx.Tx) (err error) {
-		id, err = db.AddRun(t.Context(), tx, records.Run{Sort: sort, Title: sort + " base", Target: "base", Who: "ines", Args: []byte(`{"a":1}`)})
+		id, err = db.AddRun(t.Context(), tx, records.Run{Job: job, Title: job + " base", Target: "base", Who: "ines", Args: []byte(`{"a":1}`)})
 		return err
 	}))
 	return id
@@ -407,7 +407,7 @@ func TestAnAttemptThatWasOvertakenWritesNothing(t *testing.T) {
 		"end":      w.EndRun(old, id, records.Done, nil, ""),
 		"put back": w.PutBack(old, id, false),
 		"cleanup":  w.FailCleanup(old, id, "x"),
-		"journal":  w.AddMade(old, id, provision.Made{Sort: "database", Name: "x"}),
+		"journal":  w.AddMade(old, id, provision.Made{What: "database", Name: "x"}),
 		"site":     w.AddSite(old, site, nil),
 		"replace":  w.ReplaceSite(old, w.site, site, "x", 1, nil),
 		"move":     w.MoveSite(old, w.site, site, "x"),
@@ -422,6 +422,6 @@ func TestAnAttemptThatWasOvertakenWritesNothing(t *testing.T) {
 	_, err = w.CommitRun(old, id)
 	require.ErrorIs(t, err, records.ErrOvertaken)
 	fresh := records.WithAttempt(w.ctx, id, second)
-	require.NoError(t, w.AddMade(fresh, id, provision.Made{Sort: "database", Name: "x"}))
+	require.NoError(t, w.AddMade(fresh, id, provision.Made{What: "database", Name: "x"}))
 	require.NoError(t, w.EndRun(fresh, id, records.Done, nil, ""))
 }

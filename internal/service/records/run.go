@@ -17,7 +17,7 @@ import (
 // Run is background work.
 type Run struct {
 	ID            int64
-	Sort          string
+	Job           string
 	Title         string
 	Target        string
 	Status        string
@@ -63,7 +63,7 @@ const (
 	Cancelled = "cancelled"
 )
 
-const runColumns = "id, sort, title, target, status, who, args, progress, result, error, cancel_asked, committed, attempt, interruptions, beat_at, created_at, started_at, ended_at"
+const runColumns = "id, job, title, target, status, who, args, progress, result, error, cancel_asked, committed, attempt, interruptions, beat_at, created_at, started_at, ended_at"
 
 // Runs lists runs, newest first, before a run's number unless that is 0.
 func (db *DB) Runs(ctx context.Context, before int64, limit int) ([]Run, error) {
@@ -72,7 +72,7 @@ func (db *DB) Runs(ctx context.Context, before int64, limit int) ([]Run, error) 
 
 // RunOpen reports whether a run of a job waits or works.
 func (db *DB) RunOpen(ctx context.Context, job string) (open bool, err error) {
-	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE sort = $1 AND status IN ('waiting', 'working'))", job).Scan(&open)
+	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE job = $1 AND status IN ('waiting', 'working'))", job).Scan(&open)
 	return open, err
 }
 
@@ -90,7 +90,7 @@ func itoa(id int64) string { b, _ := json.Marshal(id); return string(b) }
 
 // AddRun records work to be done, inside a transaction in which its job is queued too.
 func (db *DB) AddRun(ctx context.Context, tx pgx.Tx, r Run) (id int64, err error) {
-	err = tx.QueryRow(ctx, "INSERT INTO runs (sort, title, target, who, args) VALUES ($1, $2, $3, $4, $5) RETURNING id", r.Sort, r.Title, r.Target, r.Who, r.Args).Scan(&id)
+	err = tx.QueryRow(ctx, "INSERT INTO runs (job, title, target, who, args) VALUES ($1, $2, $3, $4, $5) RETURNING id", r.Job, r.Title, r.Target, r.Who, r.Args).Scan(&id)
 	return id, err
 }
 

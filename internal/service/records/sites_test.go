@@ -54,7 +54,7 @@ func newWorld(t *testing.T) *world {
 func (w *world) run(t *testing.T) (id int64) {
 	t.Helper()
 	require.NoError(t, pgx.BeginFunc(w.ctx, w.Pool, func(tx pgx.Tx) (err error) {
-		id, err = w.AddRun(w.ctx, tx, records.Run{Sort: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
+		id, err = w.AddRun(w.ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
 		return err
 	}))
 	return id
@@ -198,7 +198,7 @@ func TestDescentGoesBackThroughSitesThatAreSources(t *testing.T) {
 	child := w.made(t, "brook-lane", r.ID)
 	line, err := w.Descent(w.ctx, child)
 	require.NoError(t, err)
-	require.Equal(t, []records.Forebear{{"release", "second-base@1", false}, {"source", "second-line", false}, {"site", "alder-valley", false}, {"release", "music-base@1", false}, {"source", "base", false}}, line)
+	require.Equal(t, []records.Ancestor{{"release", "second-base@1", false}, {"source", "second-line", false}, {"site", "alder-valley", false}, {"release", "music-base@1", false}, {"source", "base", false}}, line)
 
 	_, err = w.Discard(w.ctx, r.ID, "by ines")
 	require.NoError(t, err)

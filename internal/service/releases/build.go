@@ -68,15 +68,15 @@ func (svc *Releases) Build(ctx context.Context, run engine.Run, args BuildArgs, 
 		return nil, err
 	}
 	m := d.built.Manifest
-	svc.noteDifference(ctx, m.Ref(), report)
+	svc.recordDifference(ctx, m.Ref(), report)
 	svc.retain(ctx, d.starter.Name, report)
 	size, err := svc.DB.Release(ctx, m.Ref())
 	return &BuildResult{m.Ref(), size.ArchiveBytes, m.Totals, d.built.Copied, d.file.Shared(), m.Notes}, err
 }
 
-// noteDifference compares a new release with the one before, so that every list can say why it is larger or
+// recordDifference compares a new release with the one before, so that every list can say why it is larger or
 // smaller. That it did not work is told and is no reason for the release to fail.
-func (svc *Releases) noteDifference(ctx context.Context, ref string, report progress.Reporter) {
+func (svc *Releases) recordDifference(ctx context.Context, ref string, report progress.Reporter) {
 	to, err := svc.DB.Release(ctx, ref)
 	if err != nil {
 		return
@@ -253,7 +253,7 @@ type VerifyArgs struct {
 }
 
 // Verify compares every entry of a release with its sum.
-func (svc *Releases) Verify(ctx context.Context, run engine.Run, args VerifyArgs, report progress.Reporter) (*archive.Verdict, error) {
+func (svc *Releases) Verify(ctx context.Context, run engine.Run, args VerifyArgs, report progress.Reporter) (*archive.Verification, error) {
 	r, err := svc.DB.ReleaseByID(ctx, args.ReleaseID)
 	if err != nil {
 		return nil, err

@@ -341,7 +341,7 @@ func (im *importer) ours(ctx context.Context, a *archive.Archive, whole archive.
 	if err != nil {
 		return nil, err
 	}
-	if err := a.JudgeKind(k); err != nil {
+	if err := a.CheckKind(k); err != nil {
 		return nil, err
 	}
 	text, err := a.Manifest.List.Text()

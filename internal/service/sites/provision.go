@@ -102,7 +102,7 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 	if err != nil {
 		return nil, err
 	}
-	if err := a.JudgeKind(k); err != nil {
+	if err := a.CheckKind(k); err != nil {
 		f.Close()
 		return nil, fmt.Errorf("archive of %s: %w", r.Ref(), err)
 	}

@@ -22,7 +22,7 @@ import (
 	"nestseed/internal/service/store"
 )
 
-// SideBySideArgs ask for pages of a site to be looked at beside the source's.
+// SideBySideArgs ask for screenshots of a site's pages beside the source's.
 type SideBySideArgs struct {
 	Site  string `json:"site"`
 	Pages int    `json:"pages"`
@@ -141,7 +141,7 @@ func (svc *Sites) kindOf(ctx context.Context, s records.Site) (*kind.Kind, error
 
 // Screenshot opens a screenshot that a site's record names. Errors: records.ErrNotFound.
 func (svc *Sites) Screenshot(ctx context.Context, s records.Site, name string) (store.File, time.Time, error) {
-	none := fmt.Errorf("site %s has no screenshot %q: %w; look at it again", s.Name, name, records.ErrNotFound)
+	none := fmt.Errorf("site %s has no screenshot %q: %w; take them again", s.Name, name, records.ErrNotFound)
 	seen, err := svc.DB.SideBySideOf(ctx, s.ID)
 	if err != nil {
 		return nil, time.Time{}, err

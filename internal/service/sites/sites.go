@@ -284,7 +284,7 @@ func (svc *Sites) identity(ctx context.Context, run engine.Run, fsys hostfs.FS, 
 		return "", err
 	}
 	for _, m := range made {
-		if m.Sort == provision.MadeIdentity {
+		if m.What == provision.MadeIdentity {
 			return m.Name, nil
 		}
 	}
@@ -295,7 +295,7 @@ func (svc *Sites) identity(ctx context.Context, run engine.Run, fsys hostfs.FS, 
 	if err != nil {
 		return "", err
 	}
-	return id, svc.DB.AddMade(ctx, run.ID, provision.Made{Sort: provision.MadeIdentity, Name: id})
+	return id, svc.DB.AddMade(ctx, run.ID, provision.Made{What: provision.MadeIdentity, Name: id})
 }
 
 // exchangeBack makes the old folder the site's again, unless this run has done so before it was interrupted.
@@ -321,7 +321,7 @@ func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, fo
 		return err
 	}
 	where := strconv.FormatInt(hostID, 10)
-	for _, m := range []provision.Made{{Sort: "folder", Name: folder, Where: where}, {Sort: "user", Name: user, Where: where}, {Sort: "database", Name: database, Where: where}} {
+	for _, m := range []provision.Made{{What: "folder", Name: folder, Where: where}, {What: "user", Name: user, Where: where}, {What: "database", Name: database, Where: where}} {
 		if m.Name == "" || slices.Contains(there, m) {
 			continue
 		}
@@ -340,7 +340,7 @@ func (svc *Sites) cleanUp(ctx context.Context, run engine.Run) error {
 	}
 	byHost := map[string][]provision.Made{}
 	for _, m := range made {
-		if m.Sort != provision.MadeIdentity {
+		if m.What != provision.MadeIdentity {
 			byHost[m.Where] = append(byHost[m.Where], m)
 		}
 	}
@@ -373,7 +373,7 @@ func (svc *Sites) RecoverRemoval(ctx context.Context, run engine.Run, _ SiteArgs
 	if err != nil {
 		return engine.Again, err
 	}
-	removes := slices.ContainsFunc(made, func(m provision.Made) bool { return m.Sort != provision.MadeIdentity })
+	removes := slices.ContainsFunc(made, func(m provision.Made) bool { return m.What != provision.MadeIdentity })
 	switch {
 	case run.Committed:
 		return engine.Onward, nil // it comes to what the journal says by itself
@@ -436,7 +436,7 @@ func (svc *Sites) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy)
 		return 0, fmt.Errorf("safety copy %d names what the site uses now; it is not removed", c.ID)
 	}
 	// The folder goes last: while the server does not answer, the copy stays whole.
-	for _, made := range []provision.Made{{Sort: "database", Name: c.Database}, {Sort: "user", Name: c.DBUser}, {Sort: "folder", Name: c.Folder}} {
+	for _, made := range []provision.Made{{What: "database", Name: c.Database}, {What: "user", Name: c.DBUser}, {What: "folder", Name: c.Folder}} {
 		if err := provision.Undo(ctx, fsys, server, []provision.Made{made}); err != nil {
 			return 0, err
 		}

@@ -16,15 +16,15 @@ import (
 type Draft struct {
 	store *Store
 	dir   string
-	own   *spill // the bytes that no other archive has
+	own   *pending // the bytes that no other archive has
 	joined
-	borrowed map[*os.File]*lender
-	lenders  []*lender // by number of file, less one
-	alone    bool      // nothing can be shared here
+	linked      map[*os.File]*sharedFile
+	sharedFiles []*sharedFile // by number of file, less one
+	alone       bool          // nothing can be shared here
 }
 
-// lender is a file of another archive that bytes are shared with.
-type lender struct {
+// sharedFile is a file of another archive that bytes are shared with.
+type sharedFile struct {
 	file   *os.File // our own link to it
 	size   int64
 	number int // of its part of the archive
@@ -33,18 +33,18 @@ type lender struct {
 // What is shared is copied after all, so that the other archive's file can go with the archive that it belongs to, where
 const (
 	leastShared = 0.5 // less of the file than this is in use,
-	mostLenders = 16  // or where as many others lend more.
+	mostShared  = 16  // or where as many others lend more.
 )
 
 // Create begins an archive for a run.
 func (s *Store) Create(runID int64) (*Draft, error) {
-	d := &Draft{store: s, dir: s.scratch(runID), borrowed: map[*os.File]*lender{}}
+	d := &Draft{store: s, dir: s.scratch(runID), linked: map[*os.File]*sharedFile{}}
 	err := os.RemoveAll(d.dir) // of the same run, before the service was killed
 	if err == nil {
 		err = os.Mkdir(d.dir, 0o700)
 	}
 	if err == nil {
-		d.own, err = newSpill(d.path(ownName))
+		d.own, err = newPending(d.path(ownName))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("begin an archive: %w", err)
@@ -111,13 +111,13 @@ func (d *Draft) CopyAt(r io.ReaderAt, from, n, at int64) error {
 
 // share makes bytes of another archive's file bytes of this one.
 func (d *Draft) share(f *os.File, from, n, at int64) error {
-	l := d.borrowed[f]
+	l := d.linked[f]
 	if l == nil && !d.alone {
 		var err error
-		if l, err = d.borrow(f); err != nil {
+		if l, err = d.link(f); err != nil {
 			return err
 		}
-		d.borrowed[f] = l
+		d.linked[f] = l
 	}
 	if l == nil || at > d.size {
 		return d.copy(f, from, n, at)
@@ -129,9 +129,9 @@ func (d *Draft) share(f *os.File, from, n, at int64) error {
 	return nil
 }
 
-// borrow makes a link to another archive's file; nil where its file system knows none.
-func (d *Draft) borrow(f *os.File) (*lender, error) {
-	l := &lender{number: len(d.lenders) + 1}
+// link makes a link to another archive's file; nil where its file system knows none.
+func (d *Draft) link(f *os.File) (*sharedFile, error) {
+	l := &sharedFile{number: len(d.sharedFiles) + 1}
 	name := d.path(fileName(l.number))
 	// By the open file, since its name may have changed.
 	err := unix.Linkat(unix.AT_FDCWD, fmt.Sprintf("/proc/self/fd/%d", f.Fd()), unix.AT_FDCWD, name, unix.AT_SYMLINK_FOLLOW)
@@ -147,7 +147,7 @@ func (d *Draft) borrow(f *os.File) (*lender, error) {
 		return nil, err
 	}
 	l.size = info.Size()
-	d.lenders, d.files = append(d.lenders, l), append(d.files, l.file)
+	d.sharedFiles, d.files = append(d.sharedFiles, l), append(d.files, l.file)
 	return l, nil
 }
 
@@ -162,11 +162,11 @@ func (d *Draft) copy(r io.ReaderAt, from, n, at int64) error {
 // Truncate ends the archive after so many bytes.
 func (d *Draft) Truncate(size int64) error {
 	d.cut(size)
-	return d.own.settle()
+	return d.own.flush()
 }
 
 // Size returns how long the archive is, in bytes.
-func (d *Draft) Size() (int64, error) { return d.size, d.own.settle() }
+func (d *Draft) Size() (int64, error) { return d.size, d.own.flush() }
 
 // Shared returns how many of its bytes lie in files of other archives.
 func (d *Draft) Shared() (n int64) {
@@ -222,11 +222,11 @@ func (d *Draft) part() error {
 	for i, p := range d.parts {
 		used[p.file] += d.end(i) - p.at
 	}
-	stay := slices.DeleteFunc(slices.Clone(d.lenders), func(l *lender) bool { return float64(used[l.number]) < leastShared*float64(l.size) })
-	slices.SortFunc(stay, func(x, y *lender) int { return cmp.Compare(used[y.number], used[x.number]) })
-	stay = stay[:min(len(stay), mostLenders)]
-	slices.SortFunc(stay, func(x, y *lender) int { return cmp.Compare(x.number, y.number) })
-	if len(stay) == len(d.lenders) {
+	stay := slices.DeleteFunc(slices.Clone(d.sharedFiles), func(l *sharedFile) bool { return float64(used[l.number]) < leastShared*float64(l.size) })
+	slices.SortFunc(stay, func(x, y *sharedFile) int { return cmp.Compare(used[y.number], used[x.number]) })
+	stay = stay[:min(len(stay), mostShared)]
+	slices.SortFunc(stay, func(x, y *sharedFile) int { return cmp.Compare(x.number, y.number) })
+	if len(stay) == len(d.sharedFiles) {
 		return nil
 	}
 	number := make([]int, len(d.files))
@@ -244,7 +244,7 @@ func (d *Draft) part() error {
 		}
 	}
 	d.files = []io.ReaderAt{d.own}
-	for _, l := range d.lenders {
+	for _, l := range d.sharedFiles {
 		if number[l.number] == 0 {
 			if err := errors.Join(l.file.Close(), os.Remove(l.file.Name())); err != nil {
 				return err
@@ -256,7 +256,7 @@ func (d *Draft) part() error {
 		}
 		d.files = append(d.files, l.file)
 	}
-	d.lenders = stay
+	d.sharedFiles = stay
 	return nil
 }
 
@@ -269,10 +269,10 @@ func (d *Draft) Drop() {
 // close ends writing and gives the memory back.
 func (d *Draft) close() error {
 	err := d.own.close()
-	for _, l := range d.lenders {
+	for _, l := range d.sharedFiles {
 		l.file.Close()
 	}
-	d.lenders = nil
+	d.sharedFiles = nil
 	return err
 }
 

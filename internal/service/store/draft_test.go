@@ -225,7 +225,7 @@ func TestAnArchiveLiesInFewFiles(t *testing.T) {
 		want = own + want
 	}
 	require.Equal(t, want, content(t, s, "40.zip"))
-	require.LessOrEqual(t, len(names(t, at(s, "40.zip.parts"))), mostLenders+2)
+	require.LessOrEqual(t, len(names(t, at(s, "40.zip.parts"))), mostShared+2)
 }
 
 // A list of parts that is cut short, altered or leads elsewhere is refused, and so are parts that are.

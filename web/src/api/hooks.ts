@@ -125,4 +125,4 @@ export const useCopyRule = () => useDo(({ name, last, days }: { name: string; la
 export const useCancel = () => useDo((id: number) => body(http.POST('/runs/{id}/cancel', { params: { path: { id } } })))
 export const useReveal = () => useDo((r: Schemas['Reveal']) => body(http.POST('/vault/reveal', { body: r })))
 
-export const ended = (r: Run) => !['waiting', 'working', 'hindered'].includes(r.status)
+export const ended = (r: Run) => !['waiting', 'working', 'cleanup-failed'].includes(r.status)

@@ -800,11 +800,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was seen of a site beside its source */
+        /** The screenshots of a site beside its source */
         get: operations["side-by-side"];
         put?: never;
-        /** Start looking at pages of a site beside its source's */
-        post: operations["look-side-by-side"];
+        /** Start taking screenshots of pages of a site beside its source's */
+        post: operations["take-screenshots"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1200,6 +1200,13 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Ancestor: {
+            /** @description its archive is not kept, its record is removed, or it is off its host */
+            gone?: boolean;
+            name: string;
+            /** @enum {string} */
+            noun: "release" | "source" | "site";
+        };
         ArchiveAreaDelta: {
             /** Format: int64 */
             added: number;
@@ -1530,13 +1537,6 @@ export interface components {
              */
             type: string;
         };
-        Forebear: {
-            /** @description its archive is not kept, its record is removed, or it is off its host */
-            gone?: boolean;
-            name: string;
-            /** @enum {string} */
-            noun: "release" | "source" | "site";
-        };
         GivenFile: {
             /** @description https:// or http:// */
             link?: string;
@@ -1598,9 +1598,9 @@ export interface components {
             refuses?: string;
             /** @description what runs the programs of sites */
             runtimes: components["schemas"]["Runtime"][];
-            server: string;
             /** @description why it did not tell what runs there */
-            untold?: string;
+            runtimes_error?: string;
+            server: string;
             writable: boolean;
         };
         Info: {
@@ -1656,13 +1656,6 @@ export interface components {
             /** Format: int64 */
             id: number;
             sentence: string;
-        };
-        Look: {
-            /**
-             * Format: int64
-             * @description 6 unless given
-             */
-            pages?: number;
         };
         Me: {
             name: string;
@@ -2163,17 +2156,17 @@ export interface components {
             error?: string;
             /** Format: int64 */
             id: number;
+            /** @enum {string} */
+            job: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table" | "screenshots";
             progress: components["schemas"]["RecordProgress"];
             result?: unknown;
-            /** @enum {string} */
-            sort: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table" | "look";
             /** Format: date-time */
             started_at?: string;
             /**
-             * @description a run that is hindered has failed, and what it made could not be taken back yet
+             * @description a run whose cleanup failed has failed, and what it made could not be taken back yet
              * @enum {string}
              */
-            status: "waiting" | "working" | "hindered" | "done" | "failed" | "cancelled";
+            status: "waiting" | "working" | "cleanup-failed" | "done" | "failed" | "cancelled";
             title: string;
             who: string;
         };
@@ -2202,6 +2195,13 @@ export interface components {
             where: string;
             /** @enum {string} */
             why: "replaced" | "moved" | "asked" | "retired";
+        };
+        Screenshots: {
+            /**
+             * Format: int64
+             * @description 6 unless given
+             */
+            pages?: number;
         };
         Secret: {
             /** Format: date-time */
@@ -2246,6 +2246,8 @@ export interface components {
             /** @description which login works, in a sentence */
             accounts: string;
             address: string;
+            /** @description what was done so that it does not work for where it came from */
+            adjustments?: string[];
             admin: string;
             /**
              * Format: int64
@@ -2259,7 +2261,7 @@ export interface components {
             copy_rule: components["schemas"]["CopyRule"];
             database: string;
             /** @description of one site, not in lists */
-            descent?: components["schemas"]["Forebear"][];
+            descent?: components["schemas"]["Ancestor"][];
             /** Format: int64 */
             files: number;
             folder: string;
@@ -2267,8 +2269,6 @@ export interface components {
             handovers?: components["schemas"]["Handover"][];
             held: boolean;
             host: string;
-            /** @description what was done so that it does not work for where it came from */
-            house?: string[];
             /** @description rows that were taken over from the site it replaced, by part */
             kept?: {
                 [key: string]: number;
@@ -4273,7 +4273,7 @@ export interface operations {
             };
         };
     };
-    "look-side-by-side": {
+    "take-screenshots": {
         parameters: {
             query?: never;
             header?: never;
@@ -4284,7 +4284,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Look"];
+                "application/json": components["schemas"]["Screenshots"];
             };
         };
         responses: {

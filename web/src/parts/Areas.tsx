@@ -1,5 +1,5 @@
-import { cx } from './parts'
-import { size } from './say'
+import { cx } from './basics'
+import { size } from './format'
 
 type Area = { area: string; bytes: number }
 

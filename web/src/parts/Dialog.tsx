@@ -1,6 +1,6 @@
 import { Dialog as Radix } from 'radix-ui'
 import { useState, type FormEvent, type ReactNode } from 'react'
-import { Button, Trouble } from './parts'
+import { Button, Trouble } from './basics'
 
 /** A question with a form: opened by its button, closed when what it asks for is done. */
 export function Ask({ button, primary, small, title, about, action, children, onSubmit, onOpen }: {

@@ -3,7 +3,7 @@ import { Component, useState, type ReactNode } from 'react'
 import { NavLink, Outlet, useLocation } from 'react-router'
 import { useLogout, useMe, useToday } from '../api/hooks'
 import { Mark } from './Mark'
-import { cx, Trouble } from './parts'
+import { cx, Trouble } from './basics'
 import { WorkStrip } from './WorkStrip'
 
 function Item({ to, children, n }: { to: string; children: string; n?: number }) {

@@ -1,8 +1,8 @@
 import { hierarchy, treemap, treemapSquarify, type HierarchyRectangularNode } from 'd3-hierarchy'
 import { useLayoutEffect, useRef, useState } from 'react'
 import type { Schemas } from '../api/client'
-import { cx } from './parts'
-import { size } from './say'
+import { cx } from './basics'
+import { size } from './format'
 
 type Node = Schemas['ArchiveMapNode']
 

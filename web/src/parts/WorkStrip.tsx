@@ -1,13 +1,13 @@
 import { Link } from 'react-router'
 import type { Run } from '../api/client'
 import { useLiveRuns } from '../api/events'
-import { count, millis, size } from './say'
+import { count, millis, size } from './format'
 
 /** How far a run is, as a sentence: what is done of what is expected, how fast, how long still. */
 export function progressSentence(run: Run): string {
   const p = run.progress
   if (run.status === 'waiting') return 'waiting for its turn'
-  if (run.status === 'hindered') return 'has failed; what it made could not be taken back yet'
+  if (run.status === 'cleanup-failed') return 'has failed; what it made could not be taken back yet'
   const parts = [(p.step ?? '').toLowerCase()]
   if (p.expected?.files) parts.push(p.done.files > p.expected.files ? `${count(p.done.files)} files` : `files ${count(p.done.files)} of ${count(p.expected.files)}`)
   if (p.done?.rows) parts.push(`${count(p.done.rows)} rows`)
@@ -34,7 +34,7 @@ export function WorkStrip() {
       {live.length === 0 && <span className="opacity-70">nothing is running</span>}
       {live.slice(0, 3).map((r) => (
         <Link key={r.id} to={`/runs/${r.id}`} className="flex items-center gap-3 min-w-0 hover:underline">
-          <span className="font-bold whitespace-nowrap">{r.title}</span>{r.status !== 'hindered' && <Meter run={r} strip />}<span className="truncate">{progressSentence(r)}</span>
+          <span className="font-bold whitespace-nowrap">{r.title}</span>{r.status !== 'cleanup-failed' && <Meter run={r} strip />}<span className="truncate">{progressSentence(r)}</span>
         </Link>
       ))}
       {live.length > 3 && <Link to="/runs" className="underline">and {live.length - 3} more</Link>}

@@ -21,7 +21,11 @@ CREATE TABLE stored (
 INSERT INTO stored (name, run_id) SELECT archive, run_id FROM releases WHERE archive <> '' ON CONFLICT DO NOTHING;
 INSERT INTO stored (name, run_id) SELECT archive, run_id FROM site_copies WHERE archive <> '' ON CONFLICT DO NOTHING;
 ALTER TABLE tokens ADD COLUMN expires_at timestamptz;
+ALTER TABLE runs RENAME COLUMN sort TO job;
+UPDATE runs SET job = 'screenshots' WHERE job = 'look';
 -- +goose Down
+UPDATE runs SET job = 'look' WHERE job = 'screenshots';
+ALTER TABLE runs RENAME COLUMN job TO sort;
 ALTER TABLE tokens DROP COLUMN expires_at;
 DROP TABLE stored;
 ALTER TABLE runs DROP COLUMN attempt, DROP COLUMN interruptions, DROP COLUMN beat_at;

@@ -1,7 +1,7 @@
 import { useParams } from 'react-router'
 import { useClient, useSetClient, useSites } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { ButtonLink, Empty, Field, Head, Input, Loading, Out, Rows, Sheet, To, Trouble } from '../../parts/parts'
+import { ButtonLink, Empty, Field, Head, Input, Loading, Out, Rows, Sheet, To, Trouble } from '../../parts/basics'
 import { Reveal } from '../vault/Reveal'
 import { Checks } from '../sites/Checks'
 

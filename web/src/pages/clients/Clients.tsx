@@ -1,8 +1,8 @@
 import { useNavigate } from 'react-router'
 import { useAddClient, useClients } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Empty, Field, Head, Input, Loading, Rows, Sheet, To, Trouble } from '../../parts/parts'
-import { day } from '../../parts/say'
+import { Empty, Field, Head, Input, Loading, Rows, Sheet, To, Trouble } from '../../parts/basics'
+import { day } from '../../parts/format'
 
 export function Clients() {
   const clients = useClients()

@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { useOpenHandover } from '../../api/hooks'
 import { Mark } from '../../parts/Mark'
-import { Button, Trouble } from '../../parts/parts'
+import { Button, Trouble } from '../../parts/basics'
 import { ClientSheet } from './ClientSheet'
 
 /**

@@ -1,6 +1,6 @@
 import { useParams } from 'react-router'
 import { useSheet } from '../../api/hooks'
-import { Button, Loading, To, Trouble } from '../../parts/parts'
+import { Button, Loading, To, Trouble } from '../../parts/basics'
 import { ClientSheet } from './ClientSheet'
 
 /** The same as the handover, to be printed: without the password. */

@@ -1,8 +1,8 @@
 import type { Schemas } from '../../api/client'
 import { useAddHost, useChangeHost, useHosts, useTestHost } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Button, Empty, Field, Head, Input, Loading, Rows, Sheet, Trouble } from '../../parts/parts'
-import { day, size } from '../../parts/say'
+import { Button, Empty, Field, Head, Input, Loading, Rows, Sheet, Trouble } from '../../parts/basics'
+import { day, size } from '../../parts/format'
 
 export function Hosts() {
   const hosts = useHosts()
@@ -12,7 +12,7 @@ export function Hosts() {
     <>
       <Head title="Hosts" facts="Places with files and database servers, where sources are read and sites are placed."><AddHost /></Head>
       <Trouble error={hosts.error ?? test.error} />
-      {test.data && <p role="status" className="text-leaf-strong bg-leaf-wash rounded px-3 py-2 mb-3">{test.variables}: {size(test.data.free_bytes)} free, files {test.data.writable ? 'can' : 'cannot'} be written, {test.data.server} answers{test.data.runtimes.map((r) => `, ${r.name} ${r.version} runs there`).join('')}.{test.data.untold && <> {test.data.untold}</>}</p>}
+      {test.data && <p role="status" className="text-leaf-strong bg-leaf-wash rounded px-3 py-2 mb-3">{test.variables}: {size(test.data.free_bytes)} free, files {test.data.writable ? 'can' : 'cannot'} be written, {test.data.server} answers{test.data.runtimes.map((r) => `, ${r.name} ${r.version} runs there`).join('')}.{test.data.runtimes_error && <> {test.data.runtimes_error}</>}</p>}
       {test.data?.refuses && <p role="alert" className="text-wrong bg-wrong-wash rounded px-3 py-2 mb-3">{test.variables}: {test.data.refuses}.</p>}
       <Sheet>
         {hosts.isPending ? <Loading /> : rows.length === 0 ? <Empty>No hosts yet. Everything begins with one.</Empty> : (

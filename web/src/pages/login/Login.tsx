@@ -2,7 +2,7 @@ import type { FormEvent } from 'react'
 import { useLogin } from '../../api/hooks'
 import { text } from '../../parts/Dialog'
 import { Mark } from '../../parts/Mark'
-import { Button, Field, Input, Trouble } from '../../parts/parts'
+import { Button, Field, Input, Trouble } from '../../parts/basics'
 
 export function Login() {
   const login = useLogin()

@@ -3,8 +3,8 @@ import { useNavigate } from 'react-router'
 import * as tus from 'tus-js-client'
 import { useCheckLink, useImport } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Field, Input, Select } from '../../parts/parts'
-import { size } from '../../parts/say'
+import { Field, Input, Select } from '../../parts/basics'
+import { size } from '../../parts/format'
 
 const fileLook = 'block w-full text-soft file:h-8 file:px-3 file:mr-3 file:rounded file:border file:border-solid file:border-line-strong/60 file:bg-sheet file:text-ink file:font-semibold'
 

@@ -1,8 +1,8 @@
 import { Minus, Pencil, Plus } from 'lucide-react'
 import { useParams } from 'react-router'
 import { ended, useComparison, useRun } from '../../api/hooks'
-import { Bytes, Empty, Head, Loading, Rows, Sheet, Status, Trouble } from '../../parts/parts'
-import { count, day, plural, size } from '../../parts/say'
+import { Bytes, Empty, Head, Loading, Rows, Sheet, Status, Trouble } from '../../parts/basics'
+import { count, day, plural, size } from '../../parts/format'
 import { Meter, progressSentence } from '../../parts/WorkStrip'
 
 const signed = (n: number) => `${n < 0 ? '−' : '+'}${size(Math.abs(n))}`

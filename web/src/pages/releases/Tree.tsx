@@ -2,8 +2,8 @@ import { ChevronDown, ChevronRight, Download } from 'lucide-react'
 import { useDeferredValue, useState } from 'react'
 import type { Schemas } from '../../api/client'
 import { useContents } from '../../api/hooks'
-import { Bytes, cx, Input, Loading, Sheet, SizeBar, Trouble } from '../../parts/parts'
-import { count } from '../../parts/say'
+import { Bytes, cx, Input, Loading, Sheet, SizeBar, Trouble } from '../../parts/basics'
+import { count } from '../../parts/format'
 
 type Node = Schemas['ArchiveNode']
 

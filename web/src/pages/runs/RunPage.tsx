@@ -2,8 +2,8 @@ import { AlertTriangle, Check, X } from 'lucide-react'
 import { useParams } from 'react-router'
 import type { Run } from '../../api/client'
 import { ended, useCancel, useLog, useRun } from '../../api/hooks'
-import { Button, ButtonLink, Empty, Head, Loading, Out, Rows, RunStatus, Sheet, SizeBar, Status, To, Trouble } from '../../parts/parts'
-import { count, day, millis, size, took } from '../../parts/say'
+import { Button, ButtonLink, Empty, Head, Loading, Out, Rows, RunStatus, Sheet, SizeBar, Status, To, Trouble } from '../../parts/basics'
+import { count, day, millis, size, took } from '../../parts/format'
 import { Meter, progressSentence } from '../../parts/WorkStrip'
 
 export function RunPage() {
@@ -20,13 +20,13 @@ export function RunPage() {
   return (
     <>
       <Head title={r.title} beside={<RunStatus status={r.status} />} facts={<><span>run {r.id}</span><span>by {r.who}</span><span>{day(r.created_at)}</span>{r.ended_at && <span>took <b>{took(r.started_at, r.ended_at)}</b></span>}</>}>
-        {!ended(r) && !r.committed && <Button disabled={cancel.isPending} onClick={() => cancel.mutate(id)}>{r.status === 'hindered' ? 'Give up' : 'Cancel'}</Button>}
+        {!ended(r) && !r.committed && <Button disabled={cancel.isPending} onClick={() => cancel.mutate(id)}>{r.status === 'cleanup-failed' ? 'Give up' : 'Cancel'}</Button>}
         <Outcome run={r} />
       </Head>
       <Trouble error={cancel.error} />
       {r.error && <p role="alert" className="text-clay bg-clay-wash rounded px-3 py-2 mb-4">{r.error}</p>}
-      {!ended(r) && <Sheet className="p-4 mb-4">{r.status !== 'hindered' && <Meter run={r} />}<p className="mt-2" role="status">{progressSentence(r)}</p><p className="text-faint mt-1">Leaving this page changes nothing.{r.committed && ' It is past the point where it can be cancelled.'}</p></Sheet>}
-      {r.sort === 'table' && <TableReport run={r} />}
+      {!ended(r) && <Sheet className="p-4 mb-4">{r.status !== 'cleanup-failed' && <Meter run={r} />}<p className="mt-2" role="status">{progressSentence(r)}</p><p className="text-faint mt-1">Leaving this page changes nothing.{r.committed && ' It is past the point where it can be cancelled.'}</p></Sheet>}
+      {r.job === 'table' && <TableReport run={r} />}
       <div className="grid grid-cols-2 gap-4 items-start">
         <Sheet title="Steps" aside={`${count(p.done?.files ?? 0)} files, ${count(p.done?.rows ?? 0)} rows, ${size(p.done?.bytes ?? 0)}`}>
           {steps.length === 0 ? <Empty>It has not begun yet.</Empty> : (
@@ -71,7 +71,7 @@ function Outcome({ run }: { run: Run }) {
   if (run.status !== 'done') return null
   const result = (run.result ?? {}) as { release?: string; site?: string }
   const [, name = ''] = /^\w+ (?:site )?(\S+)$/.exec(run.title) ?? []
-  switch (run.sort) {
+  switch (run.job) {
     case 'build': case 'import': return <ButtonLink primary to={`/releases/${result.release}`}>Open {result.release}</ButtonLink>
     case 'provision': return <ButtonLink primary to={`/sites/${result.site}`}>Open {result.site}</ButtonLink>
     case 'survey': return <ButtonLink primary to={`/sources/${name}`}>Open {name}</ButtonLink>

@@ -1,7 +1,7 @@
 import { useRuns } from '../../api/hooks'
 import { useLiveRuns } from '../../api/events'
-import { Empty, Head, Loading, Rows, RunStatus, Sheet, To, Trouble } from '../../parts/parts'
-import { day, took } from '../../parts/say'
+import { Empty, Head, Loading, Rows, RunStatus, Sheet, To, Trouble } from '../../parts/basics'
+import { day, took } from '../../parts/format'
 import { progressSentence } from '../../parts/WorkStrip'
 
 export function Runs() {

@@ -1,6 +1,6 @@
 import { AlertTriangle, Check, CircleDashed, X } from 'lucide-react'
 import type { CheckReport } from '../../api/client'
-import { Status } from '../../parts/parts'
+import { Status } from '../../parts/basics'
 
 /** The checks of a site in one status. */
 export function Checks({ report }: { report?: CheckReport }) {

@@ -2,8 +2,8 @@ import { useState } from 'react'
 import type { Schemas, Site } from '../../api/client'
 import { useHandOver, useWithdraw } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Button, ButtonLink, Empty, Field, Input, Sheet, Trouble } from '../../parts/parts'
-import { day } from '../../parts/say'
+import { Button, ButtonLink, Empty, Field, Input, Sheet, Trouble } from '../../parts/basics'
+import { day } from '../../parts/format'
 
 function state(h: Schemas['Handover']): string {
   if (h.opened_at) return `opened ${day(h.opened_at)}`

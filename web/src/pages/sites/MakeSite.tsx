@@ -3,8 +3,8 @@ import { useEffect, useState, type ReactNode } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
 import type { Plan, Schemas } from '../../api/client'
 import { useClients, useHosts, useKinds, usePlan, useProvision, useReleases, useSites, useStarters } from '../../api/hooks'
-import { Button, Field, Head, Input, Select, Sheet, Status, Trouble } from '../../parts/parts'
-import { count, millis, plural, size } from '../../parts/say'
+import { Button, Field, Head, Input, Select, Sheet, Status, Trouble } from '../../parts/basics'
+import { count, millis, plural, size } from '../../parts/format'
 import { usual } from '../../parts/usual'
 
 /** Waits until a value has rested for a moment: a plan is made when typing pauses. */

@@ -4,8 +4,8 @@ import { useNavigate } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useHosts, useMakeTable, usePlanTable, useReleases } from '../../api/hooks'
 import { readCSV } from '../../parts/csv'
-import { Button, Empty, Field, Head, Loading, Rows, Select, Sheet, Status, To, Trouble } from '../../parts/parts'
-import { plural, size } from '../../parts/say'
+import { Button, Empty, Field, Head, Loading, Rows, Select, Sheet, Status, To, Trouble } from '../../parts/basics'
+import { plural, size } from '../../parts/format'
 import { usual } from '../../parts/usual'
 
 type Row = Schemas['TableRow']

@@ -2,8 +2,8 @@ import { useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import { useLook, useSideBySide } from '../../api/hooks'
 import { Problem } from '../../api/client'
-import { Button, cx, Empty, Head, Loading, Out, Sheet, To, Trouble } from '../../parts/parts'
-import { day, plural } from '../../parts/say'
+import { Button, cx, Empty, Head, Loading, Out, Sheet, To, Trouble } from '../../parts/basics'
+import { day, plural } from '../../parts/format'
 
 const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 && share > 0 ? 1 : 0)} %`
 

@@ -2,12 +2,12 @@ import { Archive, EyeOff } from 'lucide-react'
 import { useNavigate, useParams } from 'react-router'
 import type { Site } from '../../api/client'
 import { useCheck, useSite, useTick } from '../../api/hooks'
-import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble, Verdict } from '../../parts/parts'
-import { count, day, millis, plural } from '../../parts/say'
+import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble, Verdict } from '../../parts/basics'
+import { count, day, millis, plural } from '../../parts/format'
 import { Reveal } from '../vault/Reveal'
 import { Checks } from './Checks'
 import { HandOver } from './HandOver'
-import { HeldLine, WayBack } from './WayBack'
+import { HeldLine, Upkeep } from './Upkeep'
 
 export function SitePage() {
   const { name = '' } = useParams()
@@ -53,7 +53,7 @@ export function SitePage() {
             </dl>
           </Sheet>
           {!s.retired_at && <HandOver site={s} />}
-          <WayBack site={s} />
+          <Upkeep site={s} />
           <Sheet title="What was set">
             <Rows caption="Values" rows={s.values} by={(v) => v.key} columns={[
               { head: 'Value', cell: (v) => v.label },
@@ -75,7 +75,7 @@ export function SitePage() {
                 {r.samples && <details><summary className="cursor-pointer text-soft">Examples of each</summary>{r.samples.map((x) => <p key={x.where + x.before} className="font-mono text-[0.9rem] text-soft break-all">{x.form}, in {x.where}: {x.before} → {x.after}</p>)}</details>}</dd>
               {s.kept && <><dt className="text-soft">Kept</dt><dd>{Object.entries(s.kept).map(([k, n]) => `${count(n)} rows of ${k}`).join(', ')}</dd></>}
               {s.upgraded && <><dt className="text-soft">Upgraded</dt><dd>its tables to version {s.upgraded}, by the site itself</dd></>}
-              {s.house && <><dt className="text-soft">House</dt><dd>{s.house.join(' ')}</dd></>}
+              {s.adjustments && <><dt className="text-soft">Adjusted</dt><dd>{s.adjustments.join(' ')}</dd></>}
               <dt className="text-soft">Steps</dt><dd>{s.steps.map((t) => `${t.name.toLowerCase()} ${millis(t.ms)}`).join(', ')}</dd>
             </dl>
           </Sheet>

@@ -1,8 +1,8 @@
 import { Archive, EyeOff } from 'lucide-react'
 import { useState } from 'react'
 import { useSites } from '../../api/hooks'
-import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble } from '../../parts/parts'
-import { onlyDay } from '../../parts/say'
+import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble } from '../../parts/basics'
+import { onlyDay } from '../../parts/format'
 import { Checks } from './Checks'
 
 export function Sites() {

@@ -3,8 +3,8 @@ import type { Schemas } from '../../api/client'
 import { useChangeSource, useCreateStarter, useEditPacking, usePacking, useSource, useStarters, useSurvey } from '../../api/hooks'
 import { Areas } from '../../parts/Areas'
 import { Ask, text } from '../../parts/Dialog'
-import { Button, Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, Trouble, Verdict } from '../../parts/parts'
-import { count, day, millis, plural, size } from '../../parts/say'
+import { Button, Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, Trouble, Verdict } from '../../parts/basics'
+import { count, day, millis, plural, size } from '../../parts/format'
 
 export function SourcePage() {
   const { name = '' } = useParams()

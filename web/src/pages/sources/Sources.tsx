@@ -1,8 +1,8 @@
 import { useNavigate } from 'react-router'
 import { useAddSource, useHosts, useSources } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, To, Trouble } from '../../parts/parts'
-import { count, day } from '../../parts/say'
+import { Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, To, Trouble } from '../../parts/basics'
+import { count, day } from '../../parts/format'
 
 export function Sources() {
   const sources = useSources()

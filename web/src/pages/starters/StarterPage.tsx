@@ -5,8 +5,8 @@ import type { Release, Starter } from '../../api/client'
 import { useBuild, useChangeStarter, usePacking, useReleases, useRetention, useSetPacking, useSources, useStarter, useTryPacking } from '../../api/hooks'
 import { BringIn } from '../releases/BringIn'
 import { Ask, text } from '../../parts/Dialog'
-import { Button, Bytes, Empty, Field, Head, Input, Loading, Rows, Select, Sheet, SizeBar, Status, To, Trouble } from '../../parts/parts'
-import { count, day, plural, size } from '../../parts/say'
+import { Button, Bytes, Empty, Field, Head, Input, Loading, Rows, Select, Sheet, SizeBar, Status, To, Trouble } from '../../parts/basics'
+import { count, day, plural, size } from '../../parts/format'
 
 export function Verified({ release }: { release: Release }) {
   if (!release.kept) return <Status tone="look" icon={Ban}>discarded</Status>

@@ -1,7 +1,7 @@
 import { useReleases, useStarters } from '../../api/hooks'
 import { BringIn } from '../releases/BringIn'
-import { Bytes, Empty, Head, Loading, Rows, Sheet, SizeBar, To, Trouble } from '../../parts/parts'
-import { day } from '../../parts/say'
+import { Bytes, Empty, Head, Loading, Rows, Sheet, SizeBar, To, Trouble } from '../../parts/basics'
+import { day } from '../../parts/format'
 
 export function Starters() {
   const starters = useStarters()

@@ -1,6 +1,6 @@
 import { useRuns, useToday } from '../../api/hooks'
-import { ButtonLink, Empty, Head, Loading, Rows, RunStatus, Sheet, To, Trouble, Verdict } from '../../parts/parts'
-import { day, plural, took } from '../../parts/say'
+import { ButtonLink, Empty, Head, Loading, Rows, RunStatus, Sheet, To, Trouble, Verdict } from '../../parts/basics'
+import { day, plural, took } from '../../parts/format'
 
 export function Today() {
   const today = useToday()

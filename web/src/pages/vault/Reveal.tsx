@@ -1,7 +1,7 @@
 import { Eye, EyeOff } from 'lucide-react'
 import { useReveal } from '../../api/hooks'
 import { Ask } from '../../parts/Dialog'
-import { Button } from '../../parts/parts'
+import { Button } from '../../parts/basics'
 
 /** A masked secret. Revealing asks, and is recorded. */
 export function Reveal({ noun, owner, name }: { noun: string; owner: string; name: string }) {

@@ -1,6 +1,6 @@
 import { useAudit, useVault } from '../../api/hooks'
-import { Empty, Head, Loading, Rows, Sheet, Trouble } from '../../parts/parts'
-import { day } from '../../parts/say'
+import { Empty, Head, Loading, Rows, Sheet, Trouble } from '../../parts/basics'
+import { day } from '../../parts/format'
 import { Reveal } from './Reveal'
 
 export function Vault() {

@@ -3,13 +3,13 @@ import { useNavigate } from 'react-router'
 import type { Site } from '../../api/client'
 import { useCopyRule, useDropCopy, useHold, useHosts, useKeepCopy, useMove, useMovePlan, usePutBack, useRefresh, useRefreshPlan, useReleases, useRetire, useRotate, useUndo, useUndoPlan } from '../../api/hooks'
 import { Ask } from '../../parts/Dialog'
-import { Button, Bytes, Empty, Field, Input, Loading, Out, Select, Sheet, To, Trouble } from '../../parts/parts'
-import { day, plural } from '../../parts/say'
+import { Button, Bytes, Empty, Field, Input, Loading, Out, Select, Sheet, To, Trouble } from '../../parts/basics'
+import { day, plural } from '../../parts/format'
 
 const because: Record<string, string> = { replaced: 'it was replaced', moved: 'it moved', asked: 'someone asked', retired: 'it was retired' }
 
 /** What can be done with a site that stands, and the copies of it that there are. */
-export function WayBack({ site }: { site: Site }) {
+export function Upkeep({ site }: { site: Site }) {
   const go = useNavigate()
   const keep = useKeepCopy()
   const putBack = usePutBack()

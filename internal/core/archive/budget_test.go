@@ -18,23 +18,23 @@ func TestBuffersAreAsLargeAsTheyAreCounted(t *testing.T) {
 		require.Len(t, b, n)
 		require.GreaterOrEqual(t, int64(cap(b)), room(n))
 		require.LessOrEqual(t, room(n), int64(max(2*n, leastBuffer)), "never more than twice what is needed")
-		giveBack(b)
+		recycle(b)
 	}
-	giveBack(make([]byte, 5)) // too small to serve anybody
+	recycle(make([]byte, 5)) // too small to serve anybody
 }
 
 func TestWhatWaitsLiesInABufferOfItsSize(t *testing.T) {
 	large := take(1 << 20)
 	copy(large, "packed to almost nothing")
-	small := snug(large[:24])
+	small := shrink(large[:24])
 	require.Equal(t, "packed to almost nothing", string(small))
 	require.Less(t, cap(small), 128<<10)
 	full := take(40 << 10)
-	require.Equal(t, &full[0], &snug(full)[0], "one that fits stays where it is")
+	require.Equal(t, &full[0], &shrink(full)[0], "one that fits stays where it is")
 }
 
 func TestWhatIsInFlightIsBounded(t *testing.T) {
-	f := newFlight(100)
+	f := newBudget(100)
 	require.NoError(t, f.acquire(60))
 	require.NoError(t, f.acquire(40))
 	var got atomic.Bool

@@ -132,10 +132,10 @@ func TestSitesThatAreBehindAreNamedOrCounted(t *testing.T) {
 	require.Contains(t, launching([]records.Site{{Name: "a"}, {Name: "b"}, {Name: "c"}, {Name: "d"}}, map[string]int{"a": 1, "b": 1, "c": 1, "d": 1})[0].Sentence, "4 sites have launch tasks")
 }
 
-func TestRunsThatFailedOrAreHinderedAreNamedOnce(t *testing.T) {
-	hindered := records.Run{ID: 7, Title: "Make site a", Status: records.Working, Error: "no server"}
-	out := troubled([]records.Run{hindered, {ID: 8, Title: "Make site b", Status: records.Working}, {ID: 9, Title: "Check c", Status: records.Failed, Error: "no page"}, hindered, {ID: 6, Status: records.Done}})
-	require.Equal(t, []wire.Attention{{Severity: "fault", Sentence: "Make site a is hindered: no server", Link: "/runs/7"}, {Severity: "fault", Sentence: "Check c failed: no page", Link: "/runs/9"}}, out)
+func TestRunsThatFailedOrCouldNotBeCleanedUpAreNamedOnce(t *testing.T) {
+	stuck := records.Run{ID: 7, Title: "Make site a", Status: records.Working, Error: "no server"}
+	out := troubled([]records.Run{stuck, {ID: 8, Title: "Make site b", Status: records.Working}, {ID: 9, Title: "Check c", Status: records.Failed, Error: "no page"}, stuck, {ID: 6, Status: records.Done}})
+	require.Equal(t, []wire.Attention{{Severity: "fault", Sentence: "Make site a could not be cleaned up after: no server", Link: "/runs/7"}, {Severity: "fault", Sentence: "Check c failed: no page", Link: "/runs/9"}}, out)
 }
 
 func TestSecretsAreLongAndKeptAsHashes(t *testing.T) {

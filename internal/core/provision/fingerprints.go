@@ -65,15 +65,15 @@ func fingerprints(rules rewrite.Rules) map[string]fingerprint {
 	return out
 }
 
-// retie puts the fingerprints of the new place in the place of those of the old one, and names what they were of.
-func retie(value string, known map[string]fingerprint) (_ string, of []string) {
+// replaceFingerprints puts the fingerprints of the new place in the place of those of the old one, and names what they were of.
+func replaceFingerprints(value string, known map[string]fingerprint) (_ string, of []string) {
 	var out strings.Builder
 	for at := 0; at < len(value); {
 		end := at
 		for end < len(value) && hexFigure(value[end]) {
 			end++
 		}
-		if f, ties := known[strings.ToLower(value[at:end])]; ties {
+		if f, is := known[strings.ToLower(value[at:end])]; is {
 			fresh := f.fresh
 			if strings.ToUpper(value[at:end]) == value[at:end] {
 				fresh = strings.ToUpper(fresh)
@@ -101,7 +101,7 @@ func (mk *maker) retieOptions(ctx context.Context) error {
 	known := fingerprints(mk.plan.Rules)
 	fresh := map[string]string{}
 	err := mk.db.Select(ctx, mk.table(o.Table), []string{o.Key, o.Value}, o.Key, nil, func(row [][]byte) error {
-		value, of := retie(string(row[1]), known)
+		value, of := replaceFingerprints(string(row[1]), known)
 		if len(of) > 0 {
 			fresh[string(row[0])] = value
 			mk.did("the option %s held a fingerprint of %s; it has that of the new place now", row[0], strings.Join(of, " and of "))

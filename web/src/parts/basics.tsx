@@ -2,7 +2,7 @@
 import { AlertTriangle, Ban, Check, CircleDashed, Info, LoaderCircle, X, type LucideIcon } from 'lucide-react'
 import type { ButtonHTMLAttributes, InputHTMLAttributes, ReactNode, SelectHTMLAttributes } from 'react'
 import { Link } from 'react-router'
-import { size } from './say'
+import { size } from './format'
 
 export const cx = (...names: (string | false | undefined)[]) => names.filter(Boolean).join(' ')
 
@@ -102,7 +102,7 @@ export function RunStatus({ status }: { status: string }) {
     case 'done': return <Status tone="good" icon={Check}>done</Status>
     case 'failed': return <Status tone="wrong" icon={X}>failed</Status>
     case 'cancelled': return <Status tone="look" icon={Ban}>cancelled</Status>
-    case 'hindered': return <Status tone="wrong" icon={AlertTriangle}>hindered</Status>
+    case 'cleanup-failed': return <Status tone="wrong" icon={AlertTriangle}>cleanup failed</Status>
     case 'working': return <Status tone="plain" icon={LoaderCircle}>working</Status>
   }
   return <Status tone="plain" icon={CircleDashed}>waiting</Status>

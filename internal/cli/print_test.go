@@ -26,7 +26,7 @@ func said(print func(*app)) string {
 }
 
 func TestDescentIsOneLine(t *testing.T) {
-	s := wire.Site{Name: "brook-lane", Descent: []wire.Forebear{{Noun: "release", Name: "second@1", Gone: true}, {Noun: "source", Name: "second-line"}, {Noun: "site", Name: "alder", Gone: true}, {Noun: "release", Name: "music-base@3"}, {Noun: "source", Name: "base", Gone: true}}}
+	s := wire.Site{Name: "brook-lane", Descent: []wire.Ancestor{{Noun: "release", Name: "second@1", Gone: true}, {Noun: "source", Name: "second-line"}, {Noun: "site", Name: "alder", Gone: true}, {Noun: "release", Name: "music-base@3"}, {Noun: "source", Name: "base", Gone: true}}}
 	require.Equal(t, "brook-lane ← second@1 (archive discarded) ← source second-line ← alder (retired) ← music-base@3 ← source base (removed)", descent(s))
 	s.Descent, s.Behind = s.Descent[3:4], 1
 	require.Equal(t, "brook-lane ← music-base@3; 1 release behind", descent(s))
@@ -47,7 +47,7 @@ func TestASiteSaysWhatAPersonNeedsToKnow(t *testing.T) {
 	at := time.Date(2026, 11, 25, 9, 30, 0, 0, time.Local)
 	s := wire.Site{Name: "alder-valley", Title: "Alder Valley Music School", Address: "http://alder-valley.localhost", Release: "music-base@3", Client: "alder-valley", Host: "preview",
 		Folder: "/srv/www/alder-valley", Files: 2744, Bytes: 66e6, Database: "ns_aldervalley", Rows: 260, Prefix: "av_", LoginAt: "http://alder-valley.localhost/wp-login.php", Accounts: "log in as alder-valley-admin",
-		Held: true, Quiet: true, Upgraded: "53497", House: []string{"2 scheduled jobs begin anew"}, Kept: map[string]int64{"comments": 12},
+		Held: true, Quiet: true, Upgraded: "53497", Adjustments: []string{"2 scheduled jobs run again"}, Kept: map[string]int64{"comments": 12},
 		Rewritten: rewrite.Tally{Replaced: 78, Serialised: 3, Broken: 1, Forms: map[string]int64{"plain": 76, "percent-encoded": 2},
 			Samples: []rewrite.Sample{{Form: "plain", Where: "options", Before: "at http://base.localhost/a", After: "at http://alder-valley.localhost/a"}, {Form: "plain", Where: "posts", Before: "x", After: "y"}}},
 		Steps: []provision.StepTime{{Name: "Swap in", Millis: 2}}, Handovers: []wire.Handover{{MadeAt: at, MadeBy: "ines", OpenedAt: &at}, {MadeAt: at, MadeBy: "ines", WithdrawnAt: &at}, {MadeAt: at, MadeBy: "ines", ExpiresAt: at}},
@@ -56,7 +56,7 @@ func TestASiteSaysWhatAPersonNeedsToKnow(t *testing.T) {
 	text := said(func(a *app) { a.printSite(s) })
 	for _, line := range []string{
 		"alder-valley: Alder Valley Music School\n", "held      visitors see a holding page; nestseed site open alder-valley lets them in\n",
-		"mail      kept from going out", "upgraded  its tables were brought to version 53497", "house     2 scheduled jobs begin anew\n", "kept      comments: 12 rows\n",
+		"mail      kept from going out", "upgraded  its tables were brought to version 53497", "adjusted  2 scheduled jobs run again\n", "kept      comments: 12 rows\n",
 		"rewritten 78 places (2 percent-encoded, 76 plain); 3 inside serialised values; 1 serialised values were broken before",
 		"          plain, in options: at http://base.localhost/a → at http://alder-valley.localhost/a\n",
 		"opened 25 Nov 2026, 09:30\n", "withdrawn\n", "open until 25 Nov 2026", "7            25 Nov 2026, 09:30  replaced  music-base@1  66 MB  .alder-valley.nestseed-9\n",

@@ -39,9 +39,9 @@ func (a *Archive) JudgeSQL(trusted bool) error {
 	return nil
 }
 
-// judgeManifest compares what the manifest says with what is in the archive: what it claims does not decide how much memory
+// checkManifest compares what the manifest says with what is in the archive: what it claims does not decide how much memory
 // is taken. Errors: ErrHostile.
-func (a *Archive) judgeManifest() error {
+func (a *Archive) checkManifest() error {
 	m := &a.Manifest
 	if m.Settings != "" && (CheckName(m.Settings) != nil || path.Base(m.Settings) != m.Settings) {
 		return fmt.Errorf("%w: the manifest names the settings file %q, which does not lie in the web root", ErrHostile, m.Settings)
@@ -66,9 +66,9 @@ func (a *Archive) judgeManifest() error {
 	return nil
 }
 
-// JudgeKind compares the manifest with what sites of the kind have: the name of the settings file, and fields that lead to
+// CheckKind compares the manifest with what sites of the kind have: the name of the settings file, and fields that lead to
 // places that the kind knows. Errors: ErrHostile.
-func (a *Archive) JudgeKind(k *kind.Kind) error {
+func (a *Archive) CheckKind(k *kind.Kind) error {
 	m := &a.Manifest
 	if m.Settings != "" && !slices.ContainsFunc(k.Settings.Files, func(f string) bool { return path.Base(f) == m.Settings }) {
 		return fmt.Errorf("%w: the manifest names the settings file %q, and %s has none of that name", ErrHostile, m.Settings, k.Title)

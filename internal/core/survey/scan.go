@@ -30,13 +30,13 @@ const (
 	headFrom  = 64 << 10 // size from which a file's beginning is looked at, whatever it is called
 )
 
-// binary are endings of files that are certainly not text; they are not opened to look for addresses.
-var binary = endings("jpg jpeg png gif webp avif ico bmp tif tiff mp3 mp4 m4a m4v mov avi webm ogg wav flac pdf woff woff2 ttf otf eot mo doc docx xls xlsx ppt pptx odt zip gz bz2 xz zst tgz tar 7z rar phar wasm exe dll so class jar sqlite db")
+// binary are extensions of files that are certainly not text; they are not opened to look for addresses.
+var binary = extensions("jpg jpeg png gif webp avif ico bmp tif tiff mp3 mp4 m4a m4v mov avi webm ogg wav flac pdf woff woff2 ttf otf eot mo doc docx xls xlsx ppt pptx odt zip gz bz2 xz zst tgz tar 7z rar phar wasm exe dll so class jar sqlite db")
 
-// packed are endings that archives and dumps have; such files are looked at whatever their size.
-var packed = endings("zip gz bz2 xz zst tgz tbz tar 7z rar sql dump bak old wpress bkp")
+// packed are extensions that archives and dumps have; such files are looked at whatever their size.
+var packed = extensions("zip gz bz2 xz zst tgz tbz tar 7z rar sql dump bak old bkp")
 
-func endings(list string) map[string]bool {
+func extensions(list string) map[string]bool {
 	m := map[string]bool{}
 	for e := range strings.FieldsSeq(list) {
 		m["."+e] = true
@@ -94,7 +94,7 @@ var (
 
 // look reads what is worth it, on all cores.
 func (t *taker) look(ctx context.Context) error {
-	l := &looker{t: t, secrets: kind.NewSearch(t.in.Identity.Secrets()), addresses: map[string]*bulk{}}
+	l := &scanner{t: t, secrets: kind.NewSearch(t.in.Identity.Secrets()), addresses: map[string]*bulk{}}
 	if t.s.Address != "" {
 		var err error
 		// Only finding matters here; what would be put in its place does not.
@@ -140,8 +140,8 @@ func (t *taker) look(ctx context.Context) error {
 	return nil
 }
 
-// looker looks into files.
-type looker struct {
+// scanner looks into files.
+type scanner struct {
 	t       *taker
 	address *rewrite.Rewriter
 	secrets *kind.Search
@@ -153,7 +153,7 @@ type looker struct {
 }
 
 // worth returns how many bytes of a file are worth reading; 0 for none.
-func (l *looker) worth(f filelist.Entry) int64 {
+func (l *scanner) worth(f filelist.Entry) int64 {
 	ext := strings.ToLower(path.Ext(f.Path))
 	switch {
 	case f.Bytes == 0:
@@ -167,7 +167,7 @@ func (l *looker) worth(f filelist.Entry) int64 {
 }
 
 // file looks into one file and returns the buffer, grown where it had to.
-func (l *looker) file(f filelist.Entry, buf []byte) []byte {
+func (l *scanner) file(f filelist.Entry, buf []byte) []byte {
 	want := l.worth(f)
 	defer l.t.report.Add(progress.Amount{Files: 1, Bytes: want})
 	r, err := l.t.site.Open(f.Path)
@@ -211,7 +211,7 @@ func (l *looker) file(f filelist.Entry, buf []byte) []byte {
 	return buf
 }
 
-func (l *looker) forgotten(f filelist.Entry, what string) {
+func (l *scanner) forgotten(f filelist.Entry, what string) {
 	why := "archives and dumps in a site are mostly forgotten copies of it; packed along they make every site larger"
 	switch what {
 	case "database dump":
@@ -222,12 +222,12 @@ func (l *looker) forgotten(f filelist.Entry, what string) {
 	l.t.find(Finding{Severity: warning, What: what, Where: f.Path, Bytes: f.Bytes, Why: why, Remedy: leave(f.Path)})
 }
 
-func (l *looker) secret(f filelist.Entry, why string) {
+func (l *scanner) secret(f filelist.Entry, why string) {
 	l.t.find(Finding{Severity: fault, What: "secret outside the settings file", Where: f.Path, Bytes: f.Bytes, Why: why, Remedy: leave(f.Path),
 		Advice: "if it can be fetched over the web, change that secret"})
 }
 
-func (l *looker) text(f filelist.Entry, text []byte) {
+func (l *scanner) text(f filelist.Entry, text []byte) {
 	isSettings := path.Join(l.t.in.Root, f.Path) == path.Clean(l.t.in.Identity.SettingsPath)
 	if !isSettings {
 		if name, holds := l.secrets.In(text); holds {
@@ -261,7 +261,7 @@ func firstFolders(p string, levels int) string {
 }
 
 // tell makes findings of what was counted.
-func (l *looker) tell() {
+func (l *scanner) tell() {
 	if len(l.addresses) > 0 {
 		var files, bytes int64
 		var examples []string

@@ -8,13 +8,13 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// spill is a file that is written mostly forward and is new. It is for one goroutine.
+// pending is a file that is written mostly forward and is new. It is for one goroutine.
 //
 // What is written one after the other gathers in a window of memory, and full windows go to the disk around the
 // system's cache (O_DIRECT of open(2)), in the background: the cache stays with the sites' files, and the processor
 // copies each byte once less. What lies before the window, like a size in a header far back, is mended through the
 // cache once the windows before have arrived. File systems that know no such writing are written to as others are.
-type spill struct {
+type pending struct {
 	file   *os.File
 	around *os.File // the same file, around the cache; nil where that cannot be
 	window []byte   // begins at offset at, and n bytes of it are filled
@@ -40,8 +40,8 @@ const (
 	windows     = 3
 )
 
-func newSpill(name string) (*spill, error) {
-	s := &spill{full: make(chan window, windows), spare: make(chan []byte, windows)}
+func newPending(name string) (*pending, error) {
+	s := &pending{full: make(chan window, windows), spare: make(chan []byte, windows)}
 	var err error
 	if s.file, err = os.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600); err != nil {
 		return nil, err
@@ -62,7 +62,7 @@ func newSpill(name string) (*spill, error) {
 }
 
 // write brings full windows to the disk.
-func (s *spill) write() {
+func (s *pending) write() {
 	for w := range s.full {
 		if s.failed() == nil {
 			if err := s.put(w); err != nil {
@@ -76,7 +76,7 @@ func (s *spill) write() {
 	}
 }
 
-func (s *spill) put(w window) error {
+func (s *pending) put(w window) error {
 	if s.around != nil {
 		_, err := s.around.WriteAt(w.bytes, w.at)
 		if !errors.Is(err, unix.EINVAL) {
@@ -90,14 +90,14 @@ func (s *spill) put(w window) error {
 }
 
 // failed returns why a window could not be written.
-func (s *spill) failed() error {
+func (s *pending) failed() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.err
 }
 
 // filled counts n more bytes of the window, and hands it over when it is full.
-func (s *spill) filled(n int) error {
+func (s *pending) filled(n int) error {
 	s.mu.Lock()
 	s.settled = false
 	s.mu.Unlock()
@@ -111,10 +111,10 @@ func (s *spill) filled(n int) error {
 }
 
 // size is how much has been written, in bytes.
-func (s *spill) size() int64 { return s.at + int64(s.n) }
+func (s *pending) size() int64 { return s.at + int64(s.n) }
 
 // WriteAt implements io.WriterAt; at is not beyond what was written before.
-func (s *spill) WriteAt(p []byte, at int64) (n int, err error) {
+func (s *pending) WriteAt(p []byte, at int64) (n int, err error) {
 	if at < s.at {
 		s.pending.Wait()
 		before := p[:min(int64(len(p)), s.at-at)]
@@ -134,8 +134,8 @@ func (s *spill) WriteAt(p []byte, at int64) (n int, err error) {
 	return n, nil
 }
 
-// settle waits until all that was written is in the file, if not yet on the disk.
-func (s *spill) settle() error {
+// flush waits until all that was written is in the file, if not yet on the disk.
+func (s *pending) flush() error {
 	s.pending.Wait()
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -150,24 +150,24 @@ func (s *spill) settle() error {
 }
 
 // truncate ends the file after so many bytes.
-func (s *spill) truncate(size int64) error {
+func (s *pending) truncate(size int64) error {
 	s.n = int(min(int64(s.n), max(0, size-s.at)))
-	if err := s.settle(); err != nil {
+	if err := s.flush(); err != nil {
 		return err
 	}
 	return s.file.Truncate(size)
 }
 
 // ReadAt implements io.ReaderAt. Several goroutines may read once all is written.
-func (s *spill) ReadAt(p []byte, at int64) (int, error) {
-	if err := s.settle(); err != nil {
+func (s *pending) ReadAt(p []byte, at int64) (int, error) {
+	if err := s.flush(); err != nil {
 		return 0, err
 	}
 	return s.file.ReadAt(p, at)
 }
 
 // close ends writing and gives the memory back.
-func (s *spill) close() error {
+func (s *pending) close() error {
 	if s.file == nil {
 		return nil
 	}

@@ -23,9 +23,9 @@ type NamedCopy struct {
 	ID int64 `path:"id"`
 }
 
-// wayBackOperations are what is done with a site that stands: copies of it, its undoing, its end, and who sees it;
+// upkeepOperations are what is done with a site that stands: copies of it, its undoing, its end, and who sees it;
 // and the making of many at once.
-func (a *api) wayBackOperations(h huma.API) {
+func (a *api) upkeepOperations(h huma.API) {
 	operation(h, "GET", "/sites/{name}/undo", "plan-undo", "Plan the undoing of a site's last provisioning; nothing is touched", func(ctx context.Context, in *Named) (*body[wire.UndoPlan], error) {
 		p, _, err := a.undoPlan(ctx, in.Name)
 		return &body[wire.UndoPlan]{p}, err
@@ -41,7 +41,7 @@ func (a *api) wayBackOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "undo", Title: "Undo site " + p.Site, Target: engine.Target("site", p.Site)}, args)
+		return a.start(ctx, records.Run{Job: "undo", Title: "Undo site " + p.Site, Target: engine.Target("site", p.Site)}, args)
 	})
 	a.onSite(h, "POST", "/sites/{name}/copies", "keep-copy", "Start making a safety copy of a site", "copy", "Copy site ")
 	operation(h, "POST", "/sites/{name}/copies/{id}/put-back", "put-back-copy", "Start putting a safety copy of a site back", a.putBackCopy)
@@ -74,7 +74,7 @@ func (a *api) wayBackOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: "retire", Title: "Retire site " + s.Name, Target: engine.Target("site", s.Name)}, retireArgs(s, in.Body.NoCopy))
+		return a.start(ctx, records.Run{Job: "retire", Title: "Retire site " + s.Name, Target: engine.Target("site", s.Name)}, retireArgs(s, in.Body.NoCopy))
 	})
 	type moving struct {
 		Named
@@ -94,7 +94,7 @@ func (a *api) wayBackOperations(h huma.API) {
 		case in.Body.Mark != "" && in.Body.Mark != p.Mark:
 			return nil, errStale("moving " + p.Site)
 		}
-		return a.start(ctx, records.Run{Sort: "move", Title: "Move site " + p.Site, Target: engine.Target("site", p.Site)}, args)
+		return a.start(ctx, records.Run{Job: "move", Title: "Move site " + p.Site, Target: engine.Target("site", p.Site)}, args)
 	})
 	type refreshing struct {
 		Named
@@ -139,7 +139,7 @@ func (a *api) onSite(h huma.API, method, path, id, summary, sort, title string) 
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Sort: sort, Title: title + s.Name, Target: engine.Target("site", s.Name)}, sites.ArgsFor(s))
+		return a.start(ctx, records.Run{Job: sort, Title: title + s.Name, Target: engine.Target("site", s.Name)}, sites.ArgsFor(s))
 	})
 }
 

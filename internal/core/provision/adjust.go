@@ -13,9 +13,9 @@ import (
 	"nestseed/internal/core/phpval"
 )
 
-// settleIn removes what the CMS makes anew and what would tie the site to where it came from: compiled routes,
+// adjust removes what the CMS rebuilds and what would tie the site to where it came from: compiled rewrite rules,
 // caches and transients, drop-ins that cache, jobs that were due long ago, mail that must not go out.
-func (mk *maker) settleIn(ctx context.Context) error {
+func (mk *maker) adjust(ctx context.Context) error {
 	if err := mk.forget(ctx); err != nil {
 		return err
 	}
@@ -54,11 +54,11 @@ func (mk *maker) discard(name string) error {
 func (mk *maker) did(format string, args ...any) {
 	mk.mu.Lock()
 	defer mk.mu.Unlock()
-	mk.result.House = append(mk.result.House, fmt.Sprintf(format, args...))
+	mk.result.Adjustments = append(mk.result.Adjustments, fmt.Sprintf(format, args...))
 }
 
 // switchOffCaching removes the drop-ins of the kind: they name the place they were made for, or share a cache with
-// the site they came from, and the extension that brought them makes them anew.
+// the site they came from, and the extension that brought them rebuilds them.
 func (mk *maker) switchOffCaching() error {
 	for _, name := range mk.req.Kind.DropIns {
 		if _, err := mk.stage.Stat(name); errors.Is(err, fs.ErrNotExist) {
@@ -91,7 +91,7 @@ func (mk *maker) jobs(ctx context.Context) error {
 	if moved+dropped == 0 {
 		return nil
 	}
-	mk.did("of the scheduled jobs that were due, %d begin anew in the next minutes, and %d, which were to run once on the source, were dropped", moved, dropped)
+	mk.did("of the scheduled jobs that were due, %d run again in the next minutes, and %d, which were to run once on the source, were dropped", moved, dropped)
 	return mk.setOption(ctx, j.Option, string(fresh))
 }
 

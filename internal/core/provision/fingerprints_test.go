@@ -28,14 +28,14 @@ func TestFingerprintsOfTheOldPlaceBecomeThoseOfTheNewOne(t *testing.T) {
 		md("http://base.localhost:8480") + "0":                             md("http://base.localhost:8480") + "0", // a part of something longer
 		"":                                                                 "",
 	} {
-		got, of := retie(in, known)
+		got, of := replaceFingerprints(in, known)
 		require.Equal(t, want, got, in)
 		require.Equal(t, in != want, len(of) > 0)
 	}
-	_, of := retie(md("base.localhost")+" "+md("/srv/www/base"), known)
+	_, of := replaceFingerprints(md("base.localhost")+" "+md("/srv/www/base"), known)
 	require.Equal(t, []string{"base.localhost", "/srv/www/base"}, of)
 	value := append(phpval.AppendString([]byte("a:1:{i:0;"), md("base.localhost")), '}')
-	fresh, _ := retie(string(value), known)
+	fresh, _ := replaceFingerprints(string(value), known)
 	require.True(t, phpval.Valid([]byte(fresh)))
 	require.Empty(t, fingerprints(rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://base.localhost"}}}), "nothing to change")
 }

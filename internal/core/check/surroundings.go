@@ -51,7 +51,7 @@ func (r *runner) responseTime(ctx context.Context) {
 			c.Remedy = "look at the host's cache, and at extensions that call home"
 		}
 	}
-	r.judge(c)
+	r.record(c)
 }
 
 const (
@@ -100,11 +100,11 @@ func (r *runner) mail() {
 	_, err := r.folder.Stat(m.File)
 	state := map[bool]string{true: "kept from going out", false: "let out"}
 	if quiet := err == nil; quiet != r.site.Quiet {
-		r.judge(Check{Name: "mail", Verdict: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]), Evidence: []string{m.File},
+		r.record(Check{Name: "mail", Verdict: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]), Evidence: []string{m.File},
 			Remedy: "somebody has added or removed this file; put it as it was, or let the site go live with nestseed site open NAME --visible"})
 		return
 	}
-	r.judge(Check{Name: "mail", Verdict: Pass, Sentence: "mail is " + state[r.site.Quiet] + ", as asked"})
+	r.record(Check{Name: "mail", Verdict: Pass, Sentence: "mail is " + state[r.site.Quiet] + ", as asked"})
 }
 
 // certificate looks at what an https site shows (RFC 5280 section 6.1, RFC 9525): the chain, the name, the dates.
@@ -113,7 +113,7 @@ func (r *runner) certificate(ctx context.Context) {
 		return
 	}
 	fail := func(why string) {
-		r.judge(Check{Name: "certificate", Verdict: Fail, Sentence: "browsers refuse the site's certificate", Evidence: []string{why}, Remedy: "have the host issue one for " + r.base.Hostname() + ", and check again"})
+		r.record(Check{Name: "certificate", Verdict: Fail, Sentence: "browsers refuse the site's certificate", Evidence: []string{why}, Remedy: "have the host issue one for " + r.base.Hostname() + ", and check again"})
 	}
 	port := r.base.Port()
 	if port == "" {
@@ -144,7 +144,7 @@ func (r *runner) certificate(ctx context.Context) {
 	if time.Until(chain[0].NotAfter) < certificateEnd {
 		c.Verdict, c.Evidence, c.Remedy = Warn, []string{chain[0].Subject.String()}, "see that the host renews it by itself"
 	}
-	r.judge(c)
+	r.record(c)
 }
 
 // remains says why a file should not lie in a site that people visit, or "".
@@ -165,8 +165,8 @@ func remains(name string) string {
 	return ""
 }
 
-// judgeRemains asks for what was left in the site's folder: it matters when the web server hands it out.
-func (r *runner) judgeRemains(ctx context.Context, files []hostfs.Entry) {
+// checkRemains asks for what was left in the site's folder: it matters when the web server hands it out.
+func (r *runner) checkRemains(ctx context.Context, files []hostfs.Entry) {
 	var served []string
 	for i, e := range files {
 		if i == askedRemains {

@@ -58,14 +58,14 @@ func (a *app) releaseVerify(ctx context.Context, c *cli.Command, args []string) 
 	if err != nil || !ok {
 		return err
 	}
-	var v archive.Verdict
+	var v archive.Verification
 	if err := json.Unmarshal(ended.Result, &v); err != nil {
 		return err
 	}
 	return a.printVerdict(c, args[0], &v)
 }
 
-func (a *app) printVerdict(c *cli.Command, what string, v *archive.Verdict) error {
+func (a *app) printVerdict(c *cli.Command, what string, v *archive.Verification) error {
 	err := a.print(c, v, func() {
 		if len(v.Faults) == 0 {
 			fmt.Fprintf(a.out, "%s is whole: %s entries, %s, every sum holds\n", what, count(v.Entries), size(v.Bytes))
@@ -110,7 +110,7 @@ func (a *app) verifyFiles(ctx context.Context, c *cli.Command, names []string) e
 	ar, _, err := archive.OpenPieces(pieces, key)
 	if err != nil {
 		if len(faults) > 0 { // the damaged volume is the better explanation
-			return a.printVerdict(c, names[0], &archive.Verdict{Faults: faults})
+			return a.printVerdict(c, names[0], &archive.Verification{Faults: faults})
 		}
 		return err
 	}

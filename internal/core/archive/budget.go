@@ -7,8 +7,8 @@ import (
 
 var errClosed = errors.New("closed")
 
-// flight bounds the bytes that are read and not yet written. One that is larger than the bound goes alone.
-type flight struct {
+// budget bounds the bytes that are read and not yet written. One that is larger than the bound goes alone.
+type budget struct {
 	mu     sync.Mutex
 	room   *sync.Cond
 	used   int64
@@ -16,13 +16,13 @@ type flight struct {
 	closed bool
 }
 
-func newFlight(limit int64) *flight {
-	f := &flight{limit: limit}
+func newBudget(limit int64) *budget {
+	f := &budget{limit: limit}
 	f.room = sync.NewCond(&f.mu)
 	return f
 }
 
-func (f *flight) acquire(n int64) error {
+func (f *budget) acquire(n int64) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for f.used > 0 && f.used+n > f.limit && !f.closed {
@@ -35,14 +35,14 @@ func (f *flight) acquire(n int64) error {
 	return nil
 }
 
-func (f *flight) release(n int64) {
+func (f *budget) release(n int64) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.used -= n
 	f.room.Broadcast()
 }
 
-func (f *flight) close() {
+func (f *budget) close() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.closed = true
@@ -73,7 +73,7 @@ func take(n int) []byte {
 	return make([]byte, n, room(n))
 }
 
-func giveBack(b []byte) {
+func recycle(b []byte) {
 	full := b[:0:cap(b)]
 	if cap(full) >= leastBuffer {
 		// A buffer serves the largest class it fills.
@@ -85,12 +85,12 @@ func giveBack(b []byte) {
 	}
 }
 
-// snug moves bytes that wait into a buffer of their size, when they lie in a much larger one.
-func snug(b []byte) []byte {
+// shrink moves bytes that wait into a buffer of their size, when they lie in a much larger one.
+func shrink(b []byte) []byte {
 	if room(len(b)) >= int64(cap(b)) {
 		return b
 	}
 	out := append(take(len(b))[:0], b...)
-	giveBack(b)
+	recycle(b)
 	return out
 }
