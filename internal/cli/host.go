@@ -35,27 +35,6 @@ func (a *app) host() *cli.Command {
 		}
 		return a.print(c, h, func() { fmt.Fprintf(a.out, "host %s added\n", h.Name) })
 	})
-	set := asking(a, "set", "NAME", "change a host; what is not given stays as it is", []cli.Flag{
-		&cli.StringFlag{Name: "files", Usage: "where its files are"},
-		&cli.StringFlag{Name: "web-root", Usage: "folder of a new site below files"},
-		&cli.StringFlag{Name: "address", Usage: "address of a new site, with {name} in it"},
-		&cli.StringFlag{Name: "database", Usage: "database server"},
-		databasePassword(),
-		&cli.StringFlag{Name: "connect", Usage: "host or host:port that checks connect to; empty for what DNS says"},
-	}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Host, error) {
-		password, err := a.newPasswordFrom(c)
-		if err != nil {
-			return wire.Host{}, err
-		}
-		in := wire.ChangedHost{Files: c.String("files"), WebRoot: c.String("web-root"), Address: c.String("address"), Database: c.String("database"), DatabasePassword: password}
-		if c.IsSet("connect") {
-			in.Connect = new(c.String("connect"))
-		}
-		if in == (wire.ChangedHost{}) {
-			return wire.Host{}, usage("say what to change; see nestseed host set --help")
-		}
-		return svc.ChangeHost(ctx, args[0], in)
-	}, func(h wire.Host) { fmt.Fprintf(a.out, "host %s changed\n", h.Name) })
 	show := func(h wire.Host) {
 		fmt.Fprintf(a.out, "host      %s\nfiles     %s\nweb root  %s\naddress   %s\ndatabase  %s\n", h.Name, h.Files, h.WebRoot, h.Address, h.Database)
 		if h.Connect != "" {
@@ -65,7 +44,7 @@ func (a *app) host() *cli.Command {
 			fmt.Fprintf(a.out, "runs      %s %s, as it told on %s\n", r.Name, r.Version, r.AskedAt.Local().Format("2 January 2006 15:04"))
 		}
 	}
-	return noun("host", "places with files and database servers", add, set,
+	return noun("host", "places with files and database servers", add, a.hostSet(),
 		listing(a, "list hosts", (*client.Client).Hosts, []string{"host", "files", "address", "database"}, func(h wire.Host) []string {
 			return []string{h.Name, h.Files, h.Address, h.Database}
 		}),
@@ -97,6 +76,30 @@ func (a *app) host() *cli.Command {
 			})
 		}),
 		a.remove("hosts", "host"))
+}
+
+func (a *app) hostSet() *cli.Command {
+	return asking(a, "set", "NAME", "change a host; what is not given stays as it is", []cli.Flag{
+		&cli.StringFlag{Name: "files", Usage: "where its files are"},
+		&cli.StringFlag{Name: "web-root", Usage: "folder of a new site below files"},
+		&cli.StringFlag{Name: "address", Usage: "address of a new site, with {name} in it"},
+		&cli.StringFlag{Name: "database", Usage: "database server"},
+		databasePassword(),
+		&cli.StringFlag{Name: "connect", Usage: "host or host:port that checks connect to; empty for what DNS says"},
+	}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Host, error) {
+		password, err := a.newPasswordFrom(c)
+		if err != nil {
+			return wire.Host{}, err
+		}
+		in := wire.ChangedHost{Files: c.String("files"), WebRoot: c.String("web-root"), Address: c.String("address"), Database: c.String("database"), DatabasePassword: password}
+		if c.IsSet("connect") {
+			in.Connect = new(c.String("connect"))
+		}
+		if in == (wire.ChangedHost{}) {
+			return wire.Host{}, usage("say what to change; see nestseed host set --help")
+		}
+		return svc.ChangeHost(ctx, args[0], in)
+	}, func(h wire.Host) { fmt.Fprintf(a.out, "host %s changed\n", h.Name) })
 }
 
 // account says who the programs of a host run as.

@@ -129,7 +129,7 @@ func TestAFaultOfOneEntryEndsAllGoroutines(t *testing.T) {
 		}
 	}
 	if err == nil {
-		err = w.first.close()
+		require.Error(t, w.first.close())
 	}
 	ended := make(chan struct{})
 	go func() { w.abandon(); close(ended) }()

@@ -159,11 +159,10 @@ type inflater struct {
 const packedBytes = 32 << 10
 
 func inflate(r io.Reader) io.ReadCloser {
-	z, ok := inflaters.Get().(inflater)
+	z, ok := inflaters.Get().(*inflater)
 	if !ok {
-		z.in = bufio.NewReaderSize(r, packedBytes)
-		z.out = flate.NewReader(z.in)
-		return &inflating{z}
+		in := bufio.NewReaderSize(r, packedBytes)
+		return &inflating{&inflater{in, flate.NewReader(in)}}
 	}
 	z.in.Reset(r)
 	z.out.(flate.Resetter).Reset(z.in, nil)
@@ -171,18 +170,23 @@ func inflate(r io.Reader) io.ReadCloser {
 }
 
 // inflating is an inflater at work.
-type inflating struct{ inflater }
+type inflating struct{ *inflater }
 
-func (z *inflating) Read(p []byte) (int, error) { return z.out.Read(p) }
+func (z *inflating) Read(p []byte) (int, error) {
+	if z.inflater == nil {
+		return 0, io.ErrClosedPipe
+	}
+	return z.out.Read(p)
+}
 
 func (z *inflating) Close() error {
-	if z.out == nil {
+	if z.inflater == nil {
 		return nil
 	}
 	err := z.out.Close()
 	z.in.Reset(nil)
 	inflaters.Put(z.inflater)
-	z.inflater = inflater{}
+	z.inflater = nil
 	return err
 }
 

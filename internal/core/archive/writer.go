@@ -1,3 +1,5 @@
+//lint:file-ignore SA1019 headers are written as they are: the old fields for times too, which older programs read
+
 package archive
 
 import (

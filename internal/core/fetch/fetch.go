@@ -85,13 +85,6 @@ func parse(link string) (*url.URL, error) {
 	return u, nil
 }
 
-func hostport(u *url.URL) string {
-	if u.Port() != "" {
-		return strings.ToLower(u.Host)
-	}
-	return strings.ToLower(u.Hostname()) + ":" + map[string]string{"http": "80", "https": "443"}[u.Scheme]
-}
-
 // client makes connections that end where they may: the address is judged when the name has been resolved, so
 // that no name can lead elsewhere in between.
 func client(o Options) *http.Client {

@@ -89,14 +89,8 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	}
 	r := &Refreshed{Units: []UnitChange{}}
 	p.Refresh = r
-	id, err := kind.Identify(req.FS, req.Folder, []*kind.Kind{req.Kind})
-	if err != nil {
-		p.Problems = append(p.Problems, fmt.Sprintf("the site that stands there: %v", err))
+	if !p.versions(req) {
 		return nil
-	}
-	r.Version, r.NewVersion = id.Version, req.Archive.Manifest.Version
-	if r.Version != "" && r.NewVersion != "" && kind.CompareVersions(r.NewVersion, r.Version) < 0 {
-		p.Problems = append(p.Problems, fmt.Sprintf("the site runs %s %s and the release has %s; a site does not go back to an older version: build a release from a source that is up to date", req.Kind.Title, r.Version, r.NewVersion))
 	}
 	fresh, err := entriesOf(req.Archive, c)
 	if err != nil {
@@ -109,14 +103,8 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 			return err
 		}
 	}
-	units := map[string]*UnitChange{}
-	change := func(name string) *UnitChange {
-		unit, _, _ := c.kind.Unit(name)
-		if units[unit] == nil {
-			units[unit] = &UnitChange{Unit: unit}
-		}
-		return units[unit]
-	}
+	units := unitChanges{}
+	change := func(name string) *UnitChange { return units.of(c, name) }
 	p.Files, p.Bytes = 0, 0
 	for _, f := range fresh {
 		p.Files++
@@ -164,21 +152,64 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	if err != nil {
 		p.Problems = append(p.Problems, fmt.Sprintf("%s cannot be read: %v", p.Folder, err))
 	}
+	p.linksOut(c, links)
+	units.added(c, fresh, there)
+	r.Units = units.list()
+	r.Stays = slices.Sorted(maps.Keys(stays))
+	return p.liveRows(ctx, req)
+}
+
+// unitChanges are the changes of units by their names.
+type unitChanges map[string]*UnitChange
+
+func (u unitChanges) of(c *code, name string) *UnitChange {
+	unit, _, _ := c.kind.Unit(name)
+	if u[unit] == nil {
+		u[unit] = &UnitChange{Unit: unit}
+	}
+	return u[unit]
+}
+
+// added counts the files of the release that the site does not have.
+func (u unitChanges) added(c *code, fresh map[string]*zip.File, there map[string]bool) {
+	for name := range fresh {
+		if !there[name] {
+			u.of(c, name).Added++
+		}
+	}
+}
+
+func (u unitChanges) list() []UnitChange {
+	out := []UnitChange{}
+	for _, unit := range slices.Sorted(maps.Keys(u)) {
+		out = append(out, *u[unit])
+	}
+	return out
+}
+
+// linksOut names links that would be carried over and lead out of the site.
+func (p *Plan) linksOut(c *code, links archive.Links) {
 	for _, name := range slices.Sorted(maps.Keys(links)) {
 		if c.stays(name) && !links.Stay(name, links[name]) {
 			p.Problems = append(p.Problems, fmt.Sprintf("%s is a link to %s, outside the site; remove it, or put there what it leads to", name, links[name]))
 		}
 	}
-	for name := range fresh {
-		if !there[name] {
-			change(name).Added++
-		}
+}
+
+// versions says which version the site has and which it gets. Errors are problems of the plan.
+func (p *Plan) versions(req Request) bool {
+	id, err := kind.Identify(req.FS, req.Folder, []*kind.Kind{req.Kind})
+	if err != nil {
+		p.Problems = append(p.Problems, fmt.Sprintf("the site that stands there: %v", err))
+		return false
 	}
-	for _, unit := range slices.Sorted(maps.Keys(units)) {
-		r.Units = append(r.Units, *units[unit])
+	r := p.Refresh
+	r.Version, r.NewVersion = id.Version, req.Archive.Manifest.Version
+	if r.Version != "" && r.NewVersion != "" && kind.CompareVersions(r.NewVersion, r.Version) < 0 {
+		p.Problems = append(p.Problems, fmt.Sprintf("the site runs %s %s and the release has %s; a site does not go back to an older version: build a release from a source that is up to date",
+			req.Kind.Title, r.Version, r.NewVersion))
 	}
-	r.Stays = slices.Sorted(maps.Keys(stays))
-	return p.liveRows(ctx, req)
+	return true
 }
 
 // liveRows counts the tables and rows of the site, which go with it.

@@ -478,7 +478,7 @@ func (p *parser) defaultValue() {
 		p.bracketed()
 		return
 	}
-	for p.isMark("-") || p.isMark("+") {
+	if p.isMark("-") || p.isMark("+") {
 		sign := p.next().text
 		t := p.next()
 		if t.kind != tokenNumber {

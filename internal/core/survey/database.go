@@ -25,9 +25,8 @@ const (
 
 // mediaRows is what rows say of media files.
 type mediaRows struct {
-	named   map[string]bool // below the kind's folder of media
-	missing []string
-	asked   bool
+	named map[string]bool // below the kind's folder of media
+	asked bool
 }
 
 // database looks at the database once.

@@ -36,6 +36,7 @@ import (
 	"nestseed/internal/service/sources"
 	"nestseed/internal/service/starters"
 	"nestseed/internal/service/vault"
+	"nestseed/internal/wire"
 )
 
 // Config is what the interface serves from.
@@ -176,10 +177,13 @@ type Named struct {
 
 type nothing struct{}
 
+// begun is the answer of what starts a run: 202, as the work is still to be done (RFC 9110, 15.3.3).
+type begun struct{ Body wire.Run }
+
 // operation declares one: its method and path, what it is called, and the function that does it.
 func operation[I, O any](h huma.API, method, path, id, summary string, do func(context.Context, *I) (*O, error)) {
 	status := 0
-	if strings.HasPrefix(summary, "Start ") {
+	if _, is := any((*O)(nil)).(*begun); is {
 		status = http.StatusAccepted
 	}
 	huma.Register(h, huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, DefaultStatus: status}, func(ctx context.Context, in *I) (*O, error) {

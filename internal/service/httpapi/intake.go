@@ -173,7 +173,7 @@ func (a *api) importOperations(h huma.API) {
 	operation(h, "POST", "/starters/{name}/imports", "import-release", "Start bringing in a release", func(ctx context.Context, in *struct {
 		Name string `path:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
 		Put[wire.NewImport]
-	}) (*body[wire.Run], error) {
+	}) (*begun, error) {
 		b := in.Body
 		if b.Trust {
 			if err := owner(ctx); err != nil {

@@ -59,7 +59,7 @@ func (a *api) releaseOperations(h huma.API) {
 			return out
 		})
 	})
-	operation(h, "POST", "/releases/{ref}/verify", "verify-release", "Start verifying a release", func(ctx context.Context, in *Referred) (*body[wire.Run], error) {
+	operation(h, "POST", "/releases/{ref}/verify", "verify-release", "Start verifying a release", func(ctx context.Context, in *Referred) (*begun, error) {
 		r, err := a.db.Release(ctx, in.Ref)
 		if err != nil {
 			return nil, err
@@ -85,7 +85,12 @@ func (a *api) releaseOperations(h huma.API) {
 		}
 		return out, err
 	})
-	operation(h, "POST", "/comparisons", "compare-releases", "Start comparing a release with another, or with its source today", func(ctx context.Context, in *Put[wire.NewComparison]) (*body[wire.Run], error) {
+	a.comparisonOperations(h)
+	a.contentsOperations(h)
+}
+
+func (a *api) comparisonOperations(h huma.API) {
+	operation(h, "POST", "/comparisons", "compare-releases", "Start comparing a release with another, or with its source today", func(ctx context.Context, in *Put[wire.NewComparison]) (*begun, error) {
 		from, err := a.db.Release(ctx, in.Body.From)
 		if err != nil {
 			return nil, err
@@ -112,6 +117,10 @@ func (a *api) releaseOperations(h huma.API) {
 		out := &archive.Comparison{}
 		return &body[*archive.Comparison]{out}, json.Unmarshal(r.Result, out)
 	})
+}
+
+// contentsOperations look into an archive.
+func (a *api) contentsOperations(h huma.API) {
 	operation(h, "GET", "/releases/{ref}/volumes", "list-volumes", "List the pieces that an archive is cut into", func(ctx context.Context, in *struct {
 		Referred
 		Size int64 `query:"size" minimum:"65536" required:"true" doc:"bytes of each"`

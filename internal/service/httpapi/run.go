@@ -28,10 +28,13 @@ func runOut(r records.Run) wire.Run {
 }
 
 // start records a run in the name of who asks.
-func (a *api) start(ctx context.Context, r records.Run, args any) (*body[wire.Run], error) {
+func (a *api) start(ctx context.Context, r records.Run, args any) (*begun, error) {
 	r.Who = who(ctx).Name
 	r, err := a.Engine.Start(ctx, r, args)
-	return single(r, err, runOut)
+	if err != nil {
+		return nil, err
+	}
+	return &begun{runOut(r)}, nil
 }
 
 type Numbered struct {

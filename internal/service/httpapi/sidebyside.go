@@ -19,7 +19,7 @@ func (a *api) sideBySideOperations(h huma.API) {
 	operation(h, "POST", "/sites/{name}/side-by-side", "take-screenshots", "Start taking screenshots of pages of a site beside its source's", func(ctx context.Context, in *struct {
 		Named
 		Put[wire.Screenshots]
-	}) (*body[wire.Run], error) {
+	}) (*begun, error) {
 		s, err := a.db.Site(ctx, in.Name)
 		if err != nil {
 			return nil, err

@@ -198,7 +198,7 @@ func (a *api) siteOperations(h huma.API) {
 		return &body[wire.Plan]{*p}, nil
 	})
 	operation(h, "POST", "/sites", "provision-site", "Start making a site", a.provision)
-	operation(h, "POST", "/sites/{name}/check", "check-site", "Start checking a site", func(ctx context.Context, in *Named) (*body[wire.Run], error) {
+	operation(h, "POST", "/sites/{name}/check", "check-site", "Start checking a site", func(ctx context.Context, in *Named) (*begun, error) {
 		s, err := a.db.Site(ctx, in.Name)
 		if err != nil {
 			return nil, err
@@ -212,7 +212,7 @@ func (a *api) siteOperations(h huma.API) {
 }
 
 // provision refuses what the plan says cannot be done, before a run is started.
-func (a *api) provision(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.Run], error) {
+func (a *api) provision(ctx context.Context, in *Put[wire.NewSite]) (*begun, error) {
 	args := argsOf(in.Body)
 	p, err := a.plan(ctx, args, in.Body.Set)
 	if err != nil {
@@ -224,7 +224,7 @@ func (a *api) provision(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.
 	return a.startProvision(ctx, args, p, in.Body.Set)
 }
 
-func (a *api) startProvision(ctx context.Context, args sites.ProvisionArgs, p *wire.Plan, set map[string]string) (*body[wire.Run], error) {
+func (a *api) startProvision(ctx context.Context, args sites.ProvisionArgs, p *wire.Plan, set map[string]string) (*begun, error) {
 	if !p.Ready {
 		sentences := p.Problems
 		for _, v := range p.Values {

@@ -68,14 +68,14 @@ func (a *api) sourceOperations(h huma.API) {
 		}
 		return nil, a.db.RemoveSecrets(ctx, "source", in.Name)
 	})
-	operation(h, "POST", "/sources/{name}/survey", "survey-source", "Start a survey", func(ctx context.Context, in *Named) (*body[wire.Run], error) {
+	operation(h, "POST", "/sources/{name}/survey", "survey-source", "Start a survey", func(ctx context.Context, in *Named) (*begun, error) {
 		s, err := a.db.Source(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
 		return a.start(ctx, records.Run{Job: "survey", Title: "Survey " + s.Name, Target: engine.Target("source", s.Name)}, sources.SurveyArgs{SourceID: s.ID})
 	})
-	operation(h, "POST", "/sources/{name}/check", "check-source", "Start checking a source as a site that people visit", func(ctx context.Context, in *Named) (*body[wire.Run], error) {
+	operation(h, "POST", "/sources/{name}/check", "check-source", "Start checking a source as a site that people visit", func(ctx context.Context, in *Named) (*begun, error) {
 		s, err := a.db.Source(ctx, in.Name)
 		if err != nil {
 			return nil, err

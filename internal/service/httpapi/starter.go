@@ -69,7 +69,7 @@ func (a *api) starterOperations(h huma.API) {
 	operation(h, "POST", "/starters/{name}/releases", "build-release", "Start a build of a release", func(ctx context.Context, in *struct {
 		Named
 		Put[wire.NewRelease]
-	}) (*body[wire.Run], error) {
+	}) (*begun, error) {
 		t, err := a.db.Starter(ctx, in.Name)
 		if err != nil {
 			return nil, err

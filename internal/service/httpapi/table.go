@@ -87,7 +87,7 @@ func siteOfRow(row wire.TableRow) string {
 }
 
 // provisionTable looks at all rows before anything is done about the first.
-func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*body[wire.Run], error) {
+func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*begun, error) {
 	r, err := a.db.Release(ctx, in.Body.From)
 	if err != nil {
 		return nil, err

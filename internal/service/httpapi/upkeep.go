@@ -23,26 +23,8 @@ type NamedCopy struct {
 	ID int64 `path:"id"`
 }
 
-// upkeepOperations are what is done with a site that stands: copies of it, its undoing, its end, and who sees it;
-// and the making of many at once.
-func (a *api) upkeepOperations(h huma.API) {
-	operation(h, "GET", "/sites/{name}/undo", "plan-undo", "Plan the undoing of a site's last provisioning; nothing is touched", func(ctx context.Context, in *Named) (*body[wire.UndoPlan], error) {
-		p, _, err := a.undoPlan(ctx, in.Name)
-		return &body[wire.UndoPlan]{p}, err
-	})
-	operation(h, "POST", "/sites/{name}/undo", "undo-site", "Start undoing a site's last provisioning", func(ctx context.Context, in *struct {
-		Named
-		Put[wire.Undo]
-	}) (*body[wire.Run], error) {
-		p, args, err := a.undoPlan(ctx, in.Name)
-		if err == nil && in.Body.Mark != "" && in.Body.Mark != p.Mark {
-			err = errStale("undoing " + p.Site)
-		}
-		if err != nil {
-			return nil, err
-		}
-		return a.start(ctx, records.Run{Job: "undo", Title: "Undo site " + p.Site, Target: engine.Target("site", p.Site)}, args)
-	})
+// copyOperations are what is done with safety copies.
+func (a *api) copyOperations(h huma.API) {
 	a.onSite(h, "POST", "/sites/{name}/copies", "keep-copy", "Start making a safety copy of a site", "copy", "Copy site ")
 	operation(h, "POST", "/sites/{name}/copies/{id}/put-back", "put-back-copy", "Start putting a safety copy of a site back", a.putBackCopy)
 	operation(h, "PUT", "/sites/{name}/copy-rule", "set-copy-rule", "Say which safety copies of a site are kept", func(ctx context.Context, in *struct {
@@ -66,16 +48,10 @@ func (a *api) upkeepOperations(h huma.API) {
 		_, err = a.Sites.DropCopy(ctx, s, in.ID)
 		return nil, err
 	})
-	operation(h, "POST", "/sites/{name}/retire", "retire-site", "Start taking a site off its host", func(ctx context.Context, in *struct {
-		Named
-		Put[wire.Retire]
-	}) (*body[wire.Run], error) {
-		s, err := a.db.Site(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return a.start(ctx, records.Run{Job: "retire", Title: "Retire site " + s.Name, Target: engine.Target("site", s.Name)}, retireArgs(s, in.Body.NoCopy))
-	})
+}
+
+// moveOperations plan and start what changes where a site is, or which code it has.
+func (a *api) moveOperations(h huma.API) {
 	type moving struct {
 		Named
 		Put[wire.Move]
@@ -84,7 +60,7 @@ func (a *api) upkeepOperations(h huma.API) {
 		p, _, err := a.movePlan(ctx, in.Name, in.Body)
 		return &body[wire.MovePlan]{p}, err
 	})
-	operation(h, "POST", "/sites/{name}/move", "move-site", "Start moving a site to another host", func(ctx context.Context, in *moving) (*body[wire.Run], error) {
+	operation(h, "POST", "/sites/{name}/move", "move-site", "Start moving a site to another host", func(ctx context.Context, in *moving) (*begun, error) {
 		p, args, err := a.movePlan(ctx, in.Name, in.Body)
 		switch {
 		case err != nil:
@@ -107,7 +83,7 @@ func (a *api) upkeepOperations(h huma.API) {
 		}
 		return &body[wire.Plan]{*p}, nil
 	})
-	operation(h, "POST", "/sites/{name}/refresh", "refresh-site", "Start giving a site the code of a release", func(ctx context.Context, in *refreshing) (*body[wire.Run], error) {
+	operation(h, "POST", "/sites/{name}/refresh", "refresh-site", "Start giving a site the code of a release", func(ctx context.Context, in *refreshing) (*begun, error) {
 		p, args, err := a.refreshPlan(ctx, in.Name, in.Body)
 		if err == nil && in.Body.Mark != "" && in.Body.Mark != p.Mark {
 			err = errStale("refreshing " + p.Name)
@@ -116,6 +92,40 @@ func (a *api) upkeepOperations(h huma.API) {
 			return nil, err
 		}
 		return a.startProvision(ctx, args, p, nil)
+	})
+}
+
+// upkeepOperations are what is done with a site that stands: copies of it, its undoing, its end, and who sees it;
+// and the making of many at once.
+func (a *api) upkeepOperations(h huma.API) {
+	operation(h, "GET", "/sites/{name}/undo", "plan-undo", "Plan the undoing of a site's last provisioning; nothing is touched", func(ctx context.Context, in *Named) (*body[wire.UndoPlan], error) {
+		p, _, err := a.undoPlan(ctx, in.Name)
+		return &body[wire.UndoPlan]{p}, err
+	})
+	operation(h, "POST", "/sites/{name}/undo", "undo-site", "Start undoing a site's last provisioning", func(ctx context.Context, in *struct {
+		Named
+		Put[wire.Undo]
+	}) (*begun, error) {
+		p, args, err := a.undoPlan(ctx, in.Name)
+		if err == nil && in.Body.Mark != "" && in.Body.Mark != p.Mark {
+			err = errStale("undoing " + p.Site)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Job: "undo", Title: "Undo site " + p.Site, Target: engine.Target("site", p.Site)}, args)
+	})
+	a.copyOperations(h)
+	a.moveOperations(h)
+	operation(h, "POST", "/sites/{name}/retire", "retire-site", "Start taking a site off its host", func(ctx context.Context, in *struct {
+		Named
+		Put[wire.Retire]
+	}) (*begun, error) {
+		s, err := a.db.Site(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		return a.start(ctx, records.Run{Job: "retire", Title: "Retire site " + s.Name, Target: engine.Target("site", s.Name)}, retireArgs(s, in.Body.NoCopy))
 	})
 	a.onSite(h, "POST", "/sites/{name}/rotate", "rotate-site", "Start giving a site new credentials", "rotate", "Rotate site ")
 	operation(h, "PUT", "/sites/{name}/held", "hold-site", "Keep visitors out of a site, or let them in", func(ctx context.Context, in *struct {
@@ -133,13 +143,13 @@ func (a *api) upkeepOperations(h huma.API) {
 }
 
 // onSite is an operation that starts a run on a site and needs nothing more.
-func (a *api) onSite(h huma.API, method, path, id, summary, sort, title string) {
-	operation(h, method, path, id, summary, func(ctx context.Context, in *Named) (*body[wire.Run], error) {
+func (a *api) onSite(h huma.API, method, path, id, summary, job, title string) {
+	operation(h, method, path, id, summary, func(ctx context.Context, in *Named) (*begun, error) {
 		s, err := a.db.Site(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Job: sort, Title: title + s.Name, Target: engine.Target("site", s.Name)}, sites.ArgsFor(s))
+		return a.start(ctx, records.Run{Job: job, Title: title + s.Name, Target: engine.Target("site", s.Name)}, sites.ArgsFor(s))
 	})
 }
 
@@ -192,7 +202,7 @@ func digest(v any) (string, error) {
 }
 
 // putBackCopy makes a site from a safety copy of it: in its own place, or anew when it was retired.
-func (a *api) putBackCopy(ctx context.Context, in *NamedCopy) (*body[wire.Run], error) {
+func (a *api) putBackCopy(ctx context.Context, in *NamedCopy) (*begun, error) {
 	s, err := a.db.SiteOrRetired(ctx, in.Name)
 	if err != nil {
 		return nil, err

@@ -76,28 +76,44 @@ func (o *Opened) Close() {
 	}
 }
 
+// parties are the records that a provisioning is about.
+type parties struct {
+	release records.Release
+	host    records.Host
+	client  records.Client
+	kind    *kind.Kind
+}
+
+func (svc *Sites) parties(ctx context.Context, args ProvisionArgs) (p parties, err error) {
+	if p.release, err = svc.DB.Release(ctx, args.Release); err != nil {
+		return p, err
+	}
+	if p.host, err = svc.DB.Host(ctx, args.Host); err != nil {
+		return p, err
+	}
+	p.client, err = svc.DB.Client(ctx, args.Client)
+	if errors.Is(err, records.ErrNotFound) && args.NewClient {
+		p.client, err = records.Client{Name: args.Client}, nil
+	}
+	if err == nil {
+		p.kind, err = kind.Named(svc.Kinds, p.release.Manifest.Kind)
+	}
+	return p, err
+}
+
 // Request gathers what a provisioning needs: archive, host, values of the client and those given.
 func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string) (*Opened, error) {
-	r, err := svc.DB.Release(ctx, args.Release)
+	with, err := svc.parties(ctx, args)
 	if err != nil {
 		return nil, err
 	}
-	h, err := svc.DB.Host(ctx, args.Host)
-	if err != nil {
-		return nil, err
-	}
-	c, err := svc.DB.Client(ctx, args.Client)
-	if errors.Is(err, records.ErrNotFound) && args.NewClient {
-		c, err = records.Client{Name: args.Client}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	k, err := kind.Named(svc.Kinds, r.Manifest.Kind)
-	if err != nil {
-		return nil, err
-	}
-	o := &Opened{Connect: h.Connect}
+	r, h, c, k := with.release, with.host, with.client, with.kind
+	o, whole := &Opened{Connect: h.Connect}, false
+	defer func() {
+		if !whole {
+			o.Close()
+		}
+	}()
 	a, f, err := svc.archiveFor(ctx, args, r)
 	if err != nil {
 		return nil, err
@@ -109,28 +125,22 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 	o.close = append(o.close, func() { f.Close() })
 	fsys, server, err := svc.Hosts.Open(ctx, h)
 	if err != nil {
-		o.Close()
 		return nil, err
 	}
 	o.close = append(o.close, func() { fsys.Close(); server.Close() })
 	values, err := svc.values(ctx, c, args)
 	if err != nil {
-		o.Close()
 		return nil, err
 	}
 	if args.Name == "" {
 		args.Name = c.Name
 	}
 	if args.Replace || args.Refresh {
-		old, err := svc.DB.Site(ctx, args.Name)
-		if err == nil && (old.HostID != h.ID || old.ClientID != c.ID) {
-			err = fmt.Errorf("%w: site %s is %s's on host %s; name that client and host to replace it", provision.ErrPlan, old.Name, old.Client, old.Host)
-		}
+		old, err := svc.oldSite(ctx, args.Name, h, c)
 		if err != nil {
-			o.Close()
 			return nil, err
 		}
-		o.Old = &old
+		o.Old = old
 		if args.Address == "" {
 			args.Address = old.Address
 		}
@@ -144,7 +154,6 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 	}
 	folder, err := hosts.Fill(h.WebRoot, args.Name, args.Address)
 	if err != nil {
-		o.Close()
 		return nil, err
 	}
 	o.Request = provision.Request{Archive: a, Kind: k, FS: fsys, Server: server, Name: args.Name, Folder: folder, Address: args.Address,
@@ -154,40 +163,59 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 		o.Runtime = &h.Runtimes[i]
 	}
 	if o.Old != nil {
-		o.Request.Folder = o.Old.Folder
-		password, err := svc.Vault.Get(ctx, "site", o.Old.Name, "database")
-		if err != nil {
-			o.Close()
-			return nil, fmt.Errorf("the password of the database of site %s: %w", o.Old.Name, err)
-		}
-		o.Request.Replace = &provision.Existing{Database: o.Old.Database, User: o.Old.DBUser, Password: password, Prefix: o.Old.Prefix, Admin: o.Old.Admin, Keep: args.Keep}
-		folder = o.Old.Folder
-	}
-	if args.Refresh {
-		was, f, err := svc.codeOf(ctx, *o.Old)
-		if err != nil {
-			o.Close()
+		if err := svc.overOld(ctx, o, args); err != nil {
 			return nil, err
 		}
-		if f != nil {
-			o.close = append(o.close, func() { f.Close() })
-		}
-		o.Request.Refresh = &provision.Refresh{Was: was}
 	}
 	if args.CopyID != 0 {
-		copied, err := svc.DB.SiteCopyByID(ctx, args.CopyID)
-		if err == nil {
-			var was records.Site
-			was, err = svc.DB.SiteByID(ctx, copied.SiteID)
-			o.Was = &was
-		}
-		if err != nil {
-			o.Close()
+		if o.Was, err = svc.siteOfCopy(ctx, args.CopyID); err != nil {
 			return nil, err
 		}
 	}
-	o.Site = records.Site{Name: args.Name, ClientID: c.ID, HostID: h.ID, ReleaseID: r.ID, Folder: folder}
+	o.Site = records.Site{Name: args.Name, ClientID: c.ID, HostID: h.ID, ReleaseID: r.ID, Folder: o.Request.Folder}
+	whole = true
 	return o, nil
+}
+
+// overOld completes a request that replaces the site that stands there, or gives it newer code.
+func (svc *Sites) overOld(ctx context.Context, o *Opened, args ProvisionArgs) error {
+	old := o.Old
+	o.Request.Folder = old.Folder
+	password, err := svc.Vault.Get(ctx, "site", old.Name, "database")
+	if err != nil {
+		return fmt.Errorf("the password of the database of site %s: %w", old.Name, err)
+	}
+	o.Request.Replace = &provision.Existing{Database: old.Database, User: old.DBUser, Password: password, Prefix: old.Prefix, Admin: old.Admin, Keep: args.Keep}
+	if !args.Refresh {
+		return nil
+	}
+	was, f, err := svc.codeOf(ctx, *old)
+	if err != nil {
+		return err
+	}
+	if f != nil {
+		o.close = append(o.close, func() { f.Close() })
+	}
+	o.Request.Refresh = &provision.Refresh{Was: was}
+	return nil
+}
+
+func (svc *Sites) siteOfCopy(ctx context.Context, copyID int64) (*records.Site, error) {
+	copied, err := svc.DB.SiteCopyByID(ctx, copyID)
+	if err != nil {
+		return nil, err
+	}
+	was, err := svc.DB.SiteByID(ctx, copied.SiteID)
+	return &was, err
+}
+
+// oldSite is the site that a provisioning replaces, or gives newer code.
+func (svc *Sites) oldSite(ctx context.Context, name string, h records.Host, c records.Client) (*records.Site, error) {
+	old, err := svc.DB.Site(ctx, name)
+	if err == nil && (old.HostID != h.ID || old.ClientID != c.ID) {
+		err = fmt.Errorf("%w: site %s is %s's on host %s; name that client and host to replace it", provision.ErrPlan, old.Name, old.Client, old.Host)
+	}
+	return &old, err
 }
 
 // ownValues puts the values that a site has before those of its client. Secrets are not in its record.

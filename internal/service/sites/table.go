@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
@@ -51,28 +52,25 @@ type TableOutcome struct {
 // tableAtOnce is how many sites of a table are made at a time. One run is the table's own.
 const tableAtOnce = engine.DefaultWorkers - 1
 
-// table starts a run for each row, a few at a time, and gathers what became of them. Each succeeds or fails by
+// ProvisionTable starts a run for each row, a few at a time, and gathers what became of them. Each succeeds or fails by
 // itself. A table that begins again goes on where it was: rows whose site is there are passed over.
-// ProvisionTable makes a site for each row.
 func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (*TableResult, error) {
 	report.Step("Make sites", progress.Amount{Files: int64(len(args.Rows))})
 	out := make([]TableOutcome, len(args.Rows))
-	slots := make(chan struct{}, tableAtOnce)
-	done := make(chan struct{})
+	group := parallel.Group{}
+	group.SetLimit(tableAtOnce)
 	for i, row := range args.Rows {
-		go func() {
-			defer func() { done <- struct{}{} }()
-			slots <- struct{}{}
-			defer func() { <-slots }()
+		group.Go(func() error {
 			out[i] = svc.tableRow(ctx, run, args, row)
 			report.Add(progress.Amount{Files: 1})
 			if out[i].Error != "" {
 				report.Note(out[i].Site + ": " + out[i].Error)
 			}
-		}()
+			return nil
+		})
 	}
-	for range args.Rows {
-		<-done
+	if err := group.Wait(); err != nil {
+		return nil, err
 	}
 	res := &TableResult{Rows: out}
 	for _, o := range out {
