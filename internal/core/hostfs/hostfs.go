@@ -95,6 +95,9 @@ func Open(address string) (FS, error) {
 	return nil, fmt.Errorf("%w: %q; write a local folder like file:///srv/www", ErrUnsupported, u.Redacted())
 }
 
+// OpenFolder opens a folder of this machine, for work that is not on a host.
+func OpenFolder(dir string) (FS, error) { return openLocal(dir, "") }
+
 // ReadFile reads a small file whole; a larger one than maxBytes is an error.
 func ReadFile(fsys FS, name string, maxBytes int64) ([]byte, error) {
 	f, err := fsys.Open(name)

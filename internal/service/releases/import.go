@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -390,7 +389,7 @@ func (r *reporting) Read(p []byte) (int, error) {
 
 // elsewhere makes a release of archives and dumps that were made by others.
 func (im *importer) elsewhere(ctx context.Context, pieces []archive.Piece) (*ImportResult, error) {
-	scratch, err := hostfs.Open((&url.URL{Scheme: "file", Path: im.dir}).String())
+	scratch, err := hostfs.OpenFolder(im.dir)
 	if err != nil {
 		return nil, err
 	}

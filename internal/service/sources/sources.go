@@ -81,17 +81,13 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, name, path, data
 	return s, nil
 }
 
-// settingsAddress makes a database address of a settings file's values. PHP's host may carry a port or a socket.
+// settingsAddress makes a database address of a settings file's values.
 func settingsAddress(id *kind.Identity) (string, error) {
 	d := id.Database
 	if d.Name == "" || d.User == "" || d.Host == "" {
 		return "", fmt.Errorf("the settings file does not tell it (%s); give it with --database mysql://user@host:port/name", strings.Join(append(id.Unreadable, "name, user or host is empty"), "; "))
 	}
-	u := url.URL{Scheme: "mysql", User: url.UserPassword(d.User, d.Password), Host: d.Host, Path: "/"}
-	if host, socket, found := strings.Cut(d.Host, ":/"); found {
-		u.Host, u.RawQuery = host, url.Values{"socket": {"/" + socket}}.Encode()
-	}
-	return u.String(), nil
+	return sitedb.Settings(d.Host, d.User, d.Password), nil
 }
 
 // SurveyArgs ask for a survey of a source.

@@ -1,0 +1,106 @@
+// Package internal holds one test: that each package keeps to itself what only it may know.
+package internal
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/kind"
+)
+
+// sources calls visit with every Go file here that is no test, and its package's folder.
+func sources(t *testing.T, visit func(dir string, file *ast.File, at func(token.Pos) string)) {
+	t.Helper()
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, path, nil, parser.SkipObjectResolution)
+		if err == nil {
+			visit(filepath.ToSlash(filepath.Dir(path)), file, func(p token.Pos) string { return set.Position(p).String() })
+		}
+		return err
+	}))
+}
+
+// A room is a folder with what lies below it.
+func in(dir, room string) bool { return dir == room || strings.HasPrefix(dir, room+"/") }
+
+func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
+	nouns := []string{"sources", "starters", "releases", "sites", "hosts", "jobs"}
+	sources(t, func(dir string, file *ast.File, at func(token.Pos) string) {
+		for _, i := range file.Imports {
+			path, err := strconv.Unquote(i.Path.Value)
+			require.NoError(t, err)
+			ours, is := strings.CutPrefix(path, "nestseed/internal/")
+			if in(dir, "core") {
+				require.False(t, is && !in(ours, "core"), "%s: the core imports %s", at(i.Pos()), path)
+				for _, framework := range []string{"gin-gonic", "huma", "urfave", "pgx", "riverqueue"} {
+					require.NotContains(t, path, framework, at(i.Pos()))
+				}
+			}
+			if in(dir, "service/engine") || in(dir, "service/records") || in(dir, "service/vault") || in(dir, "service/store") {
+				for _, noun := range nouns {
+					require.NotEqual(t, "service/"+noun, ours, "%s: %s knows a noun", at(i.Pos()), dir)
+				}
+			}
+			require.False(t, in(dir, "service") && (ours == "cli" || ours == "client"), "%s: the service imports %s", at(i.Pos()), path)
+		}
+	})
+}
+
+// What a CMS, an engine of databases or a protocol for files is called is known to one package. Sentences may name one as an
+// example for a person; values that a program decides on may not.
+func TestNamesOfSystemsAreInTheirPackage(t *testing.T) {
+	kinds, err := kind.Stock()
+	require.NoError(t, err)
+	var cms []string
+	for _, k := range kinds {
+		cms = append(cms, regexp.QuoteMeta(k.Name), regexp.QuoteMeta(strings.ToLower(k.Title)))
+	}
+	rules := []struct {
+		words *regexp.Regexp
+		rooms []string
+	}{
+		{regexp.MustCompile(`(?i)^\W*(` + strings.Join(cms, "|") + `|wp-|wp_)`), []string{"core/kind"}},
+		{regexp.MustCompile(`^(mysql|mariadb|postgres|postgresql|sqlite)(:|$)`), []string{"core/sitedb", "service/records"}},
+		{regexp.MustCompile(`^(file|sftp|ftps?)://`), []string{"core/hostfs"}},
+	}
+	sources(t, func(dir string, file *ast.File, at func(token.Pos) string) {
+		tags := map[*ast.BasicLit]bool{}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if f, is := n.(*ast.Field); is && f.Tag != nil {
+				tags[f.Tag] = true
+			}
+			lit, is := n.(*ast.BasicLit)
+			if !is || lit.Kind != token.STRING || tags[lit] {
+				return true
+			}
+			text, err := strconv.Unquote(lit.Value)
+			require.NoError(t, err)
+			for _, r := range rules {
+				if strings.Contains(text, " ") || !r.words.MatchString(text) {
+					continue
+				}
+				allowed := false
+				for _, room := range r.rooms {
+					allowed = allowed || in(dir, room)
+				}
+				if !allowed {
+					t.Errorf("%s: %q is known only to %s", at(lit.Pos()), text, strings.Join(r.rooms, ", "))
+				}
+			}
+			return true
+		})
+	})
+}
