@@ -26,6 +26,7 @@ require (
 	github.com/ulikunitz/xz v0.5.17
 	github.com/urfave/cli/v3 v3.14.0
 	github.com/vbauerster/mpb/v8 v8.16.2
+	go.uber.org/goleak v1.3.0
 	golang.org/x/exp v0.0.0-20261011100332-faecfb24eb49
 	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.25.0

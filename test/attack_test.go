@@ -189,6 +189,7 @@ func TestAnUndoThatWaitedDoesNotTakeADroppedCopyForDone(t *testing.T) {
 	r = nestseed(t, "site", "hold", s.Name)
 	require.Equal(t, 4, r.code, "nobody changes a site that a run works on")
 	execute(t, fmt.Sprintf("DROP DATABASE %s", s.Database)) // as dropping it would have
+	execute(t, fmt.Sprintf("DROP USER '%s'@'%%'", s.Database))
 	sqlRecords(t, "DELETE FROM site_copies WHERE id = $1", now.Copies[0].ID)
 	release()
 	ended, err := svc.Wait(ctx, run.ID, nil)

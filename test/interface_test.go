@@ -139,7 +139,7 @@ func TestCommandsSayWhatIsWrongAndWhatToDo(t *testing.T) {
 		{2, "takes CLIENT, or --table", "site provision --from music-base --host preview"},
 		{2, "from", "site plan alder-valley --host preview"},
 		{2, "KEY=VALUE", "site plan " + s.Client + " --from music-base --host preview --set title"},
-		{2, "nothing is replaced", "site provision --table - --from music-base --host preview --replace"},
+		{2, "is for one site and not for a --table", "site provision --table - --from music-base --host preview --replace"},
 		{2, "not the number of a safety copy", "site drop-copy " + s.Name + " newest"},
 		{2, "flag provided but not defined", "site show " + s.Name + " --loudly"},
 		{3, "nobody", "site show nobody"},

@@ -236,7 +236,7 @@ func TestAHostASourceAndAStarterAreChanged(t *testing.T) {
 		says  string
 	}{
 		"no such files":    {[]string{"--files", "file:///no/such/folder"}, "no such"},
-		"without its site": {[]string{"--files", "file://" + t.TempDir()}, "source base is not in the files"},
+		"without its site": {[]string{"--files", "file://" + t.TempDir()}, "is not in the files at"},
 		"no server":        {[]string{"--database", "mysql://admin@127.0.0.1:1/"}, "no database server answers"},
 		"one folder":       {[]string{"--web-root", "site"}, "a folder of its own"},
 		"nothing":          {nil, "say what to change"},

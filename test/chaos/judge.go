@@ -151,7 +151,9 @@ func (w *world) inStore(ctx context.Context, conn *pgx.Conn) error {
 	}
 	var there []string
 	for _, f := range files {
-		there = append(there, strings.TrimSuffix(filepath.Base(f), ".parts"))
+		if name := filepath.Base(f); name != "uploads" && name != "screenshots" {
+			there = append(there, strings.TrimSuffix(name, ".parts"))
+		}
 	}
 	named, err := texts(ctx, conn, "SELECT archive FROM releases WHERE archive <> '' UNION SELECT archive FROM site_copies WHERE archive <> ''")
 	if err != nil {

@@ -178,7 +178,7 @@ func (w *world) withoutDatabase(t *testing.T, req Request, plan *Plan, before st
 	t.Helper()
 	ctx := context.Background()
 	for _, forever := range []bool{false, true} {
-		for _, step := range []string{"Make the database", "Place files and load rows", "Set values", "Settle in"} {
+		for _, step := range []string{"Make the database", "Place files and load rows", "Set values", "Adapt to the new address"} {
 			line, err := stack.NewLine(w.stack.DatabasePort)
 			require.NoError(t, err)
 			server, err := sitedb.Connect(strings.Replace(w.stack.DatabaseURL(), fmt.Sprintf(":%d/", w.stack.DatabasePort), fmt.Sprintf(":%d/", line.Port()), 1))

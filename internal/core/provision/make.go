@@ -222,7 +222,7 @@ func (mk *maker) steps() []step {
 			{"Pause the site", mk.pause, false},
 			{"Carry over files and rows", mk.carryOver, true},
 			{"Write the settings file", mk.writeSettings, false},
-			{"Settle in", mk.adjust, false},
+			{"Adapt to the new address", mk.adjust, false},
 			{"Swap in", mk.swapIn, false},
 			{"Bring tables to the version of the code", mk.upgrade, false},
 		}
@@ -235,7 +235,7 @@ func (mk *maker) steps() []step {
 		{"Set values", mk.setValues, false},
 		{"Write the settings file", mk.writeSettings, false},
 		{"Make the administrator", mk.makeAdministrator, false},
-		{"Settle in", mk.adjust, false},
+		{"Adapt to the new address", mk.adjust, false},
 		{"Swap in", mk.swapIn, false},
 		{"Bring tables to the version of the code", mk.upgrade, false},
 	}

@@ -388,7 +388,7 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
 		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},
 		{"Make administrator " + p.Admin, "password generated, kept in the vault; " + visible, ""},
-		{"Settle in", settles, ""},
+		{"Adapt to the new address", settles, ""},
 		{"Swap in and check", "pages, links, images, leftovers of the old address, login", ""},
 	}
 	if req.Replace != nil {
