@@ -50,9 +50,14 @@ demo: install build
 stop:
 	go run ./demo down
 
+# Where goroutines share most. The rest of the core and of the service passes with -race too, and takes too long for every time.
+RACE = $(addprefix ./internal/,core/parallel core/progress core/fetch service/store service/engine)
+
 test: install build check-types
 	cd web && npm run --silent check
 	go vet ./...
+	go tool staticcheck ./...
+	go test -race -count=1 $(RACE)
 	go test -count=1 -timeout 40m ./...
 
 bench: install build

@@ -173,7 +173,7 @@ func TestTheStartLeavesAloneWhatIsNotOurs(t *testing.T) {
 }
 
 func TestAnUndoThatWaitedDoesNotTakeADroppedCopyForDone(t *testing.T) {
-	s := siteOf(t, 2)
+	s := siteOf(t, 12)
 	must(t, "site", "provision", s.Client, "--from", "music-base@1", "--host", "preview", "--replace")
 	now := ask[wire.Site](t, "site", "show", s.Name)
 	require.Len(t, now.Copies, 1)
@@ -189,7 +189,7 @@ func TestAnUndoThatWaitedDoesNotTakeADroppedCopyForDone(t *testing.T) {
 	r = nestseed(t, "site", "hold", s.Name)
 	require.Equal(t, 4, r.code, "nobody changes a site that a run works on")
 	execute(t, fmt.Sprintf("DROP DATABASE %s", s.Database)) // as dropping it would have
-	execute(t, fmt.Sprintf("DROP USER '%s'@'%%'", s.Database))
+	execute(t, fmt.Sprintf("DROP USER IF EXISTS '%[1]s'@'%%', '%[1]s'@'localhost', '%[1]s'@'127.0.0.1'", s.Database))
 	sqlRecords(t, "DELETE FROM site_copies WHERE id = $1", now.Copies[0].ID)
 	release()
 	ended, err := svc.Wait(ctx, run.ID, nil)
