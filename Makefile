@@ -50,7 +50,7 @@ demo: install build
 stop:
 	go run ./demo down
 
-# Where goroutines share most. The rest of the core and of the service passes with -race too, and takes too long for every time.
+# Where goroutines share most; with all packages it would take too long for every time.
 RACE = $(addprefix ./internal/,core/parallel core/progress core/fetch service/store service/engine)
 
 test: install build check-types

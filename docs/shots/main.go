@@ -121,7 +121,7 @@ func newestComparison(server, dir string) (string, error) {
 	}
 	var runs []struct {
 		ID     int64  `json:"id"`
-		Sort   string `json:"sort"`
+		Job    string `json:"job"`
 		Title  string `json:"title"`
 		Status string `json:"status"`
 	}
@@ -129,7 +129,7 @@ func newestComparison(server, dir string) (string, error) {
 		return "", err
 	}
 	for _, r := range runs {
-		if r.Sort == "compare" && r.Status == "done" && r.Title == "Compare music-base@1 with music-base@2" {
+		if r.Job == "compare" && r.Status == "done" && r.Title == "Compare music-base@1 with music-base@2" {
 			return fmt.Sprint(r.ID), nil
 		}
 	}
