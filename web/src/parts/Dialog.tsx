@@ -28,7 +28,7 @@ export function Ask({ button, primary, small, title, about, action, children, on
       <Radix.Trigger asChild><Button primary={primary} small={small}>{button}</Button></Radix.Trigger>
       <Radix.Portal>
         <Radix.Overlay className="fixed inset-0 bg-black/40" />
-        <Radix.Content className="fixed left-1/2 top-[12vh] -translate-x-1/2 w-[min(34rem,92vw)] max-h-[80vh] overflow-auto bg-sheet border border-line-strong rounded-md p-5">
+        <Radix.Content className="fixed left-1/2 top-[6vh] -translate-x-1/2 w-[min(34rem,92vw)] max-h-[88vh] overflow-auto bg-sheet border border-line-strong rounded-md p-5">
           <Radix.Title className="text-[1.2rem] font-bold">{title}</Radix.Title>
           <Radix.Description className="text-soft mt-1 mb-3">{about}</Radix.Description>
           <form onSubmit={submit} className="grid gap-3">
