@@ -23,7 +23,7 @@ import (
 
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
-	"nestseed/internal/core/archive"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
@@ -121,13 +121,13 @@ func TestASecondReleaseSaysWhyItIsLargerAndOneRemedyMakesItSmall(t *testing.T) {
 	require.NoError(t, scenario.Autumn(context.Background(), world.stack))
 	t.Cleanup(func() { os.Remove(inBase(scenario.ForgottenArchive)) })
 
-	today := ask[archive.Comparison](t, "release", "compare", "season@1", "source")
+	today := ask[contents.Comparison](t, "release", "compare", "season@1", "source")
 	require.Equal(t, "source base today", today.To)
 	require.Equal(t, scenario.ForgottenArchive, today.Causes[0].Path)
 	require.Equal(t, 3, nestseed(t, "release", "show", "season@2").code, "comparing with the source keeps no release")
 
 	must(t, "release", "build", "season", "--note", "autumn")
-	d := ask[archive.Comparison](t, "release", "compare", "season@1", "season@2")
+	d := ask[contents.Comparison](t, "release", "compare", "season@1", "season@2")
 	require.Contains(t, d.Summary, "+31.5 MB by "+scenario.ForgottenArchive+", which was added")
 	require.Contains(t, must(t, "release", "show", "season@2"), scenario.ForgottenArchive, "the list says so without being asked")
 	require.Len(t, d.Values, 1)

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/build"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -76,7 +77,7 @@ func TestManifestsFitTheirSchema(t *testing.T) {
 	f, err := os.Create(filepath.Join(t.TempDir(), "a.zip"))
 	require.NoError(t, err)
 	defer f.Close()
-	_, err = archive.Build(context.Background(), f, archive.Input{FS: fsys, Root: ".", Identity: id, List: list}, progress.Discard)
+	_, err = build.Release(context.Background(), f, build.Input{FS: fsys, Root: ".", Identity: id, List: list}, progress.Discard)
 	require.NoError(t, err)
 	z, err := zip.OpenReader(f.Name())
 	require.NoError(t, err)

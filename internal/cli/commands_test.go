@@ -19,6 +19,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
@@ -202,7 +203,7 @@ func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
 		{[]string{"release", "list"}, "GET /releases?starter=", []wire.Release{{Ref: "music-base@2", Made: begun, By: "ines", ArchiveBytes: 120e6, BeforeBytes: &before, Kept: true, VerifiedAt: &used, Faults: 2, Sites: 1, Note: "choir"}, {Ref: "music-base@1", ArchiveBytes: 90e6}},
 			[]string{"+30 MB", "2 faults   choir", "first", "discarded"}},
 		{[]string{"release", "list", "music-base"}, "GET /releases?starter=music-base", []wire.Release{}, nil},
-		{[]string{"release", "contents", "m@1", "wp-content", "--largest", "2"}, "GET /releases/m@1/contents?largest=2&path=wp-content", wire.Contents{Ref: "m@1", Nodes: []*archive.Node{{Path: "wp-content/uploads", Bytes: 50e6, Packed: 49e6, Files: 812, Folder: true, Area: "media"}, {Path: "database/lad_posts", Bytes: 2e6, Packed: 3e5, Rows: 1204, Area: "database"}, {Path: "wp-content/l", Link: "../l"}}},
+		{[]string{"release", "contents", "m@1", "wp-content", "--largest", "2"}, "GET /releases/m@1/contents?largest=2&path=wp-content", wire.Contents{Ref: "m@1", Nodes: []*contents.Node{{Path: "wp-content/uploads", Bytes: 50e6, Packed: 49e6, Files: 812, Folder: true, Area: "media"}, {Path: "database/lad_posts", Bytes: 2e6, Packed: 3e5, Rows: 1204, Area: "database"}, {Path: "wp-content/l", Link: "../l"}}},
 			[]string{" 50 MB  ████████████████████   49 MB   812 files  media     wp-content/uploads/", "1,204 rows  database  database/lad_posts", "wp-content/l -> ../l"}},
 		{[]string{"release", "contents", "m@1", "--find", "*.flac"}, "GET /releases/m@1/contents?find=%2A.flac&path=", wire.Contents{Ref: "m@1"}, []string{"nothing there"}},
 		{[]string{"release", "discard-archive", "m@1"}, "POST /releases/m@1/discard-archive", wire.Release{Ref: "m@1", ArchiveBytes: 90e6}, []string{"the archive of m@1 is gone, 90 MB free; its record stays"}},
@@ -503,13 +504,13 @@ func TestWhatADamagedReleaseStillHasIsPrinted(t *testing.T) {
 }
 
 func TestADifferenceIsPrintedByAreaFileTableAndSetting(t *testing.T) {
-	d := archive.Comparison{Summary: "31 MB larger: wp-content/backup (+30 MB)", Before: 16e6, After: 47e6, Added: archive.Tally{Files: 2}, Changed: archive.Tally{Files: 1}}
-	d.Areas = []archive.AreaDelta{{Area: "other", Packed: 30e6, Bytes: 30e6, Added: 1}, {Area: "themes", Packed: -1e6, Bytes: -2e6, Changed: 1}}
+	d := contents.Comparison{Summary: "31 MB larger: wp-content/backup (+30 MB)", Before: 16e6, After: 47e6, Added: contents.Tally{Files: 2}, Changed: contents.Tally{Files: 1}}
+	d.Areas = []contents.AreaDelta{{Area: "other", Packed: 30e6, Bytes: 30e6, Added: 1}, {Area: "themes", Packed: -1e6, Bytes: -2e6, Changed: 1}}
 	for i := range 23 {
-		d.Files = append(d.Files, archive.FileDelta{Path: fmt.Sprintf("f%02d", i), Change: "added", Packed: int64(1000 * (30 - i))})
+		d.Files = append(d.Files, contents.FileDelta{Path: fmt.Sprintf("f%02d", i), Change: "added", Packed: int64(1000 * (30 - i))})
 	}
-	d.Tables = []archive.TableDelta{{Table: "lad_posts", Change: "changed", Added: 2, Changed: 1, Bytes: 900, Note: "it has no primary key"}}
-	d.Values = []archive.ValueDelta{{Where: "option blogname", Change: "changed", Before: "Loom", After: strings.Repeat("long ", 20)}}
+	d.Tables = []contents.TableDelta{{Table: "lad_posts", Change: "changed", Added: 2, Changed: 1, Bytes: 900, Note: "it has no primary key"}}
+	d.Values = []contents.ValueDelta{{Where: "option blogname", Change: "changed", Before: "Loom", After: strings.Repeat("long ", 20)}}
 	begins, events := ended(4, "compare", d)
 	s := &answers{by: map[string]any{"POST /comparisons": begins, "GET /runs/4/events": events}}
 	p := s.typed(t, "", "release", "compare", "m@1", "source")

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/build"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -62,7 +63,7 @@ func released(t *testing.T) (content, wire.Release) {
 	out, err := os.Create(filepath.Join(dir, "out.zip"))
 	require.NoError(t, err)
 	defer out.Close()
-	built, err := archive.Build(context.Background(), out, archive.Input{FS: fsys, Root: "base", Identity: id, List: list,
+	built, err := build.Release(context.Background(), out, build.Input{FS: fsys, Root: "base", Identity: id, List: list,
 		Manifest: archive.Manifest{ID: "t", Starter: "music-base", Number: 2, Made: begun, By: "ines", Source: "base"}}, progress.Discard)
 	require.NoError(t, err)
 	text, err := os.ReadFile(out.Name())

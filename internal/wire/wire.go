@@ -9,6 +9,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/rewrite"
@@ -298,10 +299,10 @@ type Release struct {
 
 // Contents is a part of what is in an archive, largest first.
 type Contents struct {
-	Ref   string          `json:"ref"`
-	Path  string          `json:"path"`
-	Bytes int64           `json:"bytes"`
-	Nodes []*archive.Node `json:"nodes"`
+	Ref   string           `json:"ref"`
+	Path  string           `json:"path"`
+	Bytes int64            `json:"bytes"`
+	Nodes []*contents.Node `json:"nodes"`
 }
 
 // Client is a customer of the agency.

@@ -12,27 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestBuffersAreAsLargeAsTheyAreCounted(t *testing.T) {
-	for _, n := range []int{0, 1, 32 << 10, 32<<10 + 1, 140 << 10, 1 << 20, 1<<20 + 1, 8 << 20, 9 << 20} {
-		b := take(n)
-		require.Len(t, b, n)
-		require.GreaterOrEqual(t, int64(cap(b)), room(n))
-		require.LessOrEqual(t, room(n), int64(max(2*n, leastBuffer)), "never more than twice what is needed")
-		recycle(b)
-	}
-	recycle(make([]byte, 5)) // too small to serve anybody
-}
-
-func TestWhatWaitsLiesInABufferOfItsSize(t *testing.T) {
-	large := take(1 << 20)
-	copy(large, "packed to almost nothing")
-	small := shrink(large[:24])
-	require.Equal(t, "packed to almost nothing", string(small))
-	require.Less(t, cap(small), 128<<10)
-	full := take(40 << 10)
-	require.Equal(t, &full[0], &shrink(full)[0], "one that fits stays where it is")
-}
-
 func TestWhatIsInFlightIsBounded(t *testing.T) {
 	f := newBudget(100)
 	require.NoError(t, f.acquire(60))
@@ -73,34 +52,34 @@ func (m *sheet) Truncate(n int64) error {
 
 func TestTheSecondLaneComesBehindTheFirstWheneverItWasFilled(t *testing.T) {
 	out := &sheet{}
-	w := newWriter(context.Background(), out)
+	w := NewWriter(context.Background(), out)
 	at := time.Unix(1_800_000_000, 0)
-	small := func(l *lane, name, text string) {
-		require.NoError(t, l.small(header(name, 0o644, at), int64(len(text)), func(buf []byte) ([]byte, error) { return append(buf[:0], text...), nil }))
+	small := func(l *Lane, name, text string) {
+		require.NoError(t, l.Small(Header(name, 0o644, at), int64(len(text)), func(buf []byte) ([]byte, error) { return append(buf[:0], text...), nil }))
 	}
-	r, err := w.reserve(ManifestName, at, []byte("{}"))
+	r, err := w.Reserve(ManifestName, at, []byte("{}"))
 	require.NoError(t, err)
 	rows := bytes.Repeat([]byte("INSERT INTO posts VALUES (1,'http://base.localhost');\n"), 60_000) // about 3 MB, packed ahead
-	s := w.second.stream(header("database/rows/posts.sql", 0o644, at), 0)
+	s := w.Database.Stream(Header("database/rows/posts.sql", 0o644, at), 0)
 	_, err = s.Write(rows)
 	require.NoError(t, err)
 	n, err := s.Close()
 	require.NoError(t, err)
 	require.Equal(t, int64(len(rows)), n)
-	require.NoError(t, w.second.close())
+	require.NoError(t, w.Database.Close())
 	for i := range 700 { // more than a line holds, folders between them
 		if i%9 == 0 {
-			e := &entry{header: header(fmt.Sprintf("files/f%03d/", i), 0o755, at), blocks: make(chan *block, 1)}
+			e := &entry{header: Header(fmt.Sprintf("files/f%03d/", i), 0o755, at), blocks: make(chan *block, 1)}
 			b := &block{ready: make(chan struct{})}
 			close(b.ready)
 			e.blocks <- b
 			close(e.blocks)
-			require.NoError(t, w.first.whole(e))
+			require.NoError(t, w.Files.whole(e))
 		}
-		small(w.first, fmt.Sprintf("files/f%03d/a.txt", i-i%9), fmt.Sprintf("score %d", i))
+		small(w.Files, fmt.Sprintf("files/f%03d/a.txt", i-i%9), fmt.Sprintf("score %d", i))
 	}
-	require.NoError(t, w.first.close())
-	_, err = w.finish(r, at, func() ([]byte, error) { return []byte("{}"), nil })
+	require.NoError(t, w.Files.Close())
+	_, err = w.Finish(r, at, func() ([]byte, error) { return []byte("{}"), nil })
 	require.NoError(t, err)
 	last := ""
 	for i, e := range w.index {
@@ -116,23 +95,23 @@ func TestTheSecondLaneComesBehindTheFirstWheneverItWasFilled(t *testing.T) {
 
 func TestAFaultOfOneEntryEndsAllGoroutines(t *testing.T) {
 	broken := errors.New("cannot be read")
-	w := newWriter(context.Background(), &sheet{})
-	_, err := w.reserve(ManifestName, time.Now(), []byte("{}"))
+	w := NewWriter(context.Background(), &sheet{})
+	_, err := w.Reserve(ManifestName, time.Now(), []byte("{}"))
 	require.NoError(t, err)
-	s := w.second.stream(header("database/rows/a.sql", 0o644, time.Now()), 0) // never closed
+	s := w.Database.Stream(Header("database/rows/a.sql", 0o644, time.Now()), 0) // never closed
 	_, err = s.Write(make([]byte, 3<<20))
 	require.NoError(t, err)
 	for i := range 200 {
-		err = w.first.small(header(fmt.Sprint("files/", i), 0o644, time.Now()), 10, func([]byte) ([]byte, error) { return nil, broken })
+		err = w.Files.Small(Header(fmt.Sprint("files/", i), 0o644, time.Now()), 10, func([]byte) ([]byte, error) { return nil, broken })
 		if err != nil {
 			break
 		}
 	}
 	if err == nil {
-		require.Error(t, w.first.close())
+		require.Error(t, w.Files.Close())
 	}
 	ended := make(chan struct{})
-	go func() { w.abandon(); close(ended) }()
+	go func() { w.Abandon(); close(ended) }()
 	select {
 	case <-ended:
 	case <-time.After(20 * time.Second):

@@ -14,7 +14,7 @@ const mostLinks = 40
 // Stay reports whether the link at path p points into the tree. Every link on its way is followed as the system would: a
 // chain of links that each stay inside may lead out.
 func (l Links) Stay(p, target string) bool {
-	if !linkStays(p, target) {
+	if !LinkStays(p, target) {
 		return false
 	}
 	rest := strings.Split(path.Dir(p)+"/"+target, "/")
@@ -46,8 +46,8 @@ func (l Links) Stay(p, target string) bool {
 	return true
 }
 
-// linkStays reports whether a link at path p in the tree points into the tree, as it is written.
-func linkStays(p, target string) bool {
+// LinkStays reports whether a link at path p in the tree points into the tree, as it is written.
+func LinkStays(p, target string) bool {
 	if target == "" || path.IsAbs(target) || strings.ContainsAny(target, "\x00\\") {
 		return false
 	}

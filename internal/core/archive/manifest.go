@@ -123,27 +123,7 @@ type Blanked struct {
 // Ref returns the release as it is written: name@3.
 func (m *Manifest) Ref() string { return fmt.Sprintf("%s@%d", m.Starter, m.Number) }
 
-func (m *Manifest) encode() ([]byte, error) {
+func (m *Manifest) Encode() ([]byte, error) {
 	b, err := json.MarshalIndent(m, "", "  ")
 	return append(b, '\n'), err
 }
-
-const readMe = `%s: a starter package
-%s
-
-This is a release of a website, %s %s, packed by Nest Seed on %s%s.
-
-  files/                the site's files, as they lie in its web root
-  database/schema.sql   its tables
-  database/rows/        their rows
-  database/after.sql    what belongs after the rows: foreign keys, views, triggers
-  nestseed.json         what this is, where it came from, what was left out and blanked
-  SHA256SUMS            check after unpacking with: sha256sum -c SHA256SUMS
-
-To put the database back by hand, into an empty database called NAME:
-
-  cat database/schema.sql database/rows/*.sql database/after.sql | mariadb NAME
-
-Passwords, keys and people's accounts of the site it was made from are not in here unless
-nestseed.json says so. The settings file, files/%s, needs values of your own.
-`

@@ -3,6 +3,7 @@ package archive
 import (
 	"archive/zip"
 	"bufio"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -10,9 +11,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
+
+	"nestseed/internal/core/sqltext"
 
 	"github.com/klauspost/compress/flate"
 )
@@ -49,7 +53,7 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrDamaged, err)
 	}
-	z.RegisterDecompressor(zip.Deflate, inflate)
+	z.RegisterDecompressor(zip.Deflate, Inflate)
 	if len(z.File) > maxEntries {
 		return nil, fmt.Errorf("%w: %d entries, more than any site has", ErrHostile, len(z.File))
 	}
@@ -73,7 +77,7 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 			return nil, fmt.Errorf("%w: link %q leads out of the site, to %q", ErrHostile, FilesDir+p, target)
 		}
 	}
-	text, err := a.read(ManifestName, maxManifestBytes)
+	text, err := a.Read(ManifestName, maxManifestBytes)
 	if err != nil {
 		return nil, err
 	}
@@ -105,7 +109,7 @@ func checkEntry(f *zip.File, chain Links) error {
 		if f.UncompressedSize64 > 4096 {
 			return fmt.Errorf("%w: link %q is too long", ErrHostile, f.Name)
 		}
-		target, err := readAll(f, 4096)
+		target, err := ReadEntry(f, 4096)
 		if err != nil {
 			return err
 		}
@@ -158,7 +162,7 @@ type inflater struct {
 // packedBytes is how much of a packed entry is read at a time.
 const packedBytes = 32 << 10
 
-func inflate(r io.Reader) io.ReadCloser {
+func Inflate(r io.Reader) io.ReadCloser {
 	z, ok := inflaters.Get().(*inflater)
 	if !ok {
 		in := bufio.NewReaderSize(r, packedBytes)
@@ -190,16 +194,23 @@ func (z *inflating) Close() error {
 	return err
 }
 
+// Entries lists what is in the archive, in its order.
+func (a *Archive) Entries() []*zip.File { return a.zip.File }
+
+// Entry returns an entry by its name, a folder's without the slash; nil if there is none.
+func (a *Archive) Entry(name string) *zip.File { return a.byName[name] }
+
 // File opens an entry by its full name. Reading to the end checks its size and CRC.
 func (a *Archive) File(name string) (io.ReadCloser, error) {
 	f := a.byName[name]
 	if f == nil || f.Mode().IsDir() {
 		return nil, fmt.Errorf("%s: %w", name, ErrNoEntry)
 	}
-	return openEntry(f)
+	return OpenEntry(f)
 }
 
-func openEntry(f *zip.File) (io.ReadCloser, error) {
+// OpenEntry opens a file of a ZIP archive; its CRC is checked as it is read.
+func OpenEntry(f *zip.File) (io.ReadCloser, error) {
 	r, err := f.Open()
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w: %v", f.Name, ErrDamaged, err)
@@ -207,19 +218,19 @@ func openEntry(f *zip.File) (io.ReadCloser, error) {
 	return r, nil
 }
 
-func (a *Archive) read(name string, maxBytes int64) ([]byte, error) {
+func (a *Archive) Read(name string, maxBytes int64) ([]byte, error) {
 	f := a.byName[name]
 	if f == nil {
 		return nil, fmt.Errorf("%s: %w", name, ErrNoEntry)
 	}
-	return readAll(f, maxBytes)
+	return ReadEntry(f, maxBytes)
 }
 
-func readAll(f *zip.File, maxBytes int64) ([]byte, error) {
+func ReadEntry(f *zip.File, maxBytes int64) ([]byte, error) {
 	if f.UncompressedSize64 > uint64(maxBytes) {
 		return nil, fmt.Errorf("%w: %s is larger than %d bytes", ErrHostile, f.Name, maxBytes)
 	}
-	r, err := openEntry(f)
+	r, err := OpenEntry(f)
 	if err != nil {
 		return nil, err
 	}
@@ -233,7 +244,7 @@ func readAll(f *zip.File, maxBytes int64) ([]byte, error) {
 
 // Schema returns the statements of schema.sql or after.sql, whole; they are small.
 func (a *Archive) Schema(name string) ([]byte, error) {
-	b, err := a.read(name, 256<<20)
+	b, err := a.Read(name, 256<<20)
 	if errors.Is(err, ErrNoEntry) {
 		return nil, nil
 	}
@@ -244,9 +255,19 @@ func (a *Archive) Schema(name string) ([]byte, error) {
 func (a *Archive) Rows(t TableTotal) []string {
 	names := make([]string, t.Entries)
 	for i := range names {
-		names[i] = rowsName(t.Name, i)
+		names[i] = RowsName(t.Name, i)
 	}
 	return names
+}
+
+// RowsName returns the name of a table's n-th entry of rows. Characters that file names cannot have
+// everywhere are percent-encoded.
+func RowsName(table string, n int) string {
+	safe := strings.ReplaceAll(url.PathEscape(table), ".", "%2E")
+	if n == 0 {
+		return RowsDir + safe + ".sql"
+	}
+	return fmt.Sprintf("%s%s.%04d.sql", RowsDir, safe, n)
 }
 
 // Joined reads entries one after the other, as one stream; each is opened when the one before has ended. Errors of
@@ -291,7 +312,7 @@ func (j *inTurn) Close() error {
 
 // Pinned returns the SHA-256 of SHA256SUMS, in hexadecimal: see Built.
 func (a *Archive) Pinned() (string, error) {
-	text, err := a.read(SumsName, maxSumsBytes)
+	text, err := a.Read(SumsName, maxSumsBytes)
 	if err != nil {
 		return "", err
 	}
@@ -308,7 +329,7 @@ func (a *Archive) Sums() (map[string]string, error) {
 	if f.UncompressedSize64 > maxSumsBytes {
 		return nil, fmt.Errorf("%w: %s is too large", ErrHostile, SumsName)
 	}
-	r, err := openEntry(f)
+	r, err := OpenEntry(f)
 	if err != nil {
 		return nil, err
 	}
@@ -329,4 +350,20 @@ func (a *Archive) Sums() (map[string]string, error) {
 		sums[name] = sum
 	}
 	return sums, lines.Err()
+}
+
+// EachRow calls each with every row of a table.
+func (a *Archive) EachRow(ctx context.Context, t TableTotal, each func(columns []string, row []sqltext.Literal) error) error {
+	for _, name := range a.Rows(t) {
+		r, err := a.File(name)
+		if err != nil {
+			return err
+		}
+		err = EachRow(readerContext{ctx, r}, func(ins *sqltext.Insert, row []sqltext.Literal) error { return each(ins.Columns, row) })
+		r.Close()
+		if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return nil
 }

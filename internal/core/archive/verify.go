@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"nestseed/internal/core/buffers"
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sqltext"
@@ -97,13 +98,13 @@ func (a *Archive) Verify(ctx context.Context, report progress.Reporter) (*Verifi
 }
 
 func sumEntry(ctx context.Context, f *zip.File) (string, int64, error) {
-	r, err := openEntry(f)
+	r, err := OpenEntry(f)
 	if err != nil {
 		return "", 0, err
 	}
 	defer r.Close()
 	h := sha256.New()
-	n, err := io.CopyBuffer(h, readerContext{ctx, r}, take(128<<10))
+	n, err := io.CopyBuffer(h, readerContext{ctx, r}, buffers.Take(128<<10))
 	return hex.EncodeToString(h.Sum(nil)), n, err
 }
 

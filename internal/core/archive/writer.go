@@ -22,6 +22,7 @@ import (
 	"github.com/klauspost/compress"
 	"github.com/klauspost/compress/flate"
 
+	"nestseed/internal/core/buffers"
 	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/sums"
@@ -45,7 +46,7 @@ type CopyTarget interface {
 
 const (
 	blockBytes  = 1 << 20  // large entries are compressed in blocks of this size, independently
-	smallBytes  = 4 << 20  // files up to this size are read whole by one worker
+	SmallBytes  = 4 << 20  // files up to this size are read whole by one worker
 	budgetBytes = 48 << 20 // content of the first lane that may be read and not yet written
 	aheadBytes  = 32 << 20 // content of the second that may be fetched and packed ahead
 	batchBytes  = 4 << 20  // room of small files that one worker reads and sums together, at most,
@@ -56,30 +57,39 @@ const (
 	level       = 3        // of deflate: the knee of size over speed on real sites
 )
 
-// writer compresses entries on all cores and writes them in order: those of the first lane as they were added, then
-// those of the second. Lanes are filled side by side, each by one goroutine: while files are read and written, rows
+// Writer compresses entries on all cores and writes them in order: those of files as they were added, then
+// those of the database. Lanes are filled side by side, each by one goroutine: while files are read and written, rows
 // are fetched from the database and packed ahead, as far as their lane has room.
 //
 // Each entry is a queue of blocks. Workers fill blocks in any order; one goroutine writes them in
 // order. Deflate blocks that end with a sync flush can follow one another (RFC 1951 section 3.2.4, an
 // empty stored block aligns to a byte), so a large entry is compressed on all cores and still is one
 // stream. Memory is bounded by the bytes in flight.
-type writer struct {
-	ctx    context.Context
-	cancel context.CancelCauseFunc
-	zip    *zipFile
-	out    Target
-	group  *parallel.Group
-	tasks  chan func() error
-	first  *lane
-	second *lane
-	sums   bytes.Buffer
-	index  []filelist.Entry
+type Writer struct {
+	ctx      context.Context
+	cancel   context.CancelCauseFunc
+	zip      *zipFile
+	out      Target
+	group    *parallel.Group
+	tasks    chan func() error
+	Files    *Lane
+	Database *Lane
+	sums     bytes.Buffer
+	index    []filelist.Entry
 }
 
-// lane is a line of entries. It is for one goroutine.
-type lane struct {
-	w      *writer
+// Index lists what was written. It is complete after Finish.
+func (w *Writer) Index() []filelist.Entry { return w.index }
+
+// Context ends when the writer does.
+func (w *Writer) Context() context.Context { return w.ctx }
+
+// Cancel ends both lanes, for a reason that their methods return from then on.
+func (w *Writer) Cancel(reason error) { w.cancel(reason) }
+
+// Lane is a line of entries. It is for one goroutine.
+type Lane struct {
+	w      *Writer
 	order  chan *entry
 	budget *budget
 	batch  []*pending // small entries that are in line and that no worker has yet
@@ -93,20 +103,21 @@ type pending struct {
 	e    *entry
 	b    *block
 	read func() ([]byte, error)
-	// known, unless nil, returns what content of this sum was packed to before, or nil.
-	known func(sum [sha256.Size]byte) *packed
+	// reuse, unless nil, may have what content of this sum was packed to before; then copied is called with its size.
+	reuse  *Reuse
+	copied func(sizeBytes int64)
 }
 
 // entry is one file of the archive on its way.
 type entry struct {
-	lane    *lane
-	header  *zip.FileHeader
-	blocks  chan *block
-	sum     string    // hexadecimal SHA-256; empty for what sums do not cover
-	skip    bool      // nothing is written after all
-	verdict chan bool // unless nil: says at the end whether what was written is kept
-	large   bool      // may pass 4 GiB
-	target  string    // of a link
+	lane     *Lane
+	header   *zip.FileHeader
+	blocks   chan *block
+	sum      string    // hexadecimal SHA-256; empty for what sums do not cover
+	skip     bool      // nothing is written after all
+	decision chan bool // unless nil: says at the end whether what was written is kept
+	large    bool      // may pass 4 GiB
+	target   string    // of a link
 }
 
 // packed is what content was packed to in another archive.
@@ -126,19 +137,21 @@ type block struct {
 }
 
 // trim lets a block that is packed, and that may wait long for its turn, take only the room that it needs.
-func (b *block) trim(l *lane) {
-	b.out = shrink(b.out)
+func (b *block) trim(l *Lane) {
+	b.out = buffers.Shrink(b.out)
 	if saved := b.cost - int64(cap(b.out)); saved > 0 {
 		b.cost -= saved
 		l.budget.release(saved)
 	}
 }
 
-func newWriter(ctx context.Context, out Target) *writer {
+// NewWriter begins an archive. Abandon must be called if Finish is not.
+// NewWriter begins an archive. Either Finish or Abandon ends it.
+func NewWriter(ctx context.Context, out Target) *Writer {
 	ctx, cancel := context.WithCancelCause(ctx)
 	group, ctx := parallel.WithContext(ctx)
-	w := &writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
-	w.first, w.second = newLane(w, budgetBytes, batchFiles, batchBytes), newLane(w, aheadBytes, piecesCount, piecesBytes)
+	w := &Writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
+	w.Files, w.Database = newLane(w, budgetBytes, batchFiles, batchBytes), newLane(w, aheadBytes, piecesCount, piecesBytes)
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		group.Go(func() error {
 			for task := range w.tasks {
@@ -153,15 +166,15 @@ func newWriter(ctx context.Context, out Target) *writer {
 	return w
 }
 
-func newLane(w *writer, room int64, count int, bytes int64) *lane {
-	l := &lane{w: w, order: make(chan *entry, 256), budget: newBudget(room), count: count, bytes: bytes}
+func newLane(w *Writer, room int64, count int, bytes int64) *Lane {
+	l := &Lane{w: w, order: make(chan *entry, 256), budget: newBudget(room), count: count, bytes: bytes}
 	context.AfterFunc(w.ctx, l.budget.close)
 	return l
 }
 
 // write is the goroutine that owns the ZIP file.
-func (w *writer) write() error {
-	for _, l := range []*lane{w.first, w.second} {
+func (w *Writer) write() error {
+	for _, l := range []*Lane{w.Files, w.Database} {
 		for open := true; open; {
 			select {
 			case e, more := <-l.order:
@@ -179,7 +192,7 @@ func (w *writer) write() error {
 	return nil
 }
 
-func (w *writer) writeEntry(e *entry) error {
+func (w *Writer) writeEntry(e *entry) error {
 	begun := false
 	var packed int64
 	for {
@@ -209,15 +222,15 @@ func (w *writer) writeEntry(e *entry) error {
 			return err
 		}
 		packed += int64(len(b.out))
-		recycle(b.out)
+		buffers.Recycle(b.out)
 		e.lane.budget.release(b.cost)
 	}
 	if e.skip {
 		return nil
 	}
-	if e.verdict != nil {
+	if e.decision != nil {
 		select {
-		case kept := <-e.verdict:
+		case kept := <-e.decision:
 			if !kept {
 				w.zip.rollBack()
 				return nil
@@ -236,7 +249,7 @@ func (w *writer) writeEntry(e *entry) error {
 }
 
 // next waits for the next block of an entry; nil at its end.
-func (w *writer) next(e *entry) (*block, error) {
+func (w *Writer) next(e *entry) (*block, error) {
 	select {
 	case b := <-e.blocks:
 		if b == nil {
@@ -260,8 +273,8 @@ func sumLine(sum, name string) string {
 	return sum + "  " + name + "\n"
 }
 
-// header makes an entry's header with its time, also in the extended timestamp field (0x5455, APPNOTE 4.6).
-func header(name string, mode fs.FileMode, t time.Time) *zip.FileHeader {
+// Header makes an entry's Header with its time, also in the extended timestamp field (0x5455, APPNOTE 4.6).
+func Header(name string, mode fs.FileMode, t time.Time) *zip.FileHeader {
 	h := &zip.FileHeader{Name: name, Method: zip.Store, CreatorVersion: 3 << 8}
 	if utf8.ValidString(name) {
 		h.Flags |= 0x800
@@ -283,7 +296,7 @@ func header(name string, mode fs.FileMode, t time.Time) *zip.FileHeader {
 
 // queue puts an entry in line. Small ones that are in line before it go to a worker first: the line would come to a
 // stop at one that nobody reads.
-func (l *lane) queue(e *entry) error {
+func (l *Lane) queue(e *entry) error {
 	if err := l.dispatch(); err != nil {
 		return err
 	}
@@ -292,14 +305,14 @@ func (l *lane) queue(e *entry) error {
 
 // whole puts an entry in line that needs no worker, like a folder. The batch before it may wait for more, as long as
 // the line has room for both.
-func (l *lane) whole(e *entry) error {
+func (l *Lane) whole(e *entry) error {
 	if len(l.order) > cap(l.order)/2 {
 		return l.queue(e)
 	}
 	return l.line(e)
 }
 
-func (l *lane) line(e *entry) error {
+func (l *Lane) line(e *entry) error {
 	e.lane = l
 	select {
 	case l.order <- e:
@@ -309,15 +322,26 @@ func (l *lane) line(e *entry) error {
 	}
 }
 
-// close ends the lane: nothing is added any more.
-func (l *lane) close() error {
+// Link adds an entry that sums do not cover: a symbolic link, whose content is its target, or a folder, with "".
+func (l *Lane) Link(h *zip.FileHeader, target string) error {
+	b := &block{ready: make(chan struct{}), out: []byte(target)}
+	close(b.ready)
+	e := &entry{header: h, blocks: make(chan *block, 1), target: target}
+	e.blocks <- b
+	close(e.blocks)
+	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE([]byte(target)), uint64(len(target))
+	return l.whole(e)
+}
+
+// Close ends the lane: nothing is added any more.
+func (l *Lane) Close() error {
 	err := l.dispatch()
 	close(l.order)
 	return err
 }
 
 // acquire waits until so many bytes have room in the lane.
-func (l *lane) acquire(n int64) error {
+func (l *Lane) acquire(n int64) error {
 	if err := l.budget.acquire(n); err != nil {
 		return l.w.cause()
 	}
@@ -325,7 +349,7 @@ func (l *lane) acquire(n int64) error {
 }
 
 // do gives a task to the next free worker.
-func (w *writer) do(task func() error) error {
+func (w *Writer) do(task func() error) error {
 	select {
 	case w.tasks <- task:
 		return nil
@@ -334,24 +358,25 @@ func (w *writer) do(task func() error) error {
 	}
 }
 
-func (w *writer) cause() error { return context.Cause(w.ctx) }
+func (w *Writer) cause() error { return context.Cause(w.ctx) }
 
-// small adds an entry whose content one worker reads. read may return nil to say that the entry is not
+// Small adds an entry whose content one worker reads. read may return nil to say that the entry is not
 // to be written after all. Small entries go to workers by the batch: sums of many are computed at once.
-func (l *lane) small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byte, error)) error {
+func (l *Lane) Small(h *zip.FileHeader, size int64, read func(buf []byte) ([]byte, error)) error {
 	n := int(size) + spareBytes
-	return l.pend(h, room(n), &pending{read: func() ([]byte, error) { return read(take(n)) }})
+	return l.pend(h, buffers.Room(n), &pending{read: func() ([]byte, error) { return read(buffers.Take(n)) }})
 }
 
-// piece adds an entry whose content is there already, in a buffer that is the lane's from now on.
-func (l *lane) piece(h *zip.FileHeader, raw []byte, known func(sum [sha256.Size]byte) *packed) error {
-	raw = shrink(raw)
-	return l.pend(h, int64(cap(raw)), &pending{read: func() ([]byte, error) { return raw, nil }, known: known})
+// Piece adds an entry whose content is there already, in a buffer that is the lane's from now on. If reuse is not nil and
+// has a piece of rows with the same content, its packed bytes are taken, and copied is called with the size of the content.
+func (l *Lane) Piece(h *zip.FileHeader, raw []byte, reuse *Reuse, copied func(sizeBytes int64)) error {
+	raw = buffers.Shrink(raw)
+	return l.pend(h, int64(cap(raw)), &pending{read: func() ([]byte, error) { return raw, nil }, reuse: reuse, copied: copied})
 }
 
 // pend puts an entry in line and in the batch. A batch that would become too large goes to a worker first: what it
 // takes is given free only then.
-func (l *lane) pend(h *zip.FileHeader, cost int64, p *pending) error {
+func (l *Lane) pend(h *zip.FileHeader, cost int64, p *pending) error {
 	if l.held > 0 && l.held+cost > l.bytes {
 		if err := l.dispatch(); err != nil {
 			return err
@@ -375,7 +400,7 @@ func (l *lane) pend(h *zip.FileHeader, cost int64, p *pending) error {
 }
 
 // dispatch gives the small entries that are in line to the next free worker.
-func (l *lane) dispatch() error {
+func (l *Lane) dispatch() error {
 	batch := l.batch
 	l.batch, l.held = nil, 0
 	if len(batch) == 0 {
@@ -409,9 +434,10 @@ func pack(batch []*pending) error {
 
 // pack compresses content, or takes what it was packed to before.
 func (p *pending) pack(raw []byte, sum [sha256.Size]byte) {
-	if p.known != nil {
-		if was := p.known(sum); was != nil {
-			recycle(raw)
+	if p.reuse != nil {
+		if was := p.reuse.packedRows(sum); was != nil {
+			p.copied(int64(len(raw)))
+			buffers.Recycle(raw)
 			p.e.header.Method = was.method
 			if p.b.out = was.out; was.out == nil {
 				p.b.copied = was
@@ -443,10 +469,10 @@ func deflateWhole(raw []byte) (out []byte, method uint16) {
 	}
 	packed := deflateBlock(raw, true)
 	if len(packed) >= len(raw) {
-		recycle(packed)
+		buffers.Recycle(packed)
 		return raw, zip.Store
 	}
-	recycle(raw)
+	buffers.Recycle(raw)
 	return packed, zip.Deflate
 }
 
@@ -457,7 +483,7 @@ var deflaters = sync.Pool{New: func() any {
 
 // deflateBlock compresses one block: the last closes the stream, others end with a sync flush.
 func deflateBlock(raw []byte, last bool) []byte {
-	out := bytes.NewBuffer(take(len(raw) + len(raw)/16 + 64)[:0])
+	out := bytes.NewBuffer(buffers.Take(len(raw) + len(raw)/16 + 64)[:0])
 	fw := deflaters.Get().(*flate.Writer)
 	defer deflaters.Put(fw)
 	fw.Reset(out)
@@ -471,10 +497,10 @@ func deflateBlock(raw []byte, last bool) []byte {
 	return out.Bytes()
 }
 
-// stream is an entry of any size, written block by block by the goroutine that holds it. Its sums, which are one
+// Stream is an entry of any size, written block by block by the goroutine that holds it. Its sums, which are one
 // chain, are computed by a goroutine of their own while blocks are made and compressed.
-type stream struct {
-	l       *lane
+type Stream struct {
+	l       *Lane
 	e       *entry
 	buf     []byte
 	summing chan *summed
@@ -499,7 +525,7 @@ type sumsOf struct {
 // summingAhead is how many blocks may wait for the sums.
 const summingAhead = 4
 
-func (s *stream) sum() {
+func (s *Stream) sum() {
 	h, of := sha256.New(), sumsOf{}
 	defer func() {
 		h.Sum(of.sha256[:0])
@@ -521,22 +547,22 @@ func (s *stream) sum() {
 	}
 }
 
-// stream begins a large entry of about so many bytes.
-func (l *lane) stream(h *zip.FileHeader, sizeBytes int64) *stream {
+// Stream begins a large entry of about so many bytes.
+func (l *Lane) Stream(h *zip.FileHeader, sizeBytes int64) *Stream {
 	e := &entry{header: h, blocks: make(chan *block, 64), large: sizeBytes > 2<<30}
-	s := &stream{l: l, e: e, buf: take(blockBytes)[:0], summing: make(chan *summed, summingAhead), sums: make(chan sumsOf, 1)}
+	s := &Stream{l: l, e: e, buf: buffers.Take(blockBytes)[:0], summing: make(chan *summed, summingAhead), sums: make(chan sumsOf, 1)}
 	go s.sum()
 	return s
 }
 
-// copied adds an entry whose compressed bytes are there already, in another archive: they are not looked into.
-func (l *lane) copied(h *zip.FileHeader, before *before, from *zip.File, sum string) error {
+// Copied adds an entry whose compressed bytes are there already, in another archive: they are not looked into.
+func (l *Lane) Copied(h *zip.FileHeader, reuse *Reuse, from *zip.File, sum string) error {
 	h.Method, h.CRC32, h.UncompressedSize64 = from.Method, from.CRC32, from.UncompressedSize64
 	size := int64(from.CompressedSize64)
 	e := &entry{header: h, blocks: make(chan *block, 64), large: h.UncompressedSize64 > 2<<30, sum: sum}
 	defer close(e.blocks)
-	if at, known := before.places[from]; known {
-		b := &block{ready: make(chan struct{}), copied: &packed{from: before.a.from, at: at, n: size}}
+	if at, known := reuse.places[from]; known {
+		b := &block{ready: make(chan struct{}), copied: &packed{from: reuse.a.from, at: at, n: size}}
 		close(b.ready)
 		e.blocks <- b
 		return l.whole(e)
@@ -550,10 +576,10 @@ func (l *lane) copied(h *zip.FileHeader, before *before, from *zip.File, sum str
 	}
 	for first := true; size > 0 || first; first = false {
 		n := min(size, blockBytes)
-		if err := l.acquire(room(int(n))); err != nil {
+		if err := l.acquire(buffers.Room(int(n))); err != nil {
 			return err
 		}
-		b := &block{ready: make(chan struct{}), cost: room(int(n)), out: take(int(n))}
+		b := &block{ready: make(chan struct{}), cost: buffers.Room(int(n)), out: buffers.Take(int(n))}
 		if _, err := io.ReadFull(raw, b.out); err != nil {
 			return fmt.Errorf("copy %s from the release before: %w", h.Name, err)
 		}
@@ -569,7 +595,7 @@ func (l *lane) copied(h *zip.FileHeader, before *before, from *zip.File, sum str
 }
 
 // Write implements io.Writer.
-func (s *stream) Write(p []byte) (n int, err error) {
+func (s *Stream) Write(p []byte) (n int, err error) {
 	for len(p) > 0 {
 		m := copy(s.buf[len(s.buf):blockBytes], p)
 		s.buf = s.buf[:len(s.buf)+m]
@@ -584,7 +610,7 @@ func (s *stream) Write(p []byte) (n int, err error) {
 }
 
 // ReadFrom implements io.ReaderFrom, so that files are read straight into blocks.
-func (s *stream) ReadFrom(r io.Reader) (n int64, err error) {
+func (s *Stream) ReadFrom(r io.Reader) (n int64, err error) {
 	for {
 		m, err := r.Read(s.buf[len(s.buf):blockBytes])
 		s.buf = s.buf[:len(s.buf)+m]
@@ -603,7 +629,7 @@ func (s *stream) ReadFrom(r io.Reader) (n int64, err error) {
 	}
 }
 
-func (s *stream) flush(last bool) error {
+func (s *Stream) flush(last bool) error {
 	if !s.decided {
 		s.decided = true
 		s.store = !shrinks(s.buf)
@@ -626,7 +652,7 @@ func (s *stream) flush(last bool) error {
 	}
 	s.buf = nil
 	if !last {
-		s.buf = take(blockBytes)[:0]
+		s.buf = buffers.Take(blockBytes)[:0]
 	}
 	of := &summed{raw: raw, done: make(chan struct{})}
 	if s.store {
@@ -647,21 +673,21 @@ func (s *stream) flush(last bool) error {
 		case <-s.l.w.ctx.Done():
 			return s.l.w.cause()
 		}
-		recycle(raw)
+		buffers.Recycle(raw)
 		b.trim(s.l)
 		close(b.ready)
 		return nil
 	})
 }
 
-// judged makes the entry wait at its end for a word on whether it is kept; see keep.
-func (s *stream) judged() { s.e.verdict = make(chan bool, 1) }
+// Undecided makes the entry wait at its end for a word on whether it is kept; see Keep.
+func (s *Stream) Undecided() { s.e.decision = make(chan bool, 1) }
 
-// keep says, after Close, whether a judged entry stays in the archive.
-func (s *stream) keep(yes bool) { s.e.verdict <- yes }
+// Keep says, after Close, whether an undecided entry stays in the archive.
+func (s *Stream) Keep(yes bool) { s.e.decision <- yes }
 
 // Close ends the entry and returns the size of its content.
-func (s *stream) Close() (int64, error) {
+func (s *Stream) Close() (int64, error) {
 	err := s.flush(true)
 	close(s.summing)
 	of := <-s.sums
@@ -673,10 +699,10 @@ func (s *stream) Close() (int64, error) {
 	return of.size, nil
 }
 
-// reserve writes the first entry with a body of fixed size, to be filled in by finish. It is called before
+// Reserve writes the first entry with a body of fixed size, to be filled in by Finish. It is called before
 // anything is queued.
-func (w *writer) reserve(name string, t time.Time, body []byte) (*reserved, error) {
-	h := header(name, 0o644, t)
+func (w *Writer) Reserve(name string, t time.Time, body []byte) (*Reserved, error) {
+	h := Header(name, 0o644, t)
 	h.UncompressedSize64, h.CompressedSize64 = uint64(len(body)), uint64(len(body))
 	if err := w.zip.begin(h, false); err != nil {
 		return nil, err
@@ -684,17 +710,21 @@ func (w *writer) reserve(name string, t time.Time, body []byte) (*reserved, erro
 	if _, err := w.zip.Write(body); err != nil {
 		return nil, err
 	}
-	return &reserved{h, len(body)}, w.zip.end()
+	return &Reserved{h, len(body)}, w.zip.end()
 }
 
-type reserved struct {
+// Reserved is an entry whose body is written at the end.
+type Reserved struct {
 	header *zip.FileHeader
 	size   int
 }
 
-// finish, called when both lanes are closed, waits for everything that was added, lets last make the reserved body, writes the sums and the
+// Size is how many bytes its body may have at most.
+func (r *Reserved) Size() int { return r.size }
+
+// Finish, called when both lanes are closed, waits for everything that was added, lets last make the reserved body, writes the sums and the
 // directory, fills the reserved body in, and returns the sum of the sums.
-func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, error)) (sumsSHA256 string, err error) {
+func (w *Writer) Finish(r *Reserved, sumsTime time.Time, last func() ([]byte, error)) (sumsSHA256 string, err error) {
 	close(w.tasks)
 	if err := w.group.Wait(); err != nil {
 		return "", err
@@ -712,7 +742,7 @@ func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, er
 	lines := append([]byte(sumLine(hex.EncodeToString(digest[:]), r.header.Name)), w.sums.Bytes()...)
 	pinned := sha256.Sum256(lines)
 
-	h := header(SumsName, 0o644, sumsTime)
+	h := Header(SumsName, 0o644, sumsTime)
 	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE(lines), uint64(len(lines))
 	packed, method := deflateWhole(lines)
 	h.Method, h.CompressedSize64 = method, uint64(len(packed))
@@ -740,8 +770,8 @@ func (w *writer) finish(r *reserved, sumsTime time.Time, last func() ([]byte, er
 	return hex.EncodeToString(pinned[:]), w.out.Truncate(size)
 }
 
-// abandon ends the goroutines after an error.
-func (w *writer) abandon() {
+// Abandon ends the goroutines after an error.
+func (w *Writer) Abandon() {
 	w.cancel(context.Canceled)
 	close(w.tasks)
 	w.group.Wait()

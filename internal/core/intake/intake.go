@@ -7,7 +7,7 @@
 //
 //	in, err := intake.Open(ctx, intake.Input{Scratch: fsys, Files: files, Kinds: kinds}, reporter)
 //	defer in.Close()
-//	archive.Build(ctx, out, archive.Input{FS: in.FS, Root: in.Root, DB: in.DB(), Identity: in.Identity, …}, reporter)
+//	build.Build(ctx, out, build.Input{FS: in.FS, Root: in.Root, DB: in.DB(), Identity: in.Identity, …}, reporter)
 //
 // Nothing of what comes from outside is run, and nothing is written outside the scratch folder.
 package intake
@@ -23,6 +23,7 @@ import (
 	"strings"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/foreign"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
@@ -39,7 +40,7 @@ type Input struct {
 	Files   []File    // archives, or one dump
 	Dump    *File     // the dump, where it is given beside
 	Kinds   []*kind.Kind
-	Limits  archive.Limits
+	Limits  foreign.Limits
 }
 
 // Site is what was found.
@@ -135,18 +136,18 @@ func (o *opener) unpack() (files int64, err error) {
 	}
 	limits := o.in.Limits
 	for _, f := range o.in.Files {
-		sort, err := archive.SortOf(f.R, f.SizeBytes)
+		sort, err := foreign.FormatOf(f.R, f.SizeBytes)
 		if err != nil {
 			return 0, fmt.Errorf("%s: %w", f.Name, err)
 		}
-		if sort == archive.SortDump {
+		if sort == foreign.Dump {
 			if o.in.Dump != nil {
 				return 0, fmt.Errorf("%w: %s and %s are both dumps; give one", ErrNotFound, o.in.Dump.Name, f.Name)
 			}
 			o.in.Dump = &f
 			continue
 		}
-		u, err := archive.Unpack(o.ctx, f.R, f.SizeBytes, o.in.Scratch, treeFolder, limits, o.report)
+		u, err := foreign.Unpack(o.ctx, f.R, f.SizeBytes, o.in.Scratch, treeFolder, limits, o.report)
 		if err != nil {
 			return 0, fmt.Errorf("%s: %w", f.Name, err)
 		}
@@ -324,7 +325,7 @@ func (o *opener) candidates() []*kind.Kind {
 
 func (o *opener) openDump(f File) (*sitedb.Dump, error) {
 	o.unpacked++
-	r, size, done, err := archive.Script(o.ctx, f.R, f.SizeBytes, o.in.Scratch, fmt.Sprintf("dump-%d.sql", o.unpacked), o.in.Limits, o.report)
+	r, size, done, err := foreign.Script(o.ctx, f.R, f.SizeBytes, o.in.Scratch, fmt.Sprintf("dump-%d.sql", o.unpacked), o.in.Limits, o.report)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", f.Name, err)
 	}

@@ -16,6 +16,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/build"
+	"nestseed/internal/core/foreign"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -100,7 +102,7 @@ func bring(t *testing.T, dump *File, files ...File) (*Site, string, error) {
 	t.Cleanup(func() { fsys.Close() })
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	s, err := Open(context.Background(), Input{Scratch: fsys, Files: files, Dump: dump, Kinds: kinds, Limits: archive.Limits{Bytes: 64 << 20, Entries: 1000, Ratio: 400, RatioFrom: 16 << 20}}, progress.Discard)
+	s, err := Open(context.Background(), Input{Scratch: fsys, Files: files, Dump: dump, Kinds: kinds, Limits: foreign.Limits{Bytes: 64 << 20, Entries: 1000, Ratio: 400, RatioFrom: 16 << 20}}, progress.Discard)
 	if err == nil {
 		t.Cleanup(s.Close)
 	}
@@ -153,7 +155,7 @@ func TestWhatIsBroughtInBecomesAReleaseWithoutItsSecrets(t *testing.T) {
 	out, err := os.Create(file)
 	require.NoError(t, err)
 	defer out.Close()
-	b, err := archive.Build(context.Background(), out, archive.Input{FS: s.FS, Root: s.Root, DB: s.DB(), Identity: s.Identity, List: list, Elsewhere: true, Manifest: archive.Manifest{
+	b, err := build.Release(context.Background(), out, build.Input{FS: s.FS, Root: s.Root, DB: s.DB(), Identity: s.Identity, List: list, Elsewhere: true, Manifest: archive.Manifest{
 		ID: "x", Starter: "harbour", Number: 1, Made: time.Unix(1700000000, 0).UTC(), By: "ines", Source: "site.tar.gz", Origin: archive.Origin{Address: s.Address, WebRoot: s.WebRoot},
 	}}, progress.Discard)
 	require.NoError(t, err)

@@ -15,7 +15,10 @@
 //	checks := progress.Within(r, 0.7, 1)         // whoever gets this reports the rest
 package progress
 
-import "sync"
+import (
+	"fmt"
+	"sync"
+)
 
 // Amount counts work: files, bytes of content, and database rows.
 type Amount struct {
@@ -118,4 +121,18 @@ func (t *Tally) Note(sentence string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.Notes = append(t.Notes, sentence)
+}
+
+// SizeText writes bytes for a sentence: 30.0 MB.
+func SizeText(n int64) string {
+	if n < 1000 {
+		return fmt.Sprintf("%d bytes", n)
+	}
+	v := float64(n)
+	for _, unit := range []string{"kB", "MB", "GB"} {
+		if v /= 1000; v < 999.95 {
+			return fmt.Sprintf("%.1f %s", v, unit)
+		}
+	}
+	return fmt.Sprintf("%.1f TB", v/1000)
 }

@@ -16,6 +16,7 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/build"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
@@ -87,7 +88,7 @@ func (w *world) build(t *testing.T, number int) (*archive.Archive, string) {
 	f, err := os.Create(file)
 	require.NoError(t, err)
 	defer f.Close()
-	_, err = archive.Build(ctx, f, archive.Input{FS: w.fs, Root: "base", DB: db, Identity: id, List: list, Manifest: archive.Manifest{
+	_, err = build.Release(ctx, f, build.Input{FS: w.fs, Root: "base", DB: db, Identity: id, List: list, Manifest: archive.Manifest{
 		ID: "t", Starter: "music-base", Number: number, Made: time.Unix(1700000000, 0), By: "ines", Source: "base", Origin: archive.Origin{Address: sv.Address}}}, progress.Discard)
 	require.NoError(t, err)
 	in, err := os.Open(file)

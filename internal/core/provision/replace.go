@@ -9,10 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
 )
 
@@ -87,7 +87,7 @@ func (p *Plan) replacing(ctx context.Context, req Request) error {
 	if err != nil {
 		p.Problems = append(p.Problems, fmt.Sprintf("%s, which is to be replaced, cannot be read: %v", p.Folder, err))
 	}
-	p.Replaces = fmt.Sprintf("%d files, %s, and database %s", files, archive.SizeText(bytes), old.Database)
+	p.Replaces = fmt.Sprintf("%d files, %s, and database %s", files, progress.SizeText(bytes), old.Database)
 	return nil
 }
 

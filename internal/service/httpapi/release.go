@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
@@ -106,7 +107,7 @@ func (a *api) comparisonOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Job: "compare", Title: title, Target: engine.Target("comparison", args.From+" "+args.To)}, args)
 	})
-	operation(h, "GET", "/comparisons/{id}", "show-comparison", "Show what a comparison found, by the number of its run", func(ctx context.Context, in *Numbered) (*body[*archive.Comparison], error) {
+	operation(h, "GET", "/comparisons/{id}", "show-comparison", "Show what a comparison found, by the number of its run", func(ctx context.Context, in *Numbered) (*body[*contents.Comparison], error) {
 		r, err := a.db.Run(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -114,8 +115,8 @@ func (a *api) comparisonOperations(h huma.API) {
 		if r.Job != "compare" || r.Status != records.Done {
 			return nil, fmt.Errorf("run %d is no comparison that is done: %w", in.ID, records.ErrNotFound)
 		}
-		out := &archive.Comparison{}
-		return &body[*archive.Comparison]{out}, json.Unmarshal(r.Result, out)
+		out := &contents.Comparison{}
+		return &body[*contents.Comparison]{out}, json.Unmarshal(r.Result, out)
 	})
 }
 
@@ -139,13 +140,13 @@ func (a *api) contentsOperations(h huma.API) {
 		Referred
 		Path  string `query:"path"`
 		Depth int    `query:"depth" default:"4" minimum:"1" maximum:"8"`
-	}) (*body[*archive.MapNode], error) {
-		_, contents, err := a.contentsOf(ctx, in.Ref)
+	}) (*body[*contents.MapNode], error) {
+		_, of, err := a.contentsOf(ctx, in.Ref)
 		if err != nil {
 			return nil, err
 		}
-		m, err := contents.Map(in.Path, in.Depth)
-		return &body[*archive.MapNode]{m}, err
+		m, err := of.Map(in.Path, in.Depth)
+		return &body[*contents.MapNode]{m}, err
 	})
 }
 
@@ -156,20 +157,20 @@ func (a *api) listContents(ctx context.Context, in *struct {
 	Find    string `query:"find"`
 	Limit   int    `query:"limit" default:"1000" maximum:"100000"`
 }) (*body[wire.Contents], error) {
-	r, contents, err := a.contentsOf(ctx, in.Ref)
+	r, of, err := a.contentsOf(ctx, in.Ref)
 	if err != nil {
 		return nil, err
 	}
-	var found *archive.Listing
+	var found *contents.Listing
 	switch {
 	case in.Largest > 0:
-		found, err = contents.Largest(in.Path, in.Largest)
+		found, err = of.Largest(in.Path, in.Largest)
 	case in.Find != "":
-		if found, err = contents.Find(in.Path, in.Find, in.Limit); errors.Is(err, archive.ErrPattern) {
+		if found, err = of.Find(in.Path, in.Find, in.Limit); errors.Is(err, contents.ErrPattern) {
 			err = wrong(err)
 		}
 	default:
-		found, err = contents.Children(in.Path, in.Limit)
+		found, err = of.Children(in.Path, in.Limit)
 	}
 	if err != nil {
 		return nil, err
@@ -177,7 +178,7 @@ func (a *api) listContents(ctx context.Context, in *struct {
 	return &body[wire.Contents]{wire.Contents{Ref: r.Ref(), Path: in.Path, Bytes: found.Bytes, Nodes: found.Nodes}}, nil
 }
 
-func (a *api) contentsOf(ctx context.Context, ref string) (records.Release, *archive.Contents, error) {
+func (a *api) contentsOf(ctx context.Context, ref string) (records.Release, *contents.Contents, error) {
 	r, err := a.db.Release(ctx, ref)
 	if err != nil {
 		return r, nil, err
@@ -195,14 +196,14 @@ type contentsCache struct {
 
 type cachedContents struct {
 	id       int64
-	contents *archive.Contents
+	contents *contents.Contents
 }
 
 const cachedLists = 8 // a list is a few megabytes, for the largest
 
 // get returns a release's contents: from the index that was kept with its record, which is there when the archive was
 // discarded, too; else from the archive.
-func (c *contentsCache) get(ctx context.Context, r records.Release) (*archive.Contents, error) {
+func (c *contentsCache) get(ctx context.Context, r records.Release) (*contents.Contents, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, k := range c.kept {
@@ -225,7 +226,7 @@ func (c *contentsCache) get(ctx context.Context, r records.Release) (*archive.Co
 	if len(c.kept) == cachedLists {
 		c.kept = c.kept[1:]
 	}
-	c.kept = append(c.kept, cachedContents{r.ID, archive.NewContents(index, r.Manifest)})
+	c.kept = append(c.kept, cachedContents{r.ID, contents.New(index, r.Manifest)})
 	return c.kept[len(c.kept)-1].contents, nil
 }
 
@@ -239,7 +240,7 @@ func (c *contentsCache) read(r records.Release) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return ar.Index(k)
+	return contents.Index(ar, k)
 }
 
 // archiveCache keeps the archives that were looked at last open, so that their directory is read once.

@@ -7,6 +7,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
@@ -31,7 +32,7 @@ func Register(e *engine.Engine, n Nouns) {
 	engine.Add(e, engine.Job[releases.BuildArgs, *releases.BuildResult]{Name: "build", Do: n.Releases.Build, Recover: n.Releases.RecoverBuild})
 	engine.Add(e, engine.Job[releases.ImportArgs, *releases.ImportResult]{Name: "import", Do: n.Releases.Import, Recover: n.Releases.RecoverImport})
 	engine.Add(e, engine.Job[releases.VerifyArgs, *archive.Verification]{Name: "verify", Do: n.Releases.Verify, Leaves: nothing})
-	engine.Add(e, engine.Job[releases.CompareArgs, *archive.Comparison]{Name: "compare", Do: n.Releases.Compare, Leaves: nothing})
+	engine.Add(e, engine.Job[releases.CompareArgs, *contents.Comparison]{Name: "compare", Do: n.Releases.Compare, Leaves: nothing})
 
 	engine.Add(e, engine.Job[sites.ProvisionArgs, *sites.ProvisionResult]{Name: "provision", Do: n.Sites.Provision, Recover: n.Sites.RecoverProvision})
 	engine.Add(e, engine.Job[sites.TableArgs, *sites.TableResult]{Name: "table", Do: n.Sites.ProvisionTable, Leaves: "the sites that it had made stay"})

@@ -45,7 +45,7 @@ type SiteCopy struct {
 	Address string // the address it had
 
 	SecretsSealed string // that an archive was searched for
-	SumsSha256    string // of an archive: see archive.Built
+	SumsSha256    string // of an archive: see build.Built
 }
 
 // Serves says that it still answers visitors where it is: a site that has moved and kept its address.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/contents"
 )
 
 // Release is one build of a starter.
@@ -39,9 +40,9 @@ func (r Release) Ref() string { return fmt.Sprintf("%s@%d", r.Starter, r.Number)
 
 // Difference says why an archive's size differs from that of the release before.
 type Difference struct {
-	From     string          `json:"from"`
-	Sentence string          `json:"sentence"`
-	Causes   []archive.Cause `json:"causes"`
+	From     string           `json:"from"`
+	Sentence string           `json:"sentence"`
+	Causes   []contents.Cause `json:"causes"`
 }
 
 // SetDifference keeps how a release differs from the one before.

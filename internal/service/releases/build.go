@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/build"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
@@ -101,7 +103,7 @@ func (svc *Releases) recordDifference(ctx context.Context, ref string, report pr
 }
 
 // compareSizes compares the archives of two releases.
-func (svc *Releases) compareSizes(ctx context.Context, from, to records.Release) (*archive.Comparison, error) {
+func (svc *Releases) compareSizes(ctx context.Context, from, to records.Release) (*contents.Comparison, error) {
 	k, err := kind.Named(svc.Kinds, to.Manifest.Kind)
 	if err != nil {
 		return nil, err
@@ -116,15 +118,15 @@ func (svc *Releases) compareSizes(ctx context.Context, from, to records.Release)
 		return nil, err
 	}
 	defer fb.Close()
-	res, err := archive.CompareSizes(ctx, a, b, k)
+	res, err := contents.CompareSizes(ctx, a, b, k)
 	if err == nil {
-		res.Tell(from.ArchiveBytes, to.ArchiveBytes)
+		res.Explain(from.ArchiveBytes, to.ArchiveBytes)
 	}
 	return res, err
 }
 
 // keepRelease makes a draft an archive of the store and records its release.
-func (svc *Releases) keepRelease(ctx context.Context, draft *store.Draft, built *archive.Built, r records.Release) (err error) {
+func (svc *Releases) keepRelease(ctx context.Context, draft *store.Draft, built *build.Result, r records.Release) (err error) {
 	m := built.Manifest
 	if r.Archive, r.ArchiveBytes, err = svc.Stored.Keep(ctx, draft, fmt.Sprintf("%s-%d", r.Starter, r.Number), *r.RunID); err != nil {
 		return err
@@ -148,7 +150,7 @@ func (svc *Releases) keepRelease(ctx context.Context, draft *store.Draft, built 
 type draft struct {
 	starter records.Starter
 	file    *store.Draft
-	built   *archive.Built
+	built   *build.Result
 	secrets string
 }
 
@@ -193,7 +195,7 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 	if d.secrets, err = svc.Vault.Seal(SecretsPurpose, string(secrets)); err != nil {
 		return nil, err
 	}
-	in := archive.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, List: list, Manifest: m}
+	in := build.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, List: list, Manifest: m}
 	if !args.Full {
 		before, done := svc.before(ctx, t, string(secrets), report)
 		defer done()
@@ -202,7 +204,7 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 	if d.file, err = svc.Stored.Store.Create(run.ID); err != nil {
 		return nil, err
 	}
-	if d.built, err = archive.Build(ctx, d.file, in, report); err != nil {
+	if d.built, err = build.Release(ctx, d.file, in, report); err != nil {
 		d.file.Drop()
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/service/engine"
@@ -19,7 +20,7 @@ type CompareArgs struct {
 }
 
 // Compare says how a release differs from another, or from its source today.
-func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareArgs, report progress.Reporter) (*archive.Comparison, error) {
+func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareArgs, report progress.Reporter) (*contents.Comparison, error) {
 	from, err := svc.DB.Release(ctx, args.From)
 	if err != nil {
 		return nil, err
@@ -41,14 +42,14 @@ func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareAr
 	if b.Manifest.Kind != a.Manifest.Kind {
 		return nil, fmt.Errorf("%s is a site of kind %s and %s of kind %s; only sites of one kind can be compared", a.Manifest.Ref(), a.Manifest.Kind, b.Manifest.Ref(), b.Manifest.Kind)
 	}
-	res, err := archive.Compare(ctx, a, b, k, report)
+	res, err := contents.Compare(ctx, a, b, k, report)
 	if err != nil {
 		return nil, err
 	}
 	if args.ToSource {
 		res.To = "source " + from.Manifest.Source + " today"
 	}
-	res.Tell(from.ArchiveBytes, size)
+	res.Explain(from.ArchiveBytes, size)
 	return res, nil
 }
 

@@ -15,7 +15,10 @@ import (
 	"time"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/build"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/fetch"
+	"nestseed/internal/core/foreign"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/intake"
 	"nestseed/internal/core/kind"
@@ -271,7 +274,7 @@ func (im *importer) piece(ctx context.Context, g Given, as string, opts fetch.Op
 	if err != nil {
 		return archive.Piece{}, fmt.Errorf("%s: %w", withoutQuery(g.Link), err)
 	}
-	im.report.Note(fmt.Sprintf("fetched %s, %s", fetched.Name, archive.SizeText(n)))
+	im.report.Note(fmt.Sprintf("fetched %s, %s", fetched.Name, progress.SizeText(n)))
 	if name == "" {
 		name = fetched.Name
 	}
@@ -351,8 +354,8 @@ func (im *importer) ours(ctx context.Context, a *archive.Archive, whole archive.
 	if err != nil {
 		return nil, err
 	}
-	built := &archive.Built{Manifest: a.Manifest}
-	if built.Index, err = a.Index(k); err != nil {
+	built := &build.Result{Manifest: a.Manifest}
+	if built.Index, err = contents.Index(a, k); err != nil {
 		return nil, err
 	}
 	if built.SumsSHA256, err = a.Pinned(); err != nil {
@@ -398,7 +401,7 @@ func (im *importer) elsewhere(ctx context.Context, pieces []archive.Piece) (*Imp
 	if err != nil {
 		return nil, err
 	}
-	in, err := intake.Open(ctx, intake.Input{Scratch: scratch, Files: pieces, Dump: im.dump, Kinds: im.svc.Kinds, Limits: archive.DefaultLimits(free)}, im.report)
+	in, err := intake.Open(ctx, intake.Input{Scratch: scratch, Files: pieces, Dump: im.dump, Kinds: im.svc.Kinds, Limits: foreign.DefaultLimits(free)}, im.report)
 	if err != nil {
 		return nil, err
 	}
@@ -433,7 +436,7 @@ func (im *importer) elsewhere(ctx context.Context, pieces []archive.Piece) (*Imp
 		return nil, err
 	}
 	defer draft.Drop()
-	built, err := archive.Build(ctx, draft, archive.Input{FS: in.FS, Root: in.Root, DB: in.DB(), Identity: in.Identity, List: list, Elsewhere: true, Manifest: m}, im.report)
+	built, err := build.Release(ctx, draft, build.Input{FS: in.FS, Root: in.Root, DB: in.DB(), Identity: in.Identity, List: list, Elsewhere: true, Manifest: m}, im.report)
 	if err != nil {
 		return nil, err
 	}
@@ -484,7 +487,7 @@ func (im *importer) starter(ctx context.Context, k *kind.Kind, list string) (rec
 	return t, number, err
 }
 
-func (im *importer) keep(ctx context.Context, t records.Starter, number int, draft *store.Draft, built *archive.Built, r records.Release, isOurs bool) (*ImportResult, error) {
+func (im *importer) keep(ctx context.Context, t records.Starter, number int, draft *store.Draft, built *build.Result, r records.Release, isOurs bool) (*ImportResult, error) {
 	ctx, err := im.svc.Engine.Commit(ctx, im.run)
 	if err != nil {
 		return nil, err

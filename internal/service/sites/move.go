@@ -8,7 +8,6 @@ import (
 	"path"
 	"strings"
 
-	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
@@ -73,7 +72,7 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 		return args, nil, nil, err
 	}
 	if free, err := fsys.FreeBytes(); err == nil && free < 2*s.Plan.Bytes {
-		problems = append(problems, fmt.Sprintf("host %s has %s free, and the site needs %s", h.Name, archive.SizeText(free), archive.SizeText(s.Plan.Bytes)))
+		problems = append(problems, fmt.Sprintf("host %s has %s free, and the site needs %s", h.Name, progress.SizeText(free), progress.SizeText(s.Plan.Bytes)))
 	}
 	if _, err := server.Version(ctx); err != nil {
 		problems = append(problems, fmt.Sprintf("the database server of host %s does not answer: %v", h.Name, err))
@@ -95,7 +94,7 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 		end = fmt.Sprintf("until then visitors are still led to host %s, where the site goes on serving; what they write there does not come over. Drop that safety copy when nobody is led there any more: its folder, database %s and its user are removed then", s.Host, s.Database)
 	}
 	return args, []string{
-		fmt.Sprintf("a safety copy of %s is made: %d files, %s, and every row of %s as it is then", s.Name, s.Plan.Files, archive.SizeText(s.Plan.Bytes), s.Database),
+		fmt.Sprintf("a safety copy of %s is made: %d files, %s, and every row of %s as it is then", s.Name, s.Plan.Files, progress.SizeText(s.Plan.Bytes), s.Database),
 		placed,
 		becomes + "; search engines are " + engines,
 		"it is checked at its new address; with any fault it is taken back, and the site stays where it is",

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"nestseed/internal/core/archive"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
@@ -34,7 +33,7 @@ func (svc *Sites) RetainCopies(ctx context.Context, report progress.Reporter) (d
 			}
 			dropped++
 			freedBytes += freed
-			report.Note(fmt.Sprintf("dropped the safety copy of %s of %s, %s, by the site's rule", s.Name, c.MadeAt.Format("2 January 2006"), archive.SizeText(c.Bytes)))
+			report.Note(fmt.Sprintf("dropped the safety copy of %s of %s, %s, by the site's rule", s.Name, c.MadeAt.Format("2 January 2006"), progress.SizeText(c.Bytes)))
 		}
 	}
 	return dropped, freedBytes, nil

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/build"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
@@ -531,7 +532,7 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 	defer draft.Drop()
 	before, done := svc.copyBefore(ctx, o.Site, string(secrets))
 	defer done()
-	built, err := archive.Build(ctx, draft, archive.Input{FS: o.fs, Root: o.Folder, DB: db, Identity: id, List: list, Manifest: m, Before: before}, report)
+	built, err := build.Release(ctx, draft, build.Input{FS: o.fs, Root: o.Folder, DB: db, Identity: id, List: list, Manifest: m, Before: before}, report)
 	if err != nil {
 		return 0, err
 	}

@@ -1,4 +1,4 @@
-package archive
+package foreign
 
 import (
 	"archive/tar"
@@ -19,6 +19,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
 
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/buffers"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
 )
@@ -37,16 +39,16 @@ func DefaultLimits(freeBytes int64) Limits {
 	return Limits{Bytes: max(0, freeBytes-256<<20), Entries: 3_000_000, Ratio: 400, RatioFrom: 512 << 20}
 }
 
-// Sort is what a file turned out to be, from its content.
-type Sort string
+// Format is what a file turned out to be, from its content.
+type Format string
 
-// The sorts of files that are understood.
+// The formats that are understood.
 const (
-	SortZip    Sort = "zip"
-	SortTar    Sort = "tar"
-	SortDump   Sort = "dump"   // an SQL script, perhaps compressed
-	SortSealed Sort = "sealed" // by age
-	SortOther  Sort = ""
+	Zip    Format = "zip"
+	Tar    Format = "tar"
+	Dump   Format = "dump"   // an SQL script, perhaps compressed
+	Sealed Format = "sealed" // by age
+	Other  Format = ""
 )
 
 const peekBytes = 4096
@@ -68,7 +70,7 @@ func peel(r io.Reader) (*peeled, error) {
 	none := func() error { return nil }
 	wrap := func(by string, r io.Reader, err error, close func() error) (*peeled, error) {
 		if err != nil {
-			return nil, fmt.Errorf("%w: it begins like %s and is not: %v", ErrDamaged, by, err)
+			return nil, fmt.Errorf("%w: it begins like %s and is not: %v", archive.ErrDamaged, by, err)
 		}
 		return &peeled{bufio.NewReaderSize(r, 256<<10), close, by}, nil
 	}
@@ -88,38 +90,34 @@ func peel(r io.Reader) (*peeled, error) {
 	return &peeled{b, none, ""}, nil
 }
 
-// SortOf finds out what a file is. Compression is looked through once.
-func SortOf(r io.ReaderAt, sizeBytes int64) (Sort, error) {
-	head := make([]byte, min(peekBytes, sizeBytes))
-	if _, err := r.ReadAt(head, 0); err != nil && !errors.Is(err, io.EOF) {
-		return SortOther, err
-	}
+// FormatOf finds out what a file is. Compression is looked through once.
+func FormatOf(r io.ReaderAt, sizeBytes int64) (Format, error) {
 	switch {
-	case bytes.HasPrefix(head, []byte("PK\x03\x04")) || bytes.HasPrefix(head, []byte("PK\x05\x06")):
-		return SortZip, nil
-	case bytes.HasPrefix(head, []byte("age-encryption.org/v1")):
-		return SortSealed, nil
+	case archive.IsZip(r):
+		return Zip, nil
+	case archive.IsSealed(r):
+		return Sealed, nil
 	}
 	p, err := peel(io.NewSectionReader(r, 0, sizeBytes))
 	if err != nil {
-		return SortOther, err
+		return Other, err
 	}
 	defer p.close()
 	inner, err := p.Peek(peekBytes)
 	if err != nil && !errors.Is(err, io.EOF) && len(inner) == 0 {
-		return SortOther, fmt.Errorf("%w: %v", ErrDamaged, err)
+		return Other, fmt.Errorf("%w: %v", archive.ErrDamaged, err)
 	}
-	return sortOfHead(inner), nil
+	return formatOfHead(inner), nil
 }
 
-func sortOfHead(head []byte) Sort {
+func formatOfHead(head []byte) Format {
 	if len(head) >= 512 && (bytes.HasPrefix(head[257:], []byte("ustar")) || plausibleTar(head)) {
-		return SortTar
+		return Tar
 	}
 	if bytes.IndexByte(head, 0) < 0 && looksSQL(head) {
-		return SortDump
+		return Dump
 	}
-	return SortOther
+	return Other
 }
 
 // plausibleTar knows the form of tar from before POSIX, which has no mark: its header has a sum.
@@ -167,18 +165,18 @@ type Unpacked struct {
 // what was written until then is the caller's to remove. Errors: ErrHostile, ErrDamaged, ErrNotOurs for a file
 // that is no archive.
 func Unpack(ctx context.Context, r io.ReaderAt, sizeBytes int64, to hostfs.FS, folder string, limits Limits, report progress.Reporter) (*Unpacked, error) {
-	sort, err := SortOf(r, sizeBytes)
+	sort, err := FormatOf(r, sizeBytes)
 	if err != nil {
 		return nil, err
 	}
 	u := &unpacker{ctx: ctx, to: to, folder: folder, limits: limits, packed: sizeBytes, report: report, seen: map[string]string{}}
 	switch sort {
-	case SortZip:
+	case Zip:
 		err = u.zip(r, sizeBytes)
-	case SortTar:
+	case Tar:
 		err = u.tar(io.NewSectionReader(r, 0, sizeBytes))
 	default:
-		return nil, fmt.Errorf("%w: it is neither ZIP nor tar (plain, .gz, .bz2, .xz or .zst)", ErrNotOurs)
+		return nil, fmt.Errorf("%w: it is neither ZIP nor tar (plain, .gz, .bz2, .xz or .zst)", archive.ErrNotOurs)
 	}
 	if err != nil {
 		return nil, err
@@ -211,18 +209,18 @@ func (u *unpacker) name(raw string, isFolder bool) (string, error) {
 	if name == "." || name == "" && isFolder {
 		return "", nil
 	}
-	if err := CheckName(name); err != nil {
-		return "", fmt.Errorf("%w: entry %q: %v", ErrHostile, raw, err)
+	if err := archive.CheckName(name); err != nil {
+		return "", fmt.Errorf("%w: entry %q: %v", archive.ErrHostile, raw, err)
 	}
 	if u.n++; u.n > u.limits.Entries {
-		return "", fmt.Errorf("%w: more than %d entries", ErrHostile, u.limits.Entries)
+		return "", fmt.Errorf("%w: more than %d entries", archive.ErrHostile, u.limits.Entries)
 	}
 	low := strings.ToLower(name)
 	if other, taken := u.seen[low]; taken && !isFolder {
 		if other == name {
-			return "", fmt.Errorf("%w: entry %q is there twice", ErrHostile, raw)
+			return "", fmt.Errorf("%w: entry %q is there twice", archive.ErrHostile, raw)
 		}
-		return "", fmt.Errorf("%w: entries %q and %q differ only in case", ErrHostile, other, raw)
+		return "", fmt.Errorf("%w: entries %q and %q differ only in case", archive.ErrHostile, other, raw)
 	}
 	u.seen[low] = name
 	return name, nil
@@ -231,18 +229,18 @@ func (u *unpacker) name(raw string, isFolder bool) (string, error) {
 // file writes one file. declared is the size that the archive says, or -1.
 func (u *unpacker) file(name string, mode fs.FileMode, modified time.Time, declared int64, r io.Reader) error {
 	if declared > u.limits.Bytes-u.out.Bytes {
-		return fmt.Errorf("%w: entry %q says it has %d bytes, more than there is room for", ErrHostile, name, declared)
+		return fmt.Errorf("%w: entry %q says it has %d bytes, more than there is room for", archive.ErrHostile, name, declared)
 	}
 	p := path.Join(u.folder, name)
 	w, err := u.to.Create(p, mode.Perm()&0o755|0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%w: entry %q takes the place of another", ErrHostile, name)
+		return fmt.Errorf("%w: entry %q takes the place of another", archive.ErrHostile, name)
 	}
 	if err != nil {
 		return fmt.Errorf("unpack %q: %w", name, err)
 	}
-	buf := take(128 << 10)
-	defer recycle(buf)
+	buf := buffers.Take(128 << 10)
+	defer buffers.Recycle(buf)
 	_, err = io.CopyBuffer(struct{ io.Writer }{w}, &bounded{u, name, r}, buf)
 	if err := errors.Join(err, w.Close()); err != nil {
 		return entryError(name, err)
@@ -257,7 +255,7 @@ func (u *unpacker) file(name string, mode fs.FileMode, modified time.Time, decla
 
 // entryError tells damage from what else goes wrong.
 func entryError(name string, err error) error {
-	for _, known := range []error{ErrHostile, context.Canceled, context.DeadlineExceeded, fs.ErrPermission} {
+	for _, known := range []error{archive.ErrHostile, context.Canceled, context.DeadlineExceeded, fs.ErrPermission} {
 		if errors.Is(err, known) {
 			return err
 		}
@@ -266,7 +264,7 @@ func entryError(name string, err error) error {
 	if errors.As(err, &disk) {
 		return fmt.Errorf("unpack %q: %w", name, err)
 	}
-	return fmt.Errorf("%w: entry %q: %v", ErrDamaged, name, err)
+	return fmt.Errorf("%w: entry %q: %v", archive.ErrDamaged, name, err)
 }
 
 // bounded reads an entry and ends when a limit is passed, whatever sizes the archive declares.
@@ -285,9 +283,9 @@ func (b *bounded) Read(p []byte) (int, error) {
 	b.u.report.Add(progress.Amount{Bytes: int64(n)})
 	switch {
 	case b.u.out.Bytes > b.u.limits.Bytes:
-		return n, fmt.Errorf("%w: at entry %q the content passes %d bytes, more than there is room for", ErrHostile, b.name, b.u.limits.Bytes)
+		return n, fmt.Errorf("%w: at entry %q the content passes %d bytes, more than there is room for", archive.ErrHostile, b.name, b.u.limits.Bytes)
 	case b.u.out.Bytes > b.u.limits.RatioFrom && b.u.out.Bytes/max(1, b.u.packed) > b.u.limits.Ratio:
-		return n, fmt.Errorf("%w: at entry %q the content is more than %d times the size of the archive", ErrHostile, b.name, b.u.limits.Ratio)
+		return n, fmt.Errorf("%w: at entry %q the content is more than %d times the size of the archive", archive.ErrHostile, b.name, b.u.limits.Ratio)
 	}
 	return n, err
 }
@@ -295,23 +293,23 @@ func (b *bounded) Read(p []byte) (int, error) {
 func (u *unpacker) zip(r io.ReaderAt, size int64) error {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return fmt.Errorf("%w: %v", ErrDamaged, err)
+		return fmt.Errorf("%w: %v", archive.ErrDamaged, err)
 	}
-	z.RegisterDecompressor(zip.Deflate, inflate)
+	z.RegisterDecompressor(zip.Deflate, archive.Inflate)
 	if int64(len(z.File)) > u.limits.Entries {
-		return fmt.Errorf("%w: %d entries, more than any site has", ErrHostile, len(z.File))
+		return fmt.Errorf("%w: %d entries, more than any site has", archive.ErrHostile, len(z.File))
 	}
 	var declared progress.Amount
 	for _, f := range z.File {
 		declared = declared.Plus(progress.Amount{Files: 1, Bytes: int64(min(f.UncompressedSize64, 1<<50))})
 	}
 	if declared.Bytes > u.limits.Bytes {
-		return fmt.Errorf("%w: it says that it unpacks to %d bytes, more than there is room for", ErrHostile, declared.Bytes)
+		return fmt.Errorf("%w: it says that it unpacks to %d bytes, more than there is room for", archive.ErrHostile, declared.Bytes)
 	}
 	u.report.Step("Unpack", declared)
 	for _, f := range z.File {
 		if f.Flags&1 != 0 {
-			return fmt.Errorf("%w: entry %q is encrypted; unpack it with its password and pack it again without", ErrHostile, f.Name)
+			return fmt.Errorf("%w: entry %q is encrypted; unpack it with its password and pack it again without", archive.ErrHostile, f.Name)
 		}
 		raw := f.Name
 		if strings.Contains(raw, `\`) && !strings.Contains(raw, "/") && f.CreatorVersion>>8 == 0 {
@@ -335,15 +333,15 @@ func (u *unpacker) zipEntry(f *zip.File, name string, mode fs.FileMode, isFolder
 	case isFolder:
 		return u.mkdir(name)
 	case mode&(fs.ModeDevice|fs.ModeNamedPipe|fs.ModeSocket|fs.ModeIrregular) != 0:
-		return fmt.Errorf("%w: entry %q is a device or pipe", ErrHostile, f.Name)
+		return fmt.Errorf("%w: entry %q is a device or pipe", archive.ErrHostile, f.Name)
 	case mode&fs.ModeSymlink != 0:
-		target, err := readAll(f, 4096)
+		target, err := archive.ReadEntry(f, 4096)
 		if err != nil {
 			return err
 		}
 		return u.link(name, string(target))
 	}
-	r, err := openEntry(f)
+	r, err := archive.OpenEntry(f)
 	if err != nil {
 		return err
 	}
@@ -356,31 +354,31 @@ func (u *unpacker) mkdir(name string) error {
 		return nil
 	}
 	if err := u.to.Mkdir(path.Join(u.folder, name), 0o755); err != nil {
-		return fmt.Errorf("%w: folder %q: %v", ErrHostile, name, err)
+		return fmt.Errorf("%w: folder %q: %v", archive.ErrHostile, name, err)
 	}
 	return nil
 }
 
 // link remembers a link. Links are made when everything else is written, so that nothing is written through one.
 func (u *unpacker) link(name, target string) error {
-	if !linkStays(name, target) {
-		return fmt.Errorf("%w: link %q leads out of the archive, to %q", ErrHostile, name, target)
+	if !archive.LinkStays(name, target) {
+		return fmt.Errorf("%w: link %q leads out of the archive, to %q", archive.ErrHostile, name, target)
 	}
 	u.links = append(u.links, foreignLink{name, target})
 	return nil
 }
 
 func (u *unpacker) placeLinks() error {
-	chain := Links{}
+	chain := archive.Links{}
 	for _, l := range u.links {
 		chain[l.name] = l.target
 	}
 	for _, l := range u.links {
 		if !chain.Stay(l.name, l.target) {
-			return fmt.Errorf("%w: link %q leads out of the archive, to %q", ErrHostile, l.name, l.target)
+			return fmt.Errorf("%w: link %q leads out of the archive, to %q", archive.ErrHostile, l.name, l.target)
 		}
 		if err := u.to.Symlink(l.target, path.Join(u.folder, l.name)); err != nil {
-			return fmt.Errorf("%w: link %q: %v", ErrHostile, l.name, err)
+			return fmt.Errorf("%w: link %q: %v", archive.ErrHostile, l.name, err)
 		}
 	}
 	return nil
@@ -404,14 +402,14 @@ func (u *unpacker) tar(r io.Reader) error {
 			if u.ctx.Err() != nil {
 				return u.ctx.Err()
 			}
-			return fmt.Errorf("%w: behind entry %d: %v", ErrDamaged, u.n, err)
+			return fmt.Errorf("%w: behind entry %d: %v", archive.ErrDamaged, u.n, err)
 		}
 		if err := u.tarEntry(t, h); err != nil {
 			return err
 		}
 	}
 	if u.n == 0 {
-		return fmt.Errorf("%w: the archive is empty", ErrDamaged)
+		return fmt.Errorf("%w: the archive is empty", archive.ErrDamaged)
 	}
 	return u.placeLinks()
 }
@@ -435,18 +433,18 @@ func (u *unpacker) tarEntry(t *tar.Reader, h *tar.Header) error {
 	case tar.TypeLink:
 		return u.hardLink(name, h)
 	}
-	return fmt.Errorf("%w: entry %q is a device or pipe", ErrHostile, h.Name)
+	return fmt.Errorf("%w: entry %q is a device or pipe", archive.ErrHostile, h.Name)
 }
 
 // hardLink writes the content of a file that came before once more.
 func (u *unpacker) hardLink(name string, h *tar.Header) error {
 	target := strings.TrimPrefix(h.Linkname, "./")
-	if err := CheckName(target); err != nil || u.seen[strings.ToLower(target)] != target {
-		return fmt.Errorf("%w: entry %q is a link to %q, which is not in the archive before it", ErrHostile, h.Name, h.Linkname)
+	if err := archive.CheckName(target); err != nil || u.seen[strings.ToLower(target)] != target {
+		return fmt.Errorf("%w: entry %q is a link to %q, which is not in the archive before it", archive.ErrHostile, h.Name, h.Linkname)
 	}
 	e, err := u.to.Stat(path.Join(u.folder, target))
 	if err != nil || !e.Mode.IsRegular() {
-		return fmt.Errorf("%w: entry %q is a link to %q, which is no file", ErrHostile, h.Name, h.Linkname)
+		return fmt.Errorf("%w: entry %q is a link to %q, which is no file", archive.ErrHostile, h.Name, h.Linkname)
 	}
 	r, err := u.to.Open(path.Join(u.folder, target))
 	if err != nil {
@@ -460,13 +458,13 @@ func (u *unpacker) hardLink(name string, h *tar.Header) error {
 // own is written below a scratch place first, within limits. The second result is its size.
 func Script(ctx context.Context, r io.ReaderAt, sizeBytes int64, scratch hostfs.FS, name string, limits Limits, report progress.Reporter) (io.ReaderAt, int64, func(), error) {
 	nothing := func() {}
-	sort, err := SortOf(r, sizeBytes)
+	sort, err := FormatOf(r, sizeBytes)
 	if err != nil {
 		return nil, 0, nothing, err
 	}
 	var src io.Reader
 	switch sort {
-	case SortDump:
+	case Dump:
 		p, err := peel(io.NewSectionReader(r, 0, sizeBytes))
 		if err != nil {
 			return nil, 0, nothing, err
@@ -476,19 +474,19 @@ func Script(ctx context.Context, r io.ReaderAt, sizeBytes int64, scratch hostfs.
 			return r, sizeBytes, nothing, nil
 		}
 		src = p
-	case SortZip:
+	case Zip:
 		f, err := onlyScript(r, sizeBytes)
 		if err != nil {
 			return nil, 0, nothing, err
 		}
-		in, err := openEntry(f)
+		in, err := archive.OpenEntry(f)
 		if err != nil {
 			return nil, 0, nothing, err
 		}
 		defer in.Close()
 		src = in
 	default:
-		return nil, 0, nothing, fmt.Errorf("%w: it is not an SQL dump (plain, .gz, .bz2, .xz, .zst or .zip)", ErrNotOurs)
+		return nil, 0, nothing, fmt.Errorf("%w: it is not an SQL dump (plain, .gz, .bz2, .xz, .zst or .zip)", archive.ErrNotOurs)
 	}
 	report.Step("Unpack the dump", progress.Amount{Bytes: sizeBytes})
 	u := &unpacker{ctx: ctx, to: scratch, folder: ".", limits: limits, packed: sizeBytes, report: report, seen: map[string]string{}}
@@ -511,21 +509,21 @@ func Script(ctx context.Context, r io.ReaderAt, sizeBytes int64, scratch hostfs.
 func onlyScript(r io.ReaderAt, size int64) (*zip.File, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", ErrDamaged, err)
+		return nil, fmt.Errorf("%w: %v", archive.ErrDamaged, err)
 	}
-	z.RegisterDecompressor(zip.Deflate, inflate)
+	z.RegisterDecompressor(zip.Deflate, archive.Inflate)
 	var found *zip.File
 	for _, f := range z.File {
 		if !f.Mode().IsRegular() || strings.HasPrefix(f.Name, "__MACOSX/") || f.Flags&1 != 0 || !strings.HasSuffix(strings.ToLower(f.Name), ".sql") {
 			continue
 		}
 		if found != nil {
-			return nil, fmt.Errorf("%w: the ZIP holds two dumps, %q and %q; give the one that belongs to the site", ErrHostile, found.Name, f.Name)
+			return nil, fmt.Errorf("%w: the ZIP holds two dumps, %q and %q; give the one that belongs to the site", archive.ErrHostile, found.Name, f.Name)
 		}
 		found = f
 	}
 	if found == nil {
-		return nil, fmt.Errorf("%w: the ZIP holds no .sql file", ErrNotOurs)
+		return nil, fmt.Errorf("%w: the ZIP holds no .sql file", archive.ErrNotOurs)
 	}
 	return found, nil
 }

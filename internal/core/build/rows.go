@@ -1,4 +1,4 @@
-package archive
+package build
 
 import (
 	"bytes"
@@ -7,6 +7,8 @@ import (
 	"hash/crc32"
 	"slices"
 
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/buffers"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
@@ -64,7 +66,7 @@ func (b *builder) database(ctx context.Context) error {
 			after.WriteString(c.Text(nil) + ";\n")
 		}
 	}
-	if err := b.text(b.w.second, SchemaName, schema.String()); err != nil {
+	if err := b.text(b.w.Database, archive.SchemaName, schema.String()); err != nil {
 		return err
 	}
 	if err := b.scanRows(ctx); err != nil {
@@ -92,12 +94,12 @@ func (b *builder) database(ctx context.Context) error {
 		}
 		after.WriteString("DELIMITER ;\n")
 	}
-	return b.text(b.w.second, AfterName, after.String())
+	return b.text(b.w.Database, archive.AfterName, after.String())
 }
 
 // rows adds a table's rows as INSERT statements, in entries of bounded size.
 func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
-	total := TableTotal{Name: t.Name, Wide: wide(t)}
+	total := archive.TableTotal{Name: t.Name, Wide: wide(t)}
 	defer func() {
 		b.mu.Lock()
 		defer b.mu.Unlock()
@@ -140,7 +142,7 @@ func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
 		}
 		if w.editor.Dropped > 0 {
 			b.mu.Lock()
-			b.leftOut["rows of "+t.Name] = &LeftOut{Rule: "rows of " + t.Name, Rows: w.editor.Dropped}
+			b.leftOut["rows of "+t.Name] = &archive.LeftOut{Rule: "rows of " + t.Name, Rows: w.editor.Dropped}
 			b.mu.Unlock()
 		}
 	}
@@ -156,7 +158,7 @@ func wide(t *sitedb.Table) bool {
 type rowWriter struct {
 	b       *builder
 	t       *sitedb.Table
-	total   *TableTotal
+	total   *archive.TableTotal
 	editor  *packing.RowEditor
 	head    string
 	numeric []bool
@@ -241,7 +243,7 @@ const between = ",\n"
 // add puts a row into the piece and returns where it begins.
 func (w *rowWriter) add(row [][]byte) int {
 	if w.inStmt == 0 {
-		w.stmt = append(take(mostPiece)[:0], w.head...)
+		w.stmt = append(buffers.Take(mostPiece)[:0], w.head...)
 	} else {
 		w.stmt = append(w.stmt, between...)
 	}
@@ -284,16 +286,13 @@ func (w *rowWriter) flush() error {
 		return nil
 	}
 	raw := append(w.stmt, ";\n"...)
-	h := header(rowsName(w.t.Name, w.total.Entries), 0o644, w.b.m.Made)
+	h := archive.Header(archive.RowsName(w.t.Name, w.total.Entries), 0o644, w.b.m.Made)
 	w.total.Entries++
 	w.total.Bytes += int64(len(raw))
 	w.total.Rows += w.inStmt
 	w.b.report.Add(progress.Amount{Rows: w.inStmt, Bytes: w.weight.of(w.inStmt)})
 	w.stmt, w.inStmt = nil, 0
-	if w.b.before == nil {
-		return w.b.w.second.piece(h, raw, nil)
-	}
-	return w.b.w.second.piece(h, raw, w.b.packedRows)
+	return w.b.w.Database.Piece(h, raw, w.b.reuse, w.b.countCopiedRows)
 }
 
 func (w *rowWriter) close() error {

@@ -1,4 +1,4 @@
-package archive
+package foreign
 
 import (
 	"archive/tar"
@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"github.com/ulikunitz/xz"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
 )
@@ -217,7 +218,7 @@ func TestLimitsHoldWhateverAnArchiveDeclares(t *testing.T) {
 		many[i] = tar.Header{Name: fmt.Sprint("f", i), Size: 1}
 	}
 	_, _, err := unpack(t, tarOf(t, many...), Limits{Bytes: 1 << 20, Entries: 20, Ratio: 400, RatioFrom: 1 << 20})
-	require.ErrorIs(t, err, ErrHostile)
+	require.ErrorIs(t, err, archive.ErrHostile)
 	require.ErrorContains(t, err, "20 entries")
 	_, _, err = unpack(t, tarOf(t, tar.Header{Name: "big", Size: 2 << 20}), Limits{Bytes: 1 << 20, Entries: 20, Ratio: 400, RatioFrom: 1 << 30})
 	require.ErrorContains(t, err, "more than there is room for")
@@ -258,7 +259,7 @@ func TestDumpsAreKnownAndReadThroughTheirCompression(t *testing.T) {
 	bomb := gz(script + strings.Repeat("-", 40<<20))
 	fsys, _ := scratch(t)
 	_, _, _, err := Script(context.Background(), bytes.NewReader(bomb), int64(len(bomb)), fsys, "d.sql", roomy, progress.Discard)
-	require.ErrorIs(t, err, ErrHostile)
+	require.ErrorIs(t, err, archive.ErrHostile)
 }
 
 func FuzzUnpack(f *testing.F) {

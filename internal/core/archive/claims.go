@@ -53,7 +53,7 @@ func (a *Archive) checkManifest() error {
 			return fmt.Errorf("%w: what the manifest says of table %q cannot be", ErrHostile, t.Name)
 		}
 		seen[t.Name] = true
-		if entries += min(t.Entries, len(a.byName)+1); entries > len(a.byName) || t.Entries > 0 && a.byName[rowsName(t.Name, t.Entries-1)] == nil {
+		if entries += min(t.Entries, len(a.byName)+1); entries > len(a.byName) || t.Entries > 0 && a.byName[RowsName(t.Name, t.Entries-1)] == nil {
 			return fmt.Errorf("%w: the manifest says that table %s has %d entries of rows, and the archive has %d entries in all", ErrHostile, t.Name, t.Entries, len(a.byName))
 		}
 	}

@@ -1,21 +1,21 @@
-package archive
+package build
 
 import (
-	"archive/zip"
 	"bytes"
 	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"hash/crc32"
 	"io"
 	"io/fs"
-	"net/url"
 	"path"
 	"slices"
 	"strings"
 	"sync"
 
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/buffers"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/optval"
@@ -36,18 +36,18 @@ type Input struct {
 	// Before is the release before, whose entries are copied where the source has not changed since; nil to read
 	// and compress everything. It must have been built from the same source with the same secrets: what it
 	// holds is not searched for them again.
-	Before *Archive
+	Before *archive.Archive
 	// Elsewhere says that the files do not lie where the site lay: the origin's web root is then what Manifest
 	// brings, and not theirs.
 	Elsewhere bool
 	// Manifest brings what only the caller knows: id, starter, number, time, person, note, parent,
 	// source and the origin's address. The rest is filled in.
-	Manifest Manifest
+	Manifest archive.Manifest
 }
 
-// Built is a finished archive.
-type Built struct {
-	Manifest Manifest
+// Result is a finished archive.
+type Result struct {
+	Manifest archive.Manifest
 	// SumsSHA256 is the SHA-256 of the entry SHA256SUMS, in hexadecimal. As that entry holds the sums of
 	// all others, this one pins the content of the whole archive.
 	SumsSHA256 string
@@ -57,16 +57,18 @@ type Built struct {
 	Copied progress.Amount
 }
 
-// Build writes an archive to out. The source is only read. On an error, what is in out is worthless and
+// Release writes an archive to out. The source is only read. On an error, what is in out is worthless and
 // the caller's to remove.
-func Build(ctx context.Context, out Target, in Input, report progress.Reporter) (*Built, error) {
+func Release(ctx context.Context, out archive.Target, in Input, report progress.Reporter) (*Result, error) {
 	match, err := in.List.Compile(in.Identity.Kind, in.Identity.Prefix)
 	if err != nil {
 		return nil, err
 	}
-	b := &builder{in: in, match: match, report: report, m: in.Manifest, dropped: packing.Dropped{}, links: Links{}}
-	if err := b.openBefore(out); err != nil {
-		return nil, err
+	b := &builder{in: in, match: match, report: report, m: in.Manifest, dropped: packing.Dropped{}, links: archive.Links{}}
+	if in.Before != nil {
+		if b.reuse, err = archive.NewReuse(in.Before, out); err != nil {
+			return nil, err
+		}
 	}
 	if in.Root != "" {
 		if b.site, err = in.FS.Sub(in.Root); err != nil {
@@ -75,7 +77,7 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 		defer b.site.Close()
 	}
 	b.search = kind.NewSearch(in.Identity.Secrets())
-	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
+	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = archive.Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
 	if !in.Elsewhere {
 		b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
 	}
@@ -83,7 +85,7 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 	if in.Identity.SettingsPath != "" {
 		b.m.Settings = path.Base(in.Identity.SettingsPath)
 	}
-	b.m.Tables = []TableTotal{}
+	b.m.Tables = []archive.TableTotal{}
 
 	report.Step("Look at the source", progress.Amount{})
 	files, err := b.walk(ctx)
@@ -96,19 +98,19 @@ func Build(ctx context.Context, out Target, in Input, report progress.Reporter) 
 	if b.snapshot != nil {
 		defer b.snapshot.Close()
 	}
-	b.w = newWriter(ctx, out)
+	b.w = archive.NewWriter(ctx, out)
 	if err := b.write(ctx, files); err != nil {
-		b.w.abandon()
+		b.w.Abandon()
 		return nil, err
 	}
-	pinned, err := b.w.finish(b.reserved, b.m.Made, func() ([]byte, error) {
+	pinned, err := b.w.Finish(b.reserved, b.m.Made, func() ([]byte, error) {
 		b.finishManifest()
 		return b.fit()
 	})
 	if err != nil {
 		return nil, err
 	}
-	return &Built{Manifest: b.m, SumsSHA256: pinned, Index: indexOf(b.w.index, in.Identity.Kind), Copied: b.copied}, nil
+	return &Result{Manifest: b.m, SumsSHA256: pinned, Index: contents.Pack(b.w.Index(), in.Identity.Kind), Copied: b.copied}, nil
 }
 
 type builder struct {
@@ -119,17 +121,17 @@ type builder struct {
 	search   *kind.Search // for secrets of the source
 	snapshot sitedb.Snapshot
 	tables   []sitedb.Table
-	w        *writer
-	reserved *reserved
-	before   *before
+	w        *archive.Writer
+	reserved *archive.Reserved
+	reuse    *archive.Reuse
 	dropped  packing.Dropped // rows that stay out with what they belong to
 
-	links Links // of the tree
+	links archive.Links // of the tree
 
 	mu      sync.Mutex // over m, which workers note things in
-	m       Manifest
-	areas   map[string]*AreaTotal
-	leftOut map[string]*LeftOut
+	m       archive.Manifest
+	areas   map[string]*archive.AreaTotal
+	leftOut map[string]*archive.LeftOut
 	blanked map[string]int64
 	copied  progress.Amount
 }
@@ -151,7 +153,7 @@ func (b *builder) leaveOut(rule string, bytes int64) {
 	defer b.mu.Unlock()
 	l := b.leftOut[rule]
 	if l == nil {
-		l = &LeftOut{Rule: rule}
+		l = &archive.LeftOut{Rule: rule}
 		b.leftOut[rule] = l
 	}
 	l.Files++
@@ -166,7 +168,7 @@ func (b *builder) blank(what string, times int64) {
 
 // walk lists what goes in, sorted, and counts what stays out.
 func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
-	b.areas, b.leftOut, b.blanked = map[string]*AreaTotal{}, map[string]*LeftOut{}, map[string]int64{}
+	b.areas, b.leftOut, b.blanked = map[string]*archive.AreaTotal{}, map[string]*archive.LeftOut{}, map[string]int64{}
 	if b.match.List().Only == "database" || b.site == nil {
 		return nil, nil
 	}
@@ -176,7 +178,7 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 			b.note("%q is neither file, folder nor link; left out", e.Path)
 			return nil
 		}
-		if err := CheckName(e.Path); err != nil {
+		if err := archive.CheckName(e.Path); err != nil {
 			b.note("%q was left out: %v; rename it in the source if it is needed", e.Path, err)
 			return nil
 		}
@@ -263,7 +265,7 @@ func (b *builder) readDefaults(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		b.m.Defaults = append(b.m.Defaults, Default{f.Key, v})
+		b.m.Defaults = append(b.m.Defaults, archive.Default{Key: f.Key, Value: v})
 	}
 	return nil
 }
@@ -286,7 +288,7 @@ func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
 	if err != nil {
 		return err
 	}
-	if b.reserved, err = b.w.reserve(ManifestName, b.m.Made, body); err != nil {
+	if b.reserved, err = b.w.Reserve(archive.ManifestName, b.m.Made, body); err != nil {
 		return err
 	}
 	note := ""
@@ -294,28 +296,28 @@ func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
 		note = " by " + b.m.By + ": " + b.m.Note
 	}
 	text := fmt.Sprintf(readMe, b.m.Ref(), strings.Repeat("=", len(b.m.Ref())+19), b.in.Identity.Kind.Title, b.m.Version, b.m.Made.UTC().Format("2 January 2006"), note, b.m.Settings)
-	if err := b.text(b.w.first, ReadMeName, text); err != nil {
+	if err := b.text(b.w.Files, archive.ReadMeName, text); err != nil {
 		return err
 	}
 	b.report.Step("Pack files and rows", expected)
 	group, _ := parallel.WithContext(ctx)
 	for _, side := range []struct {
-		lane *lane
+		lane *archive.Lane
 		fill func() error
-	}{{b.w.first, func() error { return b.files(files) }}, {b.w.second, func() error { return b.database(b.w.ctx) }}} {
+	}{{b.w.Files, func() error { return b.files(files) }}, {b.w.Database, func() error { return b.database(b.w.Context()) }}} {
 		group.Go(func() error {
 			err := side.fill()
 			if err == nil {
-				err = side.lane.close()
+				err = side.lane.Close()
 			}
 			if err != nil {
-				b.w.cancel(err) // the other side ends too
+				b.w.Cancel(err) // the other side ends too
 			}
 			return err
 		})
 	}
 	if err := group.Wait(); err != nil {
-		return cmp.Or(context.Cause(b.w.ctx), err) // the first fault, not what it led to on the other side
+		return cmp.Or(context.Cause(b.w.Context()), err) // the first fault, not what it led to on the other side
 	}
 	return nil
 }
@@ -329,37 +331,37 @@ func (b *builder) files(files []hostfs.Entry) error {
 	return nil
 }
 
-func (b *builder) text(to *lane, name, text string) error {
-	return to.small(header(name, 0o644, b.m.Made), int64(len(text)), func(buf []byte) ([]byte, error) {
+func (b *builder) text(to *archive.Lane, name, text string) error {
+	return to.Small(archive.Header(name, 0o644, b.m.Made), int64(len(text)), func(buf []byte) ([]byte, error) {
 		return append(buf[:0], text...), nil
 	})
 }
 
 // file adds one entry of the tree.
 func (b *builder) file(e hostfs.Entry) error {
-	name := FilesDir + e.Path
+	name := archive.FilesDir + e.Path
 	switch {
 	case e.Mode.IsDir():
 		b.m.Totals.Folders++
-		return b.empty(header(name+"/", e.Mode, e.ModTime))
+		return b.w.Files.Link(archive.Header(name+"/", e.Mode, e.ModTime), "")
 	case e.Mode&fs.ModeSymlink != 0 && !b.links.Stay(e.Path, e.Target):
 		b.leaveOut("link that leaves the site", 0)
 		b.note("%s is a link to %s, outside the site, and was left out", e.Path, e.Target)
 		return nil
 	case e.Mode&fs.ModeSymlink != 0:
 		b.m.Totals.Links++
-		return b.link(header(name, e.Mode, e.ModTime), e.Target)
+		return b.w.Files.Link(archive.Header(name, e.Mode, e.ModTime), e.Target)
 	case e.Path == b.m.Settings:
 		return b.settings(e)
 	}
-	if same, sum := b.before.unchanged(e); same != nil {
+	if same, sum := b.unchanged(e); same != nil {
 		b.countCopied(e)
-		return b.w.first.copied(header(name, e.Mode, e.ModTime), b.before, same, sum)
+		return b.w.Files.Copied(archive.Header(name, e.Mode, e.ModTime), b.reuse, same, sum)
 	}
-	if e.SizeBytes > smallBytes {
+	if e.SizeBytes > archive.SmallBytes {
 		return b.large(e)
 	}
-	return b.w.first.small(header(name, e.Mode, e.ModTime), e.SizeBytes, func(buf []byte) ([]byte, error) {
+	return b.w.Files.Small(archive.Header(name, e.Mode, e.ModTime), e.SizeBytes, func(buf []byte) ([]byte, error) {
 		raw, err := b.readStable(e, buf)
 		if raw == nil || err != nil {
 			return nil, err
@@ -469,7 +471,7 @@ func (b *builder) count(p string, bytes int64) {
 func (b *builder) addArea(area string, files, bytes int64) {
 	a := b.areas[area]
 	if a == nil {
-		a = &AreaTotal{Area: area}
+		a = &archive.AreaTotal{Area: area}
 		b.areas[area] = a
 	}
 	a.Files += files
@@ -514,8 +516,8 @@ func (b *builder) large(e hostfs.Entry) error {
 
 // pass packs a large file once. It returns what the file looks like now when it changed and is to be read again.
 func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, changed *hostfs.Entry, err error) {
-	s := b.w.first.stream(header(FilesDir+e.Path, e.Mode, e.ModTime), e.SizeBytes)
-	s.judged()
+	s := b.w.Files.Stream(archive.Header(archive.FilesDir+e.Path, e.Mode, e.ModTime), e.SizeBytes)
+	s.Undecided()
 	if _, err := s.ReadFrom(f); err != nil {
 		return 0, nil, fmt.Errorf("read %s: %w", e.Path, err)
 	}
@@ -525,7 +527,7 @@ func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, change
 	now, err := look(b.site, f, e.Path)
 	still := err == nil && size == e.SizeBytes && now.SizeBytes == size && now.ModTime.Equal(e.ModTime)
 	if !still && err == nil && try < tries {
-		s.keep(false)
+		s.Keep(false)
 		return 0, &now, nil
 	}
 	if !still {
@@ -533,7 +535,7 @@ func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, change
 	} else if try > 1 {
 		b.note("%s changed while it was read; it was read again", e.Path)
 	}
-	s.keep(true)
+	s.Keep(true)
 	return size, nil, nil
 }
 
@@ -543,8 +545,8 @@ func (b *builder) scanLarge(p string) (name string, found bool, err error) {
 		return "", false, err
 	}
 	defer f.Close()
-	buf := take(blockBytes)[:blockBytes]
-	defer recycle(buf)
+	buf := buffers.Take(1 << 20)
+	defer buffers.Recycle(buf)
 	const overlap = 256
 	kept := 0
 	for first := true; ; first = false {
@@ -580,31 +582,16 @@ func (b *builder) settings(e hostfs.Entry) error {
 		return fmt.Errorf("the settings file %s holds the value of %s a second time, outside its definition; remove it there and build again", e.Path, left)
 	}
 	b.count(e.Path, int64(len(text)))
-	return b.w.first.small(header(FilesDir+e.Path, e.Mode, e.ModTime), int64(len(text)), func(buf []byte) ([]byte, error) {
+	return b.w.Files.Small(archive.Header(archive.FilesDir+e.Path, e.Mode, e.ModTime), int64(len(text)), func(buf []byte) ([]byte, error) {
 		return append(buf[:0], text...), nil
 	})
-}
-
-func (b *builder) empty(h *zip.FileHeader) error {
-	return b.link(h, "")
-}
-
-// link adds an entry that sums do not cover: a folder, or a symbolic link, whose content is its target.
-func (b *builder) link(h *zip.FileHeader, target string) error {
-	blk := &block{ready: make(chan struct{}), out: []byte(target)}
-	close(blk.ready)
-	e := &entry{header: h, blocks: make(chan *block, 1), target: target}
-	e.blocks <- blk
-	close(e.blocks)
-	h.CRC32, h.UncompressedSize64 = crc32.ChecksumIEEE([]byte(target)), uint64(len(target))
-	return b.w.first.whole(e)
 }
 
 // placeholder returns a manifest at least as long as the finished one will be: counts at their widest,
 // and room for notes that are still to come.
 func (b *builder) placeholder(files []hostfs.Entry) ([]byte, error) {
 	b.finishManifest()
-	m, err := b.m.encode()
+	m, err := b.m.Encode()
 	room := 16<<10 + 220*(len(b.tables)+len(b.in.List.Blank.Settings)+len(b.in.List.Blank.Options)+len(b.in.List.Blank.Columns)+len(b.in.List.DropRows)+len(b.in.List.Empty)) + 120*len(b.in.Identity.Kind.Areas)
 	return append(m, bytes.Repeat([]byte(" "), room)...), err
 }
@@ -612,8 +599,8 @@ func (b *builder) placeholder(files []hostfs.Entry) ([]byte, error) {
 // fit encodes the manifest, and when notes do not fit, keeps as many as do and says how many there were.
 func (b *builder) fit() ([]byte, error) {
 	for {
-		body, err := b.m.encode()
-		if err != nil || len(body) <= b.reserved.size || len(b.m.Notes) < 2 {
+		body, err := b.m.Encode()
+		if err != nil || len(body) <= b.reserved.Size() || len(b.m.Notes) < 2 {
 			return body, err
 		}
 		half := len(b.m.Notes) / 2
@@ -624,28 +611,38 @@ func (b *builder) fit() ([]byte, error) {
 func (b *builder) finishManifest() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.m.Areas, b.m.LeftOut, b.m.Blanked = []AreaTotal{}, []LeftOut{}, []Blanked{}
+	b.m.Areas, b.m.LeftOut, b.m.Blanked = []archive.AreaTotal{}, []archive.LeftOut{}, []archive.Blanked{}
 	for _, a := range b.areas {
 		b.m.Areas = append(b.m.Areas, *a)
 	}
-	slices.SortFunc(b.m.Areas, func(x, y AreaTotal) int { return strings.Compare(x.Area, y.Area) })
+	slices.SortFunc(b.m.Areas, func(x, y archive.AreaTotal) int { return strings.Compare(x.Area, y.Area) })
 	for _, l := range b.leftOut {
 		b.m.LeftOut = append(b.m.LeftOut, *l)
 	}
-	slices.SortFunc(b.m.LeftOut, func(x, y LeftOut) int { return strings.Compare(x.Rule, y.Rule) })
+	slices.SortFunc(b.m.LeftOut, func(x, y archive.LeftOut) int { return strings.Compare(x.Rule, y.Rule) })
 	for what, n := range b.blanked {
-		b.m.Blanked = append(b.m.Blanked, Blanked{what, n})
+		b.m.Blanked = append(b.m.Blanked, archive.Blanked{What: what, Times: n})
 	}
-	slices.SortFunc(b.m.Blanked, func(x, y Blanked) int { return strings.Compare(x.What, y.What) })
+	slices.SortFunc(b.m.Blanked, func(x, y archive.Blanked) int { return strings.Compare(x.What, y.What) })
 	slices.Sort(b.m.Notes)
 }
 
-// rowsName returns the name of a table's n-th entry of rows. Characters that file names cannot have
-// everywhere are percent-encoded.
-func rowsName(table string, n int) string {
-	safe := strings.ReplaceAll(url.PathEscape(table), ".", "%2E")
-	if n == 0 {
-		return RowsDir + safe + ".sql"
-	}
-	return fmt.Sprintf("%s%s.%04d.sql", RowsDir, safe, n)
-}
+const readMe = `%s: a starter package
+%s
+
+This is a release of a website, %s %s, packed by Nest Seed on %s%s.
+
+  files/                the site's files, as they lie in its web root
+  database/schema.sql   its tables
+  database/rows/        their rows
+  database/after.sql    what belongs after the rows: foreign keys, views, triggers
+  nestseed.json         what this is, where it came from, what was left out and blanked
+  SHA256SUMS            check after unpacking with: sha256sum -c SHA256SUMS
+
+To put the database back by hand, into an empty database called NAME:
+
+  cat database/schema.sql database/rows/*.sql database/after.sql | mariadb NAME
+
+Passwords, keys and people's accounts of the site it was made from are not in here unless
+nestseed.json says so. The settings file, files/%s, needs values of your own.
+`

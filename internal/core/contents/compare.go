@@ -1,4 +1,4 @@
-package archive
+package contents
 
 import (
 	"cmp"
@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/optval"
 	"nestseed/internal/core/packing"
@@ -109,16 +110,16 @@ const (
 )
 
 // Compare says how b differs from a. Both are of the same kind.
-func Compare(ctx context.Context, a, b *Archive, k *kind.Kind, report progress.Reporter) (*Comparison, error) {
+func Compare(ctx context.Context, a, b *archive.Archive, k *kind.Kind, report progress.Reporter) (*Comparison, error) {
 	return compareArchives(ctx, a, b, k, true, report)
 }
 
 // CompareSizes is Compare without a look at settings and single rows: what makes the difference in size.
-func CompareSizes(ctx context.Context, a, b *Archive, k *kind.Kind) (*Comparison, error) {
+func CompareSizes(ctx context.Context, a, b *archive.Archive, k *kind.Kind) (*Comparison, error) {
 	return compareArchives(ctx, a, b, k, false, progress.Discard)
 }
 
-func compareArchives(ctx context.Context, a, b *Archive, k *kind.Kind, deep bool, report progress.Reporter) (*Comparison, error) {
+func compareArchives(ctx context.Context, a, b *archive.Archive, k *kind.Kind, deep bool, report progress.Reporter) (*Comparison, error) {
 	c := &comparer{ctx: ctx, a: a, b: b, k: k, out: &Comparison{From: a.Manifest.Ref(), To: b.Manifest.Ref(), Areas: []AreaDelta{}, Folders: []FolderDelta{}, Files: []FileDelta{}, Tables: []TableDelta{}, Values: []ValueDelta{}, Causes: []Cause{}},
 		deep: deep, root: &deltaNode{}, areas: map[string]*AreaDelta{}, folders: map[string]*FolderDelta{}}
 	var err error
@@ -146,7 +147,7 @@ func compareArchives(ctx context.Context, a, b *Archive, k *kind.Kind, deep bool
 
 type comparer struct {
 	ctx          context.Context
-	a, b         *Archive
+	a, b         *archive.Archive
 	k            *kind.Kind
 	sumsA, sumsB map[string]string
 	deep         bool
@@ -157,12 +158,12 @@ type comparer struct {
 }
 
 func (c *comparer) files() {
-	for _, f := range c.b.zip.File {
-		p, in := strings.CutPrefix(f.Name, FilesDir)
+	for _, f := range c.b.Entries() {
+		p, in := strings.CutPrefix(f.Name, archive.FilesDir)
 		if !in || f.Mode().IsDir() {
 			continue
 		}
-		old := c.a.byName[f.Name]
+		old := c.a.Entry(f.Name)
 		switch {
 		case old == nil:
 			c.file(FileDelta{Path: p, Change: "added", After: int64(f.UncompressedSize64), Packed: int64(f.CompressedSize64)})
@@ -170,8 +171,8 @@ func (c *comparer) files() {
 			c.file(FileDelta{Path: p, Change: "changed", Before: int64(old.UncompressedSize64), After: int64(f.UncompressedSize64), Packed: int64(f.CompressedSize64) - int64(old.CompressedSize64)})
 		}
 	}
-	for _, f := range c.a.zip.File {
-		if p, in := strings.CutPrefix(f.Name, FilesDir); in && !f.Mode().IsDir() && c.b.byName[f.Name] == nil {
+	for _, f := range c.a.Entries() {
+		if p, in := strings.CutPrefix(f.Name, archive.FilesDir); in && !f.Mode().IsDir() && c.b.Entry(f.Name) == nil {
 			c.file(FileDelta{Path: p, Change: "removed", Before: int64(f.UncompressedSize64), Packed: -int64(f.CompressedSize64)})
 		}
 	}
@@ -221,12 +222,12 @@ func (a *AreaDelta) add(d FileDelta) {
 
 // settings compares the constants of the settings files.
 func (c *comparer) settings() error {
-	read := func(a *Archive) (*kind.Settings, error) {
+	read := func(a *archive.Archive) (*kind.Settings, error) {
 		if a.Manifest.Settings == "" {
 			return kind.ReadSettings(nil, ""), nil
 		}
-		text, err := a.read(FilesDir+a.Manifest.Settings, 1<<20)
-		if errors.Is(err, ErrNoEntry) {
+		text, err := a.Read(archive.FilesDir+a.Manifest.Settings, 1<<20)
+		if errors.Is(err, archive.ErrNoEntry) {
 			err = nil
 		}
 		return kind.ReadSettings(text, ""), err
@@ -297,13 +298,13 @@ func shorten(s string) string {
 // options compares the rows of the table of options, value by value.
 func (c *comparer) options() error {
 	o := c.k.Options
-	read := func(a *Archive) (map[string]string, error) {
+	read := func(a *archive.Archive) (map[string]string, error) {
 		out := map[string]string{}
 		for _, t := range a.Manifest.Tables {
 			if t.Name != a.Manifest.Origin.Prefix+o.Table {
 				continue
 			}
-			err := a.eachRow(c.ctx, t, func(columns []string, row []sqltext.Literal) error {
+			err := a.EachRow(c.ctx, t, func(columns []string, row []sqltext.Literal) error {
 				k, v := slices.Index(columns, o.Key), slices.Index(columns, o.Value)
 				if k < 0 || v < 0 || len(row[v]) > 4<<20 {
 					return nil
@@ -407,31 +408,15 @@ func sortedKeys(m map[string]bool) []string {
 	return out
 }
 
-// eachRow calls each with every row of a table.
-func (a *Archive) eachRow(ctx context.Context, t TableTotal, each func(columns []string, row []sqltext.Literal) error) error {
-	for _, name := range a.Rows(t) {
-		r, err := a.File(name)
-		if err != nil {
-			return err
-		}
-		err = EachRow(readerContext{ctx, r}, func(ins *sqltext.Insert, row []sqltext.Literal) error { return each(ins.Columns, row) })
-		r.Close()
-		if err != nil {
-			return fmt.Errorf("%s: %w", name, err)
-		}
-	}
-	return nil
-}
-
 func (c *comparer) tables() error {
-	old := map[string]TableTotal{}
+	old := map[string]archive.TableTotal{}
 	for _, t := range c.a.Manifest.Tables {
 		old[c.bare(c.a, t.Name)] = t
 	}
 	var keys map[string][]string
 	if c.deep {
 		var err error
-		if keys, err = c.b.primaryKeys(); err != nil {
+		if keys, err = primaryKeys(c.b); err != nil {
 			return err
 		}
 	}
@@ -473,7 +458,7 @@ func keysOf[V any](m map[string]V) map[string]bool {
 	return out
 }
 
-func (c *comparer) bare(a *Archive, table string) string {
+func (c *comparer) bare(a *archive.Archive, table string) string {
 	return strings.TrimPrefix(table, a.Manifest.Origin.Prefix)
 }
 
@@ -497,9 +482,9 @@ func (c *comparer) table(d TableDelta) {
 	c.root.put("database/"+d.Table, d.Packed, d.Change)
 }
 
-func (c *comparer) packed(a *Archive, t TableTotal) (n int64) {
+func (c *comparer) packed(a *archive.Archive, t archive.TableTotal) (n int64) {
 	for _, name := range a.Rows(t) {
-		if f := a.byName[name]; f != nil {
+		if f := a.Entry(name); f != nil {
 			n += int64(f.CompressedSize64)
 		}
 	}
@@ -507,7 +492,7 @@ func (c *comparer) packed(a *Archive, t TableTotal) (n int64) {
 }
 
 // sameRows reports whether the entries of two tables have the same sums.
-func (c *comparer) sameRows(x, y TableTotal) bool {
+func (c *comparer) sameRows(x, y archive.TableTotal) bool {
 	if x.Entries != y.Entries || x.Name != y.Name {
 		return false
 	}
@@ -520,7 +505,7 @@ func (c *comparer) sameRows(x, y TableTotal) bool {
 }
 
 // primaryKeys reads the keys of all tables from the archive's definitions.
-func (a *Archive) primaryKeys() (map[string][]string, error) {
+func primaryKeys(a *archive.Archive) (map[string][]string, error) {
 	d, err := a.Definitions()
 	if err != nil {
 		return nil, err
@@ -536,7 +521,7 @@ func (a *Archive) primaryKeys() (map[string][]string, error) {
 type rowMark struct{ key, hash uint64 }
 
 // rows compares two tables by primary key; without one, as bags of rows.
-func (c *comparer) rows(was, is TableTotal, key []string, d *TableDelta) error {
+func (c *comparer) rows(was, is archive.TableTotal, key []string, d *TableDelta) error {
 	if was.Rows > mostRows || is.Rows > mostRows {
 		d.Added, d.Removed = max(0, is.Rows-was.Rows), max(0, was.Rows-is.Rows)
 		d.Note = "too many rows to compare one by one; the numbers are differences"
@@ -577,12 +562,12 @@ func (c *comparer) rows(was, is TableTotal, key []string, d *TableDelta) error {
 }
 
 // marks reads a table and returns its rows' marks in order of their keys.
-func (c *comparer) marks(a *Archive, t TableTotal, key []string, seed maphash.Seed) (out []rowMark, columns []string, err error) {
+func (c *comparer) marks(a *archive.Archive, t archive.TableTotal, key []string, seed maphash.Seed) (out []rowMark, columns []string, err error) {
 	out = make([]rowMark, 0, min(t.Rows, mostRows))
 	var at []int
 	var h maphash.Hash
 	h.SetSeed(seed)
-	err = a.eachRow(c.ctx, t, func(cols []string, row []sqltext.Literal) error {
+	err = a.EachRow(c.ctx, t, func(cols []string, row []sqltext.Literal) error {
 		if columns == nil {
 			columns = cols
 			for _, k := range key {
@@ -649,8 +634,8 @@ func (c *comparer) finish() {
 	c.out.Causes = c.root.causes(3)
 }
 
-// Tell fills in the sizes of the archives and the sentence, which need what only the caller knows.
-func (c *Comparison) Tell(before, after int64) {
+// Explain fills in the sizes of the archives and the sentence, which need what only the caller knows.
+func (c *Comparison) Explain(before, after int64) {
 	c.Before, c.After = before, after
 	if c.Added.Files+c.Removed.Files+c.Changed.Files == 0 && len(c.Tables) == 0 {
 		c.Summary = fmt.Sprintf("%s and %s hold the same files and rows", c.From, c.To)
@@ -658,9 +643,9 @@ func (c *Comparison) Tell(before, after int64) {
 	}
 	size := "is as large as"
 	if d := after - before; d > 0 {
-		size = "is " + SizeText(d) + " larger than"
+		size = "is " + progress.SizeText(d) + " larger than"
 	} else if d < 0 {
-		size = "is " + SizeText(-d) + " smaller than"
+		size = "is " + progress.SizeText(-d) + " smaller than"
 	}
 	var why []string
 	for _, x := range c.Causes {
@@ -670,20 +655,6 @@ func (c *Comparison) Tell(before, after int64) {
 	if len(why) > 0 {
 		c.Summary += ": " + strings.Join(why, "; ")
 	}
-}
-
-// SizeText writes bytes for a sentence: 30.0 MB.
-func SizeText(n int64) string {
-	if n < 1000 {
-		return fmt.Sprintf("%d bytes", n)
-	}
-	v := float64(n)
-	for _, unit := range []string{"kB", "MB", "GB"} {
-		if v /= 1000; v < 999.95 {
-			return fmt.Sprintf("%.1f %s", v, unit)
-		}
-	}
-	return fmt.Sprintf("%.1f TB", v/1000)
 }
 
 // deltaNode is a folder or file in the tree of differences.
@@ -761,7 +732,7 @@ func (n *deltaNode) sentence() string {
 	if n.packed < 0 {
 		sign = "−"
 	}
-	amount := sign + SizeText(max(n.packed, -n.packed))
+	amount := sign + progress.SizeText(max(n.packed, -n.packed))
 	if table, is := strings.CutPrefix(n.path, "database/"); is {
 		for change := range n.counts {
 			if change == "changed" {

@@ -1,4 +1,4 @@
-package archive
+package contents
 
 import (
 	"errors"
@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/glob"
 )
@@ -17,17 +18,17 @@ import (
 // over the packed list, which takes tens of milliseconds for 200,000 entries and no memory to speak of.
 type Contents struct {
 	index  []byte
-	tables []TableTotal
+	tables []archive.TableTotal
 	rows   map[string]int // which table the rows in an entry are of
 }
 
-// NewContents takes an archive's index and the manifest that tells of its tables.
-func NewContents(index []byte, m *Manifest) *Contents {
+// New takes an archive's index and the manifest that tells of its tables.
+func New(index []byte, m *archive.Manifest) *Contents {
 	c := &Contents{index: index, tables: slices.Clone(m.Tables), rows: map[string]int{}}
-	slices.SortFunc(c.tables, func(a, b TableTotal) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(c.tables, func(a, b archive.TableTotal) int { return strings.Compare(a.Name, b.Name) })
 	for at, t := range c.tables {
 		for i := range t.Entries {
-			c.rows[rowsName(t.Name, i)] = at
+			c.rows[archive.RowsName(t.Name, i)] = at
 		}
 	}
 	return c
@@ -72,7 +73,7 @@ func (c *Contents) Children(p string, limit int) (*Listing, error) {
 	case err != nil:
 		return nil, err
 	case p != "" && itself == nil:
-		return nil, fmt.Errorf("%s: %w", p, ErrNoEntry)
+		return nil, fmt.Errorf("%s: %w", p, archive.ErrNoEntry)
 	case p != "" && !itself.Folder:
 		out.Nodes = []*Node{itself}
 	default:
@@ -149,7 +150,7 @@ func (c *Contents) Map(p string, depth int) (*MapNode, error) {
 		return nil, err
 	}
 	if !there {
-		return nil, fmt.Errorf("%s: %w", p, ErrNoEntry)
+		return nil, fmt.Errorf("%s: %w", p, archive.ErrNoEntry)
 	}
 	if p == "" {
 		root.Bytes = out.Bytes
@@ -244,7 +245,7 @@ func (c *Contents) pass(visit func(n *Node)) (*Listing, error) {
 	}}
 	tables := make([]Node, len(c.tables))
 	err := filelist.Each(c.index, func(e *filelist.Entry) {
-		if p, in := strings.CutPrefix(e.Path, FilesDir); in {
+		if p, in := strings.CutPrefix(e.Path, archive.FilesDir); in {
 			w.add(p, e)
 		} else if at, in := c.rows[e.Path]; in {
 			tables[at].Bytes += e.Bytes
