@@ -69,7 +69,7 @@ func TestManifestsFitTheirSchema(t *testing.T) {
 	require.NoError(t, err)
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	id, err := kind.Identify(fsys, ".", kinds)
+	id, err := kind.Identify(t.Context(), fsys, ".", kinds)
 	require.NoError(t, err)
 	list, err := packing.Parse([]byte(id.Kind.Lists["starter"]))
 	require.NoError(t, err)

@@ -56,7 +56,7 @@ func released(t *testing.T) (content, wire.Release) {
 	defer fsys.Close()
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	id, err := kind.Identify(fsys, "base", kinds)
+	id, err := kind.Identify(t.Context(), fsys, "base", kinds)
 	require.NoError(t, err)
 	list, err := packing.Parse([]byte("only: files\n"))
 	require.NoError(t, err)

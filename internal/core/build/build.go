@@ -71,7 +71,7 @@ func Release(ctx context.Context, out archive.Target, in Input, report progress.
 		}
 	}
 	if in.Root != "" {
-		if b.site, err = in.FS.Sub(in.Root); err != nil {
+		if b.site, err = in.FS.Sub(ctx, in.Root); err != nil {
 			return nil, fmt.Errorf("read the source's files: %w", err)
 		}
 		defer b.site.Close()
@@ -199,7 +199,7 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 	}
 	// A settings file that lies above the web root travels inside it.
 	if dir := path.Dir(b.in.Identity.SettingsPath); b.m.Settings != "" && dir != path.Clean(b.in.Root) && b.match.List().Only != "database" {
-		e, err := b.in.FS.Stat(b.in.Identity.SettingsPath)
+		e, err := b.in.FS.Stat(ctx, b.in.Identity.SettingsPath)
 		if err != nil {
 			return nil, err
 		}
@@ -304,7 +304,7 @@ func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
 	for _, side := range []struct {
 		lane *archive.Lane
 		fill func() error
-	}{{b.w.Files, func() error { return b.files(files) }}, {b.w.Database, func() error { return b.database(b.w.Context()) }}} {
+	}{{b.w.Files, func() error { return b.files(ctx, files) }}, {b.w.Database, func() error { return b.database(b.w.Context()) }}} {
 		group.Go(func() error {
 			err := side.fill()
 			if err == nil {
@@ -322,9 +322,9 @@ func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
 	return nil
 }
 
-func (b *builder) files(files []hostfs.Entry) error {
+func (b *builder) files(ctx context.Context, files []hostfs.Entry) error {
 	for _, e := range files {
-		if err := b.file(e); err != nil {
+		if err := b.file(ctx, e); err != nil {
 			return err
 		}
 	}
@@ -338,7 +338,7 @@ func (b *builder) text(to *archive.Lane, name, text string) error {
 }
 
 // file adds one entry of the tree.
-func (b *builder) file(e hostfs.Entry) error {
+func (b *builder) file(ctx context.Context, e hostfs.Entry) error {
 	name := archive.FilesDir + e.Path
 	switch {
 	case e.Mode.IsDir():
@@ -359,10 +359,10 @@ func (b *builder) file(e hostfs.Entry) error {
 		return b.w.Files.Copied(archive.Header(name, e.Mode, e.ModTime), b.reuse, same, sum)
 	}
 	if e.SizeBytes > archive.SmallBytes {
-		return b.large(e)
+		return b.large(ctx, e)
 	}
 	return b.w.Files.Small(archive.Header(name, e.Mode, e.ModTime), e.SizeBytes, func(buf []byte) ([]byte, error) {
-		raw, err := b.readStable(e, buf)
+		raw, err := b.readStable(ctx, e, buf)
 		if raw == nil || err != nil {
 			return nil, err
 		}
@@ -382,9 +382,9 @@ func (b *builder) file(e hostfs.Entry) error {
 const tries = 3
 
 // readStable reads a small file, again if it changed meanwhile. A file that is gone gives nil.
-func (b *builder) readStable(e hostfs.Entry, buf []byte) ([]byte, error) {
+func (b *builder) readStable(ctx context.Context, e hostfs.Entry, buf []byte) ([]byte, error) {
 	for try := 1; ; try++ {
-		raw, now, err := readInto(b.site, e.Path, buf)
+		raw, now, err := readInto(ctx, b.site, e.Path, buf)
 		if b.missing(e, err) {
 			return nil, nil
 		}
@@ -423,8 +423,8 @@ func (b *builder) missing(e hostfs.Entry, err error) bool {
 }
 
 // readInto reads a file whole and says what it looks like afterwards.
-func readInto(fsys hostfs.FS, p string, buf []byte) ([]byte, hostfs.Entry, error) {
-	f, err := fsys.Open(p)
+func readInto(ctx context.Context, fsys hostfs.FS, p string, buf []byte) ([]byte, hostfs.Entry, error) {
+	f, err := fsys.Open(ctx, p)
 	if err != nil {
 		return nil, hostfs.Entry{}, err
 	}
@@ -437,7 +437,7 @@ func readInto(fsys hostfs.FS, p string, buf []byte) ([]byte, hostfs.Entry, error
 		n, err := f.Read(buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]
 		if err == io.EOF {
-			now, err := look(fsys, f, p)
+			now, err := look(ctx, fsys, f, p)
 			return buf, now, err
 		}
 		if err != nil {
@@ -447,7 +447,7 @@ func readInto(fsys hostfs.FS, p string, buf []byte) ([]byte, hostfs.Entry, error
 }
 
 // look asks an open file what it is like, or its name where the file cannot be asked.
-func look(fsys hostfs.FS, f io.Reader, p string) (hostfs.Entry, error) {
+func look(ctx context.Context, fsys hostfs.FS, f io.Reader, p string) (hostfs.Entry, error) {
 	if s, ok := f.(interface{ Stat() (fs.FileInfo, error) }); ok {
 		info, err := s.Stat()
 		if err != nil {
@@ -455,7 +455,7 @@ func look(fsys hostfs.FS, f io.Reader, p string) (hostfs.Entry, error) {
 		}
 		return hostfs.Entry{SizeBytes: info.Size(), ModTime: info.ModTime()}, nil
 	}
-	return fsys.Stat(p)
+	return fsys.Stat(ctx, p)
 }
 
 func (b *builder) count(p string, bytes int64) {
@@ -480,8 +480,8 @@ func (b *builder) addArea(area string, files, bytes int64) {
 
 // large streams a file that is not held whole. A large text that holds a secret is found before it is packed.
 // One that changes while it is read is taken back and read again.
-func (b *builder) large(e hostfs.Entry) error {
-	name, found, err := b.scanLarge(e.Path)
+func (b *builder) large(ctx context.Context, e hostfs.Entry) error {
+	name, found, err := b.scanLarge(ctx, e.Path)
 	if b.missing(e, err) {
 		return nil
 	}
@@ -494,14 +494,14 @@ func (b *builder) large(e hostfs.Entry) error {
 		return nil
 	}
 	for try := 1; ; try++ {
-		f, err := b.site.Open(e.Path)
+		f, err := b.site.Open(ctx, e.Path)
 		if b.missing(e, err) {
 			return nil
 		}
 		if err != nil {
 			return fmt.Errorf("read %s: %w", e.Path, err)
 		}
-		size, now, err := b.pass(e, f, try)
+		size, now, err := b.pass(ctx, e, f, try)
 		f.Close()
 		if err != nil {
 			return err
@@ -515,7 +515,7 @@ func (b *builder) large(e hostfs.Entry) error {
 }
 
 // pass packs a large file once. It returns what the file looks like now when it changed and is to be read again.
-func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, changed *hostfs.Entry, err error) {
+func (b *builder) pass(ctx context.Context, e hostfs.Entry, f io.Reader, try int) (size int64, changed *hostfs.Entry, err error) {
 	s := b.w.Files.Stream(archive.Header(archive.FilesDir+e.Path, e.Mode, e.ModTime), e.SizeBytes)
 	s.Undecided()
 	if _, err := s.ReadFrom(f); err != nil {
@@ -524,7 +524,7 @@ func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, change
 	if size, err = s.Close(); err != nil {
 		return 0, nil, err
 	}
-	now, err := look(b.site, f, e.Path)
+	now, err := look(ctx, b.site, f, e.Path)
 	still := err == nil && size == e.SizeBytes && now.SizeBytes == size && now.ModTime.Equal(e.ModTime)
 	if !still && err == nil && try < tries {
 		s.Keep(false)
@@ -539,8 +539,8 @@ func (b *builder) pass(e hostfs.Entry, f io.Reader, try int) (size int64, change
 	return size, nil, nil
 }
 
-func (b *builder) scanLarge(p string) (name string, found bool, err error) {
-	f, err := b.site.Open(p)
+func (b *builder) scanLarge(ctx context.Context, p string) (name string, found bool, err error) {
+	f, err := b.site.Open(ctx, p)
 	if err != nil {
 		return "", false, err
 	}

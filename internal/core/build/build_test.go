@@ -149,16 +149,16 @@ type flaky struct {
 	gone string
 }
 
-func (f *flaky) Sub(name string) (hostfs.FS, error) {
-	sub, err := f.FS.Sub(name)
+func (f *flaky) Sub(ctx context.Context, name string) (hostfs.FS, error) {
+	sub, err := f.FS.Sub(ctx, name)
 	return &flaky{sub, f.gone}, err
 }
 
-func (f *flaky) Open(name string) (io.ReadCloser, error) {
+func (f *flaky) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 	if strings.HasSuffix(name, f.gone) {
 		return nil, &os.PathError{Op: "open", Path: name, Err: os.ErrNotExist}
 	}
-	return f.FS.Open(name)
+	return f.FS.Open(ctx, name)
 }
 
 func TestFilesThatVanishAreNotedAndTheRestIsWhole(t *testing.T) {

@@ -72,14 +72,14 @@ type busy struct {
 	grown func()
 }
 
-func (b *busy) Sub(name string) (hostfs.FS, error) {
-	sub, err := b.FS.Sub(name)
+func (b *busy) Sub(ctx context.Context, name string) (hostfs.FS, error) {
+	sub, err := b.FS.Sub(ctx, name)
 	b.FS = sub
 	return b, err
 }
 
-func (b *busy) Open(name string) (io.ReadCloser, error) {
-	f, err := b.FS.Open(name)
+func (b *busy) Open(ctx context.Context, name string) (io.ReadCloser, error) {
+	f, err := b.FS.Open(ctx, name)
 	if err != nil || !strings.HasSuffix(name, b.file) {
 		return f, err
 	}

@@ -149,7 +149,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		report: &Report{Address: site.Address, At: start.UTC()}, progress: report,
 	}
 	if site.FS != nil {
-		if r.folder, err = site.FS.Sub(site.Folder); err != nil {
+		if r.folder, err = site.FS.Sub(ctx, site.Folder); err != nil {
 			return nil, fmt.Errorf("read the site's files: %w", err)
 		}
 		defer r.folder.Close()
@@ -179,7 +179,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		if err := r.files(ctx); err != nil {
 			return nil, err
 		}
-		r.mail()
+		r.mail(ctx)
 	}
 	if site.Login != "" {
 		progress.Stage(report, 0.95, 1)

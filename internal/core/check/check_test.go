@@ -111,7 +111,9 @@ func TestEachFaultIsFoundWithItsEvidence(t *testing.T) {
 		"an image is missing":     {func(s school) { delete(s, "/a.jpg") }, nil, "images and styles", "/a.jpg: 404"},
 		"the old address is left": {func(s school) { s["/lessons/"] = answer(`<a href="http:\/\/base.localhost\/x">`) }, nil, "old address in pages", "1 times"},
 		"a page leads away": {func(s school) {
-			s["/lessons/"] = func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://base.localhost/", http.StatusMovedPermanently) }
+			s["/lessons/"] = func(w http.ResponseWriter, r *http.Request) {
+				http.Redirect(w, r, "http://base.localhost/", http.StatusMovedPermanently)
+			}
 		}, nil, "redirects", "leads to http://base.localhost/"},
 		"the title is not the client's": {nil, func(s *Site) { s.Title = "Brook Lane" }, "title", "not \"Brook Lane\""},
 		"search engines are let in":     {func(s school) { s["/"] = answer("<title>Alder & Valley</title>") }, nil, "search engines", ""},

@@ -115,7 +115,7 @@ func (r *runner) files(ctx context.Context) error {
 		if !e.Mode.IsRegular() || e.Mode&fs.ModeSymlink != 0 {
 			return nil
 		}
-		n, first, isText, err := r.inText(e.Path, e.SizeBytes, buf)
+		n, first, isText, err := r.inText(ctx, e.Path, e.SizeBytes, buf)
 		if err != nil || !isText {
 			return err
 		}
@@ -133,8 +133,8 @@ func (r *runner) files(ctx context.Context) error {
 }
 
 // inText counts the traces of the origin in a file and shows the first, if the file looks like text.
-func (r *runner) inText(name string, size int64, buf []byte) (n int, first string, isText bool, err error) {
-	f, err := r.folder.Open(name)
+func (r *runner) inText(ctx context.Context, name string, size int64, buf []byte) (n int, first string, isText bool, err error) {
+	f, err := r.folder.Open(ctx, name)
 	if err != nil {
 		return 0, "", false, err
 	}

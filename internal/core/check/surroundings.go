@@ -92,12 +92,12 @@ func (r *runner) homeTook(ctx context.Context, address string) (time.Duration, b
 }
 
 // mail tells whether mail goes out, and warns when that is not as it was asked.
-func (r *runner) mail() {
+func (r *runner) mail(ctx context.Context) {
 	m := r.site.Kind.Mail
 	if m.File == "" || r.site.AsItIs {
 		return
 	}
-	_, err := r.folder.Stat(m.File)
+	_, err := r.folder.Stat(ctx, m.File)
 	state := map[bool]string{true: "kept from going out", false: "let out"}
 	if quiet := err == nil; quiet != r.site.Quiet {
 		r.record(Check{Name: "mail", Verdict: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]), Evidence: []string{m.File},

@@ -232,7 +232,7 @@ func (u *unpacker) file(name string, mode fs.FileMode, modified time.Time, decla
 		return fmt.Errorf("%w: entry %q says it has %d bytes, more than there is room for", archive.ErrHostile, name, declared)
 	}
 	p := path.Join(u.folder, name)
-	w, err := u.to.Create(p, mode.Perm()&0o755|0o600)
+	w, err := u.to.Create(u.ctx, p, mode.Perm()&0o755|0o600)
 	if errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("%w: entry %q takes the place of another", archive.ErrHostile, name)
 	}
@@ -248,7 +248,7 @@ func (u *unpacker) file(name string, mode fs.FileMode, modified time.Time, decla
 	u.out.Files++
 	u.report.Add(progress.Amount{Files: 1})
 	if modified.Year() > 1979 && modified.Year() < 2200 {
-		return u.to.Chtimes(p, modified)
+		return u.to.Chtimes(u.ctx, p, modified)
 	}
 	return nil
 }
@@ -353,7 +353,7 @@ func (u *unpacker) mkdir(name string) error {
 	if name == "" {
 		return nil
 	}
-	if err := u.to.Mkdir(path.Join(u.folder, name), 0o755); err != nil {
+	if err := u.to.Mkdir(u.ctx, path.Join(u.folder, name), 0o755); err != nil {
 		return fmt.Errorf("%w: folder %q: %v", archive.ErrHostile, name, err)
 	}
 	return nil
@@ -377,7 +377,7 @@ func (u *unpacker) placeLinks() error {
 		if !chain.Stay(l.name, l.target) {
 			return fmt.Errorf("%w: link %q leads out of the archive, to %q", archive.ErrHostile, l.name, l.target)
 		}
-		if err := u.to.Symlink(l.target, path.Join(u.folder, l.name)); err != nil {
+		if err := u.to.Symlink(u.ctx, l.target, path.Join(u.folder, l.name)); err != nil {
 			return fmt.Errorf("%w: link %q: %v", archive.ErrHostile, l.name, err)
 		}
 	}
@@ -442,11 +442,11 @@ func (u *unpacker) hardLink(name string, h *tar.Header) error {
 	if err := archive.CheckName(target); err != nil || u.seen[strings.ToLower(target)] != target {
 		return fmt.Errorf("%w: entry %q is a link to %q, which is not in the archive before it", archive.ErrHostile, h.Name, h.Linkname)
 	}
-	e, err := u.to.Stat(path.Join(u.folder, target))
+	e, err := u.to.Stat(u.ctx, path.Join(u.folder, target))
 	if err != nil || !e.Mode.IsRegular() {
 		return fmt.Errorf("%w: entry %q is a link to %q, which is no file", archive.ErrHostile, h.Name, h.Linkname)
 	}
-	r, err := u.to.Open(path.Join(u.folder, target))
+	r, err := u.to.Open(u.ctx, path.Join(u.folder, target))
 	if err != nil {
 		return fmt.Errorf("unpack %q: %w", name, err)
 	}
@@ -493,7 +493,7 @@ func Script(ctx context.Context, r io.ReaderAt, sizeBytes int64, scratch hostfs.
 	if err := u.file(name, 0o600, time.Time{}, -1, src); err != nil {
 		return nil, 0, nothing, err
 	}
-	f, err := scratch.Open(name)
+	f, err := scratch.Open(ctx, name)
 	if err != nil {
 		return nil, 0, nothing, err
 	}
@@ -502,7 +502,7 @@ func Script(ctx context.Context, r io.ReaderAt, sizeBytes int64, scratch hostfs.
 		f.Close()
 		return nil, 0, nothing, errors.New("the scratch folder is not on this machine")
 	}
-	return at, u.out.Bytes, func() { f.Close(); scratch.RemoveAll(name) }, nil
+	return at, u.out.Bytes, func() { f.Close(); scratch.RemoveAll(ctx, name) }, nil
 }
 
 // onlyScript returns the one SQL script of a ZIP.

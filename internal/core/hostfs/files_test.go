@@ -1,6 +1,7 @@
 package hostfs
 
 import (
+	"context"
 	"errors"
 	"io"
 	"io/fs"
@@ -23,7 +24,7 @@ func TestAFileIsReplacedAsAWhole(t *testing.T) {
 	defer fsys.Close()
 	require.Equal(t, dir, fsys.Root())
 	old, fresh := strings.Repeat("a", 1<<20), strings.Repeat("b", 1<<20)
-	require.NoError(t, WriteFile(fsys, "wp-config.php", []byte(old), 0o640))
+	require.NoError(t, WriteFile(t.Context(), fsys, "wp-config.php", []byte(old), 0o640))
 
 	// Who reads meanwhile sees all of the one or all of the other.
 	var group sync.WaitGroup
@@ -42,7 +43,7 @@ func TestAFileIsReplacedAsAWhole(t *testing.T) {
 		}
 	})
 	for i := range 40 {
-		require.NoError(t, WriteFile(fsys, "wp-config.php", []byte([]string{fresh, old}[i%2]), 0o640))
+		require.NoError(t, WriteFile(t.Context(), fsys, "wp-config.php", []byte([]string{fresh, old}[i%2]), 0o640))
 	}
 	close(stop)
 	group.Wait()
@@ -55,8 +56,8 @@ func TestAFileIsReplacedAsAWhole(t *testing.T) {
 
 	// What a killed write left behind is not in the way of the next.
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "wp-config.php.nestseed-new"), []byte("half"), 0o600))
-	require.NoError(t, WriteFile(fsys, "wp-config.php", []byte("whole"), 0o640))
-	require.ErrorContains(t, WriteFile(fsys, "../outside", []byte("x"), 0o600), "escapes")
+	require.NoError(t, WriteFile(t.Context(), fsys, "wp-config.php", []byte("whole"), 0o640))
+	require.ErrorContains(t, WriteFile(t.Context(), fsys, "../outside", []byte("x"), 0o600), "escapes")
 }
 
 func TestOnlyWhatFitsIsReadWhole(t *testing.T) {
@@ -65,12 +66,12 @@ func TestOnlyWhatFitsIsReadWhole(t *testing.T) {
 	fsys, err := Open("file://" + dir)
 	require.NoError(t, err)
 	defer fsys.Close()
-	text, err := ReadFile(fsys, "file", 10)
+	text, err := ReadFile(t.Context(), fsys, "file", 10)
 	require.NoError(t, err)
 	require.Equal(t, "0123456789", string(text))
-	_, err = ReadFile(fsys, "file", 9)
+	_, err = ReadFile(t.Context(), fsys, "file", 9)
 	require.ErrorContains(t, err, "file is larger than 9 bytes")
-	_, err = ReadFile(fsys, "nothing", 9)
+	_, err = ReadFile(t.Context(), fsys, "nothing", 9)
 	require.ErrorIs(t, err, fs.ErrNotExist)
 }
 
@@ -81,8 +82,8 @@ type fullFile struct{ io.WriteCloser }
 
 var errFull = errors.New("no space left on device")
 
-func (f full) Create(name string, mode fs.FileMode) (io.WriteCloser, error) {
-	w, err := f.FS.Create(name, mode)
+func (f full) Create(ctx context.Context, name string, mode fs.FileMode) (io.WriteCloser, error) {
+	w, err := f.FS.Create(ctx, name, mode)
 	return fullFile{w}, err
 }
 
@@ -93,9 +94,9 @@ func TestAFileThatCannotBeWrittenStaysAsItWas(t *testing.T) {
 	fsys, err := Open("file://" + dir)
 	require.NoError(t, err)
 	defer fsys.Close()
-	require.NoError(t, WriteFile(fsys, "wp-config.php", []byte("as it was"), 0o640))
-	require.ErrorIs(t, WriteFile(full{fsys}, "wp-config.php", []byte("new"), 0o640), errFull)
-	text, err := ReadFile(fsys, "wp-config.php", 100)
+	require.NoError(t, WriteFile(t.Context(), fsys, "wp-config.php", []byte("as it was"), 0o640))
+	require.ErrorIs(t, WriteFile(t.Context(), full{fsys}, "wp-config.php", []byte("new"), 0o640), errFull)
+	text, err := ReadFile(t.Context(), fsys, "wp-config.php", 100)
 	require.NoError(t, err)
 	require.Equal(t, "as it was", string(text))
 }
@@ -107,12 +108,12 @@ func TestAFolderIsOpenedForWhatIsDoneInIt(t *testing.T) {
 	fsys, err := Open("file://" + dir + "?owner=www-data")
 	require.NoError(t, err)
 	defer fsys.Close()
-	sub, err := fsys.MakeSub("alder/wp-content/uploads")
+	sub, err := fsys.MakeSub(t.Context(), "alder/wp-content/uploads")
 	require.NoError(t, err)
 	defer sub.Close()
 	require.Equal(t, filepath.Join(dir, "alder/wp-content/uploads"), sub.Root())
 	for name, mode := range map[string]fs.FileMode{"score.pdf": 0o644, "run.sh": 0o755, "own.txt": 0o600} {
-		w, err := sub.Create(name, mode)
+		w, err := sub.Create(t.Context(), name, mode)
 		require.NoError(t, err)
 		require.NoError(t, w.Close())
 		info, err := os.Stat(filepath.Join(sub.Root(), name))
@@ -123,16 +124,16 @@ func TestAFolderIsOpenedForWhatIsDoneInIt(t *testing.T) {
 		}
 	}
 	at := time.Date(2026, 9, 1, 8, 0, 0, 0, time.UTC)
-	require.NoError(t, sub.Chtimes("score.pdf", at))
-	e, err := fsys.Stat("alder/wp-content/uploads/score.pdf")
+	require.NoError(t, sub.Chtimes(t.Context(), "score.pdf", at))
+	e, err := fsys.Stat(t.Context(), "alder/wp-content/uploads/score.pdf")
 	require.NoError(t, err)
 	require.True(t, at.Equal(e.ModTime))
-	_, err = sub.Create("../out", 0o644)
+	_, err = sub.Create(t.Context(), "../out", 0o644)
 	require.Error(t, err)
-	again, err := fsys.Sub("alder/wp-content")
+	again, err := fsys.Sub(t.Context(), "alder/wp-content")
 	require.NoError(t, err)
 	require.NoError(t, again.Close())
 	require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(dir, "elsewhere")))
-	_, err = fsys.MakeSub("elsewhere")
+	_, err = fsys.MakeSub(t.Context(), "elsewhere")
 	require.Error(t, err, "a link does not lead out")
 }

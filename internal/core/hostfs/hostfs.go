@@ -41,35 +41,65 @@ type FS interface {
 	// Walk visits everything below root, parents before children, names in byte order. A folder that
 	// cannot be read is given to problem and passed over; visit returning an error ends the walk.
 	Walk(ctx context.Context, root string, visit func(Entry) error, problem func(path string, err error)) error
-	Stat(name string) (Entry, error)
+	Stat(ctx context.Context, name string) (Entry, error)
 	// Open opens a regular file. Anything else is ErrNotRegular, also what would make a reader wait, like a pipe.
-	Open(name string) (io.ReadCloser, error)
+	Open(ctx context.Context, name string) (io.ReadCloser, error)
 	// ID tells a file or folder from every other on the host, whatever it is called, as long as it is there.
-	ID(name string) (string, error)
+	ID(ctx context.Context, name string) (string, error)
 
 	// Sub opens a folder that is there as an FS of its own.
-	Sub(folder string) (FS, error)
+	Sub(ctx context.Context, folder string) (FS, error)
 	// MakeSub does so too, and makes the folder and those above it where they are not there.
-	MakeSub(folder string) (FS, error)
+	MakeSub(ctx context.Context, folder string) (FS, error)
 	// Create makes a new file and the folders above it. The file must not exist.
-	Create(name string, mode fs.FileMode) (io.WriteCloser, error)
-	Mkdir(name string, mode fs.FileMode) error
-	Symlink(target, name string) error
-	Chtimes(name string, t time.Time) error
-	Rename(from, to string) error
-	// Exchange makes two names that exist change places at one moment: nobody sees either missing.
-	Exchange(a, b string) error
-	RemoveAll(name string) error
+	Create(ctx context.Context, name string, mode fs.FileMode) (io.WriteCloser, error)
+	Mkdir(ctx context.Context, name string, mode fs.FileMode) error
+	Symlink(ctx context.Context, target, name string) error
+	Chtimes(ctx context.Context, name string, t time.Time) error
+	Rename(ctx context.Context, from, to string) error
+	RemoveAll(ctx context.Context, name string) error
 	// RemoveEmpty removes a folder if it is there and holds nothing.
-	RemoveEmpty(name string) error
+	RemoveEmpty(ctx context.Context, name string) error
 
 	// Writable reports, without writing, why nothing can be made in a folder; nil when it can.
-	Writable(folder string) error
-	// FreeBytes is the space that is left.
-	FreeBytes() (int64, error)
+	Writable(ctx context.Context, folder string) error
 	// Root is the folder on the host that names are relative to, absolute.
 	Root() string
 	Close() error
+}
+
+// What some protocols can do and others cannot is found out by asking an FS for one of these.
+type (
+	// Exchanger makes two names that exist change places at one moment: nobody sees either missing.
+	Exchanger interface {
+		Exchange(ctx context.Context, a, b string) error
+	}
+	// Spacer tells the space that is left, in bytes.
+	Spacer interface {
+		FreeBytes(ctx context.Context) (int64, error)
+	}
+)
+
+// Errors of what a protocol cannot do.
+var (
+	ErrNoExchange = errors.New("two folders of this host cannot change places at one moment")
+	ErrSpaceUnknown    = errors.New("this host does not tell how much space is left")
+)
+
+// Exchange makes two names change places. Errors: ErrNoExchange.
+func Exchange(ctx context.Context, fsys FS, a, b string) error {
+	if x, can := fsys.(Exchanger); can {
+		return x.Exchange(ctx, a, b)
+	}
+	return ErrNoExchange
+}
+
+// FreeBytes returns the space that is left. Errors: ErrSpaceUnknown.
+func FreeBytes(ctx context.Context, fsys FS) (int64, error) {
+	if s, can := fsys.(Spacer); can {
+		return s.FreeBytes(ctx)
+	}
+	return 0, ErrSpaceUnknown
 }
 
 // ErrUnsupported says that an address names a way to reach files that this version does not speak.
@@ -99,8 +129,8 @@ func Open(address string) (FS, error) {
 func OpenFolder(dir string) (FS, error) { return openLocal(dir, "") }
 
 // ReadFile reads a small file whole; a larger one than maxBytes is an error.
-func ReadFile(fsys FS, name string, maxBytes int64) ([]byte, error) {
-	f, err := fsys.Open(name)
+func ReadFile(ctx context.Context, fsys FS, name string, maxBytes int64) ([]byte, error) {
+	f, err := fsys.Open(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -113,12 +143,12 @@ func ReadFile(fsys FS, name string, maxBytes int64) ([]byte, error) {
 }
 
 // WriteFile replaces a file's content as a whole: readers see the old one or the new one.
-func WriteFile(fsys FS, name string, content []byte, mode fs.FileMode) error {
+func WriteFile(ctx context.Context, fsys FS, name string, content []byte, mode fs.FileMode) error {
 	fresh := name + ".nestseed-new"
-	if err := fsys.RemoveAll(fresh); err != nil {
+	if err := fsys.RemoveAll(ctx, fresh); err != nil {
 		return err
 	}
-	w, err := fsys.Create(fresh, mode)
+	w, err := fsys.Create(ctx, fresh, mode)
 	if err != nil {
 		return err
 	}
@@ -129,7 +159,7 @@ func WriteFile(fsys FS, name string, content []byte, mode fs.FileMode) error {
 	if err := w.Close(); err != nil {
 		return err
 	}
-	return fsys.Rename(fresh, name)
+	return fsys.Rename(ctx, fresh, name)
 }
 
 // CopyTree copies what is in one folder into another, or what want, unless nil, wants of it. A file that is in the
@@ -142,24 +172,24 @@ func CopyTree(ctx context.Context, from, to FS, want func(Entry) bool) error {
 		}
 		switch {
 		case e.Mode.IsDir():
-			return to.Mkdir(e.Path, e.Mode.Perm()|0o700)
+			return to.Mkdir(ctx, e.Path, e.Mode.Perm()|0o700)
 		case e.Mode&fs.ModeSymlink != 0:
-			return to.Symlink(e.Target, e.Path)
+			return to.Symlink(ctx, e.Target, e.Path)
 		case !e.Mode.IsRegular():
 			return nil
 		}
-		return copyFile(from, to, e)
+		return copyFile(ctx, from, to, e)
 	}, func(p string, err error) { problems = append(problems, fmt.Errorf("copy %s: %w", p, err)) })
 	return errors.Join(append(problems, err)...)
 }
 
-func copyFile(from, to FS, e Entry) error {
-	in, err := from.Open(e.Path)
+func copyFile(ctx context.Context, from, to FS, e Entry) error {
+	in, err := from.Open(ctx, e.Path)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	out, err := to.Create(e.Path, e.Mode)
+	out, err := to.Create(ctx, e.Path, e.Mode)
 	if err != nil {
 		return err
 	}
@@ -167,5 +197,5 @@ func copyFile(from, to FS, e Entry) error {
 	if err := errors.Join(err, out.Close()); err != nil {
 		return fmt.Errorf("copy %s: %w", e.Path, err)
 	}
-	return to.Chtimes(e.Path, e.ModTime)
+	return to.Chtimes(ctx, e.Path, e.ModTime)
 }

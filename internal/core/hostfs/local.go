@@ -229,7 +229,7 @@ func clean(name string) string {
 	return path.Clean(name)
 }
 
-func (l *local) Stat(name string) (Entry, error) {
+func (l *local) Stat(_ context.Context, name string) (Entry, error) {
 	info, err := l.root.Lstat(clean(name))
 	if err != nil {
 		return Entry{}, err
@@ -239,7 +239,7 @@ func (l *local) Stat(name string) (Entry, error) {
 
 // Open does not wait for whoever would write into a pipe, and judges the file that it has open: what has the name may be
 // another by then.
-func (l *local) Open(name string) (io.ReadCloser, error) {
+func (l *local) Open(_ context.Context, name string) (io.ReadCloser, error) {
 	f, err := l.root.OpenFile(clean(name), os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if errors.Is(err, unix.ENXIO) { // a socket
 		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrNotRegular}
@@ -259,7 +259,7 @@ func (l *local) Open(name string) (io.ReadCloser, error) {
 }
 
 // ID is the number of the inode and when it was made: numbers are used again.
-func (l *local) ID(name string) (string, error) {
+func (l *local) ID(_ context.Context, name string) (string, error) {
 	dir, base := path.Split(clean(name))
 	parent, err := l.root.Open(clean(dir))
 	if err != nil {
@@ -273,14 +273,14 @@ func (l *local) ID(name string) (string, error) {
 	return fmt.Sprintf("%d.%d.%d", st.Ino, st.Btime.Sec, st.Btime.Nsec), nil
 }
 
-func (l *local) MakeSub(folder string) (FS, error) {
+func (l *local) MakeSub(ctx context.Context, folder string) (FS, error) {
 	if err := l.parents(clean(folder)); err != nil {
 		return nil, err
 	}
-	return l.Sub(folder)
+	return l.Sub(ctx, folder)
 }
 
-func (l *local) Sub(folder string) (FS, error) {
+func (l *local) Sub(_ context.Context, folder string) (FS, error) {
 	root, err := l.root.OpenRoot(clean(folder))
 	if err != nil {
 		return nil, err
@@ -288,7 +288,7 @@ func (l *local) Sub(folder string) (FS, error) {
 	return &local{root: root, dir: path.Join(l.dir, clean(folder)), uid: l.uid, gid: l.gid, known: map[string]bool{}}, nil
 }
 
-func (l *local) Create(name string, mode fs.FileMode) (io.WriteCloser, error) {
+func (l *local) Create(_ context.Context, name string, mode fs.FileMode) (io.WriteCloser, error) {
 	name = clean(name)
 	if err := l.parents(path.Dir(name)); err != nil {
 		return nil, err
@@ -345,14 +345,14 @@ func (l *local) ensure(dir string) error {
 	return nil
 }
 
-func (l *local) Mkdir(name string, mode fs.FileMode) error {
+func (l *local) Mkdir(_ context.Context, name string, mode fs.FileMode) error {
 	if err := l.parents(clean(name)); err != nil {
 		return err
 	}
 	return l.root.Chmod(clean(name), mode.Perm())
 }
 
-func (l *local) Symlink(target, name string) error {
+func (l *local) Symlink(_ context.Context, target, name string) error {
 	if err := l.parents(path.Dir(clean(name))); err != nil {
 		return err
 	}
@@ -363,17 +363,17 @@ func (l *local) Symlink(target, name string) error {
 	return err
 }
 
-func (l *local) Chtimes(name string, t time.Time) error {
+func (l *local) Chtimes(_ context.Context, name string, t time.Time) error {
 	return l.root.Chtimes(clean(name), t, t)
 }
 
-func (l *local) Rename(from, to string) error {
+func (l *local) Rename(_ context.Context, from, to string) error {
 	l.forget()
 	return l.root.Rename(clean(from), clean(to))
 }
 
 // Exchange works on the folders the names lie in, which are opened inside the root, so that no link leads out.
-func (l *local) Exchange(a, b string) error {
+func (l *local) Exchange(_ context.Context, a, b string) error {
 	l.forget()
 	dirA, err := l.root.Open(path.Dir(clean(a)))
 	if err != nil {
@@ -391,7 +391,7 @@ func (l *local) Exchange(a, b string) error {
 	return nil
 }
 
-func (l *local) RemoveAll(name string) error {
+func (l *local) RemoveAll(_ context.Context, name string) error {
 	if clean(name) == "." {
 		return errors.New("refusing to remove the whole folder of the host")
 	}
@@ -399,7 +399,7 @@ func (l *local) RemoveAll(name string) error {
 	return l.root.RemoveAll(clean(name))
 }
 
-func (l *local) RemoveEmpty(name string) error {
+func (l *local) RemoveEmpty(_ context.Context, name string) error {
 	if clean(name) == "." {
 		return nil
 	}
@@ -417,11 +417,11 @@ func (l *local) forget() {
 	clear(l.known)
 }
 
-func (l *local) Writable(folder string) error {
+func (l *local) Writable(_ context.Context, folder string) error {
 	return unix.Access(path.Join(l.dir, clean(folder)), unix.W_OK|unix.X_OK)
 }
 
-func (l *local) FreeBytes() (int64, error) {
+func (l *local) FreeBytes(_ context.Context) (int64, error) {
 	var st syscall.Statfs_t
 	if err := syscall.Statfs(l.dir, &st); err != nil {
 		return 0, fmt.Errorf("free space of %s: %w", l.dir, err)

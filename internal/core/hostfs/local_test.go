@@ -20,13 +20,13 @@ func TestNamesCannotLeaveTheFolder(t *testing.T) {
 	defer fsys.Close()
 
 	for _, name := range []string{"../outside", "/etc/passwd", "up/outside", "a/../../outside"} {
-		_, err := fsys.Open(name)
+		_, err := fsys.Open(t.Context(), name)
 		require.Error(t, err, name)
-		_, err = fsys.Create(name+".new", 0o644)
+		_, err = fsys.Create(t.Context(), name+".new", 0o644)
 		require.Error(t, err, name)
-		require.Error(t, fsys.Rename(name, "in"), name)
+		require.Error(t, fsys.Rename(t.Context(), name, "in"), name)
 	}
-	require.Error(t, fsys.RemoveAll("."))
+	require.Error(t, fsys.RemoveAll(t.Context(), "."))
 	require.FileExists(t, outside)
 }
 
@@ -34,9 +34,9 @@ func TestWalkSeesLinksAndReportsWhatItCannotRead(t *testing.T) {
 	dir := t.TempDir()
 	fsys, err := Open("file://" + dir)
 	require.NoError(t, err)
-	require.NoError(t, WriteFile(fsys, "s/a/b.txt", []byte("hello"), 0o640))
-	require.NoError(t, fsys.Symlink("a/b.txt", "s/link"))
-	require.NoError(t, fsys.Mkdir("s/empty", 0o700))
+	require.NoError(t, WriteFile(t.Context(), fsys, "s/a/b.txt", []byte("hello"), 0o640))
+	require.NoError(t, fsys.Symlink(t.Context(), "a/b.txt", "s/link"))
+	require.NoError(t, fsys.Mkdir(t.Context(), "s/empty", 0o700))
 	var got []string
 	require.NoError(t, fsys.Walk(context.Background(), "s", func(e Entry) error {
 		got = append(got, e.Path+" "+e.Mode.String()+" "+e.Target)

@@ -131,7 +131,7 @@ func (o *opener) open() error {
 
 // unpack writes all archives below one folder, and puts a dump aside. It returns how many files there are.
 func (o *opener) unpack() (files int64, err error) {
-	if err := o.in.Scratch.Mkdir(treeFolder, 0o755); err != nil {
+	if err := o.in.Scratch.Mkdir(o.ctx, treeFolder, 0o755); err != nil {
 		return 0, err
 	}
 	limits := o.in.Limits
@@ -180,7 +180,7 @@ func (o *opener) findRoot() error {
 	default:
 		return fmt.Errorf("%w: there are several sites side by side (%s); bring in one at a time", ErrNotFound, strings.Join(trimTree(roots), ", "))
 	}
-	id, err := kind.Identify(o.in.Scratch, roots[0], o.in.Kinds)
+	id, err := kind.Identify(o.ctx, o.in.Scratch, roots[0], o.in.Kinds)
 	if errors.Is(err, kind.ErrNoSettings) && id != nil {
 		id, err = o.settingsFromSample(id.Kind, roots[0])
 	}
@@ -208,7 +208,7 @@ func (o *opener) walk(visit func(hostfs.Entry)) error {
 
 func (o *opener) hasAll(root string, signs []string) bool {
 	return !slices.ContainsFunc(signs, func(s string) bool {
-		_, err := o.in.Scratch.Stat(path.Join(root, s))
+		_, err := o.in.Scratch.Stat(o.ctx, path.Join(root, s))
 		return err != nil
 	})
 }
@@ -216,7 +216,7 @@ func (o *opener) hasAll(root string, signs []string) bool {
 // settingsFromSample makes a settings file of the sample that comes with the CMS, as many archives are made
 // without the file that has the passwords.
 func (o *opener) settingsFromSample(k *kind.Kind, root string) (*kind.Identity, error) {
-	text, err := hostfs.ReadFile(o.in.Scratch, path.Join(root, k.Settings.Sample), 1<<20)
+	text, err := hostfs.ReadFile(o.ctx, o.in.Scratch, path.Join(root, k.Settings.Sample), 1<<20)
 	if k.Settings.Sample == "" || err != nil {
 		return nil, fmt.Errorf("%w: the archive has no settings file (%s) and no sample of one", ErrNotFound, strings.Join(k.Settings.Files, ", "))
 	}
@@ -225,11 +225,11 @@ func (o *opener) settingsFromSample(k *kind.Kind, root string) (*kind.Identity, 
 	for _, name := range append([]string{k.Settings.Database.Password, k.Settings.Database.User, k.Settings.Database.Name}, k.Settings.Salts...) {
 		s.Set(name, "")
 	}
-	if err := hostfs.WriteFile(o.in.Scratch, path.Join(root, k.Settings.Files[0]), s.Bytes(), 0o600); err != nil {
+	if err := hostfs.WriteFile(o.ctx, o.in.Scratch, path.Join(root, k.Settings.Files[0]), s.Bytes(), 0o600); err != nil {
 		return nil, err
 	}
 	o.site.note("the archive had no settings file; one was made of %s", k.Settings.Sample)
-	return kind.Identify(o.in.Scratch, root, o.in.Kinds)
+	return kind.Identify(o.ctx, o.in.Scratch, root, o.in.Kinds)
 }
 
 var dumpName = regexp.MustCompile(`(?i)\.(sql|dump|mysql)(\.(gz|bz2|xz|zst|zip))?$|\.(sql|db)[-_.].*\.(gz|zip)$`)
@@ -270,11 +270,11 @@ func (o *opener) findDump(hasFiles bool) error {
 // tryDump takes a dump in the tree if it is the site's. Dumps do not stay in the tree: they hold what a release
 // must not.
 func (o *opener) tryDump(p string) error {
-	f, err := o.in.Scratch.Open(p)
+	f, err := o.in.Scratch.Open(o.ctx, p)
 	if err != nil {
 		return err
 	}
-	e, err := o.in.Scratch.Stat(p)
+	e, err := o.in.Scratch.Stat(o.ctx, p)
 	if err != nil {
 		f.Close()
 		return err
@@ -284,7 +284,7 @@ func (o *opener) tryDump(p string) error {
 		f.Close()
 		return errors.New("the scratch folder is not on this machine")
 	}
-	defer o.in.Scratch.RemoveAll(p)
+	defer o.in.Scratch.RemoveAll(o.ctx, p)
 	dump, err := o.openDump(File{Name: strings.TrimPrefix(p, treeFolder+"/"), R: at, SizeBytes: e.SizeBytes})
 	if err != nil || o.site.dump != nil || !o.belongs(dump) {
 		f.Close()

@@ -13,6 +13,7 @@
 package kind
 
 import (
+	"context"
 	"embed"
 	"errors"
 	"fmt"
@@ -382,18 +383,18 @@ type Identity struct {
 // Identify finds out the kind of the site in folder root. The first kind wins whose signs are all there. Links that lead
 // out of the folder are not followed. With ErrNoSettings the identity has its kind and nothing else. Errors: ErrUnknown,
 // ErrNoSettings.
-func Identify(fsys hostfs.FS, root string, kinds []*Kind) (*Identity, error) {
-	site, err := fsys.Sub(root)
+func Identify(ctx context.Context, fsys hostfs.FS, root string, kinds []*Kind) (*Identity, error) {
+	site, err := fsys.Sub(ctx, root)
 	if err != nil {
 		return nil, fmt.Errorf("look into %s: %w", path.Join(fsys.Root(), root), err)
 	}
 	defer site.Close()
 	for _, k := range kinds {
 		if !slices.ContainsFunc(k.Detect, func(sign string) bool {
-			_, err := site.Stat(sign)
+			_, err := site.Stat(ctx, sign)
 			return err != nil
 		}) {
-			return k.read(fsys, site, root)
+			return k.read(ctx, fsys, site, root)
 		}
 	}
 	return nil, fmt.Errorf("%w in %s; give the folder that holds the site itself, its web root", ErrUnknown, path.Join(fsys.Root(), root))
@@ -401,11 +402,11 @@ func Identify(fsys hostfs.FS, root string, kinds []*Kind) (*Identity, error) {
 
 const maxSettingsBytes = 1 << 20
 
-func (k *Kind) read(fsys, site hostfs.FS, root string) (*Identity, error) {
+func (k *Kind) read(ctx context.Context, fsys, site hostfs.FS, root string) (*Identity, error) {
 	id := &Identity{Kind: k}
 	for _, f := range k.Settings.Files {
 		p := path.Join(root, f)
-		if text, err := readSettingsFile(fsys, site, root, f); err == nil {
+		if text, err := readSettingsFile(ctx, fsys, site, root, f); err == nil {
 			id.SettingsPath = p
 			id.Settings = ReadSettings(text, path.Join(fsys.Root(), path.Dir(p)))
 			break
@@ -427,34 +428,34 @@ func (k *Kind) read(fsys, site hostfs.FS, root string) (*Identity, error) {
 		Password: get(k.Settings.Database.Password), Host: get(k.Settings.Database.Host),
 	}
 	id.Prefix = get(k.Settings.Prefix)
-	id.Version = k.Version.Look(site)
-	id.Runtime = k.Runtime.Look(site)
+	id.Version = k.Version.Look(ctx, site)
+	id.Runtime = k.Runtime.Look(ctx, site)
 	return id, nil
 }
 
 // readSettingsFile reads a settings file in the site, or one beside its folder. A link is not taken for the latter: whoever
 // may change the site could let it lead to the settings of another.
-func readSettingsFile(fsys, site hostfs.FS, root, name string) ([]byte, error) {
+func readSettingsFile(ctx context.Context, fsys, site hostfs.FS, root, name string) ([]byte, error) {
 	if !strings.HasPrefix(name, "../") {
-		return hostfs.ReadFile(site, name, maxSettingsBytes)
+		return hostfs.ReadFile(ctx, site, name, maxSettingsBytes)
 	}
 	p := path.Join(root, name)
-	e, err := fsys.Stat(p)
+	e, err := fsys.Stat(ctx, p)
 	if err != nil {
 		return nil, err
 	}
 	if !e.Mode.IsRegular() {
 		return nil, fmt.Errorf("%s %w", p, hostfs.ErrNotRegular)
 	}
-	return hostfs.ReadFile(fsys, p, maxSettingsBytes)
+	return hostfs.ReadFile(ctx, fsys, p, maxSettingsBytes)
 }
 
 // Look reads the setting from its file in a site; what is not known is "".
-func (p Place) Look(site hostfs.FS) string {
+func (p Place) Look(ctx context.Context, site hostfs.FS) string {
 	if p.File == "" {
 		return ""
 	}
-	text, err := hostfs.ReadFile(site, p.File, maxSettingsBytes)
+	text, err := hostfs.ReadFile(ctx, site, p.File, maxSettingsBytes)
 	if err != nil {
 		return ""
 	}

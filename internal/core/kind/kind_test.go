@@ -36,15 +36,15 @@ func TestIdentifyReadsWhatTheSettingsSay(t *testing.T) {
 	require.NoError(t, err)
 
 	put("base/wp-includes/version.php", "<?php $wp_version = '6.1.9'; $required_php_version = '5.6.20';")
-	_, err = Identify(fsys, "base", kinds)
+	_, err = Identify(t.Context(), fsys, "base", kinds)
 	require.ErrorIs(t, err, ErrUnknown)
 	put("base/wp-load.php", "<?php")
 	put("base/wp-admin/index.php", "<?php")
-	_, err = Identify(fsys, "base", kinds)
+	_, err = Identify(t.Context(), fsys, "base", kinds)
 	require.ErrorContains(t, err, "settings file")
 
 	put("wp-config.php", "<?php define('DB_NAME','lad');define('DB_USER',\"u\");define('DB_PASSWORD',getenv('P'));define('DB_HOST','127.0.0.1:3307');$table_prefix='lad_';")
-	id, err := Identify(fsys, "base", kinds)
+	id, err := Identify(t.Context(), fsys, "base", kinds)
 	require.NoError(t, err)
 	require.Equal(t, "6.1.9", id.Version)
 	require.Equal(t, "5.6.20", id.Runtime)

@@ -73,12 +73,12 @@ func TestASettingIsReadFromItsFile(t *testing.T) {
 	fsys, err := hostfs.Open("file://" + dir)
 	require.NoError(t, err)
 	k := wordpress(t)
-	site, err := fsys.Sub("site")
+	site, err := fsys.Sub(t.Context(), "site")
 	require.NoError(t, err)
-	require.Equal(t, "6.1.9", k.Version.Look(site))
-	require.Equal(t, "53496", Place{File: k.Upgrade.File, Setting: k.Upgrade.Setting}.Look(site))
-	require.Empty(t, k.Version.Look(fsys), "what is not there is not known")
-	require.Empty(t, Place{}.Look(site))
+	require.Equal(t, "6.1.9", k.Version.Look(t.Context(), site))
+	require.Equal(t, "53496", Place{File: k.Upgrade.File, Setting: k.Upgrade.Setting}.Look(t.Context(), site))
+	require.Empty(t, k.Version.Look(t.Context(), fsys), "what is not there is not known")
+	require.Empty(t, Place{}.Look(t.Context(), site))
 }
 
 func TestEndsOfLifeCoverVersionsAndThoseBeforeThem(t *testing.T) {

@@ -23,12 +23,12 @@ func (mk *maker) adjust(ctx context.Context) error {
 		return err
 	}
 	for _, c := range mk.req.Kind.Caches {
-		if err := mk.discard(c); err != nil {
+		if err := mk.discard(ctx, c); err != nil {
 			return err
 		}
 	}
 	if elsewhere := mk.plan.Address != mk.req.Archive.Manifest.Origin.Address; mk.req.Refresh == nil && elsewhere {
-		if err := mk.switchOffCaching(); err != nil {
+		if err := mk.switchOffCaching(ctx); err != nil {
 			return err
 		}
 		if err := mk.retieOptions(ctx); err != nil {
@@ -40,11 +40,11 @@ func (mk *maker) adjust(ctx context.Context) error {
 			}
 		}
 	}
-	return mk.mail()
+	return mk.mail(ctx)
 }
 
-func (mk *maker) discard(name string) error {
-	err := mk.stage.RemoveAll(name)
+func (mk *maker) discard(ctx context.Context, name string) error {
+	err := mk.stage.RemoveAll(ctx, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -59,12 +59,12 @@ func (mk *maker) did(format string, args ...any) {
 
 // switchOffCaching removes the drop-ins of the kind: they name the place they were made for, or share a cache with
 // the site they came from, and the extension that brought them rebuilds them.
-func (mk *maker) switchOffCaching() error {
+func (mk *maker) switchOffCaching(ctx context.Context) error {
 	for _, name := range mk.req.Kind.DropIns {
-		if _, err := mk.stage.Stat(name); errors.Is(err, fs.ErrNotExist) {
+		if _, err := mk.stage.Stat(ctx, name); errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
-		if err := mk.discard(name); err != nil {
+		if err := mk.discard(ctx, name); err != nil {
 			return err
 		}
 		mk.did("%s was left out: it caches for the place it came from; switch caching on again in the extension it belongs to", name)
@@ -143,14 +143,14 @@ func laterJobs(raw []byte, recurs string, now time.Time) (fresh []byte, moved, d
 }
 
 // mail writes the file that keeps mail from going out, or sees that none came with the release.
-func (mk *maker) mail() error {
+func (mk *maker) mail(ctx context.Context) error {
 	m := mk.req.Kind.Mail
 	if m.File == "" {
 		return nil
 	}
-	if err := mk.discard(m.File); err != nil || !mk.req.Quiet {
+	if err := mk.discard(ctx, m.File); err != nil || !mk.req.Quiet {
 		return err
 	}
 	mk.result.Quiet = true
-	return hostfs.WriteFile(mk.stage, m.File, []byte(m.Text), 0o644)
+	return hostfs.WriteFile(ctx, mk.stage, m.File, []byte(m.Text), 0o644)
 }

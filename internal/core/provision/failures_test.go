@@ -64,13 +64,13 @@ type small struct {
 	left *atomic.Int64
 }
 
-func (s *small) Sub(folder string) (hostfs.FS, error) {
-	sub, err := s.FS.Sub(folder)
+func (s *small) Sub(ctx context.Context, folder string) (hostfs.FS, error) {
+	sub, err := s.FS.Sub(ctx, folder)
 	return &small{sub, s.left}, err
 }
 
-func (s *small) MakeSub(folder string) (hostfs.FS, error) {
-	sub, err := s.FS.MakeSub(folder)
+func (s *small) MakeSub(ctx context.Context, folder string) (hostfs.FS, error) {
+	sub, err := s.FS.MakeSub(ctx, folder)
 	return &small{sub, s.left}, err
 }
 
@@ -79,8 +79,8 @@ type smallFile struct {
 	disk *small
 }
 
-func (s *small) Create(name string, mode fs.FileMode) (io.WriteCloser, error) {
-	f, err := s.FS.Create(name, mode)
+func (s *small) Create(ctx context.Context, name string, mode fs.FileMode) (io.WriteCloser, error) {
+	f, err := s.FS.Create(ctx, name, mode)
 	return smallFile{f, s}, err
 }
 

@@ -61,10 +61,10 @@ func (w *world) brokenInto(t *testing.T) {
 	fresh, err := Prepare(ctx, again)
 	require.NoError(t, err)
 	require.Contains(t, strings.Join(fresh.Problems, " "), "wp-content/mu-plugins is a link to ../../victim/wp-content/mu-plugins, outside the site")
-	handle, err := w.fs.Sub(req.Folder)
+	handle, err := w.fs.Sub(ctx, req.Folder)
 	require.NoError(t, err)
 	defer handle.Close()
-	require.Error(t, hostfs.WriteFile(handle, w.kind.Hold.File, []byte("x"), 0o644), "holding it does not reach the neighbour")
+	require.Error(t, hostfs.WriteFile(ctx, handle, w.kind.Hold.File, []byte("x"), 0o644), "holding it does not reach the neighbour")
 
 	require.NoError(t, os.Remove(filepath.Join(site, "wp-content/mu-plugins")))
 	fresh, err = Prepare(ctx, again)

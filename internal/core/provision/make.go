@@ -95,7 +95,7 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 		mk.result.Admin, mk.result.AdminPassword, mk.result.KeptAccounts = p.Admin, "", true
 	}
 	if req.Replace != nil {
-		if mk.old, err = req.FS.Sub(req.Folder); err != nil {
+		if mk.old, err = req.FS.Sub(ctx, req.Folder); err != nil {
 			return nil, err
 		}
 	}
@@ -145,7 +145,7 @@ func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made
 	for _, m := range slices.Backward(made) {
 		switch m.What {
 		case "exchange":
-			if err := undoExchange(fsys, m.Name); err != nil {
+			if err := undoExchange(ctx, fsys, m.Name); err != nil {
 				// Behind the other name may lie the site that was replaced; nothing may be removed before it is back.
 				return errors.Join(append(errs, fmt.Errorf("put the old site back: %w", err))...)
 			}
@@ -154,11 +154,11 @@ func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made
 		case "user":
 			errs = append(errs, server.DropUser(ctx, m.Name))
 		case "parent":
-			if err := fsys.RemoveEmpty(m.Name); err != nil {
+			if err := fsys.RemoveEmpty(ctx, m.Name); err != nil {
 				errs = append(errs, fmt.Errorf("remove folder %s: %w", m.Name, err))
 			}
 		case "folder":
-			if err := fsys.RemoveAll(m.Name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if err := fsys.RemoveAll(ctx, m.Name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				errs = append(errs, fmt.Errorf("remove folder %s: %w", m.Name, err))
 			}
 		}
@@ -413,13 +413,13 @@ func (mk *maker) setTarget(ctx context.Context, t packing.Target, value string) 
 	return mk.setOption(ctx, t.Option, string(fresh))
 }
 
-func (mk *maker) writeSettings(context.Context) error {
+func (mk *maker) writeSettings(ctx context.Context) error {
 	name := mk.req.Archive.Manifest.Settings
-	text, err := hostfs.ReadFile(mk.stage, name, 1<<20)
+	text, err := hostfs.ReadFile(ctx, mk.stage, name, 1<<20)
 	if err != nil {
 		return err
 	}
-	e, err := mk.stage.Stat(name)
+	e, err := mk.stage.Stat(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -431,7 +431,7 @@ func (mk *maker) writeSettings(context.Context) error {
 	s.Set(ks.Database.Host, mk.req.Server.SiteAddress())
 	s.Set(ks.Prefix, mk.plan.Prefix)
 	if mk.req.Refresh != nil { // everything else in it is the site's
-		return errors.Join(hostfs.WriteFile(mk.stage, name, s.Bytes(), e.Mode.Perm()), mk.hold())
+		return errors.Join(hostfs.WriteFile(ctx, mk.stage, name, s.Bytes(), e.Mode.Perm()), mk.hold(ctx))
 	}
 	for _, salt := range ks.Salts {
 		s.Set(salt, Password(64))
@@ -443,10 +443,10 @@ func (mk *maker) writeSettings(context.Context) error {
 			}
 		}
 	}
-	if err := hostfs.WriteFile(mk.stage, name, s.Bytes(), e.Mode.Perm()&^0o007|0o600); err != nil {
+	if err := hostfs.WriteFile(ctx, mk.stage, name, s.Bytes(), e.Mode.Perm()&^0o007|0o600); err != nil {
 		return err
 	}
-	return mk.hold()
+	return mk.hold(ctx)
 }
 
 // makeAdministrator inserts the rows of the kind's recipe and gives the content to the new account.
@@ -499,15 +499,15 @@ func (mk *maker) giveContent(ctx context.Context, account string) error {
 }
 
 // hold writes the file that keeps visitors out, or sees that none came with the release.
-func (mk *maker) hold() error {
+func (mk *maker) hold(ctx context.Context) error {
 	file := mk.req.Kind.Hold.File
 	if file == "" {
 		return nil
 	}
 	if mk.req.Hold != "" {
-		return hostfs.WriteFile(mk.stage, file, []byte(mk.req.Hold), 0o644)
+		return hostfs.WriteFile(ctx, mk.stage, file, []byte(mk.req.Hold), 0o644)
 	}
-	if err := mk.stage.RemoveAll(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := mk.stage.RemoveAll(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil
@@ -595,11 +595,11 @@ func (mk *maker) swapIn(ctx context.Context) error {
 	if mk.req.Replace != nil {
 		return mk.exchange(ctx)
 	}
-	if _, err := mk.req.FS.Stat(mk.req.Folder); err == nil {
+	if _, err := mk.req.FS.Stat(ctx, mk.req.Folder); err == nil {
 		return fmt.Errorf("%w: %s appeared meanwhile", ErrPlan, mk.plan.Folder)
 	}
 	if err := mk.making(ctx, "folder", mk.req.Folder); err != nil {
 		return err
 	}
-	return mk.req.FS.Rename(mk.staging, mk.req.Folder)
+	return mk.req.FS.Rename(ctx, mk.staging, mk.req.Folder)
 }

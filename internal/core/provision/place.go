@@ -49,10 +49,10 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 	if err := mk.making(ctx, "folder", mk.staging); err != nil {
 		return err
 	}
-	if err := mk.req.FS.Mkdir(mk.staging, 0o755); err != nil {
+	if err := mk.req.FS.Mkdir(ctx, mk.staging, 0o755); err != nil {
 		return err
 	}
-	stage, err := mk.req.FS.Sub(mk.staging)
+	stage, err := mk.req.FS.Sub(ctx, mk.staging)
 	if err != nil {
 		return err
 	}
@@ -73,7 +73,7 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 			p := &placer{Worker: mk.rewriter.Worker()}
 			defer mk.merge(p.Worker)
 			for batch := range batches {
-				if err := mk.placeBatch(batch, p); err != nil {
+				if err := mk.placeBatch(ctx, batch, p); err != nil {
 					return err
 				}
 			}
@@ -95,7 +95,7 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	return mk.placeFolders()
+	return mk.placeFolders(ctx)
 }
 
 // byFolder hands out the files of the tree, those of a folder together: two workers that make files in
@@ -127,7 +127,7 @@ func (mk *maker) byFolder(hand func([]*zip.File) error) error {
 func (mk *maker) makingParents(ctx context.Context, p string) error {
 	var missing []string
 	for parent := path.Dir(p); parent != "." && parent != "/"; parent = path.Dir(parent) {
-		if _, err := mk.req.FS.Stat(parent); !errors.Is(err, fs.ErrNotExist) {
+		if _, err := mk.req.FS.Stat(ctx, parent); !errors.Is(err, fs.ErrNotExist) {
 			break
 		}
 		missing = append(missing, parent)
@@ -141,12 +141,12 @@ func (mk *maker) makingParents(ctx context.Context, p string) error {
 }
 
 // placeFolders gives folders their modes, and makes those that hold nothing.
-func (mk *maker) placeFolders() error {
+func (mk *maker) placeFolders(ctx context.Context) error {
 	return mk.req.Archive.Folders(func(f *zip.File, p string) error {
 		if mk.code != nil && !mk.code.brings(p) {
 			return nil
 		}
-		return mk.stage.Mkdir(p, f.Mode().Perm()|0o700)
+		return mk.stage.Mkdir(ctx, p, f.Mode().Perm()|0o700)
 	})
 }
 
@@ -157,25 +157,25 @@ func (mk *maker) merge(w *rewrite.Worker) {
 }
 
 // placeBatch places files of one folder.
-func (mk *maker) placeBatch(batch []*zip.File, by *placer) error {
+func (mk *maker) placeBatch(ctx context.Context, batch []*zip.File, by *placer) error {
 	p := path.Dir(batch[0].Name[len(archive.FilesDir):])
 	if err := archive.CheckName(p); p != "." && err != nil {
 		return fmt.Errorf("%s: %w", batch[0].Name, err)
 	}
-	folder, err := mk.stage.MakeSub(p)
+	folder, err := mk.stage.MakeSub(ctx, p)
 	if err != nil {
 		return err
 	}
 	defer folder.Close()
 	for _, f := range batch {
-		if err := mk.placeFile(folder, f, by); err != nil {
+		if err := mk.placeFile(ctx, folder, f, by); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (mk *maker) placeFile(folder hostfs.FS, f *zip.File, by *placer) error {
+func (mk *maker) placeFile(ctx context.Context, folder hostfs.FS, f *zip.File, by *placer) error {
 	p := f.Name[len(archive.FilesDir):]
 	name := path.Base(p)
 	if err := archive.CheckName(p); err != nil {
@@ -192,9 +192,9 @@ func (mk *maker) placeFile(folder hostfs.FS, f *zip.File, by *placer) error {
 			return fmt.Errorf("%s: %w", f.Name, err)
 		}
 		mk.placed(0)
-		return folder.Symlink(string(target), name)
+		return folder.Symlink(ctx, string(target), name)
 	}
-	out, err := folder.Create(name, f.Mode().Perm()|0o600)
+	out, err := folder.Create(ctx, name, f.Mode().Perm()|0o600)
 	if err != nil {
 		return err
 	}
@@ -206,7 +206,7 @@ func (mk *maker) placeFile(folder hostfs.FS, f *zip.File, by *placer) error {
 		return fmt.Errorf("place %s: %w", p, err)
 	}
 	mk.placed(int64(f.UncompressedSize64))
-	return folder.Chtimes(name, f.Modified)
+	return folder.Chtimes(ctx, name, f.Modified)
 }
 
 func (mk *maker) placed(bytes int64) {

@@ -153,29 +153,29 @@ func TestAnExchangeIsUndoneOnlyWhereItHappened(t *testing.T) {
 	defer fsys.Close()
 	const live, staging = "clients/al der", "clients/.al der.nestseed-7"
 	mk := &maker{req: Request{Folder: live, FS: fsys}, staging: staging}
-	require.NoError(t, hostfs.WriteFile(fsys, live+"/old.txt", nil, 0o644))
-	require.NoError(t, hostfs.WriteFile(fsys, staging+"/new.txt", nil, 0o644))
-	name, err := mk.exchangeName()
+	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, live+"/old.txt", nil, 0o644))
+	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, staging+"/new.txt", nil, 0o644))
+	name, err := mk.exchangeName(t.Context())
 	require.NoError(t, err)
-	there := func(p string) bool { _, err := fsys.Stat(p); return err == nil }
+	there := func(p string) bool { _, err := fsys.Stat(t.Context(), p); return err == nil }
 
-	require.NoError(t, undoExchange(fsys, name), "it was noted and did not happen")
+	require.NoError(t, undoExchange(t.Context(), fsys, name), "it was noted and did not happen")
 	require.True(t, there(live+"/old.txt"))
-	require.NoError(t, fsys.Exchange(live, staging))
+	require.NoError(t, hostfs.Exchange(t.Context(), fsys, live, staging))
 	require.True(t, there(live+"/new.txt"))
 	// Nothing that somebody puts into either decides which is which.
-	require.NoError(t, hostfs.WriteFile(fsys, staging+"/new.txt", nil, 0o644))
-	require.NoError(t, fsys.RemoveAll(live+"/new.txt"))
+	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, staging+"/new.txt", nil, 0o644))
+	require.NoError(t, fsys.RemoveAll(t.Context(), live+"/new.txt"))
 	for range 2 {
-		require.NoError(t, undoExchange(fsys, name))
+		require.NoError(t, undoExchange(t.Context(), fsys, name))
 		require.True(t, there(live+"/old.txt"), "and twice is no error")
 	}
-	require.NoError(t, fsys.RemoveAll(staging))
-	require.NoError(t, undoExchange(fsys, name), "what was made is gone")
-	require.NoError(t, fsys.Mkdir(staging, 0o755))
-	require.ErrorContains(t, undoExchange(fsys, name), "something else")
-	require.Error(t, undoExchange(fsys, "word"))
-	require.Error(t, undoExchange(fsys, "a %zz b"))
+	require.NoError(t, fsys.RemoveAll(t.Context(), staging))
+	require.NoError(t, undoExchange(t.Context(), fsys, name), "what was made is gone")
+	require.NoError(t, fsys.Mkdir(t.Context(), staging, 0o755))
+	require.ErrorContains(t, undoExchange(t.Context(), fsys, name), "something else")
+	require.Error(t, undoExchange(t.Context(), fsys, "word"))
+	require.Error(t, undoExchange(t.Context(), fsys, "a %zz b"))
 }
 
 func TestWhatStaysOfASiteIsToldFromWhatAReleaseBrings(t *testing.T) {

@@ -295,7 +295,7 @@ func fieldKeys(fields []packing.Field) string {
 // facts looks at the target: what stands there, what room there is, what the server is.
 func (p *Plan) facts(ctx context.Context, req Request) error {
 	problem := func(format string, args ...any) { p.Problems = append(p.Problems, fmt.Sprintf(format, args...)) }
-	switch _, err := req.FS.Stat(req.Folder); {
+	switch _, err := req.FS.Stat(ctx, req.Folder); {
 	case err == nil && req.Replace == nil:
 		problem("%s exists already; choose another name, replace the site that is there (--replace), or retire it", p.Folder)
 	case err == nil:
@@ -306,18 +306,18 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	}
 	above := path.Dir(path.Clean(req.Folder))
 	for ; above != "."; above = path.Dir(above) {
-		if _, err := req.FS.Stat(above); err == nil {
+		if _, err := req.FS.Stat(ctx, above); err == nil {
 			break // the folders below it are made
 		}
 	}
-	if err := req.FS.Writable(above); err != nil {
+	if err := req.FS.Writable(ctx, above); err != nil {
 		problem("%s cannot be written to (%v); give the service's user the right to, or another host", path.Join(req.FS.Root(), above), err)
 	}
-	free, err := req.FS.FreeBytes()
-	if err != nil {
+	free, err := hostfs.FreeBytes(ctx, req.FS)
+	if err != nil && !errors.Is(err, hostfs.ErrSpaceUnknown) {
 		return err
 	}
-	if p.FreeBytes = free; free < p.Bytes+64<<20 {
+	if p.FreeBytes = free; err == nil && free < p.Bytes+64<<20 {
 		problem("the host has %d MB free and the site needs %d MB; make room first", free>>20, p.Bytes>>20+64)
 	}
 	switch has := req.Archive.Manifest.Totals; {

@@ -50,7 +50,7 @@ func newWorld(t *testing.T) *world {
 	require.NoError(t, err)
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	id, err := kind.Identify(w.fs, "base", kinds)
+	id, err := kind.Identify(ctx, w.fs, "base", kinds)
 	require.NoError(t, err)
 	w.kind = id.Kind
 	// An extension that guards against copies, and one that new sites are to begin without.
@@ -68,7 +68,7 @@ func newWorld(t *testing.T) *world {
 func (w *world) build(t *testing.T, number int) (*archive.Archive, string) {
 	t.Helper()
 	ctx := context.Background()
-	id, err := kind.Identify(w.fs, "base", []*kind.Kind{w.kind})
+	id, err := kind.Identify(ctx, w.fs, "base", []*kind.Kind{w.kind})
 	require.NoError(t, err)
 	reader, err := sitedb.Connect(fmt.Sprintf("mysql://lad_reader:%s@127.0.0.1:%d/", scenario.BaseDatabasePassword, w.stack.DatabasePort))
 	require.NoError(t, err)

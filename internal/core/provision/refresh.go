@@ -89,7 +89,7 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	}
 	r := &Refreshed{Units: []UnitChange{}}
 	p.Refresh = r
-	if !p.versions(req) {
+	if !p.versions(ctx, req) {
 		return nil
 	}
 	fresh, err := entriesOf(req.Archive, c)
@@ -112,7 +112,7 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	}
 	stays := map[string]bool{}
 	there := map[string]bool{}
-	site, err := req.FS.Sub(req.Folder)
+	site, err := req.FS.Sub(ctx, req.Folder)
 	if err != nil {
 		return err
 	}
@@ -197,8 +197,8 @@ func (p *Plan) linksOut(c *code, links archive.Links) {
 }
 
 // versions says which version the site has and which it gets. Errors are problems of the plan.
-func (p *Plan) versions(req Request) bool {
-	id, err := kind.Identify(req.FS, req.Folder, []*kind.Kind{req.Kind})
+func (p *Plan) versions(ctx context.Context, req Request) bool {
+	id, err := kind.Identify(ctx, req.FS, req.Folder, []*kind.Kind{req.Kind})
 	if err != nil {
 		p.Problems = append(p.Problems, fmt.Sprintf("the site that stands there: %v", err))
 		return false
@@ -249,21 +249,21 @@ func (mk *maker) pause(ctx context.Context) error {
 	if pause.File == "" {
 		return nil
 	}
-	if _, err := mk.old.Stat(pause.File); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := mk.old.Stat(ctx, pause.File); !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("%w: %s is there already: %s is being updated, or an update was cut off; see to that first", ErrPlan, path.Join(mk.plan.Folder, pause.File), mk.req.Kind.Title)
 	}
 	if err := mk.making(ctx, "folder", path.Join(mk.req.Folder, pause.File)); err != nil {
 		return err
 	}
-	return hostfs.WriteFile(mk.old, pause.File, []byte(pause.Text), 0o644)
+	return hostfs.WriteFile(ctx, mk.old, pause.File, []byte(pause.Text), 0o644)
 }
 
 // resume ends the pause of a site.
-func (mk *maker) resume(site hostfs.FS) error {
+func (mk *maker) resume(ctx context.Context, site hostfs.FS) error {
 	if mk.req.Kind.Pause.File == "" {
 		return nil
 	}
-	err := site.RemoveAll(mk.req.Kind.Pause.File)
+	err := site.RemoveAll(ctx, mk.req.Kind.Pause.File)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -375,7 +375,7 @@ func (mk *maker) copyTables(ctx context.Context, old sitedb.DB, tables []sitedb.
 func (mk *maker) upgrade(ctx context.Context) error {
 	needs, err := mk.needsUpgrade(ctx)
 	if err != nil || needs == "" {
-		return errors.Join(err, mk.resume(mk.stage))
+		return errors.Join(err, mk.resume(ctx, mk.stage))
 	}
 	u := mk.req.Kind.Upgrade
 	status, body, err := mk.req.Visit(ctx, mk.plan.Address, u.Visit)
@@ -391,7 +391,7 @@ func (mk *maker) upgrade(ctx context.Context) error {
 		return fmt.Errorf("%s did not bring its tables from %s to %s: %s answered %d: %.200s", mk.req.Kind.Title, now, needs, u.Visit, status, body)
 	}
 	mk.result.Upgraded = needs
-	return mk.resume(mk.stage)
+	return mk.resume(ctx, mk.stage)
 }
 
 // needsUpgrade returns the version that the tables have to be brought to, or "".
@@ -400,7 +400,7 @@ func (mk *maker) needsUpgrade(ctx context.Context) (string, error) {
 	if u.Visit == "" || mk.req.Visit == nil {
 		return "", nil
 	}
-	code := kind.Place{File: u.File, Setting: u.Setting}.Look(mk.stage)
+	code := kind.Place{File: u.File, Setting: u.Setting}.Look(ctx, mk.stage)
 	data, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, u.Option, o.Value)
 	if err != nil || !found || code == "" || kind.CompareVersions(code, data) <= 0 {
 		return "", err
@@ -414,7 +414,7 @@ func (mk *maker) pauseUntilUpgraded(ctx context.Context) error {
 	if err != nil || needs == "" || mk.req.Kind.Pause.File == "" {
 		return err
 	}
-	return hostfs.WriteFile(mk.stage, mk.req.Kind.Pause.File, []byte(mk.req.Kind.Pause.Text), 0o644)
+	return hostfs.WriteFile(ctx, mk.stage, mk.req.Kind.Pause.File, []byte(mk.req.Kind.Pause.Text), 0o644)
 }
 
 // refreshSteps are the steps of a plan that refreshes.

@@ -73,7 +73,7 @@ func (p *Plan) replacing(ctx context.Context, req Request) error {
 		p.Keeps = append(p.Keeps, part.Title)
 	}
 	var files, bytes int64
-	site, err := req.FS.Sub(req.Folder)
+	site, err := req.FS.Sub(ctx, req.Folder)
 	if err == nil {
 		defer site.Close()
 		err = site.Walk(ctx, ".", func(e hostfs.Entry) error {
@@ -93,32 +93,32 @@ func (p *Plan) replacing(ctx context.Context, req Request) error {
 
 // exchangeName is the journal's entry for a site that takes the place of another: the two folders, and which of what lies
 // there is the new site, told by the file system and not by anything that stands in it.
-func (mk *maker) exchangeName() (string, error) {
-	id, err := mk.req.FS.ID(mk.staging)
+func (mk *maker) exchangeName(ctx context.Context) (string, error) {
+	id, err := mk.req.FS.ID(ctx, mk.staging)
 	return strings.Join([]string{url.QueryEscape(mk.req.Folder), url.QueryEscape(mk.staging), id}, " "), err
 }
 
 // exchange makes the prepared site and the one it replaces change places at one moment.
 func (mk *maker) exchange(ctx context.Context) error {
-	name, err := mk.exchangeName()
+	name, err := mk.exchangeName(ctx)
 	if err != nil {
 		return err
 	}
 	if err := mk.making(ctx, "exchange", name); err != nil {
 		return err
 	}
-	if err := mk.req.FS.Exchange(mk.staging, mk.req.Folder); err != nil {
+	if err := hostfs.Exchange(ctx, mk.req.FS, mk.staging, mk.req.Folder); err != nil {
 		return err
 	}
 	mk.result.CopyFolder = mk.staging
 	if mk.req.Refresh != nil {
-		return mk.resume(mk.old) // the safety copy is the site as it was
+		return mk.resume(ctx, mk.old) // the safety copy is the site as it was
 	}
 	return nil
 }
 
 // undoExchange puts the old site back, if the new one took its place.
-func undoExchange(fsys hostfs.FS, name string) error {
+func undoExchange(ctx context.Context, fsys hostfs.FS, name string) error {
 	parts := strings.Split(name, " ")
 	if len(parts) != 3 {
 		return fmt.Errorf("the journal's entry %q cannot be read", name)
@@ -131,11 +131,11 @@ func undoExchange(fsys hostfs.FS, name string) error {
 	if err != nil {
 		return err
 	}
-	id, err := fsys.ID(folder)
+	id, err := fsys.ID(ctx, folder)
 	if err == nil && id == parts[2] {
-		return fsys.Exchange(folder, staging)
+		return hostfs.Exchange(ctx, fsys, folder, staging)
 	}
-	switch there, err := fsys.ID(staging); {
+	switch there, err := fsys.ID(ctx, staging); {
 	case errors.Is(err, fs.ErrNotExist), err == nil && there == parts[2]:
 		return nil // the old one stands in its folder
 	case err != nil:
@@ -238,7 +238,7 @@ func (mk *maker) keepTable(ctx context.Context, from sitedb.Snapshot, t *sitedb.
 }
 
 func (mk *maker) keepFolder(ctx context.Context, folder string) error {
-	from, err := mk.old.Sub(folder)
+	from, err := mk.old.Sub(ctx, folder)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -246,10 +246,10 @@ func (mk *maker) keepFolder(ctx context.Context, folder string) error {
 		return err
 	}
 	defer from.Close()
-	if err := mk.stage.RemoveAll(folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := mk.stage.RemoveAll(ctx, folder); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	to, err := mk.stage.MakeSub(folder)
+	to, err := mk.stage.MakeSub(ctx, folder)
 	if err != nil {
 		return err
 	}

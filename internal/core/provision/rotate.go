@@ -35,20 +35,20 @@ const settle = 3 * time.Second
 // names a user who may work. The old one stays until RemoveOldUser. It can be called again with the same name and password
 // after it was interrupted.
 func NewDatabaseUser(ctx context.Context, s Live, user, password string) error {
-	site, err := s.FS.Sub(s.Folder)
+	site, err := s.FS.Sub(ctx, s.Folder)
 	if err != nil {
 		return err
 	}
 	defer site.Close()
-	text, err := hostfs.ReadFile(site, s.Settings, 1<<20)
+	text, err := hostfs.ReadFile(ctx, site, s.Settings, 1<<20)
 	if err != nil {
 		return err
 	}
-	e, err := site.Stat(s.Settings)
+	e, err := site.Stat(ctx, s.Settings)
 	if err != nil {
 		return err
 	}
-	id, err := kind.Identify(s.FS, s.Folder, []*kind.Kind{s.Kind})
+	id, err := kind.Identify(ctx, s.FS, s.Folder, []*kind.Kind{s.Kind})
 	if err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func NewDatabaseUser(ctx context.Context, s Live, user, password string) error {
 	settings := kind.ReadSettings(text, s.Folder)
 	settings.Set(s.Kind.Settings.Database.User, user)
 	settings.Set(s.Kind.Settings.Database.Password, password)
-	if err := hostfs.WriteFile(site, s.Settings, settings.Bytes(), e.Mode.Perm()); err != nil {
+	if err := hostfs.WriteFile(ctx, site, s.Settings, settings.Bytes(), e.Mode.Perm()); err != nil {
 		return errors.Join(err, s.Server.DropUser(context.WithoutCancel(ctx), user))
 	}
 	return nil

@@ -69,7 +69,7 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 	key := rand.Text()
 	made := []string{folder} // and what is above it, deepest first
 	for at := path.Clean(folder); at != "."; at = path.Dir(at) {
-		if _, err := fsys.Stat(at); err == nil {
+		if _, err := fsys.Stat(ctx, at); err == nil {
 			break
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
@@ -79,16 +79,16 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 		}
 	}
 	defer func() {
-		err = errors.Join(err, fsys.RemoveAll(path.Join(folder, page)), fsys.RemoveAll(path.Join(folder, probe)), sweepPages(ctx, fsys, folder))
+		err = errors.Join(err, fsys.RemoveAll(ctx, path.Join(folder, page)), fsys.RemoveAll(ctx, path.Join(folder, probe)), sweepPages(ctx, fsys, folder))
 		for _, at := range made {
-			err = errors.Join(err, fsys.RemoveEmpty(at))
+			err = errors.Join(err, fsys.RemoveEmpty(ctx, at))
 		}
 	}()
 	text := strings.NewReplacer("{key}", key, "{probe}", probe, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(k.Runtime.Ask.Text)
-	if err := hostfs.WriteFile(fsys, path.Join(folder, page), []byte(text), 0o644); err != nil {
+	if err := hostfs.WriteFile(ctx, fsys, path.Join(folder, page), []byte(text), 0o644); err != nil {
 		return nil, err
 	}
-	if err := hostfs.WriteFile(fsys, path.Join(folder, probe), nil, settingsMode); err != nil {
+	if err := hostfs.WriteFile(ctx, fsys, path.Join(folder, probe), nil, settingsMode); err != nil {
 		return nil, err
 	}
 	status, body, err := ask(ctx, page)
@@ -136,7 +136,7 @@ func sweepPages(ctx context.Context, fsys hostfs.FS, folder string) error {
 		return nil
 	}
 	for _, name := range old {
-		err = errors.Join(err, fsys.RemoveAll(name))
+		err = errors.Join(err, fsys.RemoveAll(ctx, name))
 	}
 	return err
 }

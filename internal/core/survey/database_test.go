@@ -87,7 +87,7 @@ func surveyed(t *testing.T, visit func(context.Context, string) (http.Header, er
 	t.Cleanup(func() { fsys.Close() })
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	id, err := kind.Identify(fsys, "base", kinds)
+	id, err := kind.Identify(ctx, fsys, "base", kinds)
 	require.NoError(t, err)
 	srv, err := sitedb.Connect(st.DatabaseURL())
 	require.NoError(t, err)

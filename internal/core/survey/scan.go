@@ -117,7 +117,7 @@ func (t *taker) look(ctx context.Context) error {
 		group.Go(func() error {
 			buf := make([]byte, 256<<10)
 			for f := range files {
-				buf = l.file(f, buf)
+				buf = l.file(ctx, f, buf)
 			}
 			return nil
 		})
@@ -167,10 +167,10 @@ func (l *scanner) worth(f filelist.Entry) int64 {
 }
 
 // file looks into one file and returns the buffer, grown where it had to.
-func (l *scanner) file(f filelist.Entry, buf []byte) []byte {
+func (l *scanner) file(ctx context.Context, f filelist.Entry, buf []byte) []byte {
 	want := l.worth(f)
 	defer l.t.report.Add(progress.Amount{Files: 1, Bytes: want})
-	r, err := l.t.site.Open(f.Path)
+	r, err := l.t.site.Open(ctx, f.Path)
 	if err != nil {
 		l.t.find(Finding{Severity: fault, What: "cannot be read", Where: f.Path, Bytes: f.Bytes, Why: err.Error() + "; it would be missing from a release", Advice: "let the service read it, or leave it out", Remedy: leave(f.Path)})
 		return buf

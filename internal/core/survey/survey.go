@@ -141,7 +141,7 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 		Version: in.Identity.Version, Runtime: in.Identity.Runtime,
 		WebRoot: path.Join(in.FS.Root(), in.Root), Prefix: in.Identity.Prefix, Findings: []Finding{},
 	}
-	site, err := in.FS.Sub(in.Root)
+	site, err := in.FS.Sub(ctx, in.Root)
 	if err != nil {
 		return nil, fmt.Errorf("walk the source's files: %w", err)
 	}

@@ -44,7 +44,7 @@ func take(t *testing.T, files map[string][]byte) *Survey {
 	t.Cleanup(func() { fsys.Close() })
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	id, err := kind.Identify(fsys, "base", kinds)
+	id, err := kind.Identify(t.Context(), fsys, "base", kinds)
 	require.NoError(t, err)
 	var tally progress.Tally
 	s, err := Take(context.Background(), Input{FS: fsys, Root: "base", Identity: id}, &tally)

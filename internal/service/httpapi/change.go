@@ -74,7 +74,7 @@ func (a *api) holdsItsSites(ctx context.Context, host records.Host) error {
 		if s.HostID != host.ID {
 			continue
 		}
-		if _, err := fsys.Stat(s.Folder); err != nil {
+		if _, err := fsys.Stat(ctx, s.Folder); err != nil {
 			return wrong(fmt.Errorf("site %s is not in the files at %s: %w; nothing was changed", s.Name, host.Files, err))
 		}
 	}
@@ -86,7 +86,7 @@ func (a *api) holdsItsSites(ctx context.Context, host records.Host) error {
 		if s.HostID != host.ID {
 			continue
 		}
-		if _, err := fsys.Stat(s.Path); err != nil {
+		if _, err := fsys.Stat(ctx, s.Path); err != nil {
 			return wrong(fmt.Errorf("source %s is not in the files at %s: %w; nothing was changed", s.Name, host.Files, err))
 		}
 	}

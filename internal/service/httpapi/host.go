@@ -145,12 +145,12 @@ func (a *api) testHost(ctx context.Context, in *Named) (*body[wire.HostTest], er
 	defer fsys.Close()
 	defer server.Close()
 	var out wire.HostTest
-	if out.FreeBytes, err = fsys.FreeBytes(); err != nil {
+	if out.FreeBytes, err = hostfs.FreeBytes(ctx, fsys); err != nil && !errors.Is(err, hostfs.ErrSpaceUnknown) {
 		return nil, err
 	}
 	probe := ".nestseed-test"
-	if err := hostfs.WriteFile(fsys, probe, []byte("x"), 0o600); err == nil {
-		out.Writable = fsys.RemoveAll(probe) == nil
+	if err := hostfs.WriteFile(ctx, fsys, probe, []byte("x"), 0o600); err == nil {
+		out.Writable = fsys.RemoveAll(ctx, probe) == nil
 	}
 	v, err := server.Version(ctx)
 	if err != nil {

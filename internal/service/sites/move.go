@@ -66,12 +66,12 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 	}
 	if inPlace && address == s.Address {
 		problems = append(problems, fmt.Sprintf("site %s is at %s on host %s; name another host (--host), or another address (--address)", s.Name, address, h.Name))
-	} else if _, err := fsys.Stat(folder); err == nil && !inPlace {
+	} else if _, err := fsys.Stat(ctx, folder); err == nil && !inPlace {
 		problems = append(problems, fmt.Sprintf("%s exists already on host %s; move to a host or an address with another folder, or retire what is there", path.Join(fsys.Root(), folder), h.Name))
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return args, nil, nil, err
 	}
-	if free, err := fsys.FreeBytes(); err == nil && free < 2*s.Plan.Bytes {
+	if free, err := hostfs.FreeBytes(ctx, fsys); err == nil && free < 2*s.Plan.Bytes {
 		problems = append(problems, fmt.Sprintf("host %s has %s free, and the site needs %s", h.Name, progress.SizeText(free), progress.SizeText(s.Plan.Bytes)))
 	}
 	if _, err := server.Version(ctx); err != nil {
@@ -238,10 +238,10 @@ func (svc *Sites) leave(ctx context.Context, args MoveArgs, runID int64) error {
 	}
 	defer fsys.Close()
 	defer server.Close()
-	if _, err := fsys.Stat(aside); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := fsys.Stat(ctx, aside); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return fsys.Rename(args.OldFolder, aside)
+	return fsys.Rename(ctx, args.OldFolder, aside)
 }
 
 // returnToOldPlace brings a site that has moved to its old place again, unless this run has done so before it was
@@ -257,21 +257,21 @@ func (svc *Sites) returnToOldPlace(ctx context.Context, run engine.Run, c record
 	if err != nil {
 		return err
 	}
-	if now, err := fsys.ID(c.Place); err == nil && now == id {
+	if now, err := fsys.ID(ctx, c.Place); err == nil && now == id {
 		return nil
 	}
-	if there, err := fsys.ID(c.Folder); err != nil || there != id {
+	if there, err := fsys.ID(ctx, c.Folder); err != nil || there != id {
 		return errors.Join(err, fmt.Errorf("the site that has moved is not in %s any more", path.Join(fsys.Root(), c.Folder)))
 	}
-	if err := free(fsys, c.Place); err != nil {
+	if err := free(ctx, fsys, c.Place); err != nil {
 		return err
 	}
-	return fsys.Rename(c.Folder, c.Place)
+	return fsys.Rename(ctx, c.Folder, c.Place)
 }
 
 // free refuses to put a site where there is something.
-func free(fsys hostfs.FS, folder string) error {
-	_, err := fsys.Stat(folder)
+func free(ctx context.Context, fsys hostfs.FS, folder string) error {
+	_, err := fsys.Stat(ctx, folder)
 	if err == nil {
 		return fmt.Errorf("%w: at %s there is something else by now; move or retire that first", provision.ErrPlan, path.Join(fsys.Root(), folder))
 	}

@@ -177,7 +177,7 @@ func (svc *Sites) undoMovePlan(ctx context.Context, s records.Site, c records.Si
 		}
 		defer fsys.Close()
 		defer server.Close()
-		if err := free(fsys, c.Place); err != nil {
+		if err := free(ctx, fsys, c.Place); err != nil {
 			return nil, err
 		}
 	}
@@ -289,7 +289,7 @@ func (svc *Sites) identity(ctx context.Context, run engine.Run, fsys hostfs.FS, 
 			return m.Name, nil
 		}
 	}
-	id, err := fsys.ID(folder)
+	id, err := fsys.ID(ctx, folder)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", fmt.Errorf("%w: the safety copy is not in %s any more", provision.ErrPlan, path.Join(fsys.Root(), folder))
 	}
@@ -305,13 +305,13 @@ func (svc *Sites) exchangeBack(ctx context.Context, run engine.Run, o *openSite,
 	if err != nil {
 		return err
 	}
-	if now, err := o.fs.ID(o.Folder); err != nil || now == id {
+	if now, err := o.fs.ID(ctx, o.Folder); err != nil || now == id {
 		return err
 	}
-	if there, err := o.fs.ID(c.Folder); err != nil || there != id {
+	if there, err := o.fs.ID(ctx, c.Folder); err != nil || there != id {
 		return errors.Join(err, fmt.Errorf("what lies in %s is not the safety copy any more", path.Join(o.fs.Root(), c.Folder)))
 	}
-	return o.fs.Exchange(o.Folder, c.Folder)
+	return hostfs.Exchange(ctx, o.fs, o.Folder, c.Folder)
 }
 
 // toRemove notes in a run's journal what is to be removed from a host. Once it is there it is removed, however often that
@@ -502,7 +502,7 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 	if c, err := svc.DB.CopyOfRun(ctx, run.ID); err == nil {
 		return c.Bytes, nil // made before the run was interrupted
 	}
-	id, err := kind.Identify(o.fs, o.Folder, []*kind.Kind{o.kind})
+	id, err := kind.Identify(ctx, o.fs, o.Folder, []*kind.Kind{o.kind})
 	if err != nil {
 		return 0, err
 	}
@@ -719,15 +719,15 @@ func (svc *Sites) hold(ctx context.Context, o *openSite) (preview string, err er
 	if err != nil {
 		return "", err
 	}
-	site, err := o.fs.Sub(o.Folder)
+	site, err := o.fs.Sub(ctx, o.Folder)
 	if err != nil {
 		return "", err
 	}
 	defer site.Close()
-	if err := site.Mkdir(path.Dir(o.kind.Hold.File), 0o755); err != nil {
+	if err := site.Mkdir(ctx, path.Dir(o.kind.Hold.File), 0o755); err != nil {
 		return "", err
 	}
-	if err := hostfs.WriteFile(site, o.kind.Hold.File, []byte(text), 0o644); err != nil {
+	if err := hostfs.WriteFile(ctx, site, o.kind.Hold.File, []byte(text), 0o644); err != nil {
 		return "", err
 	}
 	return preview, svc.DB.SetHeld(ctx, o.ID, true)
@@ -736,13 +736,13 @@ func (svc *Sites) hold(ctx context.Context, o *openSite) (preview string, err er
 // open lets visitors into a site; with visible, search engines too, and its mail out. The key that lets somebody in stays: a
 // safety copy of the site may be held with it.
 func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
-	site, err := o.fs.Sub(o.Folder)
+	site, err := o.fs.Sub(ctx, o.Folder)
 	if err != nil {
 		return err
 	}
 	defer site.Close()
 	if o.Held {
-		if err := site.RemoveAll(o.kind.Hold.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := site.RemoveAll(ctx, o.kind.Hold.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 		if err := svc.DB.SetHeld(ctx, o.ID, false); err != nil {
@@ -762,7 +762,7 @@ func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
 		return err
 	}
 	if file := o.kind.Mail.File; file != "" {
-		if err := site.RemoveAll(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := site.RemoveAll(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}

@@ -52,7 +52,7 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, name, path, data
 		return nil, fmt.Errorf("host %s: %w", h.Name, err)
 	}
 	s := &Opened{FS: fsys}
-	if s.Identity, err = kind.Identify(fsys, path, svc.Kinds); err != nil {
+	if s.Identity, err = kind.Identify(ctx, fsys, path, svc.Kinds); err != nil {
 		fsys.Close()
 		return nil, err
 	}

@@ -63,7 +63,7 @@ func Site(t testing.TB) (dir string, in build.Input) {
 	t.Cleanup(func() { fsys.Close() })
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	id, err := kind.Identify(fsys, "base", kinds)
+	id, err := kind.Identify(t.Context(), fsys, "base", kinds)
 	require.NoError(t, err)
 	list, err := packing.Parse([]byte(id.Kind.Lists["starter"]))
 	require.NoError(t, err)
