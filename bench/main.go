@@ -25,8 +25,6 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
-	"nestseed/internal/service/releases"
-	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -123,7 +121,7 @@ func (b *bench) prepare() error {
 	if _, err = b.svc.AddSource(b.ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"}); err != nil {
 		return err
 	}
-	if _, err = b.svc.CreateStarter(b.ctx, wire.NewStarter{Name: "music-base", Source: "base", Fields: scenario.Fields()}); err != nil {
+	if _, err = b.svc.CreateStarter(b.ctx, wire.NewStarter{Name: "music-base", Source: "base", Fields: scenario.NewFields()}); err != nil {
 		return err
 	}
 	for _, s := range scenario.Schools(3) {
@@ -204,7 +202,7 @@ func (b *bench) build() error {
 	if err != nil {
 		return err
 	}
-	var res releases.BuildResult
+	var res wire.BuildResult
 	if err := json.Unmarshal(run.Result, &res); err != nil {
 		return err
 	}
@@ -406,7 +404,7 @@ func (b *bench) provision() error {
 	}
 	report("provision it", took[0], "unzip, sed and mariadb", took[1], "4 times")
 	fmt.Println("   ", steps(last))
-	var res sites.ProvisionResult
+	var res wire.ProvisionResult
 	if err := json.Unmarshal(last.Result, &res); err != nil {
 		return err
 	}

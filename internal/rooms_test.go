@@ -54,6 +54,8 @@ func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
 					require.NotEqual(t, "service/"+noun, ours, "%s: %s knows a noun", at(i.Pos()), dir)
 				}
 			}
+			require.False(t, is && in(dir, "wire"), "%s: what travels imports %s", at(i.Pos()), path)
+			require.False(t, in(dir, "client") && in(ours, "service"), "%s: the client imports %s", at(i.Pos()), path)
 			require.False(t, in(dir, "service") && (ours == "cli" || ours == "client"), "%s: the service imports %s", at(i.Pos()), path)
 		}
 	})

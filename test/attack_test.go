@@ -17,7 +17,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
 
@@ -194,7 +193,7 @@ func TestAnUndoThatWaitedDoesNotTakeADroppedCopyForDone(t *testing.T) {
 	release()
 	ended, err := svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
-	require.Equal(t, records.Failed, ended.Status)
+	require.Equal(t, wire.Failed, ended.Status)
 	require.Contains(t, ended.Error, "not there any more")
 	code, _ := visit(t, now.Address+"/")
 	require.Equal(t, 200, code, "the site stands")

@@ -77,7 +77,7 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 	require.NoError(t, err)
 	_, err = at[1].AddSource(ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"})
 	require.NoError(t, err)
-	_, err = at[0].CreateStarter(ctx, wire.NewStarter{Name: "twin", Source: "base", List: "starter", Fields: scenario.Fields()})
+	_, err = at[0].CreateStarter(ctx, wire.NewStarter{Name: "twin", Source: "base", List: "starter", Fields: scenario.NewFields()})
 	require.NoError(t, err)
 	ended := func(svc *client.Client, run wire.Run, err error) wire.Run {
 		t.Helper()

@@ -62,7 +62,7 @@ func TestAFullDiskOfArchivesHarmsNothing(t *testing.T) {
 	require.NoError(t, err)
 	_, err = svc.AddSource(ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"})
 	require.NoError(t, err)
-	_, err = svc.CreateStarter(ctx, wire.NewStarter{Name: "full", Source: "base", List: "starter", Fields: scenario.Fields()})
+	_, err = svc.CreateStarter(ctx, wire.NewStarter{Name: "full", Source: "base", List: "starter", Fields: scenario.NewFields()})
 	require.NoError(t, err)
 	ended := func(run wire.Run, err error) wire.Run {
 		t.Helper()

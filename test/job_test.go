@@ -19,14 +19,12 @@ import (
 	"nestseed/demo/browser"
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
-	"nestseed/internal/core/check"
-	"nestseed/internal/core/survey"
 	"nestseed/internal/wire"
 )
 
 func TestTheMainJobByCommandLine(t *testing.T) {
 	prepared(t)
-	s := ask[survey.Survey](t, "source", "survey", "base")
+	s := ask[wire.Survey](t, "source", "survey", "base")
 	require.Equal(t, "WordPress", s.KindTitle)
 	require.Greater(t, s.Totals.Files, int64(2000))
 	require.Contains(t, must(t, "packing", "leave-out", "music-base", "wp-content/themes/twentytwentytwo/**"), "twentytwentytwo")
@@ -69,7 +67,7 @@ func TestTheMainJobByCommandLine(t *testing.T) {
 		require.NotContains(t, string(body), "base.localhost:")
 		loginInBrowser(t, site, password)
 	}
-	rep := ask[check.Report](t, "site", "check", "alder-valley")
+	rep := ask[wire.Report](t, "site", "check", "alder-valley")
 	require.Zero(t, rep.Faults())
 	require.Contains(t, must(t, "site", "list"), "Cedar Hill Youth Orchestra")
 }

@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/demo/browser"
-	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
 
@@ -170,7 +169,7 @@ func TestASiteIsLookedAtBesideItsSource(t *testing.T) {
 	s := siteOf(t, 7)
 	require.Equal(t, 3, nestseed(t, "site", "side-by-side", "nobody").code)
 	dir := filepath.Join(t.TempDir(), "pictures")
-	seen := ask[records.SideBySide](t, "site", "side-by-side", s.Name, "--pages", "2", "--to", dir)
+	seen := ask[wire.SideBySide](t, "site", "side-by-side", s.Name, "--pages", "2", "--to", dir)
 	require.Equal(t, "base", seen.Source)
 	require.Len(t, seen.Pages, 2)
 	for _, p := range seen.Pages {

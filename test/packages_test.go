@@ -23,9 +23,6 @@ import (
 
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
-	"nestseed/internal/core/contents"
-	"nestseed/internal/core/survey"
-	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
 
@@ -77,8 +74,8 @@ func untidy(t *testing.T) {
 func TestASurveyOfAnUntidySiteFindsEachThingWithItsRemedy(t *testing.T) {
 	starterOf(t, "tidy")
 	untidy(t)
-	s := ask[survey.Survey](t, "source", "survey", "base")
-	found := map[string]survey.Finding{}
+	s := ask[wire.Survey](t, "source", "survey", "base")
+	found := map[string]wire.Finding{}
 	for _, f := range s.Findings {
 		require.NotEmpty(t, f.Why)
 		require.True(t, f.Remedy != nil || f.Advice != "", "%s says neither what to edit nor what to do", f.What)
@@ -121,18 +118,18 @@ func TestASecondReleaseSaysWhyItIsLargerAndOneRemedyMakesItSmall(t *testing.T) {
 	require.NoError(t, scenario.Autumn(context.Background(), world.stack))
 	t.Cleanup(func() { os.Remove(inBase(scenario.ForgottenArchive)) })
 
-	today := ask[contents.Comparison](t, "release", "compare", "season@1", "source")
+	today := ask[wire.Comparison](t, "release", "compare", "season@1", "source")
 	require.Equal(t, "source base today", today.To)
 	require.Equal(t, scenario.ForgottenArchive, today.Causes[0].Path)
 	require.Equal(t, 3, nestseed(t, "release", "show", "season@2").code, "comparing with the source keeps no release")
 
 	must(t, "release", "build", "season", "--note", "autumn")
-	d := ask[contents.Comparison](t, "release", "compare", "season@1", "season@2")
+	d := ask[wire.Comparison](t, "release", "compare", "season@1", "season@2")
 	require.Contains(t, d.Summary, "+31.5 MB by "+scenario.ForgottenArchive+", which was added")
 	require.Contains(t, must(t, "release", "show", "season@2"), scenario.ForgottenArchive, "the list says so without being asked")
 	require.Len(t, d.Values, 1)
 	require.Equal(t, "option blogdescription", d.Values[0].Where)
-	s := ask[survey.Survey](t, "source", "survey", "base")
+	s := ask[wire.Survey](t, "source", "survey", "base")
 	var remedy []string
 	for _, f := range s.Findings {
 		if f.Where == scenario.ForgottenArchive {
@@ -550,7 +547,7 @@ func TestAnImportThatIsKilledBeginsAgain(t *testing.T) {
 	svc := world.service.client(t)
 	ctx := context.Background()
 	working(t, svc, run.ID, func(r wire.Run) bool {
-		return slices.ContainsFunc(r.Progress.Steps, func(s records.StepTime) bool { return s.Name == "Unpack" })
+		return slices.ContainsFunc(r.Progress.Steps, func(s wire.RunStep) bool { return s.Name == "Unpack" })
 	})
 	world.service.kill(t)
 	restart(t)

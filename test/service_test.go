@@ -19,7 +19,6 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
-	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
 
@@ -173,7 +172,7 @@ func working(t *testing.T, svc *client.Client, id int64, enough func(wire.Run) b
 		r, err := svc.Run(context.Background(), id)
 		require.NoError(t, err)
 		require.False(t, r.Ended(), "run %d ended before it could be disturbed: %s %s", id, r.Status, r.Error)
-		if r.Status == records.Working && enough(r) {
+		if r.Status == wire.Working && enough(r) {
 			return
 		}
 		time.Sleep(5 * time.Millisecond)
@@ -230,7 +229,7 @@ func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
 	restart(t)
 	run, err = svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
-	require.Equal(t, records.Done, run.Status, run.Error)
+	require.Equal(t, wire.Done, run.Status, run.Error)
 	releases := ask[[]wire.Release](t, "release", "list", "music-base")
 	require.Len(t, releases, before+1)
 	kept := 0
@@ -255,7 +254,7 @@ func TestABuildThatIsCancelledLeavesNothing(t *testing.T) {
 	must(t, "run", "cancel", fmt.Sprint(run.ID))
 	run, err = svc.Wait(context.Background(), run.ID, nil)
 	require.NoError(t, err)
-	require.Equal(t, records.Cancelled, run.Status)
+	require.Equal(t, wire.Cancelled, run.Status)
 	require.Equal(t, before, archives(t))
 	require.Equal(t, 2, nestseed(t, "run", "cancel", fmt.Sprint(run.ID)).code)
 }
@@ -278,11 +277,11 @@ func TestAProvisioningThatIsKilledIsTakenBack(t *testing.T) {
 		restart(t)
 		run, err = svc.Wait(ctx, run.ID, nil)
 		require.NoError(t, err)
-		if run.Status == records.Done { // it was killed after the site was recorded
+		if run.Status == wire.Done { // it was killed after the site was recorded
 			require.Zero(t, nestseed(t, "site", "check", school.Name).code)
 			return
 		}
-		require.Equal(t, records.Failed, run.Status)
+		require.Equal(t, wire.Failed, run.Status)
 		require.Contains(t, run.Error, "taken back")
 		nothingLeft(t, school.Name)
 	}
@@ -329,7 +328,7 @@ func TestAProvisioningWhoseDatabaseIsLostIsTakenBackLater(t *testing.T) {
 	restart(t)
 	run, err = svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
-	require.Equal(t, records.Failed, run.Status)
+	require.Equal(t, wire.Failed, run.Status)
 	require.Contains(t, run.Error, "what the run had made was taken back since")
 	nothingLeft(t, school.Name)
 
@@ -353,5 +352,5 @@ func TestAServiceThatIsStoppedPutsWorkBack(t *testing.T) {
 	restart(t)
 	run, err = svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
-	require.Equal(t, records.Done, run.Status, run.Error)
+	require.Equal(t, wire.Done, run.Status, run.Error)
 }

@@ -21,8 +21,6 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
-	"nestseed/internal/core/check"
-	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
 
@@ -142,7 +140,7 @@ func TestAReplacementThatIsKilledLeavesTheOldSite(t *testing.T) {
 		restart(t)
 		run, err = svc.Wait(ctx, run.ID, nil)
 		require.NoError(t, err)
-		if run.Status == records.Done {
+		if run.Status == wire.Done {
 			must(t, "site", "undo", old.Name) // it was killed after the new site was recorded
 		}
 		require.Equal(t, before, standing(t, old))
@@ -294,7 +292,7 @@ func TestATableThatIsCancelledEndsWithItsSites(t *testing.T) {
 	require.NoError(t, err)
 	run, err = svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
-	require.Equal(t, records.Cancelled, run.Status)
+	require.Equal(t, wire.Cancelled, run.Status)
 	ended(t, svc)
 	for _, r := range in.Rows {
 		if nestseed(t, "site", "show", r.Client).code == 0 {
@@ -461,7 +459,7 @@ func TestASiteGoesToANewServerAndKeepsItsAddress(t *testing.T) {
 	require.NotNil(t, now.Lead)
 	require.False(t, now.Lead.There)
 	require.Contains(t, must(t, "site", "show", s.Name), s.Name+".localhost leads to 127.0.0.1, and the site's host is 127.0.0.2; so since")
-	require.True(t, slices.ContainsFunc(now.Report.Checks, func(c check.Check) bool { return c.Name == "name" && c.Verdict == check.Warn }), "%+v", now.Report)
+	require.True(t, slices.ContainsFunc(now.Report.Checks, func(c wire.Check) bool { return c.Name == "name" && c.Verdict == wire.Warn }), "%+v", now.Report)
 	require.Contains(t, must(t, "site", "show", s.Name), "still serving "+s.Address)
 	require.Contains(t, must(t, "site", "undo", s.Name, "--plan"), "has gone on serving")
 	must(t, "site", "undo", s.Name)
@@ -494,7 +492,7 @@ func undoKilled(t *testing.T, site string, after time.Duration) {
 	restart(t)
 	run, err = world.service.client(t).Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
-	require.Equal(t, records.Done, run.Status, run.Error)
+	require.Equal(t, wire.Done, run.Status, run.Error)
 }
 
 // On one host a site may take its own address in the folder where it stands.
@@ -542,7 +540,7 @@ func TestASiteTakesItsOwnAddressWhereItStands(t *testing.T) {
 	restart(t)
 	run, err = world.service.client(t).Wait(t.Context(), run.ID, nil)
 	require.NoError(t, err)
-	if run.Status != records.Done {
+	if run.Status != wire.Done {
 		require.Equal(t, before, standing(t, s))
 		require.Equal(t, s.Address, ask[wire.Site](t, "site", "show", s.Name).Address)
 	}
@@ -564,7 +562,7 @@ func TestAMoveThatIsKilledLeavesOneWholeSite(t *testing.T) {
 		run, err = svc.Wait(ctx, run.ID, nil)
 		require.NoError(t, err)
 		now := ask[wire.Site](t, "site", "show", s.Name)
-		if run.Status == records.Done {
+		if run.Status == wire.Done {
 			require.Equal(t, "live", now.Host)
 			require.NoDirExists(t, s.Folder)
 			break

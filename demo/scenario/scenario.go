@@ -7,6 +7,7 @@ import (
 	"context"
 	"embed"
 	"encoding/csv"
+	"encoding/json"
 	"fmt"
 	"image"
 	"image/color"
@@ -23,6 +24,7 @@ import (
 
 	"nestseed/demo/stack"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/wire"
 )
 
 //go:embed all:files
@@ -69,6 +71,19 @@ func Schools(n int) []School {
 		}}
 	}
 	return out
+}
+
+// NewFields are Fields as the service is asked to make them.
+func NewFields() []wire.Field {
+	text, err := json.Marshal(Fields())
+	if err != nil {
+		panic(err) // embedded
+	}
+	var fields []wire.Field
+	if err := json.Unmarshal(text, &fields); err != nil {
+		panic(err) // embedded
+	}
+	return fields
 }
 
 // Fields returns the fields that the starter asks for beyond the stock list's own.

@@ -18,16 +18,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
-	"nestseed/internal/core/check"
-	"nestseed/internal/core/contents"
-	"nestseed/internal/core/kind"
-	"nestseed/internal/core/packing"
-	"nestseed/internal/core/progress"
-	"nestseed/internal/core/provision"
-	"nestseed/internal/core/survey"
-	"nestseed/internal/service/records"
-	"nestseed/internal/service/releases"
-	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -106,12 +96,12 @@ var begun = time.Date(2026, 11, 25, 9, 30, 0, 0, time.UTC)
 
 // ended is a run that has begun, and its events to its end with a result.
 func ended(id int64, title string, result any) (wire.Run, events) {
-	begins := wire.Run{ID: id, Title: title, Status: records.Working, Who: "ines", CreatedAt: begun, StartedAt: &begun}
+	begins := wire.Run{ID: id, Title: title, Status: wire.Working, Who: "ines", CreatedAt: begun, StartedAt: &begun}
 	working, done := begins, begins
-	working.Progress = records.Progress{Steps: []records.StepTime{{Name: "Look at the source"}}}
+	working.Progress = wire.Progress{Steps: []wire.RunStep{{Name: "Look at the source"}}}
 	at := begun.Add(1500 * time.Millisecond)
 	text, _ := json.Marshal(result)
-	done.Status, done.EndedAt, done.Result = records.Done, &at, text
+	done.Status, done.EndedAt, done.Result = wire.Done, &at, text
 	return begins, events{working, done}
 }
 
@@ -196,21 +186,21 @@ func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
 		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{FreeBytes: 76e9, Writable: false, Server: "MariaDB 10.11"}, []string{"76 GB", "files cannot be written", "MariaDB 10.11"}},
 		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{Writable: true, Server: "MariaDB 10.11", Runtimes: []wire.Runtime{{Name: "PHP", Version: "8.2.30", Parts: []string{"json", "mysqli"}}}}, []string{"files can be written", "runs PHP 8.2.30 with json, mysqli"}},
 		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{Writable: true, Runtimes: []wire.Runtime{}, RuntimesError: "http://x.localhost: did not tell what it runs: connection refused"}, []string{"connection refused"}},
-		{[]string{"source", "list"}, "GET /sources", []wire.Source{{Name: "base", Kind: "wordpress", Version: "6.1.9", Address: "http://base.localhost"}, {Name: "old", Survey: &survey.Survey{Totals: survey.Totals{Files: 2956, Bytes: 60e6}, Findings: make([]survey.Finding, 4)}}},
+		{[]string{"source", "list"}, "GET /sources", []wire.Source{{Name: "base", Kind: "wordpress", Version: "6.1.9", Address: "http://base.localhost"}, {Name: "old", Survey: &wire.Survey{Totals: wire.SurveyTotals{Files: 2956, Bytes: 60e6}, Findings: make([]wire.Finding, 4)}}},
 			[]string{"base    wordpress 6.1.9  http://base.localhost      -  not surveyed         -", "2,956", "60 MB"}},
 		{[]string{"source", "show", "base"}, "GET /sources/base", wire.Source{Name: "base", Kind: "wordpress", Host: "preview", Path: "base"}, []string{"not surveyed yet; run: nestseed source survey base"}},
 		{[]string{"starter", "list"}, "GET /starters", []wire.Starter{{Name: "music-base", Source: "base", Releases: 3, Newest: 3}}, []string{"music-base", "base"}},
 		{[]string{"release", "list"}, "GET /releases?starter=", []wire.Release{{Ref: "music-base@2", Made: begun, By: "ines", ArchiveBytes: 120e6, BeforeBytes: &before, Kept: true, VerifiedAt: &used, Faults: 2, Sites: 1, Note: "choir"}, {Ref: "music-base@1", ArchiveBytes: 90e6}},
 			[]string{"+30 MB", "2 faults   choir", "first", "discarded"}},
 		{[]string{"release", "list", "music-base"}, "GET /releases?starter=music-base", []wire.Release{}, nil},
-		{[]string{"release", "contents", "m@1", "wp-content", "--largest", "2"}, "GET /releases/m@1/contents?largest=2&path=wp-content", wire.Contents{Ref: "m@1", Nodes: []*contents.Node{{Path: "wp-content/uploads", Bytes: 50e6, Packed: 49e6, Files: 812, Folder: true, Area: "media"}, {Path: "database/lad_posts", Bytes: 2e6, Packed: 3e5, Rows: 1204, Area: "database"}, {Path: "wp-content/l", Link: "../l"}}},
+		{[]string{"release", "contents", "m@1", "wp-content", "--largest", "2"}, "GET /releases/m@1/contents?largest=2&path=wp-content", wire.Contents{Ref: "m@1", Nodes: []*wire.Node{{Path: "wp-content/uploads", Bytes: 50e6, Packed: 49e6, Files: 812, Folder: true, Area: "media"}, {Path: "database/lad_posts", Bytes: 2e6, Packed: 3e5, Rows: 1204, Area: "database"}, {Path: "wp-content/l", Link: "../l"}}},
 			[]string{" 50 MB  ████████████████████   49 MB   812 files  media     wp-content/uploads/", "1,204 rows  database  database/lad_posts", "wp-content/l -> ../l"}},
 		{[]string{"release", "contents", "m@1", "--find", "*.flac"}, "GET /releases/m@1/contents?find=%2A.flac&path=", wire.Contents{Ref: "m@1"}, []string{"nothing there"}},
 		{[]string{"release", "discard-archive", "m@1"}, "POST /releases/m@1/discard-archive", wire.Release{Ref: "m@1", ArchiveBytes: 90e6}, []string{"the archive of m@1 is gone, 90 MB free; its record stays"}},
 		{[]string{"release", "discard-archive", "m@1"}, "POST /releases/m@1/discard-archive", wire.Release{Ref: "m@1", ArchiveBytes: 90e6, FreedBytes: new(int64(2e6))}, []string{"the archive of m@1 is gone, 2.0 MB free, the rest is shared with other archives; its record stays"}},
-		{[]string{"client", "list"}, "GET /clients", []wire.Client{{Name: "alder", Settings: map[string]records.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}}, Sites: 2}}, []string{"alder   Alder Valley         2      2"}},
-		{[]string{"client", "show", "alder"}, "GET /clients/alder", wire.Client{Name: "alder", Settings: map[string]records.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}}}, []string{"licence  ••••••••, in the vault", "title    Alder Valley"}},
-		{[]string{"client", "add", "alder", "--set", "title=Alder = Valley"}, "POST /clients", wire.Client{Name: "alder", Settings: map[string]records.Setting{"title": {}}}, []string{"client alder added with 1 setting"}},
+		{[]string{"client", "list"}, "GET /clients", []wire.Client{{Name: "alder", Settings: map[string]wire.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}}, Sites: 2}}, []string{"alder   Alder Valley         2      2"}},
+		{[]string{"client", "show", "alder"}, "GET /clients/alder", wire.Client{Name: "alder", Settings: map[string]wire.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}}}, []string{"licence  ••••••••, in the vault", "title    Alder Valley"}},
+		{[]string{"client", "add", "alder", "--set", "title=Alder = Valley"}, "POST /clients", wire.Client{Name: "alder", Settings: map[string]wire.Setting{"title": {}}}, []string{"client alder added with 1 setting"}},
 		{[]string{"site", "list"}, "GET /sites", []wire.Site{{Name: "alder", Release: "m@3"}}, []string{"not checked"}},
 		{[]string{"site", "list", "--retired"}, "GET /sites?retired=true", []wire.Site{{Name: "alder", RetiredAt: &begun}}, []string{"retired "}},
 		{[]string{"site", "copy-rule", "alder", "--last", "3", "--days", "30"}, "PUT /sites/alder/copy-rule", wire.Site{Name: "alder", CopyRule: wire.CopyRule{Last: 3, Days: 30}}, []string{"safety copies of alder: the last 3 are kept, each for 30 days"}},
@@ -221,8 +211,8 @@ func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
 		{[]string{"site", "drop-copy", "alder", "7"}, "DELETE /sites/alder/copies/7", nil, []string{"safety copy 7 of alder is gone"}},
 		{[]string{"site", "undo", "alder", "--plan"}, "GET /sites/alder/undo", wire.UndoPlan{Site: "alder", Sentences: []string{"the folder goes", "the database goes"}}, []string{"- the folder goes\n- the database goes\nnothing has been touched"}},
 		{[]string{"site", "move", "alder", "--host", "live", "--plan"}, "POST /sites/alder/move/plan", wire.MovePlan{Site: "alder", Sentences: []string{"it is copied"}, Problems: []string{"no room"}}, []string{"- it is copied\n✗ no room\nnothing has been touched"}},
-		{[]string{"site", "refresh", "alder", "--plan"}, "POST /sites/alder/refresh/plan", wire.Plan{Plan: provision.Plan{Name: "alder", Refresh: &provision.Refreshed{Units: []provision.UnitChange{{Unit: "wp-includes", Added: 1, Changed: 1203}}}}}, []string{"wp-includes      1    1,203        0"}},
-		{[]string{"run", "list", "--limit", "1"}, "GET /runs?limit=1", []wire.Run{{ID: 12, Title: "build music-base", Status: records.Done, Who: "ines", StartedAt: &begun, EndedAt: &used}}, []string{" 12  build music-base  done    ines", "3600.0 s"}},
+		{[]string{"site", "refresh", "alder", "--plan"}, "POST /sites/alder/refresh/plan", wire.Plan{SitePlan: wire.SitePlan{Name: "alder", Refresh: &wire.Refreshed{Units: []wire.UnitChange{{Unit: "wp-includes", Added: 1, Changed: 1203}}}}}, []string{"wp-includes      1    1,203        0"}},
+		{[]string{"run", "list", "--limit", "1"}, "GET /runs?limit=1", []wire.Run{{ID: 12, Title: "build music-base", Status: wire.Done, Who: "ines", StartedAt: &begun, EndedAt: &used}}, []string{" 12  build music-base  done    ines", "3600.0 s"}},
 		{[]string{"run", "cancel", "12"}, "POST /runs/12/cancel", wire.Run{ID: 12, Title: "build music-base"}, []string{"run 12 (build music-base) was asked to end"}},
 		{[]string{"vault", "list"}, "GET /vault", []wire.Secret{{Noun: "site", Owner: "alder", Name: "administrator", CreatedAt: begun}}, []string{"site  alder  administrator"}},
 		{[]string{"vault", "reveal", "site", "alder", "administrator"}, "POST /vault/reveal", wire.Revealed{Secret: "correct horse"}, []string{"correct horse\n"}},
@@ -267,21 +257,21 @@ func TestSecretsAndFilesGoWhereTheyBelong(t *testing.T) {
 }
 
 func TestPackingListsAreChangedByCommands(t *testing.T) {
-	answer := wire.Packing{Surveyed: true, In: survey.Share{Files: 2700, Bytes: 60e6, Rows: 120, Data: 1e6}, Out: survey.Share{Files: 41, Bytes: 30e6},
-		Saved: map[string]survey.Share{"wp-content/backup/**": {Files: 1, Bytes: 30e6}, "**/*.log": {Files: 40, Bytes: 1e3}, "nothing/**": {}}, Problems: []packing.Problem{{Rule: "nothing/**", Why: "matches nothing"}}}
+	answer := wire.Packing{Surveyed: true, In: wire.Share{Files: 2700, Bytes: 60e6, Rows: 120, Data: 1e6}, Out: wire.Share{Files: 41, Bytes: 30e6},
+		Saved: map[string]wire.Share{"wp-content/backup/**": {Files: 1, Bytes: 30e6}, "**/*.log": {Files: 40, Bytes: 1e3}, "nothing/**": {}}, Problems: []wire.ListProblem{{Rule: "nothing/**", Why: "matches nothing"}}}
 	s := &answers{by: map[string]any{"POST /starters/m/packing": answer, "PUT /starters/m/packing": answer, "GET /starters/m/packing": answer}}
 	for _, c := range []struct {
 		words []string
-		edit  packing.Edit
+		edit  wire.ListEdit
 	}{
-		{[]string{"leave-out", "m", "wp-content/backup/**", "*.log"}, packing.Edit{LeaveOut: []string{"wp-content/backup/**", "*.log"}}},
-		{[]string{"leave-out", "m", "--table", "statistics"}, packing.Edit{LeaveOutTables: []string{"statistics"}}},
-		{[]string{"leave-out", "m", "--ending", "mp4", "mov"}, packing.Edit{Endings: []string{"mp4", "mov"}}},
-		{[]string{"put-back", "m", "*.log"}, packing.Edit{PutBack: []string{"*.log"}}},
-		{[]string{"empty", "m", "comments"}, packing.Edit{Empty: []string{"comments"}}},
-		{[]string{"drop-rows", "m", "posts", "post_type", "revision", "draft"}, packing.Edit{DropRows: []kind.Rows{{Table: "posts", Column: "post_type", Values: []string{"revision", "draft"}}}}},
-		{[]string{"keep-rows", "m", "users", "ID", "1"}, packing.Edit{KeepRows: []kind.Rows{{Table: "users", Column: "ID", Values: []string{"1"}}}}},
-		{[]string{"blank", "m", "licence", "mail › smtp › password"}, packing.Edit{BlankOptions: []string{"licence"}, BlankValues: []packing.Inside{{Option: "mail", Path: []string{"smtp", "password"}}}}},
+		{[]string{"leave-out", "m", "wp-content/backup/**", "*.log"}, wire.ListEdit{LeaveOut: []string{"wp-content/backup/**", "*.log"}}},
+		{[]string{"leave-out", "m", "--table", "statistics"}, wire.ListEdit{LeaveOutTables: []string{"statistics"}}},
+		{[]string{"leave-out", "m", "--ending", "mp4", "mov"}, wire.ListEdit{Endings: []string{"mp4", "mov"}}},
+		{[]string{"put-back", "m", "*.log"}, wire.ListEdit{PutBack: []string{"*.log"}}},
+		{[]string{"empty", "m", "comments"}, wire.ListEdit{Empty: []string{"comments"}}},
+		{[]string{"drop-rows", "m", "posts", "post_type", "revision", "draft"}, wire.ListEdit{DropRows: []wire.RowRule{{Table: "posts", Column: "post_type", Values: []string{"revision", "draft"}}}}},
+		{[]string{"keep-rows", "m", "users", "ID", "1"}, wire.ListEdit{KeepRows: []wire.RowRule{{Table: "users", Column: "ID", Values: []string{"1"}}}}},
+		{[]string{"blank", "m", "licence", "mail › smtp › password"}, wire.ListEdit{BlankOptions: []string{"licence"}, BlankValues: []wire.Inside{{Option: "mail", Path: []string{"smtp", "password"}}}}},
 	} {
 		p := s.typed(t, "", append([]string{"packing"}, c.words...)...)
 		require.Zero(t, p.code, p.err)
@@ -300,10 +290,10 @@ func TestPackingListsAreChangedByCommands(t *testing.T) {
 }
 
 func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
-	begins, events := ended(12, "build music-base", releases.BuildResult{Release: "music-base@2", ArchiveBytes: 20e6, Copied: progress.Amount{Files: 2700, Bytes: 59e6}, SharedBytes: 19e6})
+	begins, events := ended(12, "build music-base", wire.BuildResult{Release: "music-base@2", ArchiveBytes: 20e6, Copied: wire.Amount{Files: 2700, Bytes: 59e6}, SharedBytes: 19e6})
 	s := &answers{by: map[string]any{"POST /starters/music-base/releases": begins, "GET /runs/12/events": events,
-		"GET /releases/music-base@2": wire.Release{Ref: "music-base@2", Made: begun, By: "ines", KindTitle: "WordPress", Version: "6.1.9", Source: "base", ArchiveBytes: 16e6, Areas: []archive.AreaTotal{{Area: "core", Files: 2000, Bytes: 40e6}, {Area: "media", Files: 12, Bytes: 20e6}},
-			Difference: &records.Difference{Sentence: "2.1 MB larger: most of it themes/loom (+2.0 MB)"}, ImportedFrom: "x.zip", Manifest: &archive.Manifest{LeftOut: []archive.LeftOut{{Rule: "**/*.log", Files: 3, Bytes: 1e6}}, Blanked: []archive.Blanked{{What: "setting AUTH_KEY", Times: 1}}, Notes: []string{"a.txt vanished"}}}}}
+		"GET /releases/music-base@2": wire.Release{Ref: "music-base@2", Made: begun, By: "ines", KindTitle: "WordPress", Version: "6.1.9", Source: "base", ArchiveBytes: 16e6, Areas: []wire.AreaTotal{{Area: "core", Files: 2000, Bytes: 40e6}, {Area: "media", Files: 12, Bytes: 20e6}},
+			Difference: &wire.Difference{Sentence: "2.1 MB larger: most of it themes/loom (+2.0 MB)"}, ImportedFrom: "x.zip", Manifest: &wire.Manifest{LeftOut: []wire.LeftOut{{Rule: "**/*.log", Files: 3, Bytes: 1e6}}, Blanked: []wire.Blanked{{What: "setting AUTH_KEY", Times: 1}}, Notes: []string{"a.txt vanished"}}}}}
 	p := s.typed(t, "", "release", "build", "music-base", "--note", "choir")
 	require.Zero(t, p.code, p.err)
 	require.Equal(t, `POST /starters/music-base/releases {"note":"choir"}`, s.asked[0])
@@ -320,7 +310,7 @@ func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(s.typed(t, "", "--json", "release", "build", "music-base", "--detach").out), &left))
 	require.Equal(t, int64(12), left.ID)
 
-	begins, events = failed(12, "build music-base", records.Failed, "the disk is full; make room")
+	begins, events = failed(12, "build music-base", wire.Failed, "the disk is full; make room")
 	s.by["POST /starters/music-base/releases"], s.by["GET /runs/12/events"] = begins, events
 	p = s.typed(t, "", "release", "build", "music-base")
 	require.Equal(t, exitFailed, p.code)
@@ -330,7 +320,7 @@ func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
 
 func TestARunIsShownWithItsStepsAndItsLog(t *testing.T) {
 	run, events := ended(12, "survey base", nil)
-	run.Progress = records.Progress{Step: "Read", Done: progress.Amount{Files: 40, Rows: 7}, Expected: progress.Amount{Files: 2956}, BytesRate: 3e6, LeftSecs: 4, Steps: []records.StepTime{{Name: "Walk", Millis: 120}}}
+	run.Progress = wire.Progress{Step: "Read", Done: wire.Amount{Files: 40, Rows: 7}, Expected: wire.Amount{Files: 2956}, BytesRate: 3e6, LeftSecs: 4, Steps: []wire.RunStep{{Name: "Walk", Millis: 120}}}
 	s := &answers{by: map[string]any{"GET /runs/12": run, "GET /runs/12/events": events, "GET /runs/12/log": []wire.LogLine{{At: begun, Sentence: "one\nline"}}}}
 	p := s.typed(t, "", "run", "show", "12")
 	require.Zero(t, p.code)
@@ -340,15 +330,15 @@ func TestARunIsShownWithItsStepsAndItsLog(t *testing.T) {
 	p = s.typed(t, "", "run", "watch", "12")
 	require.Zero(t, p.code)
 	require.Contains(t, p.out, ": done in 1.5 s\n")
-	_, s.by["GET /runs/12/events"] = failed(12, "survey base", records.Cancelled, "cancelled by ines")
+	_, s.by["GET /runs/12/events"] = failed(12, "survey base", wire.Cancelled, "cancelled by ines")
 	p = s.typed(t, "", "run", "watch", "12")
 	require.Equal(t, exitFailed, p.code)
 	require.Contains(t, p.err, "run 12 (survey base) cancelled: cancelled by ines")
 }
 
 func TestChecksThatFindFaultsEndWithTheirOwnCode(t *testing.T) {
-	report := check.Report{At: begun, Pages: 15, TookMillis: 900, Checks: []check.Check{{Name: "login", Verdict: check.Pass, Sentence: "logs in"},
-		{Name: "leftovers", Verdict: check.Fail, Sentence: "1 page names the old address", Evidence: []string{"/lessons: http://base.localhost"}, Remedy: "run it again"}}}
+	report := wire.Report{At: begun, Pages: 15, TookMillis: 900, Checks: []wire.Check{{Name: "login", Verdict: wire.Pass, Sentence: "logs in"},
+		{Name: "leftovers", Verdict: wire.Fail, Sentence: "1 page names the old address", Evidence: []string{"/lessons: http://base.localhost"}, Remedy: "run it again"}}}
 	begins, events := ended(3, "check alder", report)
 	s := &answers{by: map[string]any{"POST /sites/alder/check": begins, "POST /sources/base/check": begins, "GET /runs/3/events": events}}
 	for _, words := range [][]string{{"site", "check", "alder"}, {"source", "check", "base"}} {
@@ -372,16 +362,16 @@ func TestWorkOnASiteSaysWhatItDid(t *testing.T) {
 		result any
 		lines  []string
 	}{
-		{[]string{"site", "keep-copy", "alder"}, nil, "POST /sites/alder/copies", "", sites.CopyResult{Site: "alder", Bytes: 66e6}, []string{"safety copy of alder: 66 MB; nestseed site show alder lists it"}},
-		{[]string{"site", "retire", "alder"}, nil, "POST /sites/alder/retire", `{}`, sites.CopyResult{Site: "alder", Bytes: 66e6}, []string{"alder is off its host; its last copy is kept: 66 MB; nestseed site list --retired has its record"}},
-		{[]string{"site", "retire", "alder", "--no-copy"}, nil, "POST /sites/alder/retire", `{"no_copy":true}`, sites.CopyResult{Site: "alder"}, []string{"no last copy was made"}},
-		{[]string{"site", "rotate", "alder"}, nil, "POST /sites/alder/rotate", "", sites.RotateResult{Site: "alder", User: "ns_alder2", Admin: "alder-admin"}, []string{"alder works with database user ns_alder2", "nestseed vault reveal site alder administrator"}},
-		{[]string{"site", "put-back", "alder", "7"}, nil, "POST /sites/alder/copies/7/put-back", "", sites.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s\nalder: Alder Valley\n"}},
+		{[]string{"site", "keep-copy", "alder"}, nil, "POST /sites/alder/copies", "", wire.CopyResult{Site: "alder", Bytes: 66e6}, []string{"safety copy of alder: 66 MB; nestseed site show alder lists it"}},
+		{[]string{"site", "retire", "alder"}, nil, "POST /sites/alder/retire", `{}`, wire.CopyResult{Site: "alder", Bytes: 66e6}, []string{"alder is off its host; its last copy is kept: 66 MB; nestseed site list --retired has its record"}},
+		{[]string{"site", "retire", "alder", "--no-copy"}, nil, "POST /sites/alder/retire", `{"no_copy":true}`, wire.CopyResult{Site: "alder"}, []string{"no last copy was made"}},
+		{[]string{"site", "rotate", "alder"}, nil, "POST /sites/alder/rotate", "", wire.RotateResult{Site: "alder", User: "ns_alder2", Admin: "alder-admin"}, []string{"alder works with database user ns_alder2", "nestseed vault reveal site alder administrator"}},
+		{[]string{"site", "put-back", "alder", "7"}, nil, "POST /sites/alder/copies/7/put-back", "", wire.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s\nalder: Alder Valley\n"}},
 		{[]string{"site", "undo", "alder"}, map[string]any{"GET /sites/alder/undo": wire.UndoPlan{Sentences: []string{"the folder goes"}, Mark: "abc"}}, "POST /sites/alder/undo", `{"mark":"abc"}`, nil, []string{"undone:\n- the folder goes\n"}},
-		{[]string{"site", "move", "alder", "--host", "live", "--visible"}, map[string]any{"POST /sites/alder/move/plan": wire.MovePlan{Mark: "abc"}}, "POST /sites/alder/move", `{"host":"live","visible":true,"mark":"abc"}`, sites.MoveResult{Site: "alder"}, []string{"made in 1.5 s"}},
-		{[]string{"site", "refresh", "alder", "--to", "m@5"}, map[string]any{"POST /sites/alder/refresh/plan": wire.Plan{Mark: "abc"}}, "POST /sites/alder/refresh", `{"from":"m@5","mark":"abc"}`, sites.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
+		{[]string{"site", "move", "alder", "--host", "live", "--visible"}, map[string]any{"POST /sites/alder/move/plan": wire.MovePlan{Mark: "abc"}}, "POST /sites/alder/move", `{"host":"live","visible":true,"mark":"abc"}`, wire.MoveResult{Site: "alder"}, []string{"made in 1.5 s"}},
+		{[]string{"site", "refresh", "alder", "--to", "m@5"}, map[string]any{"POST /sites/alder/refresh/plan": wire.Plan{Mark: "abc"}}, "POST /sites/alder/refresh", `{"from":"m@5","mark":"abc"}`, wire.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
 		{[]string{"site", "provision", "alder", "--from", "m", "--host", "preview", "--replace", "--keep", "comments", "--keep", "users", "--hold", "--set", "title=A", "--plan", "abc"}, nil, "POST /sites",
-			`{"client":"alder","from":"m","host":"preview","set":{"title":"A"},"replace":true,"keep":["comments","users"],"hold":true,"plan":"abc"}`, sites.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
+			`{"client":"alder","from":"m","host":"preview","set":{"title":"A"},"replace":true,"keep":["comments","users"],"hold":true,"plan":"abc"}`, wire.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
 	} {
 		begins, events := ended(5, "work", c.result)
 		s := &answers{by: map[string]any{c.start: begins, "GET /runs/5/events": events, "GET /sites/alder": site}}
@@ -404,9 +394,9 @@ func TestWorkOnASiteSaysWhatItDid(t *testing.T) {
 }
 
 func TestASiteThatWasMadeWithFaultsIsShownAndEndsWithTheirCode(t *testing.T) {
-	begins, events := ended(5, "work", sites.ProvisionResult{Site: "alder"})
+	begins, events := ended(5, "work", wire.ProvisionResult{Site: "alder"})
 	s := &answers{by: map[string]any{"POST /sites": begins, "GET /runs/5/events": events,
-		"GET /sites/alder": wire.Site{Name: "alder", Report: &check.Report{Checks: []check.Check{{Name: "pages", Verdict: check.Fail, Sentence: "1 page fails"}}}}}}
+		"GET /sites/alder": wire.Site{Name: "alder", Report: &wire.Report{Checks: []wire.Check{{Name: "pages", Verdict: wire.Fail, Sentence: "1 page fails"}}}}}}
 	p := s.typed(t, "", "site", "provision", "alder", "--from", "m", "--host", "preview")
 	require.Equal(t, exitFaults, p.code)
 	require.Contains(t, p.out, "✗ pages                 1 page fails")
@@ -414,7 +404,7 @@ func TestASiteThatWasMadeWithFaultsIsShownAndEndsWithTheirCode(t *testing.T) {
 
 func TestATableIsReadBeforeAnythingIsAsked(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "clients.csv")
-	begins, events := ended(9, "table", sites.TableResult{Made: 1, Rows: []sites.TableOutcome{{Site: "alder", Status: records.Done, Address: "http://alder.localhost"}}})
+	begins, events := ended(9, "table", wire.TableResult{Made: 1, Rows: []wire.TableOutcome{{Site: "alder", Status: wire.Done, Address: "http://alder.localhost"}}})
 	s := &answers{by: map[string]any{"POST /sites/table": begins, "GET /runs/9/events": events, "POST /clients": wire.Client{Name: "alder"},
 		"POST /sites/table/plan": wire.TablePlan{Ready: 1, There: 1, Wrong: 1, Rows: []wire.TableRowPlan{{Site: "alder", Client: "alder", Address: "http://alder.localhost", Ready: true, NewClient: true}, {Site: "brook", Client: "brook", Address: "http://brook.localhost", There: true}, {Site: "x", Client: "x", Problems: []string{"title is missing"}}}}}}
 	table := func(text string, words ...string) printed {
@@ -504,13 +494,13 @@ func TestWhatADamagedReleaseStillHasIsPrinted(t *testing.T) {
 }
 
 func TestADifferenceIsPrintedByAreaFileTableAndSetting(t *testing.T) {
-	d := contents.Comparison{Summary: "31 MB larger: wp-content/backup (+30 MB)", Before: 16e6, After: 47e6, Added: contents.Tally{Files: 2}, Changed: contents.Tally{Files: 1}}
-	d.Areas = []contents.AreaDelta{{Area: "other", Packed: 30e6, Bytes: 30e6, Added: 1}, {Area: "themes", Packed: -1e6, Bytes: -2e6, Changed: 1}}
+	d := wire.Comparison{Summary: "31 MB larger: wp-content/backup (+30 MB)", Before: 16e6, After: 47e6, Added: wire.FileTally{Files: 2}, Changed: wire.FileTally{Files: 1}}
+	d.Areas = []wire.AreaDelta{{Area: "other", Packed: 30e6, Bytes: 30e6, Added: 1}, {Area: "themes", Packed: -1e6, Bytes: -2e6, Changed: 1}}
 	for i := range 23 {
-		d.Files = append(d.Files, contents.FileDelta{Path: fmt.Sprintf("f%02d", i), Change: "added", Packed: int64(1000 * (30 - i))})
+		d.Files = append(d.Files, wire.FileDelta{Path: fmt.Sprintf("f%02d", i), Change: "added", Packed: int64(1000 * (30 - i))})
 	}
-	d.Tables = []contents.TableDelta{{Table: "lad_posts", Change: "changed", Added: 2, Changed: 1, Bytes: 900, Note: "it has no primary key"}}
-	d.Values = []contents.ValueDelta{{Where: "option blogname", Change: "changed", Before: "Loom", After: strings.Repeat("long ", 20)}}
+	d.Tables = []wire.TableDelta{{Table: "lad_posts", Change: "changed", Added: 2, Changed: 1, Bytes: 900, Note: "it has no primary key"}}
+	d.Values = []wire.ValueDelta{{Where: "option blogname", Change: "changed", Before: "Loom", After: strings.Repeat("long ", 20)}}
 	begins, events := ended(4, "compare", d)
 	s := &answers{by: map[string]any{"POST /comparisons": begins, "GET /runs/4/events": events}}
 	p := s.typed(t, "", "release", "compare", "m@1", "source")

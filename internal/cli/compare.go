@@ -8,7 +8,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"nestseed/internal/core/contents"
 	"nestseed/internal/wire"
 )
 
@@ -29,7 +28,7 @@ func (a *app) releaseCompare(ctx context.Context, c *cli.Command, args []string)
 	if err != nil || !ok {
 		return err
 	}
-	var d contents.Comparison
+	var d wire.Comparison
 	if err := json.Unmarshal(ended.Result, &d); err != nil {
 		return err
 	}
@@ -46,7 +45,7 @@ func signed(n int64) string {
 
 const shownDifferences = 20
 
-func (a *app) printComparison(d contents.Comparison) {
+func (a *app) printComparison(d wire.Comparison) {
 	fmt.Fprintln(a.out, d.Summary)
 	fmt.Fprintf(a.out, "archive %s -> %s; %s added, %s removed, %s changed; rows of %s differ\n", size(d.Before), size(d.After), several(d.Added.Files, "file"), count(d.Removed.Files), count(d.Changed.Files), several(int64(len(d.Tables)), "table"))
 	if len(d.Areas) > 0 {

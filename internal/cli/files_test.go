@@ -20,9 +20,6 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
-	"nestseed/internal/core/sidebyside"
-	"nestseed/internal/service/records"
-	"nestseed/internal/service/releases"
 	"nestseed/internal/wire"
 )
 
@@ -192,8 +189,8 @@ func TestAHandoverIsALinkThatIsToldOnceOrAPageWithoutTheSecret(t *testing.T) {
 }
 
 func TestPicturesSideBySideAreWrittenWhereOneSays(t *testing.T) {
-	begins, seen := ended(6, "screenshots", records.SideBySide{Source: "base", Left: "http://base.localhost", Right: "http://alder.localhost",
-		Pages: []sidebyside.Page{{Path: "lessons", Share: 0.123, Places: 4, Left: "1-left.png", Right: "1-right.png"}, {Path: "gone", Problem: "answers 404"}}})
+	begins, seen := ended(6, "screenshots", wire.SideBySide{Source: "base", Left: "http://base.localhost", Right: "http://alder.localhost",
+		Pages: []wire.SideBySidePage{{Path: "lessons", Share: 0.123, Places: 4, Left: "1-left.png", Right: "1-right.png"}, {Path: "gone", Problem: "answers 404"}}})
 	s := &answers{by: map[string]any{"POST /sites/alder/side-by-side": begins, "GET /runs/6/events": seen, "GET /sites/alder/side-by-side/1-left.png": content("\x89PNG left"), "GET /sites/alder/side-by-side/1-right.png": content("\x89PNG right")}}
 	p := s.typed(t, "", "site", "side-by-side", "alder", "--pages", "2")
 	require.Zero(t, p.code, p.err)
@@ -237,7 +234,7 @@ func TestAStarterIsCreatedWithFieldsAndTasksFromFiles(t *testing.T) {
 }
 
 func TestAReleaseIsBroughtInByLinkOrFile(t *testing.T) {
-	begins, events := ended(7, "bring in", releases.ImportResult{Release: "harbour@1", Address: "http://old.example"})
+	begins, events := ended(7, "bring in", wire.ImportResult{Release: "harbour@1", Address: "http://old.example"})
 	s := &answers{by: map[string]any{"POST /starters/harbour/imports": begins, "GET /runs/7/events": events, "GET /releases/harbour@1": wire.Release{Ref: "harbour@1", KindTitle: "WordPress", ImportedFrom: "site.tar.bz2"}}}
 	p := s.typed(t, "the passphrase\n", "release", "import", "harbour", "https://files.example/site.tar.bz2", "--database", "https://files.example/dump.sql.gz", "--key-file", "-", "--note", "from the old agency")
 	require.Zero(t, p.code, p.err)

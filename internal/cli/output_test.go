@@ -12,8 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/client"
-	"nestseed/internal/core/progress"
-	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
 
@@ -44,10 +42,10 @@ func TestTablesAlignNumbersRightAndWordsLeft(t *testing.T) {
 }
 
 func TestProgressSaysWhatIsKnownAndNothingElse(t *testing.T) {
-	require.Equal(t, "", progressLine(records.Progress{}))
-	require.Equal(t, "5,512 of 8,890 files · 412 MB/s · 3s left", progressLine(records.Progress{
-		Done: progress.Amount{Files: 5512}, Expected: progress.Amount{Files: 8890}, BytesRate: 412e6, LeftSecs: 2.1}))
-	require.Equal(t, "3 files · 20 rows", progressLine(records.Progress{Done: progress.Amount{Files: 3, Rows: 20}}))
+	require.Equal(t, "", progressLine(wire.Progress{}))
+	require.Equal(t, "5,512 of 8,890 files · 412 MB/s · 3s left", progressLine(wire.Progress{
+		Done: wire.Amount{Files: 5512}, Expected: wire.Amount{Files: 8890}, BytesRate: 412e6, LeftSecs: 2.1}))
+	require.Equal(t, "3 files · 20 rows", progressLine(wire.Progress{Done: wire.Amount{Files: 3, Rows: 20}}))
 }
 
 func TestExitCodesTellSortsOfFailureApart(t *testing.T) {

@@ -9,12 +9,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"nestseed/internal/core/check"
-	"nestseed/internal/core/provision"
-	"nestseed/internal/core/rewrite"
-	"nestseed/internal/core/sidebyside"
-	"nestseed/internal/service/records"
-	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -48,9 +42,9 @@ func TestASiteSaysWhatAPersonNeedsToKnow(t *testing.T) {
 	s := wire.Site{Name: "alder-valley", Title: "Alder Valley Music School", Address: "http://alder-valley.localhost", Release: "music-base@3", Client: "alder-valley", Host: "preview",
 		Folder: "/srv/www/alder-valley", Files: 2744, Bytes: 66e6, Database: "ns_aldervalley", Rows: 260, Prefix: "av_", LoginAt: "http://alder-valley.localhost/wp-login.php", Accounts: "log in as alder-valley-admin",
 		Held: true, Quiet: true, Upgraded: "53497", Adjustments: []string{"2 scheduled jobs run again"}, Kept: map[string]int64{"comments": 12},
-		Rewritten: rewrite.Tally{Replaced: 78, Serialised: 3, Broken: 1, Forms: map[string]int64{"plain": 76, "percent-encoded": 2},
-			Samples: []rewrite.Sample{{Form: "plain", Where: "options", Before: "at http://base.localhost/a", After: "at http://alder-valley.localhost/a"}, {Form: "plain", Where: "posts", Before: "x", After: "y"}}},
-		Steps: []provision.StepTime{{Name: "Swap in", Millis: 2}}, Handovers: []wire.Handover{{MadeAt: at, MadeBy: "ines", OpenedAt: &at}, {MadeAt: at, MadeBy: "ines", WithdrawnAt: &at}, {MadeAt: at, MadeBy: "ines", ExpiresAt: at}},
+		Rewritten: wire.RewriteTally{Replaced: 78, Serialised: 3, Broken: 1, Forms: map[string]int64{"plain": 76, "percent-encoded": 2},
+			Samples: []wire.RewriteSample{{Form: "plain", Where: "options", Before: "at http://base.localhost/a", After: "at http://alder-valley.localhost/a"}, {Form: "plain", Where: "posts", Before: "x", After: "y"}}},
+		Steps: []wire.StepTime{{Name: "Swap in", Millis: 2}}, Handovers: []wire.Handover{{MadeAt: at, MadeBy: "ines", OpenedAt: &at}, {MadeAt: at, MadeBy: "ines", WithdrawnAt: &at}, {MadeAt: at, MadeBy: "ines", ExpiresAt: at}},
 		Copies: []wire.SafetyCopy{{ID: 7, MadeAt: at, Why: "replaced", Bytes: 66e6, Release: "music-base@1", Where: ".alder-valley.nestseed-9"}},
 		Tasks:  []wire.LaunchTask{{Key: "booking", Title: "Enter the licence", Detail: "It is bound to the address.", Page: "http://alder-valley.localhost/wp-admin/"}, {Key: "form", Title: "Send a message", DoneAt: &at, DoneBy: "ines"}}}
 	text := said(func(a *app) { a.printSite(s) })
@@ -72,9 +66,9 @@ func TestSitesThatAreBehindHeldOrRetiredAreToldInTheList(t *testing.T) {
 	at := time.Date(2026, 11, 25, 9, 30, 0, 0, time.Local)
 	text := said(func(a *app) {
 		a.printSites([]wire.Site{
-			{Name: "a", Release: "m@1", Behind: 2, Report: &check.Report{Checks: []check.Check{{Verdict: check.Pass}, {Verdict: check.Fail}}}},
-			{Name: "b", Release: "m@3", Held: true, Report: &check.Report{Checks: []check.Check{{Verdict: check.Warn}}}},
-			{Name: "c", Release: "m@1", Behind: 2, RetiredAt: &at}, {Name: "d", Release: "m@3", Report: &check.Report{Checks: []check.Check{{Verdict: check.Pass}}}}})
+			{Name: "a", Release: "m@1", Behind: 2, Report: &wire.Report{Checks: []wire.Check{{Verdict: wire.Pass}, {Verdict: wire.Fail}}}},
+			{Name: "b", Release: "m@3", Held: true, Report: &wire.Report{Checks: []wire.Check{{Verdict: wire.Warn}}}},
+			{Name: "c", Release: "m@1", Behind: 2, RetiredAt: &at}, {Name: "d", Release: "m@3", Report: &wire.Report{Checks: []wire.Check{{Verdict: wire.Pass}}}}})
 	})
 	for _, part := range []string{"m@1, 2 behind", "✗ 1 of 2 failed", "! 1 of 1 warn, held", "retired 25 Nov 2026", "✓ 1 passed"} {
 		require.Contains(t, text, part)
@@ -82,21 +76,21 @@ func TestSitesThatAreBehindHeldOrRetiredAreToldInTheList(t *testing.T) {
 }
 
 func TestAPlanSaysWhatIsMissingAndThatNothingIsTouched(t *testing.T) {
-	p := wire.Plan{Plan: provision.Plan{Name: "alder", Release: "music-base@3", Address: "http://alder.localhost", Steps: []provision.Step{{Title: "Place files", Detail: "beside /srv/www/alder", Amount: "2744 files"}},
-		Values:    []provision.Value{{Key: "title", Value: "Alder", Origin: "client", To: []string{"option blogname"}}, {Key: "measurement", Problem: "is missing", To: []string{"option x"}}},
+	p := wire.Plan{SitePlan: wire.SitePlan{Name: "alder", Release: "music-base@3", Address: "http://alder.localhost", Steps: []wire.PlanStep{{Title: "Place files", Detail: "beside /srv/www/alder", Amount: "2744 files"}},
+		Values:    []wire.Value{{Key: "title", Value: "Alder", Origin: "client", To: []string{"option blogname"}}, {Key: "measurement", Problem: "is missing", To: []string{"option x"}}},
 		Generated: []string{"password of database user ns_alder"}, Missing: []string{"measurement"}, Problems: []string{"/srv/www/alder exists already"}, Replaces: "12 files, 1 MB, and database ns_old", Keeps: []string{"comments"},
-		Counts: []provision.Count{{Where: "options", Places: 60}, {Where: "posts", Places: 1200}}, Samples: []provision.Sample{{Where: "options", Text: "…http://base…"}}, ExpectedMillis: 1500}, Mark: "abc"}
+		Counts: []wire.Count{{Where: "options", Places: 60}, {Where: "posts", Places: 1200}}, Samples: []wire.ValueSample{{Where: "options", Text: "…http://base…"}}, ExpectedMillis: 1500}, Mark: "abc"}
 	text := said(func(a *app) { a.printPlan(p) })
 	for _, part := range []string{" 1  Place files  (2744 files)\n    beside /srv/www/alder\n", "✗ is missing", "stands there now:  12 files, 1 MB, and database ns_old; kept as a safety copy", "is taken over:     comments",
 		"will be replaced:  1,260 places: options 60, posts 1,200", "    options: …http://base…", "✗ /srv/www/alder exists already", "✗ missing or not fitting: measurement", "not possible like this; nothing has been touched; about 1.5 s; mark abc"} {
 		require.Contains(t, text, part)
 	}
-	p.Plan.Refresh = &provision.Refreshed{Units: []provision.UnitChange{{Unit: "wp-includes", Changed: 3}}, Stays: []string{"wp-content/plugins/own"}, Edited: []string{"wp-login.php"}}
+	p.SitePlan.Refresh = &wire.Refreshed{Units: []wire.UnitChange{{Unit: "wp-includes", Changed: 3}}, Stays: []string{"wp-content/plugins/own"}, Edited: []string{"wp-login.php"}}
 	text = said(func(a *app) { a.printPlan(p) })
 	require.Contains(t, text, "stays, as the release does not have it: wp-content/plugins/own")
 	require.Contains(t, text, "! changed on the site by somebody, and replaced: wp-login.php")
 	require.NotContains(t, text, "blogname", "values stay as they are")
-	p.Plan.Refresh.Units = nil
+	p.SitePlan.Refresh.Units = nil
 	require.Contains(t, said(func(a *app) { a.printPlan(p) }), "the site has this code already")
 }
 
@@ -111,8 +105,8 @@ func TestLongListsOfNamesAreCut(t *testing.T) {
 
 func TestATablesReportHasALineForEachSite(t *testing.T) {
 	text := said(func(a *app) {
-		a.printTable(sites.TableResult{Made: 3, Failed: 1, Rows: []sites.TableOutcome{{Site: "a", Status: records.Done, Address: "http://a.example", Millis: 1700}, {Site: "b", Status: records.Failed, Error: "measurement is missing"},
-			{Site: "c", Status: "there", Address: "http://c.example"}, {Site: "d", Status: records.Done, Address: "http://d.example", Faults: 2}}})
+		a.printTable(wire.TableResult{Made: 3, Failed: 1, Rows: []wire.TableOutcome{{Site: "a", Status: wire.Done, Address: "http://a.example", Millis: 1700}, {Site: "b", Status: wire.Failed, Error: "measurement is missing"},
+			{Site: "c", Status: "there", Address: "http://c.example"}, {Site: "d", Status: wire.Done, Address: "http://d.example", Faults: 2}}})
 	})
 	require.Regexp(t, `✓  a     http://a.example +1\.7 s`, text)
 	require.Regexp(t, `✗  b     measurement is missing`, text)
@@ -122,7 +116,7 @@ func TestATablesReportHasALineForEachSite(t *testing.T) {
 }
 
 func TestWhatWasSeenSideBySideIsATable(t *testing.T) {
-	seen := records.SideBySide{Source: "base", Left: "http://base.localhost", Right: "http://alder.localhost", Pages: []sidebyside.Page{{Path: "lessons/", Share: 0.018, Places: 3, Left: "1-left.png", Right: "1-right.png"}, {Path: "x", Problem: "did not open within 30s"}}}
+	seen := wire.SideBySide{Source: "base", Left: "http://base.localhost", Right: "http://alder.localhost", Pages: []wire.SideBySidePage{{Path: "lessons/", Share: 0.018, Places: 3, Left: "1-left.png", Right: "1-right.png"}, {Path: "x", Problem: "did not open within 30s"}}}
 	text := said(func(a *app) { a.printSideBySide("http://127.0.0.1:8470", "alder", "", seen) })
 	require.Regexp(t, `/lessons/ +1\.8 % +3  1-left\.png  1-right\.png`, text)
 	require.Contains(t, text, "✗ did not open within 30s")
@@ -133,7 +127,7 @@ func TestWhatWasSeenSideBySideIsATable(t *testing.T) {
 func TestTheSheetForPrintingHoldsWhatItIsGivenAndNoMarkup(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "sheet.html")
 	s := wire.Sheet{Title: `Brook Lane <Strings> & Voices`, Address: "http://brook-lane.localhost", LoginAt: "http://brook-lane.localhost/wp-login.php", Login: "brook-lane-admin", Held: true,
-		ToDo: []string{"Log in."}, Tasks: []wire.LaunchTask{{Title: "Enter the licence", Detail: "Again."}}, Values: []provision.Value{{Label: "Tagline", Value: "<script>alert(1)</script>"}}}
+		ToDo: []string{"Log in."}, Tasks: []wire.LaunchTask{{Title: "Enter the licence", Detail: "Again."}}, Values: []wire.Value{{Label: "Tagline", Value: "<script>alert(1)</script>"}}}
 	require.NoError(t, writeSheet(name, s))
 	text, err := os.ReadFile(name)
 	require.NoError(t, err)
@@ -146,7 +140,7 @@ func TestTheSheetForPrintingHoldsWhatItIsGivenAndNoMarkup(t *testing.T) {
 
 func TestTheReportOfChecksShowsEvidenceAndRemedy(t *testing.T) {
 	text := said(func(a *app) {
-		a.printReport(&check.Report{Pages: 15, TookMillis: 1200, Checks: []check.Check{{Name: "pages", Verdict: check.Pass, Sentence: "15 pages open"}, {Name: "login", Verdict: check.Fail, Sentence: "does not work", Evidence: []string{"401"}, Remedy: "set a new password"}}})
+		a.printReport(&wire.Report{Pages: 15, TookMillis: 1200, Checks: []wire.Check{{Name: "pages", Verdict: wire.Pass, Sentence: "15 pages open"}, {Name: "login", Verdict: wire.Fail, Sentence: "does not work", Evidence: []string{"401"}, Remedy: "set a new password"}}})
 	})
 	require.Contains(t, text, "15 pages in 1.2 s\n✓ pages                 15 pages open\n✗ login                 does not work\n    401\n    remedy: set a new password\n")
 }

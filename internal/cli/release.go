@@ -18,7 +18,6 @@ import (
 	"nestseed/internal/client"
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/progress"
-	"nestseed/internal/service/releases"
 	"nestseed/internal/wire"
 )
 
@@ -75,7 +74,7 @@ func (a *app) releaseBuild(ctx context.Context, c *cli.Command, args []string) e
 	if err != nil || !ok {
 		return err
 	}
-	var res releases.BuildResult
+	var res wire.BuildResult
 	if err := json.Unmarshal(ended.Result, &res); err != nil {
 		return err
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
-	"nestseed/internal/service/records"
+	"nestseed/internal/wire"
 )
 
 // siteSideBySide looks at pages of a site beside its source's; with --to, the pictures are written there.
@@ -27,7 +27,7 @@ func (a *app) siteSideBySide(ctx context.Context, c *cli.Command, args []string)
 	if err != nil || !ok {
 		return err
 	}
-	var seen records.SideBySide
+	var seen wire.SideBySide
 	if err := json.Unmarshal(ended.Result, &seen); err != nil {
 		return err
 	}
@@ -39,7 +39,7 @@ func (a *app) siteSideBySide(ctx context.Context, c *cli.Command, args []string)
 	return a.print(c, seen, func() { a.printSideBySide(svc.Address(), args[0], c.String("to"), seen) })
 }
 
-func savePictures(ctx context.Context, svc *client.Client, site, dir string, seen records.SideBySide) error {
+func savePictures(ctx context.Context, svc *client.Client, site, dir string, seen wire.SideBySide) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func savePictures(ctx context.Context, svc *client.Client, site, dir string, see
 	return nil
 }
 
-func (a *app) printSideBySide(server, site, dir string, seen records.SideBySide) {
+func (a *app) printSideBySide(server, site, dir string, seen wire.SideBySide) {
 	var rows [][]string
 	for _, p := range seen.Pages {
 		differs := fmt.Sprintf("%.1f %%", p.Share*100)

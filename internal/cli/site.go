@@ -11,9 +11,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
-	"nestseed/internal/core/check"
-	"nestseed/internal/core/rewrite"
-	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -249,7 +246,7 @@ func (a *app) siteMade(ctx context.Context, c *cli.Command, svc *client.Client, 
 	if err != nil || !ok {
 		return err
 	}
-	var res sites.ProvisionResult
+	var res wire.ProvisionResult
 	if err := json.Unmarshal(ended.Result, &res); err != nil {
 		return err
 	}
@@ -267,7 +264,7 @@ func (a *app) siteMade(ctx context.Context, c *cli.Command, svc *client.Client, 
 	return err
 }
 
-func checksLine(r *check.Report) string {
+func checksLine(r *wire.Report) string {
 	switch {
 	case r == nil:
 		return "not checked"
@@ -329,7 +326,7 @@ func (a *app) printSite(s wire.Site) {
 }
 
 // printExamples shows one replacement of each disguise.
-func (a *app) printExamples(samples []rewrite.Sample) {
+func (a *app) printExamples(samples []wire.RewriteSample) {
 	seen := map[string]bool{}
 	for _, x := range samples {
 		if !seen[x.Form] {
@@ -364,14 +361,14 @@ func (a *app) printTasks(s wire.Site) {
 	fmt.Fprintln(a.out)
 }
 
-func (a *app) printReport(r *check.Report) {
+func (a *app) printReport(r *wire.Report) {
 	if r == nil {
 		fmt.Fprintln(a.out, "not checked yet")
 		return
 	}
 	fmt.Fprintf(a.out, "checks of %s, %d pages in %s\n", day(r.At), r.Pages, millis(r.TookMillis))
 	for _, k := range r.Checks {
-		fmt.Fprintf(a.out, "%s %-21s %s\n", map[check.Verdict]string{check.Pass: "✓", check.Warn: "!", check.Fail: "✗"}[k.Verdict], k.Name, k.Sentence)
+		fmt.Fprintf(a.out, "%s %-21s %s\n", map[wire.Verdict]string{wire.Pass: "✓", wire.Warn: "!", wire.Fail: "✗"}[k.Verdict], k.Name, k.Sentence)
 		for _, e := range k.Evidence {
 			fmt.Fprintf(a.out, "    %s\n", e)
 		}
@@ -403,7 +400,7 @@ func (a *app) checked(ctx context.Context, c *cli.Command, start func(*client.Cl
 	if err != nil || !ok {
 		return err
 	}
-	var r check.Report
+	var r wire.Report
 	if err := json.Unmarshal(ended.Result, &r); err != nil {
 		return err
 	}

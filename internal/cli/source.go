@@ -8,8 +8,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
-	"nestseed/internal/core/packing"
-	"nestseed/internal/core/survey"
 	"nestseed/internal/wire"
 )
 
@@ -116,7 +114,7 @@ func (a *app) printSource(s wire.Source) {
 }
 
 // printFindings prints what a person can act on: the most severe first, with the command that is the remedy.
-func (a *app) printFindings(v *survey.Survey) {
+func (a *app) printFindings(v *wire.Survey) {
 	if len(v.Findings) == 0 {
 		fmt.Fprintln(a.out, "no findings")
 		return
@@ -152,7 +150,7 @@ func (a *app) printFindings(v *survey.Survey) {
 }
 
 // remedyLines writes an edit of a packing list as the commands that make it.
-func remedyLines(e *packing.Edit) (out []string) {
+func remedyLines(e *wire.ListEdit) (out []string) {
 	if e == nil {
 		return nil
 	}
@@ -181,21 +179,21 @@ func remedyLines(e *packing.Edit) (out []string) {
 		line("drop-rows", append([]string{r.Table, r.Column}, r.Values...)...)
 	}
 	for _, v := range e.BlankValues {
-		line("blank", v.String())
+		line("blank", strings.Join(append([]string{v.Option}, v.Path...), " › "))
 	}
 	return out
 }
 
-func runtimeOf(v *survey.Survey) string {
+func runtimeOf(v *wire.Survey) string {
 	if v.Running != "" {
 		return "runs on PHP " + v.Running + " and needs " + v.Runtime
 	}
 	return "needs PHP " + v.Runtime
 }
 
-func (a *app) printAreas(v *survey.Survey) {
-	areas := append([]survey.Area{}, v.Areas...)
-	areas = append(areas, survey.Area{Area: "database", Bytes: v.Totals.DatabaseBytes})
+func (a *app) printAreas(v *wire.Survey) {
+	areas := append([]wire.SurveyArea{}, v.Areas...)
+	areas = append(areas, wire.SurveyArea{Area: "database", Bytes: v.Totals.DatabaseBytes})
 	var most int64
 	for _, x := range areas {
 		most = max(most, x.Bytes)
@@ -207,7 +205,7 @@ func (a *app) printAreas(v *survey.Survey) {
 	table(a.out, []string{"area", ">size", "", ">files"}, rows)
 }
 
-func (a *app) printFolders(v *survey.Survey) {
+func (a *app) printFolders(v *wire.Survey) {
 	var rows [][]string
 	for _, f := range v.Folders[:min(len(v.Folders), 12)] {
 		rows = append(rows, []string{size(f.Bytes), bar(f.Bytes, v.Folders[0].Bytes), count(f.Files), f.Path})

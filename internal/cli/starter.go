@@ -12,8 +12,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
-	"nestseed/internal/core/kind"
-	"nestseed/internal/core/packing"
 	"nestseed/internal/wire"
 )
 
@@ -30,12 +28,12 @@ func (a *app) starter() *cli.Command {
 		}
 		in := wire.NewStarter{Name: args[0], Source: c.String("from"), List: c.String("list")}
 		if f := c.String("fields"); f != "" {
-			if in.Fields, err = readYAML[packing.Field](f); err != nil {
+			if in.Fields, err = readYAML[wire.Field](f); err != nil {
 				return err
 			}
 		}
 		if f := c.String("tasks"); f != "" {
-			if in.Tasks, err = readYAML[packing.LaunchTask](f); err != nil {
+			if in.Tasks, err = readYAML[wire.ListedTask](f); err != nil {
 				return err
 			}
 		}
@@ -117,12 +115,12 @@ func readYAML[T any](file string) ([]T, error) {
 }
 
 func (a *app) packing() *cli.Command {
-	edit := func(name, words, about string, flags []cli.Flag, change func(c *cli.Command, words []string) packing.Edit) *cli.Command {
+	edit := func(name, words, about string, flags []cli.Flag, change func(c *cli.Command, words []string) wire.ListEdit) *cli.Command {
 		return asking(a, name, words, about, flags, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
 			return svc.EditPacking(ctx, args[0], change(c, args[1:]))
 		}, a.printTotals)
 	}
-	rows := func(w []string) []kind.Rows { return []kind.Rows{{Table: w[0], Column: w[1], Values: w[2:]}} }
+	rows := func(w []string) []wire.RowRule { return []wire.RowRule{{Table: w[0], Column: w[1], Values: w[2:]}} }
 	show := func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
 		return svc.Packing(ctx, args[0])
 	}
@@ -137,28 +135,28 @@ func (a *app) packing() *cli.Command {
 		}, a.printTotals),
 		edit("leave-out", "STARTER PATTERN…", "leave files out; with --table tables, with --ending files by their ending", []cli.Flag{
 			&cli.BoolFlag{Name: "table", Usage: "the patterns are names of tables, without prefix"}, &cli.BoolFlag{Name: "ending", Usage: "the patterns are endings, like mp4"},
-		}, func(c *cli.Command, w []string) packing.Edit {
+		}, func(c *cli.Command, w []string) wire.ListEdit {
 			switch {
 			case c.Bool("table"):
-				return packing.Edit{LeaveOutTables: w}
+				return wire.ListEdit{LeaveOutTables: w}
 			case c.Bool("ending"):
-				return packing.Edit{Endings: w}
+				return wire.ListEdit{Endings: w}
 			}
-			return packing.Edit{LeaveOut: w}
+			return wire.ListEdit{LeaveOut: w}
 		}),
-		edit("put-back", "STARTER PATTERN…", "put back what was left out, emptied or blanked", nil, func(_ *cli.Command, w []string) packing.Edit { return packing.Edit{PutBack: w} }),
-		edit("empty", "STARTER TABLE…", "take tables without their rows", nil, func(_ *cli.Command, w []string) packing.Edit { return packing.Edit{Empty: w} }),
-		edit("drop-rows", "STARTER TABLE COLUMN VALUE…", "leave rows out by the value of a column, and what belongs to them", nil, func(_ *cli.Command, w []string) packing.Edit {
-			return packing.Edit{DropRows: rows(w)}
+		edit("put-back", "STARTER PATTERN…", "put back what was left out, emptied or blanked", nil, func(_ *cli.Command, w []string) wire.ListEdit { return wire.ListEdit{PutBack: w} }),
+		edit("empty", "STARTER TABLE…", "take tables without their rows", nil, func(_ *cli.Command, w []string) wire.ListEdit { return wire.ListEdit{Empty: w} }),
+		edit("drop-rows", "STARTER TABLE COLUMN VALUE…", "leave rows out by the value of a column, and what belongs to them", nil, func(_ *cli.Command, w []string) wire.ListEdit {
+			return wire.ListEdit{DropRows: rows(w)}
 		}),
-		edit("keep-rows", "STARTER TABLE COLUMN VALUE…", "of a table take only rows with these values, and what belongs to them", nil, func(_ *cli.Command, w []string) packing.Edit {
-			return packing.Edit{KeepRows: rows(w)}
+		edit("keep-rows", "STARTER TABLE COLUMN VALUE…", "of a table take only rows with these values, and what belongs to them", nil, func(_ *cli.Command, w []string) wire.ListEdit {
+			return wire.ListEdit{KeepRows: rows(w)}
 		}),
-		edit("blank", "STARTER OPTION…", "empty options, or values inside them, written 'option › key › key'", nil, func(_ *cli.Command, w []string) packing.Edit {
-			var e packing.Edit
+		edit("blank", "STARTER OPTION…", "empty options, or values inside them, written 'option › key › key'", nil, func(_ *cli.Command, w []string) wire.ListEdit {
+			var e wire.ListEdit
 			for _, o := range w {
 				if parts := strings.Split(o, " › "); len(parts) > 1 {
-					e.BlankValues = append(e.BlankValues, packing.Inside{Option: parts[0], Path: parts[1:]})
+					e.BlankValues = append(e.BlankValues, wire.Inside{Option: parts[0], Path: parts[1:]})
 				} else {
 					e.BlankOptions = append(e.BlankOptions, o)
 				}

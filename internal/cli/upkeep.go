@@ -10,9 +10,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
-	"nestseed/internal/core/provision"
-	"nestseed/internal/service/records"
-	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -102,7 +99,7 @@ func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Cl
 	if !ok && err == nil {
 		return nil
 	}
-	var res sites.TableResult
+	var res wire.TableResult
 	if json.Unmarshal(ended.Result, &res) != nil || len(res.Rows) == 0 {
 		return err
 	}
@@ -113,14 +110,14 @@ func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Cl
 	return err
 }
 
-func (a *app) printTable(res sites.TableResult) {
+func (a *app) printTable(res wire.TableResult) {
 	var rows [][]string
 	for _, o := range res.Rows {
 		mark, what := "✓", o.Address
 		switch {
 		case o.Status == "there":
 			what += " (was there already)"
-		case o.Status != records.Done:
+		case o.Status != wire.Done:
 			mark, what = "✗", o.Error
 		case o.Faults > 0:
 			mark, what = "!", fmt.Sprintf("%s; %d checks failed", o.Address, o.Faults)
@@ -243,7 +240,7 @@ func some(names []string) string {
 }
 
 // printRefresh tells what of the code differs.
-func (a *app) printRefresh(r *provision.Refreshed) {
+func (a *app) printRefresh(r *wire.Refreshed) {
 	if r == nil {
 		return
 	}
@@ -264,13 +261,13 @@ func (a *app) printRefresh(r *provision.Refreshed) {
 }
 
 func (a *app) siteKeepCopy(ctx context.Context, c *cli.Command, args []string) error {
-	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.KeepCopy(ctx, args[0]) }, func(r sites.CopyResult) {
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.KeepCopy(ctx, args[0]) }, func(r wire.CopyResult) {
 		fmt.Fprintf(a.out, "safety copy of %s: %s; nestseed site show %s lists it\n", r.Site, size(r.Bytes), r.Site)
 	})
 }
 
 func (a *app) siteRetire(ctx context.Context, c *cli.Command, args []string) error {
-	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RetireSite(ctx, args[0], c.Bool("no-copy")) }, func(r sites.CopyResult) {
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RetireSite(ctx, args[0], c.Bool("no-copy")) }, func(r wire.CopyResult) {
 		last := "no last copy was made"
 		if r.Bytes > 0 {
 			last = "its last copy is kept: " + size(r.Bytes)
@@ -280,7 +277,7 @@ func (a *app) siteRetire(ctx context.Context, c *cli.Command, args []string) err
 }
 
 func (a *app) siteRotate(ctx context.Context, c *cli.Command, args []string) error {
-	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RotateSite(ctx, args[0]) }, func(r sites.RotateResult) {
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RotateSite(ctx, args[0]) }, func(r wire.RotateResult) {
 		fmt.Fprintf(a.out, "%s works with database user %s and a new password; %s logs in with a new password: nestseed vault reveal site %s administrator\n", r.Site, r.User, r.Admin, r.Site)
 	})
 }

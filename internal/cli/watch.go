@@ -13,7 +13,6 @@ import (
 	"golang.org/x/term"
 
 	"nestseed/internal/client"
-	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
 
@@ -46,7 +45,7 @@ func (a *app) watch(ctx context.Context, svc *client.Client, run wire.Run) (wire
 	switch {
 	case err != nil:
 		return ended, err
-	case ended.Status == records.Failed || ended.Status == records.Cancelled:
+	case ended.Status == wire.Failed || ended.Status == wire.Cancelled:
 		return ended, fmt.Errorf("run %d (%s) %s: %s", ended.ID, ended.Title, ended.Status, ended.Error)
 	}
 	return ended, nil
@@ -79,7 +78,7 @@ func cleanupTrouble(r wire.Run, trouble *string) bool {
 }
 
 // progressLine says how far a run is: what is done of what is expected, how fast, how long still.
-func progressLine(p records.Progress) string {
+func progressLine(p wire.Progress) string {
 	var parts []string
 	if p.Expected.Files >= max(1, p.Done.Files) {
 		parts = append(parts, fmt.Sprintf("%s of %s files", count(p.Done.Files), count(p.Expected.Files)))

@@ -17,7 +17,6 @@ import (
 	"nestseed/internal/client"
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/progress"
-	"nestseed/internal/service/releases"
 	"nestseed/internal/wire"
 )
 
@@ -246,7 +245,7 @@ func (a *app) releaseImport(ctx context.Context, c *cli.Command, args []string) 
 	if err != nil || !ok {
 		return err
 	}
-	var res releases.ImportResult
+	var res wire.ImportResult
 	if err := json.Unmarshal(ended.Result, &res); err != nil {
 		return err
 	}

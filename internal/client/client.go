@@ -20,8 +20,6 @@ import (
 	"strings"
 	"time"
 
-	"nestseed/internal/core/fetch"
-	"nestseed/internal/core/packing"
 	"nestseed/internal/wire"
 )
 
@@ -266,7 +264,7 @@ func (c *Client) SetPacking(ctx context.Context, starter, text string) (out wire
 }
 
 // EditPacking edits a packing list.
-func (c *Client) EditPacking(ctx context.Context, starter string, e packing.Edit) (wire.Packing, error) {
+func (c *Client) EditPacking(ctx context.Context, starter string, e wire.ListEdit) (wire.Packing, error) {
 	return post[wire.Packing](ctx, c, "/starters/"+seg(starter)+"/packing", e)
 }
 
@@ -316,8 +314,8 @@ func (c *Client) ImportRelease(ctx context.Context, starter string, n wire.NewIm
 }
 
 // CheckLink says what a link leads to.
-func (c *Client) CheckLink(ctx context.Context, link string) (fetch.Info, error) {
-	return post[fetch.Info](ctx, c, "/links/check", wire.LinkCheck{Link: link})
+func (c *Client) CheckLink(ctx context.Context, link string) (wire.LinkInfo, error) {
+	return post[wire.LinkInfo](ctx, c, "/links/check", wire.LinkCheck{Link: link})
 }
 
 // TickTask ticks a launch task off, or puts it back.

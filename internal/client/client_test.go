@@ -15,7 +15,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
 
@@ -79,19 +78,19 @@ func TestARunIsFollowedThroughABreak(t *testing.T) {
 		send := func(status string) { fmt.Fprintf(w, "event: run\ndata: {\"id\":7,\"status\":%q}\n\n", status) }
 		switch asked.Add(1) {
 		case 1:
-			send(records.Working) // and the stream breaks
+			send(wire.Working) // and the stream breaks
 		case 2:
 			w.WriteHeader(http.StatusServiceUnavailable)
 		default:
-			send(records.Working)
-			send(records.Done)
+			send(wire.Working)
+			send(wire.Done)
 		}
 	})
 	var seen []string
 	run, err := c.Wait(context.Background(), 7, func(r wire.Run) { seen = append(seen, r.Status) })
 	require.NoError(t, err)
-	require.Equal(t, records.Done, run.Status)
-	require.Equal(t, []string{records.Working, records.Working, records.Done}, seen)
+	require.Equal(t, wire.Done, run.Status)
+	require.Equal(t, []string{wire.Working, wire.Working, wire.Done}, seen)
 	require.Equal(t, int64(3), asked.Load())
 }
 

@@ -218,7 +218,7 @@ func (c *counting) Write(p []byte) (int, error) {
 func someArchive(t *testing.T) []byte {
 	var out bytes.Buffer
 	w := zip.NewWriter(&out)
-	manifest, err := json.Marshal(archive.Manifest{Format: archive.Format, Starter: "music-base", Number: 3})
+	manifest, err := json.Marshal(wire.Manifest{Format: archive.Format, Starter: "music-base", Number: 3})
 	require.NoError(t, err)
 	noise := make([]byte, 4<<20)
 	rand.New(rand.NewSource(2)).Read(noise)

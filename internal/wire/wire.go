@@ -1,20 +1,11 @@
 // Package wire has the nouns as they travel over HTTP. The OpenAPI document, the console's types and the
-// Go client all follow from these structs. What the core defines (surveys, manifests, plans, reports)
-// travels as it is.
+// Go client all follow from these structs. They are types of their own: what the core and the records hold may change
+// without anybody who speaks to the service noticing.
 package wire
 
 import (
 	"encoding/json"
 	"time"
-
-	"nestseed/internal/core/archive"
-	"nestseed/internal/core/check"
-	"nestseed/internal/core/contents"
-	"nestseed/internal/core/packing"
-	"nestseed/internal/core/provision"
-	"nestseed/internal/core/rewrite"
-	"nestseed/internal/core/survey"
-	"nestseed/internal/service/records"
 )
 
 // Me is who is asking.
@@ -156,13 +147,13 @@ type HostTest struct {
 
 // Source is a site that starters are built from.
 type Source struct {
-	Name    string         `json:"name"`
-	Host    string         `json:"host"`
-	Path    string         `json:"path"`
-	Kind    string         `json:"kind"`
-	Version string         `json:"version"`
-	Address string         `json:"address"`
-	Survey  *survey.Survey `json:"survey,omitempty"`
+	Name    string  `json:"name"`
+	Host    string  `json:"host"`
+	Path    string  `json:"path"`
+	Kind    string  `json:"kind"`
+	Version string  `json:"version"`
+	Address string  `json:"address"`
+	Survey  *Survey `json:"survey,omitempty"`
 }
 
 // NewSource makes a source. Kind and database are found out unless they are given.
@@ -189,23 +180,23 @@ type Starter struct {
 
 // NewStarter makes a starter with a stock packing list, and perhaps further fields.
 type NewStarter struct {
-	Name   string          `json:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
-	Source string          `json:"source"`
-	List   string          `json:"list,omitempty" doc:"stock list; starter unless given"`
-	Fields []packing.Field `json:"fields,omitempty"`
+	Name   string  `json:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
+	Source string  `json:"source"`
+	List   string  `json:"list,omitempty" doc:"stock list; starter unless given"`
+	Fields []Field `json:"fields,omitempty"`
 	// Tasks are what a person must still do on each new site.
-	Tasks []packing.LaunchTask `json:"launch_tasks,omitempty"`
+	Tasks []ListedTask `json:"launch_tasks,omitempty"`
 }
 
 // Packing is a starter's packing list with what it would take.
 type Packing struct {
-	Text     string                  `json:"text"`
-	List     *packing.List           `json:"list"`
-	Surveyed bool                    `json:"surveyed"` // without a survey there are no totals
-	In       survey.Share            `json:"in"`
-	Out      survey.Share            `json:"out"`
-	Saved    map[string]survey.Share `json:"saved"`
-	Problems []packing.Problem       `json:"problems"`
+	Text     string           `json:"text"`
+	List     *PackingList     `json:"list"`
+	Surveyed bool             `json:"surveyed"` // without a survey there are no totals
+	In       Share            `json:"in"`
+	Out      Share            `json:"out"`
+	Saved    map[string]Share `json:"saved"`
+	Problems []ListProblem    `json:"problems"`
 }
 
 // PackingText replaces a packing list.
@@ -270,47 +261,47 @@ type Volume struct {
 
 // Release is one build of a starter.
 type Release struct {
-	Ref          string              `json:"ref"`
-	Starter      string              `json:"starter"`
-	Number       int                 `json:"number"`
-	Made         time.Time           `json:"made"`
-	By           string              `json:"by"`
-	Note         string              `json:"note"`
-	Source       string              `json:"source"`
-	KindTitle    string              `json:"kind_title"`
-	Version      string              `json:"version"`
-	ArchiveBytes int64               `json:"archive_bytes"`
-	SumsSHA256   string              `json:"sums_sha256"` // of SHA256SUMS, which pins everything else
-	Kept         bool                `json:"kept"`        // its archive is there
-	Totals       archive.Totals      `json:"totals"`
-	Areas        []archive.AreaTotal `json:"areas"`
-	VerifiedAt   *time.Time          `json:"verified_at,omitempty"`
-	Faults       int                 `json:"faults"`
-	Sites        int                 `json:"sites"`
-	BeforeBytes  *int64              `json:"before_bytes,omitempty"` // size of the release before
-	RunID        *int64              `json:"run_id,omitempty"`
-	ImportedFrom string              `json:"imported_from,omitempty"`
-	Difference   *records.Difference `json:"difference,omitempty"` // to the release before
-	DiscardedAt  *time.Time          `json:"discarded_at,omitempty"`
-	DiscardedWhy string              `json:"discarded_why,omitempty"`
-	FreedBytes   *int64              `json:"freed_bytes,omitempty" doc:"when it was just discarded: of the store, that are free now; the rest is shared with other archives"`
-	Manifest     *archive.Manifest   `json:"manifest,omitempty"` // of one release, not in lists
+	Ref          string        `json:"ref"`
+	Starter      string        `json:"starter"`
+	Number       int           `json:"number"`
+	Made         time.Time     `json:"made"`
+	By           string        `json:"by"`
+	Note         string        `json:"note"`
+	Source       string        `json:"source"`
+	KindTitle    string        `json:"kind_title"`
+	Version      string        `json:"version"`
+	ArchiveBytes int64         `json:"archive_bytes"`
+	SumsSHA256   string        `json:"sums_sha256"` // of SHA256SUMS, which pins everything else
+	Kept         bool          `json:"kept"`        // its archive is there
+	Totals       ReleaseTotals `json:"totals"`
+	Areas        []AreaTotal   `json:"areas"`
+	VerifiedAt   *time.Time    `json:"verified_at,omitempty"`
+	Faults       int           `json:"faults"`
+	Sites        int           `json:"sites"`
+	BeforeBytes  *int64        `json:"before_bytes,omitempty"` // size of the release before
+	RunID        *int64        `json:"run_id,omitempty"`
+	ImportedFrom string        `json:"imported_from,omitempty"`
+	Difference   *Difference   `json:"difference,omitempty"` // to the release before
+	DiscardedAt  *time.Time    `json:"discarded_at,omitempty"`
+	DiscardedWhy string        `json:"discarded_why,omitempty"`
+	FreedBytes   *int64        `json:"freed_bytes,omitempty" doc:"when it was just discarded: of the store, that are free now; the rest is shared with other archives"`
+	Manifest     *Manifest     `json:"manifest,omitempty"` // of one release, not in lists
 }
 
 // Contents is a part of what is in an archive, largest first.
 type Contents struct {
-	Ref   string           `json:"ref"`
-	Path  string           `json:"path"`
-	Bytes int64            `json:"bytes"`
-	Nodes []*contents.Node `json:"nodes"`
+	Ref   string  `json:"ref"`
+	Path  string  `json:"path"`
+	Bytes int64   `json:"bytes"`
+	Nodes []*Node `json:"nodes"`
 }
 
 // Client is a customer of the agency.
 type Client struct {
-	Name      string                     `json:"name"`
-	Settings  map[string]records.Setting `json:"settings"`
-	Sites     int                        `json:"sites"`
-	CreatedAt time.Time                  `json:"created_at"`
+	Name      string             `json:"name"`
+	Settings  map[string]Setting `json:"settings"`
+	Sites     int                `json:"sites"`
+	CreatedAt time.Time          `json:"created_at"`
 }
 
 // NewClient makes a client.
@@ -383,10 +374,10 @@ type TableRowPlan struct {
 
 // Plan is what making a site will do.
 type Plan struct {
-	provision.Plan
-	Fields []packing.Field `json:"fields"`
-	Ready  bool            `json:"ready"`
-	Mark   string          `json:"mark" doc:"differs when anything the plan says differs, but for free space"`
+	SitePlan
+	Fields []Field `json:"fields"`
+	Ready  bool    `json:"ready"`
+	Mark   string  `json:"mark" doc:"differs when anything the plan says differs, but for free space"`
 }
 
 // UndoPlan is what undoing the last provisioning of a site will do.
@@ -455,17 +446,17 @@ type HandedOver struct {
 
 // Sheet is what is said of a site to the client it is for. It holds no secret.
 type Sheet struct {
-	Site    string            `json:"site"`
-	Title   string            `json:"title"`
-	Address string            `json:"address"`
-	LoginAt string            `json:"login_at"`
-	Login   string            `json:"login"`
-	Held    bool              `json:"held"`
-	Visible bool              `json:"visible"`
-	Values  []provision.Value `json:"values"`
-	Tasks   []LaunchTask      `json:"tasks"`
-	ToDo    []string          `json:"to_do" doc:"what the client should do, in order"`
-	MadeAt  time.Time         `json:"made_at"`
+	Site    string       `json:"site"`
+	Title   string       `json:"title"`
+	Address string       `json:"address"`
+	LoginAt string       `json:"login_at"`
+	Login   string       `json:"login"`
+	Held    bool         `json:"held"`
+	Visible bool         `json:"visible"`
+	Values  []Value      `json:"values"`
+	Tasks   []LaunchTask `json:"tasks"`
+	ToDo    []string     `json:"to_do" doc:"what the client should do, in order"`
+	MadeAt  time.Time    `json:"made_at"`
 }
 
 // Ancestor is one step of where a site comes from.
@@ -521,41 +512,41 @@ type SafetyCopy struct {
 
 // Site is something that was provisioned.
 type Site struct {
-	Name        string               `json:"name"`
-	Client      string               `json:"client"`
-	Host        string               `json:"host"`
-	Release     string               `json:"release"`
-	Address     string               `json:"address"`
-	Title       string               `json:"title"`
-	Folder      string               `json:"folder"`
-	Database    string               `json:"database"`
-	Prefix      string               `json:"prefix"`
-	Admin       string               `json:"admin"`
-	LoginAt     string               `json:"login_at"`
-	Visible     bool                 `json:"visible"`
-	Files       int64                `json:"files"`
-	Rows        int64                `json:"rows"`
-	Bytes       int64                `json:"bytes"`
-	Values      []provision.Value    `json:"values"`
-	Rewritten   rewrite.Tally        `json:"rewritten"`
-	Steps       []provision.StepTime `json:"steps"`
-	MadeAt      time.Time            `json:"made_at"`
-	RunID       int64                `json:"run_id"`
-	Report      *check.Report        `json:"report,omitempty"`
-	Tasks       []LaunchTask         `json:"tasks"`
-	Held        bool                 `json:"held"`
-	Lead        *Lead                `json:"lead,omitempty" doc:"where its name leads; of hosts that say what to connect to"`
-	RetiredAt   *time.Time           `json:"retired_at,omitempty"`
-	Copies      []SafetyCopy         `json:"copies"`
-	Kept        map[string]int64     `json:"kept,omitempty" doc:"rows that were taken over from the site it replaced, by part"`
-	Quiet       bool                 `json:"quiet" doc:"its mail is kept from going out"`
-	Adjustments []string             `json:"adjustments,omitempty" doc:"what was done so that it does not work for where it came from"`
-	Behind      int                  `json:"behind" doc:"releases of its starter that are newer"`
-	Descent     []Ancestor           `json:"descent,omitempty" doc:"of one site, not in lists"`
-	Handovers   []Handover           `json:"handovers,omitempty" doc:"of one site, not in lists"`
-	CopyRule    CopyRule             `json:"copy_rule"`
-	Upgraded    string               `json:"upgraded,omitempty" doc:"the version that the CMS brought its tables to"`
-	Accounts    string               `json:"accounts" doc:"which login works, in a sentence"`
+	Name        string           `json:"name"`
+	Client      string           `json:"client"`
+	Host        string           `json:"host"`
+	Release     string           `json:"release"`
+	Address     string           `json:"address"`
+	Title       string           `json:"title"`
+	Folder      string           `json:"folder"`
+	Database    string           `json:"database"`
+	Prefix      string           `json:"prefix"`
+	Admin       string           `json:"admin"`
+	LoginAt     string           `json:"login_at"`
+	Visible     bool             `json:"visible"`
+	Files       int64            `json:"files"`
+	Rows        int64            `json:"rows"`
+	Bytes       int64            `json:"bytes"`
+	Values      []Value          `json:"values"`
+	Rewritten   RewriteTally     `json:"rewritten"`
+	Steps       []StepTime       `json:"steps"`
+	MadeAt      time.Time        `json:"made_at"`
+	RunID       int64            `json:"run_id"`
+	Report      *Report          `json:"report,omitempty"`
+	Tasks       []LaunchTask     `json:"tasks"`
+	Held        bool             `json:"held"`
+	Lead        *Lead            `json:"lead,omitempty" doc:"where its name leads; of hosts that say what to connect to"`
+	RetiredAt   *time.Time       `json:"retired_at,omitempty"`
+	Copies      []SafetyCopy     `json:"copies"`
+	Kept        map[string]int64 `json:"kept,omitempty" doc:"rows that were taken over from the site it replaced, by part"`
+	Quiet       bool             `json:"quiet" doc:"its mail is kept from going out"`
+	Adjustments []string         `json:"adjustments,omitempty" doc:"what was done so that it does not work for where it came from"`
+	Behind      int              `json:"behind" doc:"releases of its starter that are newer"`
+	Descent     []Ancestor       `json:"descent,omitempty" doc:"of one site, not in lists"`
+	Handovers   []Handover       `json:"handovers,omitempty" doc:"of one site, not in lists"`
+	CopyRule    CopyRule         `json:"copy_rule"`
+	Upgraded    string           `json:"upgraded,omitempty" doc:"the version that the CMS brought its tables to"`
+	Accounts    string           `json:"accounts" doc:"which login works, in a sentence"`
 }
 
 // LaunchTask is something a person must still do on a site, until it is ticked off.
@@ -575,27 +566,35 @@ type Tick struct {
 
 // Run is background work.
 type Run struct {
-	ID        int64            `json:"id"`
-	Job       string           `json:"job" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,screenshots"`
-	Title     string           `json:"title"`
-	Status    string           `json:"status" enum:"waiting,working,cleanup-failed,done,failed,cancelled" doc:"a run whose cleanup failed has failed, and what it made could not be taken back yet"`
-	Who       string           `json:"who"`
-	Progress  records.Progress `json:"progress"`
-	Result    json.RawMessage  `json:"result,omitempty"`
-	Error     string           `json:"error,omitempty"`
-	Committed bool             `json:"committed,omitempty" doc:"it is past the point where it can be cancelled"`
-	CreatedAt time.Time        `json:"created_at"`
-	StartedAt *time.Time       `json:"started_at,omitempty"`
-	EndedAt   *time.Time       `json:"ended_at,omitempty"`
+	ID        int64           `json:"id"`
+	Job       string          `json:"job" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,screenshots"`
+	Title     string          `json:"title"`
+	Status    string          `json:"status" enum:"waiting,working,cleanup-failed,done,failed,cancelled" doc:"a run whose cleanup failed has failed, and what it made could not be taken back yet"`
+	Who       string          `json:"who"`
+	Progress  Progress        `json:"progress"`
+	Result    json.RawMessage `json:"result,omitempty"`
+	Error     string          `json:"error,omitempty"`
+	Committed bool            `json:"committed,omitempty" doc:"it is past the point where it can be cancelled"`
+	CreatedAt time.Time       `json:"created_at"`
+	StartedAt *time.Time      `json:"started_at,omitempty"`
+	EndedAt   *time.Time      `json:"ended_at,omitempty"`
 }
+
+// Statuses of runs.
+const (
+	Waiting   = "waiting"
+	Working   = "working"
+	Done      = "done"
+	Failed    = "failed"
+	Cancelled = "cancelled"
+	// CleanupFailed is that of a run that has failed, while what it made could not be taken back yet.
+	CleanupFailed = "cleanup-failed"
+)
 
 // Ended reports whether the run is over.
 func (r Run) Ended() bool {
-	return r.Status != records.Waiting && r.Status != records.Working && r.Status != CleanupFailed
+	return r.Status != Waiting && r.Status != Working && r.Status != CleanupFailed
 }
-
-// CleanupFailed is the status of a run that has failed, while what it made could not be taken back yet.
-const CleanupFailed = "cleanup-failed"
 
 // LogLine is a sentence in a run's log.
 type LogLine struct {

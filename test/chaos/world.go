@@ -165,7 +165,7 @@ func (w *world) prepare(ctx context.Context) error {
 	if _, err := w.client.AddSource(ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"}); err != nil {
 		return err
 	}
-	if _, err := w.client.CreateStarter(ctx, wire.NewStarter{Name: "music-base", Source: "base", Fields: scenario.Fields()}); err != nil {
+	if _, err := w.client.CreateStarter(ctx, wire.NewStarter{Name: "music-base", Source: "base", Fields: scenario.NewFields()}); err != nil {
 		return err
 	}
 	if _, err := w.client.AddClient(ctx, wire.NewClient{Name: school.Name, Settings: school.Settings}); err != nil {

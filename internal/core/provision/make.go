@@ -59,7 +59,7 @@ type Result struct {
 	// KeptAccounts says that the accounts of the old site, or of the release, are those that log in.
 	KeptAccounts bool `json:"kept_accounts,omitempty"`
 	// Adjustments is what was done so that the site does not work for where it came from, in sentences.
-	Adjustments []string `json:"house,omitempty"`
+	Adjustments []string `json:"adjustments,omitempty"`
 	// Quiet says that mail is kept from going out.
 	Quiet bool `json:"quiet,omitempty"`
 	// Upgraded is the version that the CMS brought its tables to, where code and tables differed.

@@ -13,7 +13,6 @@ import (
 	"log/slog"
 	"net/http"
 	"path"
-	"reflect"
 	"strings"
 	"time"
 
@@ -101,7 +100,7 @@ func (a *api) describe(router *gin.Engine, group *gin.RouterGroup) huma.API {
 	huma.DefaultArrayNullable = false
 	cfg.CreateHooks = nil // no $schema links in answers
 	cfg.Servers = []*huma.Server{{URL: "/api/v1"}}
-	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", huma.DefaultSchemaNamer)
 	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
 	cfg.Security = []map[string][]string{{"token": {}}}
 	described := humagin.NewWithGroup(router, group, cfg)
@@ -114,23 +113,6 @@ func (a *api) describe(router *gin.Engine, group *gin.RouterGroup) huma.API {
 		c.Data(http.StatusOK, "application/openapi+json", doc)
 	})
 	return described
-}
-
-// schemaName tells types of the same name in different packages apart.
-func schemaName(t reflect.Type, hint string) string {
-	name := huma.DefaultSchemaNamer(t, hint)
-	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
-		t = t.Elem()
-	}
-	switch pkg := path.Base(t.PkgPath()); pkg {
-	case "sidebyside", "survey", "archive", "provision", "check", "packing", "rewrite", "sitedb", "kind", "progress":
-		if !strings.EqualFold(name, pkg) {
-			return strings.ToUpper(pkg[:1]) + pkg[1:] + name
-		}
-	case "records":
-		return "Record" + name
-	}
-	return name
 }
 
 // operations declares every operation, noun by noun.

@@ -14,7 +14,7 @@ import (
 )
 
 func clientOut(c records.Client) wire.Client {
-	return wire.Client{Name: c.Name, Settings: c.Settings, Sites: c.Sites, CreatedAt: c.CreatedAt}
+	return wire.Client{Name: c.Name, Settings: as[map[string]wire.Setting](c.Settings), Sites: c.Sites, CreatedAt: c.CreatedAt}
 }
 
 var settingKey = regexp.MustCompile(`^[a-z0-9][a-z0-9_.-]*$`)

@@ -11,7 +11,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"nestseed/internal/core/provision"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
@@ -82,10 +81,10 @@ func (a *api) sheet(ctx context.Context, s records.Site) (wire.Sheet, error) {
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	out := wire.Sheet{Site: s.Name, Title: site.Title, Address: s.Address, LoginAt: site.LoginAt, Login: site.Admin, Held: s.Held, Visible: s.Visible, Values: []provision.Value{}, Tasks: []wire.LaunchTask{}, MadeAt: s.MadeAt}
+	out := wire.Sheet{Site: s.Name, Title: site.Title, Address: s.Address, LoginAt: site.LoginAt, Login: site.Admin, Held: s.Held, Visible: s.Visible, Values: []wire.Value{}, Tasks: []wire.LaunchTask{}, MadeAt: s.MadeAt}
 	for _, v := range s.Plan.Values {
 		if v.Value != "" {
-			out.Values = append(out.Values, v)
+			out.Values = append(out.Values, as[wire.Value](v))
 		}
 	}
 	for _, t := range tasks {

@@ -206,13 +206,13 @@ func (a *api) importOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Job: "import", Title: title, Target: engine.Target("starter", in.Name)}, args)
 	})
-	operation(h, "POST", "/links/check", "check-link", "Say what a link leads to, without fetching it", func(ctx context.Context, in *Put[wire.LinkCheck]) (*body[*fetch.Info], error) {
+	operation(h, "POST", "/links/check", "check-link", "Say what a link leads to, without fetching it", func(ctx context.Context, in *Put[wire.LinkCheck]) (*body[*wire.LinkInfo], error) {
 		opts, err := a.Releases.FetchOptions(ctx)
 		if err != nil {
 			return nil, err
 		}
 		info, err := fetch.Look(ctx, in.Body.Link, opts)
-		return &body[*fetch.Info]{info}, err
+		return &body[*wire.LinkInfo]{as[*wire.LinkInfo](info)}, err
 	})
 }
 

@@ -31,8 +31,8 @@ func (a *api) releaseOut(r records.Release) wire.Release {
 		title = k.Title
 	}
 	return wire.Release{Ref: r.Ref(), Starter: r.Starter, Number: r.Number, Made: m.Made, By: m.By, Note: m.Note, Source: m.Source, KindTitle: title, Version: m.Version,
-		ArchiveBytes: r.ArchiveBytes, SumsSHA256: r.SumsSha256, Kept: r.Archive != "", Totals: m.Totals, Areas: m.Areas, VerifiedAt: r.VerifiedAt, Faults: r.Faults,
-		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID, ImportedFrom: r.ImportedFrom, Difference: r.Difference, DiscardedAt: r.DiscardedAt, DiscardedWhy: r.DiscardedWhy}
+		ArchiveBytes: r.ArchiveBytes, SumsSHA256: r.SumsSha256, Kept: r.Archive != "", Totals: wire.ReleaseTotals(m.Totals), Areas: as[[]wire.AreaTotal](m.Areas), VerifiedAt: r.VerifiedAt, Faults: r.Faults,
+		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID, ImportedFrom: r.ImportedFrom, Difference: as[*wire.Difference](r.Difference), DiscardedAt: r.DiscardedAt, DiscardedWhy: r.DiscardedWhy}
 }
 
 // Referred is a request for one release.
@@ -56,7 +56,7 @@ func (a *api) releaseOperations(h huma.API) {
 		r, err := a.db.Release(ctx, in.Ref)
 		return single(r, err, func(r records.Release) wire.Release {
 			out := a.releaseOut(r)
-			out.Manifest = r.Manifest
+			out.Manifest = as[*wire.Manifest](r.Manifest)
 			return out
 		})
 	})
@@ -107,7 +107,7 @@ func (a *api) comparisonOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Job: "compare", Title: title, Target: engine.Target("comparison", args.From+" "+args.To)}, args)
 	})
-	operation(h, "GET", "/comparisons/{id}", "show-comparison", "Show what a comparison found, by the number of its run", func(ctx context.Context, in *Numbered) (*body[*contents.Comparison], error) {
+	operation(h, "GET", "/comparisons/{id}", "show-comparison", "Show what a comparison found, by the number of its run", func(ctx context.Context, in *Numbered) (*body[*wire.Comparison], error) {
 		r, err := a.db.Run(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -115,8 +115,8 @@ func (a *api) comparisonOperations(h huma.API) {
 		if r.Job != "compare" || r.Status != records.Done {
 			return nil, fmt.Errorf("run %d is no comparison that is done: %w", in.ID, records.ErrNotFound)
 		}
-		out := &contents.Comparison{}
-		return &body[*contents.Comparison]{out}, json.Unmarshal(r.Result, out)
+		out := &wire.Comparison{}
+		return &body[*wire.Comparison]{out}, json.Unmarshal(r.Result, out)
 	})
 }
 
@@ -140,13 +140,13 @@ func (a *api) contentsOperations(h huma.API) {
 		Referred
 		Path  string `query:"path"`
 		Depth int    `query:"depth" default:"4" minimum:"1" maximum:"8"`
-	}) (*body[*contents.MapNode], error) {
+	}) (*body[*wire.MapNode], error) {
 		_, of, err := a.contentsOf(ctx, in.Ref)
 		if err != nil {
 			return nil, err
 		}
 		m, err := of.Map(in.Path, in.Depth)
-		return &body[*contents.MapNode]{m}, err
+		return &body[*wire.MapNode]{as[*wire.MapNode](m)}, err
 	})
 }
 
@@ -175,7 +175,7 @@ func (a *api) listContents(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	return &body[wire.Contents]{wire.Contents{Ref: r.Ref(), Path: in.Path, Bytes: found.Bytes, Nodes: found.Nodes}}, nil
+	return &body[wire.Contents]{wire.Contents{Ref: r.Ref(), Path: in.Path, Bytes: found.Bytes, Nodes: as[[]*wire.Node](found.Nodes)}}, nil
 }
 
 func (a *api) contentsOf(ctx context.Context, ref string) (records.Release, *contents.Contents, error) {

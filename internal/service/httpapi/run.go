@@ -23,7 +23,7 @@ func runOut(r records.Run) wire.Run {
 	if r.Status == records.Working && r.Error != "" {
 		r.Status = wire.CleanupFailed
 	}
-	return wire.Run{ID: r.ID, Job: r.Job, Title: r.Title, Status: r.Status, Who: r.Who, Progress: r.Progress, Result: r.Result, Error: r.Error, Committed: r.Committed,
+	return wire.Run{ID: r.ID, Job: r.Job, Title: r.Title, Status: r.Status, Who: r.Who, Progress: as[wire.Progress](r.Progress), Result: r.Result, Error: r.Error, Committed: r.Committed,
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
 }
 

@@ -26,7 +26,7 @@ func (a *api) sideBySideOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Job: "screenshots", Title: "Take screenshots of " + s.Name + " beside its source", Target: engine.Target("site", s.Name)}, sites.SideBySideArgs{Site: s.Name, Pages: cmp.Or(in.Body.Pages, screenshotPages)})
 	})
-	operation(h, "GET", "/sites/{name}/side-by-side", "side-by-side", "The screenshots of a site beside its source", func(ctx context.Context, in *Named) (*body[records.SideBySide], error) {
+	operation(h, "GET", "/sites/{name}/side-by-side", "side-by-side", "The screenshots of a site beside its source", func(ctx context.Context, in *Named) (*body[wire.SideBySide], error) {
 		s, err := a.db.Site(ctx, in.Name)
 		if err != nil {
 			return nil, err
@@ -38,7 +38,7 @@ func (a *api) sideBySideOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return &body[records.SideBySide]{*seen}, nil
+		return &body[wire.SideBySide]{as[wire.SideBySide](*seen)}, nil
 	})
 }
 

@@ -20,7 +20,7 @@ import (
 func (a *api) siteOut(s records.Site) wire.Site {
 	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder, Database: s.Database,
 		Prefix: s.Prefix, Admin: s.Admin, LoginAt: s.Address, Visible: s.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
-		Values: s.Plan.Values, Rewritten: s.Result.Rewritten, Steps: s.Result.Steps, MadeAt: s.MadeAt, RunID: s.RunID, Report: s.Report, Tasks: []wire.LaunchTask{},
+		Values: as[[]wire.Value](s.Plan.Values), Rewritten: as[wire.RewriteTally](s.Result.Rewritten), Steps: as[[]wire.StepTime](s.Result.Steps), MadeAt: s.MadeAt, RunID: s.RunID, Report: as[*wire.Report](s.Report), Tasks: []wire.LaunchTask{},
 		Held: s.Held, Quiet: s.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast, Days: s.KeepDays}, Adjustments: s.Result.Adjustments, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: sites.LoginSentence(s.Name, s.Result)}
 	if l := s.Lead; l != nil {
 		out.Lead = &wire.Lead{Sentence: l.Sentence(), There: l.There, To: l.To, Since: l.Since, At: l.At}
@@ -85,7 +85,7 @@ func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string
 		p.Counts, p.Samples = places.Counts, places.Samples
 	}
 	mark, err := markOf(p)
-	return &wire.Plan{Plan: *p, Fields: o.Archive.Manifest.List.Fields, Ready: p.Ready(), Mark: mark}, err
+	return &wire.Plan{SitePlan: as[wire.SitePlan](*p), Fields: as[[]wire.Field](o.Archive.Manifest.List.Fields), Ready: p.Ready(), Mark: mark}, err
 }
 
 // markOf tells plans apart that say different things. Free space and the time it may take change by themselves.

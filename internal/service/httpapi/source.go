@@ -10,7 +10,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nestseed/internal/core/kind"
-	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
@@ -20,13 +19,14 @@ import (
 )
 
 func sourceOut(s records.Source) wire.Source {
-	if v := s.Survey; v != nil {
+	v := as[*wire.Survey](s.Survey)
+	if v != nil {
 		v.Areas, v.Folders, v.Largest, v.Tables, v.Findings = filled(v.Areas), filled(v.Folders), filled(v.Largest), filled(v.Tables), filled(v.Findings)
 		for i := range v.Groups {
 			v.Groups[i].Values = filled(v.Groups[i].Values)
 		}
 	}
-	return wire.Source{Name: s.Name, Host: s.Host, Path: s.Path, Kind: s.Kind, Version: s.Version, Address: s.Address, Survey: s.Survey}
+	return wire.Source{Name: s.Name, Host: s.Host, Path: s.Path, Kind: s.Kind, Version: s.Version, Address: s.Address, Survey: v}
 }
 
 // filled is a list that is empty and not missing.
@@ -51,7 +51,7 @@ func (a *api) sourceOperations(h huma.API) {
 		return list(sources, err, func(s records.Source) wire.Source {
 			out := sourceOut(s)
 			if out.Survey != nil {
-				out.Survey.Folders, out.Survey.Largest, out.Survey.Tables = []survey.Folder{}, []survey.File{}, []sitedb.Table{}
+				out.Survey.Folders, out.Survey.Largest, out.Survey.Tables = []wire.SurveyFolder{}, []wire.SurveyFile{}, []wire.Table{}
 			}
 			return out
 		})

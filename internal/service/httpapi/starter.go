@@ -62,9 +62,9 @@ func (a *api) starterOperations(h huma.API) {
 	})
 	operation(h, "POST", "/starters/{name}/packing", "edit-packing", "Edit a packing list", func(ctx context.Context, in *struct {
 		Named
-		Put[packing.Edit]
+		Put[wire.ListEdit]
 	}) (*body[wire.Packing], error) {
-		return a.changeList(ctx, in.Name, func(text string) (string, error) { return edited(text, in.Body) })
+		return a.changeList(ctx, in.Name, func(text string) (string, error) { return edited(text, as[packing.Edit](in.Body)) })
 	})
 	operation(h, "POST", "/starters/{name}/releases", "build-release", "Start a build of a release", func(ctx context.Context, in *struct {
 		Named
@@ -132,8 +132,8 @@ func (a *api) createStarter(ctx context.Context, in *Put[wire.NewStarter]) (*bod
 		if err != nil {
 			return nil, err
 		}
-		parsed.Fields = append(parsed.Fields, in.Body.Fields...)
-		parsed.LaunchTasks = append(parsed.LaunchTasks, in.Body.Tasks...)
+		parsed.Fields = append(parsed.Fields, as[[]packing.Field](in.Body.Fields)...)
+		parsed.LaunchTasks = append(parsed.LaunchTasks, as[[]packing.LaunchTask](in.Body.Tasks)...)
 		if err := parsed.Valid(); err != nil {
 			return nil, wrong(err)
 		}
@@ -185,7 +185,7 @@ func (a *api) packing(ctx context.Context, t records.Starter) (*body[wire.Packin
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Packing{Text: t.List, List: l, Saved: map[string]survey.Share{}, Problems: []packing.Problem{}}
+	out := wire.Packing{Text: t.List, List: as[*wire.PackingList](l), Saved: map[string]wire.Share{}, Problems: []wire.ListProblem{}}
 	if t.SourceID == nil {
 		return &body[wire.Packing]{out}, nil
 	}
@@ -201,7 +201,8 @@ func (a *api) packing(ctx context.Context, t records.Starter) (*body[wire.Packin
 		return nil, err
 	}
 	out.Surveyed = true
-	out.In, out.Out, out.Saved = s.Total(m)
+	in, left, saved := s.Total(m)
+	out.In, out.Out, out.Saved = wire.Share(in), wire.Share(left), as[map[string]wire.Share](saved)
 	tables := make([]string, len(s.Tables))
 	for i, tb := range s.Tables {
 		tables[i] = tb.Name
@@ -210,13 +211,14 @@ func (a *api) packing(ctx context.Context, t records.Starter) (*body[wire.Packin
 	for rule := range out.Saved {
 		used[rule] = true
 	}
-	out.Problems = append(out.Problems, m.Check(func(yield func(string, int64) bool) {
+	problems := m.Check(func(yield func(string, int64) bool) {
 		for _, f := range s.Files {
 			if !yield(f.Path, f.Bytes) {
 				return
 			}
 		}
-	}, tables, used)...)
+	}, tables, used)
+	out.Problems = append(out.Problems, as[[]wire.ListProblem](problems)...)
 	return &body[wire.Packing]{out}, nil
 }
 

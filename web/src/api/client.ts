@@ -10,7 +10,7 @@ export type Source = Schemas['Source']
 export type Starter = Schemas['Starter']
 export type Client = Schemas['Client']
 export type Plan = Schemas['Plan']
-export type CheckReport = Schemas['CheckReport']
+export type CheckReport = Schemas['Report']
 
 export const http = createClient<paths>({ baseUrl: '/api/v1' })
 

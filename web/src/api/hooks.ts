@@ -89,7 +89,7 @@ export const useTick = () =>
 export const useSetPacking = () =>
   useDo(({ name, text }: { name: string; text: string }) => body(http.PUT('/starters/{name}/packing', { params: { path: { name } }, body: { text } })))
 export const useEditPacking = () =>
-  useDo(({ name, edit }: { name: string; edit: Schemas['PackingEdit'] }) => body(http.POST('/starters/{name}/packing', { params: { path: { name } }, body: edit })))
+  useDo(({ name, edit }: { name: string; edit: Schemas['ListEdit'] }) => body(http.POST('/starters/{name}/packing', { params: { path: { name } }, body: edit })))
 export const useVerify = () => useDo((ref: string) => body(http.POST('/releases/{ref}/verify', { params: { path: { ref } } })))
 export const useAddClient = () => useDo((c: Schemas['NewClient']) => body(http.POST('/clients', { body: c })))
 export const useSetClient = () =>

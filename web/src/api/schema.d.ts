@@ -1200,6 +1200,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AddressPair: {
+            new: string;
+            old: string;
+        };
+        Amount: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            rows: number;
+        };
         Ancestor: {
             /** @description its archive is not kept, its record is removed, or it is off its host */
             gone?: boolean;
@@ -1207,7 +1219,7 @@ export interface components {
             /** @enum {string} */
             noun: "release" | "source" | "site";
         };
-        ArchiveAreaDelta: {
+        AreaDelta: {
             /** Format: int64 */
             added: number;
             area: string;
@@ -1220,198 +1232,12 @@ export interface components {
             /** Format: int64 */
             removed: number;
         };
-        ArchiveAreaTotal: {
+        AreaTotal: {
             area: string;
             /** Format: int64 */
             bytes: number;
             /** Format: int64 */
             files: number;
-        };
-        ArchiveBlanked: {
-            /** Format: int64 */
-            times: number;
-            what: string;
-        };
-        ArchiveCause: {
-            /** Format: int64 */
-            packed: number;
-            path: string;
-            sentence: string;
-        };
-        ArchiveComparison: {
-            added: components["schemas"]["ArchiveTally"];
-            /** Format: int64 */
-            after: number;
-            areas: components["schemas"]["ArchiveAreaDelta"][];
-            /** Format: int64 */
-            before: number;
-            causes: components["schemas"]["ArchiveCause"][];
-            changed: components["schemas"]["ArchiveTally"];
-            files: components["schemas"]["ArchiveFileDelta"][];
-            folders: components["schemas"]["ArchiveFolderDelta"][];
-            from: string;
-            /** Format: int64 */
-            more: number;
-            /** Format: int64 */
-            more_values: number;
-            removed: components["schemas"]["ArchiveTally"];
-            summary: string;
-            tables: components["schemas"]["ArchiveTableDelta"][];
-            to: string;
-            values: components["schemas"]["ArchiveValueDelta"][];
-        };
-        ArchiveDefault: {
-            key: string;
-            value: string;
-        };
-        ArchiveFileDelta: {
-            /** Format: int64 */
-            after: number;
-            area: string;
-            /** Format: int64 */
-            before: number;
-            /** @enum {string} */
-            change: "added" | "removed" | "changed";
-            /** Format: int64 */
-            packed: number;
-            path: string;
-        };
-        ArchiveFolderDelta: {
-            /** Format: int64 */
-            added: number;
-            area: string;
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            changed: number;
-            /** Format: int64 */
-            packed: number;
-            path: string;
-            /** Format: int64 */
-            removed: number;
-        };
-        ArchiveLeftOut: {
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            files: number;
-            /** Format: int64 */
-            rows?: number;
-            rule: string;
-        };
-        ArchiveManifest: {
-            areas: components["schemas"]["ArchiveAreaTotal"][];
-            blanked: components["schemas"]["ArchiveBlanked"][];
-            by: string;
-            database: components["schemas"]["SitedbVersion"];
-            defaults?: components["schemas"]["ArchiveDefault"][];
-            /** Format: int64 */
-            format: number;
-            id: string;
-            kind: string;
-            left_out: components["schemas"]["ArchiveLeftOut"][];
-            /** Format: date-time */
-            made: string;
-            note?: string;
-            notes?: string[];
-            /** Format: int64 */
-            number: number;
-            origin: components["schemas"]["ArchiveOrigin"];
-            packing_list: components["schemas"]["PackingList"];
-            parent?: string;
-            runtime: string;
-            settings_file: string;
-            source: string;
-            starter: string;
-            tables: components["schemas"]["ArchiveTableTotal"][];
-            totals: components["schemas"]["ArchiveTotals"];
-            version: string;
-        };
-        ArchiveMapNode: {
-            area: string;
-            /** Format: int64 */
-            bytes: number;
-            children?: components["schemas"]["ArchiveMapNode"][];
-            name: string;
-            path: string;
-        };
-        ArchiveNode: {
-            area?: string;
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            files: number;
-            folder?: boolean;
-            link?: string;
-            /** Format: date-time */
-            modified: string;
-            name: string;
-            /** Format: int64 */
-            packed: number;
-            path: string;
-            /** Format: int64 */
-            rows?: number;
-        };
-        ArchiveOrigin: {
-            address: string;
-            prefix: string;
-            web_root: string;
-        };
-        ArchiveTableDelta: {
-            /** Format: int64 */
-            added: number;
-            /** Format: int64 */
-            bytes: number;
-            /** @enum {string} */
-            change: "added" | "removed" | "changed";
-            /** Format: int64 */
-            changed: number;
-            note?: string;
-            /** Format: int64 */
-            packed: number;
-            /** Format: int64 */
-            removed: number;
-            table: string;
-        };
-        ArchiveTableTotal: {
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            entries: number;
-            name: string;
-            /** Format: int64 */
-            rows: number;
-            wide: boolean;
-        };
-        ArchiveTally: {
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            files: number;
-        };
-        ArchiveTotals: {
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            files: number;
-            /** Format: int64 */
-            folders: number;
-            /** Format: int64 */
-            links: number;
-            /** Format: int64 */
-            rows: number;
-            /** Format: int64 */
-            sql_bytes: number;
-            /** Format: int64 */
-            tables: number;
-        };
-        ArchiveValueDelta: {
-            after: string;
-            before: string;
-            /** @enum {string} */
-            change: "added" | "removed" | "changed";
-            secret?: boolean;
-            where: string;
         };
         Attention: {
             link: string;
@@ -1424,6 +1250,31 @@ export interface components {
             at: string;
             what: string;
             who: string;
+        };
+        Blank: {
+            columns?: components["schemas"]["Cell"][];
+            options?: string[];
+            settings?: string[];
+            values?: components["schemas"]["Inside"][];
+        };
+        Blanked: {
+            /** Format: int64 */
+            times: number;
+            what: string;
+        };
+        Cause: {
+            /** Format: int64 */
+            packed: number;
+            path: string;
+            sentence: string;
+        };
+        Cell: {
+            also?: {
+                [key: string]: string;
+            };
+            column: string;
+            table: string;
+            to?: string;
         };
         ChangedHost: {
             address?: string;
@@ -1450,33 +1301,49 @@ export interface components {
             /** @enum {string} */
             verdict: "pass" | "warn" | "fail";
         };
-        CheckReport: {
-            address: string;
-            /** Format: date-time */
-            at: string;
-            checks: components["schemas"]["Check"][];
-            login_at?: string;
-            /** Format: int64 */
-            pages: number;
-            /** Format: int64 */
-            requests: number;
-            /** Format: int64 */
-            took_ms: number;
-        };
         Client: {
             /** Format: date-time */
             created_at: string;
             name: string;
             settings: {
-                [key: string]: components["schemas"]["RecordSetting"];
+                [key: string]: components["schemas"]["Setting"];
             };
             /** Format: int64 */
             sites: number;
         };
+        Column: {
+            charset?: string;
+            generated?: boolean;
+            name: string;
+            numeric?: boolean;
+            type: string;
+        };
+        Comparison: {
+            added: components["schemas"]["FileTally"];
+            /** Format: int64 */
+            after: number;
+            areas: components["schemas"]["AreaDelta"][];
+            /** Format: int64 */
+            before: number;
+            causes: components["schemas"]["Cause"][];
+            changed: components["schemas"]["FileTally"];
+            files: components["schemas"]["FileDelta"][];
+            folders: components["schemas"]["FolderDelta"][];
+            from: string;
+            /** Format: int64 */
+            more: number;
+            /** Format: int64 */
+            more_values: number;
+            removed: components["schemas"]["FileTally"];
+            summary: string;
+            tables: components["schemas"]["TableDelta"][];
+            to: string;
+            values: components["schemas"]["ValueDelta"][];
+        };
         Contents: {
             /** Format: int64 */
             bytes: number;
-            nodes: components["schemas"]["ArchiveNode"][];
+            nodes: components["schemas"]["Node"][];
             path: string;
             ref: string;
         };
@@ -1492,9 +1359,23 @@ export interface components {
              */
             last: number;
         };
+        Count: {
+            /** Format: int64 */
+            places: number;
+            where: string;
+        };
         Credentials: {
             name: string;
             password: string;
+        };
+        DefaultValue: {
+            key: string;
+            value: string;
+        };
+        Difference: {
+            causes: components["schemas"]["Cause"][];
+            from: string;
+            sentence: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -1537,11 +1418,83 @@ export interface components {
              */
             type: string;
         };
+        Field: {
+            choices?: string[];
+            default?: string;
+            example?: string;
+            key: string;
+            label: string;
+            pattern?: string;
+            required?: boolean;
+            secret?: boolean;
+            to: components["schemas"]["Target"][];
+            /** @enum {string} */
+            type?: "text" | "email" | "number" | "choice";
+        };
+        FileDelta: {
+            /** Format: int64 */
+            after: number;
+            area: string;
+            /** Format: int64 */
+            before: number;
+            /** @enum {string} */
+            change: "added" | "removed" | "changed";
+            /** Format: int64 */
+            packed: number;
+            path: string;
+        };
+        FileTally: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+        };
+        Finding: {
+            advice?: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            count?: number;
+            examples?: string[];
+            remedy?: components["schemas"]["ListEdit"];
+            /** @enum {string} */
+            severity: "fault" | "warning" | "note";
+            what: string;
+            where: string;
+            why: string;
+        };
+        FolderDelta: {
+            /** Format: int64 */
+            added: number;
+            area: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            changed: number;
+            /** Format: int64 */
+            packed: number;
+            path: string;
+            /** Format: int64 */
+            removed: number;
+        };
         GivenFile: {
             /** @description https:// or http:// */
             link?: string;
             /** @description the last part of the address that tus gave the upload */
             upload?: string;
+        };
+        Group: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            rows: number;
+            value: string;
+        };
+        Groups: {
+            by?: string;
+            column: string;
+            table: string;
+            values: components["schemas"]["Group"][];
         };
         HandedOver: {
             address: string;
@@ -1557,7 +1510,7 @@ export interface components {
             title: string;
             /** @description what the client should do, in order */
             to_do: string[];
-            values: components["schemas"]["ProvisionValue"][];
+            values: components["schemas"]["Value"][];
             visible: boolean;
         };
         Handover: {
@@ -1603,12 +1556,9 @@ export interface components {
             server: string;
             writable: boolean;
         };
-        Info: {
-            /** Format: int64 */
-            bytes: number;
-            name: string;
-            resumable: boolean;
-            type: string;
+        Inside: {
+            option: string;
+            path: string[];
         };
         Kind: {
             definition?: string;
@@ -1616,11 +1566,6 @@ export interface components {
             lists: string[];
             name: string;
             title: string;
-        };
-        KindRows: {
-            column: string;
-            table: string;
-            values: string[];
         };
         LaunchTask: {
             detail: string;
@@ -1647,8 +1592,52 @@ export interface components {
             there: boolean;
             to: string[];
         };
+        LeaveOut: {
+            endings?: string[];
+            /** Format: int64 */
+            "larger-than-bytes"?: number;
+            paths?: string[];
+            tables?: string[];
+        };
+        LeftOut: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            rows?: number;
+            rule: string;
+        };
         LinkCheck: {
             link: string;
+        };
+        LinkInfo: {
+            /** Format: int64 */
+            bytes: number;
+            name: string;
+            resumable: boolean;
+            type: string;
+        };
+        ListEdit: {
+            blank_options?: string[];
+            blank_values?: components["schemas"]["Inside"][];
+            drop_rows?: components["schemas"]["RowRule"][];
+            empty?: string[];
+            endings?: string[];
+            keep_rows?: components["schemas"]["RowRule"][];
+            leave_out?: string[];
+            leave_out_tables?: string[];
+            put_back?: string[];
+        };
+        ListProblem: {
+            rule: string;
+            why: string;
+        };
+        ListedTask: {
+            detail?: string;
+            key: string;
+            page?: string;
+            title: string;
         };
         LogLine: {
             /** Format: date-time */
@@ -1656,6 +1645,42 @@ export interface components {
             /** Format: int64 */
             id: number;
             sentence: string;
+        };
+        Manifest: {
+            areas: components["schemas"]["AreaTotal"][];
+            blanked: components["schemas"]["Blanked"][];
+            by: string;
+            database: components["schemas"]["ServerVersion"];
+            defaults?: components["schemas"]["DefaultValue"][];
+            /** Format: int64 */
+            format: number;
+            id: string;
+            kind: string;
+            left_out: components["schemas"]["LeftOut"][];
+            /** Format: date-time */
+            made: string;
+            note?: string;
+            notes?: string[];
+            /** Format: int64 */
+            number: number;
+            origin: components["schemas"]["Origin"];
+            packing_list: components["schemas"]["PackingList"];
+            parent?: string;
+            runtime: string;
+            settings_file: string;
+            source: string;
+            starter: string;
+            tables: components["schemas"]["TableTotal"][];
+            totals: components["schemas"]["ReleaseTotals"];
+            version: string;
+        };
+        MapNode: {
+            area: string;
+            /** Format: int64 */
+            bytes: number;
+            children?: components["schemas"]["MapNode"][];
+            name: string;
+            path: string;
         };
         Me: {
             name: string;
@@ -1775,8 +1800,8 @@ export interface components {
             path: string;
         };
         NewStarter: {
-            fields?: components["schemas"]["PackingField"][];
-            launch_tasks?: components["schemas"]["PackingLaunchTask"][];
+            fields?: components["schemas"]["Field"][];
+            launch_tasks?: components["schemas"]["ListedTask"][];
             /** @description stock list; starter unless given */
             list?: string;
             name: string;
@@ -1807,105 +1832,54 @@ export interface components {
             /** @enum {string} */
             role: "owner" | "builder" | "viewer";
         };
+        Node: {
+            area?: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            folder?: boolean;
+            link?: string;
+            /** Format: date-time */
+            modified: string;
+            name: string;
+            /** Format: int64 */
+            packed: number;
+            path: string;
+            /** Format: int64 */
+            rows?: number;
+        };
         OpenHandover: {
             key: string;
         };
+        Origin: {
+            address: string;
+            prefix: string;
+            web_root: string;
+        };
         Packing: {
-            in: components["schemas"]["SurveyShare"];
+            in: components["schemas"]["Share"];
             list: components["schemas"]["PackingList"];
-            out: components["schemas"]["SurveyShare"];
-            problems: components["schemas"]["PackingProblem"][];
+            out: components["schemas"]["Share"];
+            problems: components["schemas"]["ListProblem"][];
             saved: {
-                [key: string]: components["schemas"]["SurveyShare"];
+                [key: string]: components["schemas"]["Share"];
             };
             surveyed: boolean;
             text: string;
         };
-        PackingBlank: {
-            columns?: components["schemas"]["PackingCell"][];
-            options?: string[];
-            settings?: string[];
-            values?: components["schemas"]["PackingInside"][];
-        };
-        PackingCell: {
-            also?: {
-                [key: string]: string;
-            };
-            column: string;
-            table: string;
-            to?: string;
-        };
-        PackingEdit: {
-            blank_options?: string[];
-            blank_values?: components["schemas"]["PackingInside"][];
-            drop_rows?: components["schemas"]["KindRows"][];
-            empty?: string[];
-            endings?: string[];
-            keep_rows?: components["schemas"]["KindRows"][];
-            leave_out?: string[];
-            leave_out_tables?: string[];
-            put_back?: string[];
-        };
-        PackingField: {
-            choices?: string[];
-            default?: string;
-            example?: string;
-            key: string;
-            label: string;
-            pattern?: string;
-            required?: boolean;
-            secret?: boolean;
-            to: components["schemas"]["PackingTarget"][];
-            /** @enum {string} */
-            type?: "text" | "email" | "number" | "choice";
-        };
-        PackingInside: {
-            option: string;
-            path: string[];
-        };
-        PackingLaunchTask: {
-            detail?: string;
-            key: string;
-            page?: string;
-            title: string;
-        };
-        PackingLeaveOut: {
-            endings?: string[];
-            /** Format: int64 */
-            "larger-than-bytes"?: number;
-            paths?: string[];
-            tables?: string[];
-        };
         PackingList: {
-            blank?: components["schemas"]["PackingBlank"];
-            "drop-rows"?: components["schemas"]["KindRows"][];
+            blank?: components["schemas"]["Blank"];
+            "drop-rows"?: components["schemas"]["RowRule"][];
             empty?: string[];
-            fields?: components["schemas"]["PackingField"][];
-            "keep-rows"?: components["schemas"]["KindRows"][];
-            "launch-tasks"?: components["schemas"]["PackingLaunchTask"][];
-            "leave-out"?: components["schemas"]["PackingLeaveOut"];
+            fields?: components["schemas"]["Field"][];
+            "keep-rows"?: components["schemas"]["RowRule"][];
+            "launch-tasks"?: components["schemas"]["ListedTask"][];
+            "leave-out"?: components["schemas"]["LeaveOut"];
             list: string;
             /** @enum {string} */
             only?: "files" | "database";
             "switch-off"?: string[];
-        };
-        PackingProblem: {
-            rule: string;
-            why: string;
-        };
-        PackingSpot: {
-            column: string;
-            is: string;
-            table: string;
-            where: string;
-        };
-        PackingTarget: {
-            cell?: components["schemas"]["PackingSpot"];
-            files?: string[];
-            option?: string;
-            path?: string[];
-            setting?: string;
-            token?: string;
         };
         PackingText: {
             text: string;
@@ -1919,11 +1893,11 @@ export interface components {
             admin: string;
             /** Format: int64 */
             bytes: number;
-            counts?: components["schemas"]["ProvisionCount"][];
+            counts?: components["schemas"]["Count"][];
             database: string;
             /** Format: int64 */
             expected_ms: number;
-            fields: components["schemas"]["PackingField"][];
+            fields: components["schemas"]["Field"][];
             /** Format: int64 */
             files: number;
             folder: string;
@@ -1939,122 +1913,57 @@ export interface components {
             prefix: string;
             problems: string[];
             ready: boolean;
-            refresh?: components["schemas"]["ProvisionRefreshed"];
+            refresh?: components["schemas"]["Refreshed"];
             release: string;
             replaces?: string;
             /** Format: int64 */
             rows: number;
-            rules: components["schemas"]["RewriteRules"];
+            rules: components["schemas"]["Rules"];
             runtime?: string;
-            samples?: components["schemas"]["ProvisionSample"][];
+            samples?: components["schemas"]["ValueSample"][];
             server: string;
-            steps: components["schemas"]["ProvisionStep"][];
+            steps: components["schemas"]["PlanStep"][];
             /** Format: int64 */
             tables: number;
             user: string;
-            values: components["schemas"]["ProvisionValue"][];
+            values: components["schemas"]["Value"][];
             visible: boolean;
         };
-        ProgressAmount: {
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            files: number;
-            /** Format: int64 */
-            rows: number;
+        PlanStep: {
+            amount?: string;
+            detail: string;
+            title: string;
         };
-        ProvisionCount: {
-            /** Format: int64 */
-            places: number;
-            where: string;
+        Progress: {
+            /** Format: double */
+            bytes_per_second: number;
+            done: components["schemas"]["Amount"];
+            expected: components["schemas"]["Amount"];
+            /** Format: double */
+            fraction: number;
+            /** Format: double */
+            seconds_left: number;
+            step: string;
+            steps: components["schemas"]["RunStep"][];
         };
-        ProvisionRefreshed: {
+        Refreshed: {
             /** Format: int64 */
             content: number;
             edited?: string[];
             from?: string;
             new_version: string;
             stays?: string[];
-            units: components["schemas"]["ProvisionUnitChange"][];
+            units: components["schemas"]["UnitChange"][];
             version: string;
-        };
-        ProvisionSample: {
-            text: string;
-            where: string;
-        };
-        ProvisionStep: {
-            amount?: string;
-            detail: string;
-            title: string;
-        };
-        ProvisionStepTime: {
-            /** Format: int64 */
-            ms: number;
-            name: string;
-        };
-        ProvisionUnitChange: {
-            /** Format: int64 */
-            added: number;
-            /** Format: int64 */
-            changed: number;
-            /** Format: int64 */
-            removed: number;
-            unit: string;
-        };
-        ProvisionValue: {
-            key: string;
-            label: string;
-            origin: string;
-            problem?: string;
-            secret?: boolean;
-            to: string[];
-            value: string;
-        };
-        RecordDifference: {
-            causes: components["schemas"]["ArchiveCause"][];
-            from: string;
-            sentence: string;
-        };
-        RecordProgress: {
-            /** Format: double */
-            bytes_per_second: number;
-            done: components["schemas"]["ProgressAmount"];
-            expected: components["schemas"]["ProgressAmount"];
-            /** Format: double */
-            fraction: number;
-            /** Format: double */
-            seconds_left: number;
-            step: string;
-            steps: components["schemas"]["RecordStepTime"][];
-        };
-        RecordSetting: {
-            secret?: boolean;
-            value: string;
-        };
-        RecordSideBySide: {
-            /** Format: date-time */
-            at: string;
-            left: string;
-            pages: components["schemas"]["SidebysidePage"][];
-            right: string;
-            set?: string;
-            source: string;
-        };
-        RecordStepTime: {
-            /** Format: date-time */
-            at: string;
-            /** Format: int64 */
-            ms: number;
-            name: string;
         };
         Release: {
             /** Format: int64 */
             archive_bytes: number;
-            areas: components["schemas"]["ArchiveAreaTotal"][];
+            areas: components["schemas"]["AreaTotal"][];
             /** Format: int64 */
             before_bytes?: number;
             by: string;
-            difference?: components["schemas"]["RecordDifference"];
+            difference?: components["schemas"]["Difference"];
             /** Format: date-time */
             discarded_at?: string;
             discarded_why?: string;
@@ -2070,7 +1979,7 @@ export interface components {
             kind_title: string;
             /** Format: date-time */
             made: string;
-            manifest?: components["schemas"]["ArchiveManifest"];
+            manifest?: components["schemas"]["Manifest"];
             note: string;
             /** Format: int64 */
             number: number;
@@ -2082,10 +1991,39 @@ export interface components {
             source: string;
             starter: string;
             sums_sha256: string;
-            totals: components["schemas"]["ArchiveTotals"];
+            totals: components["schemas"]["ReleaseTotals"];
             /** Format: date-time */
             verified_at?: string;
             version: string;
+        };
+        ReleaseTotals: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            folders: number;
+            /** Format: int64 */
+            links: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: int64 */
+            sql_bytes: number;
+            /** Format: int64 */
+            tables: number;
+        };
+        Report: {
+            address: string;
+            /** Format: date-time */
+            at: string;
+            checks: components["schemas"]["Check"][];
+            login_at?: string;
+            /** Format: int64 */
+            pages: number;
+            /** Format: int64 */
+            requests: number;
+            /** Format: int64 */
+            took_ms: number;
         };
         Resealed: {
             /** @description runs under way may need it; rotate again when they are over */
@@ -2117,15 +2055,6 @@ export interface components {
         Revealed: {
             secret: string;
         };
-        RewritePair: {
-            new: string;
-            old: string;
-        };
-        RewriteRules: {
-            addresses: components["schemas"]["RewritePair"][];
-            mail?: boolean;
-            paths: components["schemas"]["RewritePair"][];
-        };
         RewriteSample: {
             after: string;
             before: string;
@@ -2146,6 +2075,16 @@ export interface components {
             /** Format: int64 */
             values: number;
         };
+        RowRule: {
+            column: string;
+            table: string;
+            values: string[];
+        };
+        Rules: {
+            addresses: components["schemas"]["AddressPair"][];
+            mail?: boolean;
+            paths: components["schemas"]["AddressPair"][];
+        };
         Run: {
             /** @description it is past the point where it can be cancelled */
             committed?: boolean;
@@ -2158,7 +2097,7 @@ export interface components {
             id: number;
             /** @enum {string} */
             job: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table" | "screenshots";
-            progress: components["schemas"]["RecordProgress"];
+            progress: components["schemas"]["Progress"];
             result?: unknown;
             /** Format: date-time */
             started_at?: string;
@@ -2169,6 +2108,13 @@ export interface components {
             status: "waiting" | "working" | "cleanup-failed" | "done" | "failed" | "cancelled";
             title: string;
             who: string;
+        };
+        RunStep: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            ms: number;
+            name: string;
         };
         Runtime: {
             account?: string;
@@ -2210,12 +2156,31 @@ export interface components {
             noun: string;
             owner: string;
         };
+        ServerVersion: {
+            charset: string;
+            engine: string;
+            number: string;
+        };
+        Setting: {
+            secret?: boolean;
+            value: string;
+        };
         Settings: {
             /** @description keys whose values are secret; licences, passwords, keys and tokens are so without being named */
             secret?: string[];
             settings: {
                 [key: string]: string;
             };
+        };
+        Share: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            database_bytes: number;
+            /** Format: int64 */
+            files: number;
+            /** Format: int64 */
+            rows: number;
         };
         Sheet: {
             address: string;
@@ -2229,10 +2194,19 @@ export interface components {
             title: string;
             /** @description what the client should do, in order */
             to_do: string[];
-            values: components["schemas"]["ProvisionValue"][];
+            values: components["schemas"]["Value"][];
             visible: boolean;
         };
-        SidebysidePage: {
+        SideBySide: {
+            /** Format: date-time */
+            at: string;
+            left: string;
+            pages: components["schemas"]["SideBySidePage"][];
+            right: string;
+            set?: string;
+            source: string;
+        };
+        SideBySidePage: {
             left: string;
             path: string;
             /** Format: int64 */
@@ -2283,7 +2257,7 @@ export interface components {
             /** @description its mail is kept from going out */
             quiet: boolean;
             release: string;
-            report?: components["schemas"]["CheckReport"];
+            report?: components["schemas"]["Report"];
             /** Format: date-time */
             retired_at?: string;
             rewritten: components["schemas"]["RewriteTally"];
@@ -2291,46 +2265,13 @@ export interface components {
             rows: number;
             /** Format: int64 */
             run_id: number;
-            steps: components["schemas"]["ProvisionStepTime"][];
+            steps: components["schemas"]["StepTime"][];
             tasks: components["schemas"]["LaunchTask"][];
             title: string;
             /** @description the version that the CMS brought its tables to */
             upgraded?: string;
-            values: components["schemas"]["ProvisionValue"][];
+            values: components["schemas"]["Value"][];
             visible: boolean;
-        };
-        SitedbColumn: {
-            charset?: string;
-            generated?: boolean;
-            name: string;
-            numeric?: boolean;
-            type: string;
-        };
-        SitedbGroup: {
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            rows: number;
-            value: string;
-        };
-        SitedbTable: {
-            collation: string;
-            columns?: components["schemas"]["SitedbColumn"][];
-            /** Format: int64 */
-            data_bytes: number;
-            engine: string;
-            /** Format: int64 */
-            index_bytes: number;
-            name: string;
-            primary_key?: string[];
-            /** Format: int64 */
-            rows: number;
-            view?: boolean;
-        };
-        SitedbVersion: {
-            charset: string;
-            engine: string;
-            number: string;
         };
         Source: {
             address: string;
@@ -2340,6 +2281,12 @@ export interface components {
             path: string;
             survey?: components["schemas"]["Survey"];
             version: string;
+        };
+        Spot: {
+            column: string;
+            is: string;
+            table: string;
+            where: string;
         };
         Starter: {
             /** Format: date-time */
@@ -2353,20 +2300,25 @@ export interface components {
             retention: components["schemas"]["Retention"];
             source: string;
         };
+        StepTime: {
+            /** Format: int64 */
+            ms: number;
+            name: string;
+        };
         Survey: {
             address: string;
             areas: components["schemas"]["SurveyArea"][];
-            database: components["schemas"]["SitedbVersion"];
-            findings: components["schemas"]["SurveyFinding"][];
+            database: components["schemas"]["ServerVersion"];
+            findings: components["schemas"]["Finding"][];
             folders: components["schemas"]["SurveyFolder"][];
-            groups?: components["schemas"]["SurveyGroups"][];
+            groups?: components["schemas"]["Groups"][];
             kind: string;
             kind_title: string;
             largest: components["schemas"]["SurveyFile"][];
             prefix: string;
             running?: string;
             runtime: string;
-            tables: components["schemas"]["SitedbTable"][];
+            tables: components["schemas"]["Table"][];
             /** Format: date-time */
             taken_at: string;
             title: string;
@@ -2389,20 +2341,6 @@ export interface components {
             bytes: number;
             path: string;
         };
-        SurveyFinding: {
-            advice?: string;
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            count?: number;
-            examples?: string[];
-            remedy?: components["schemas"]["PackingEdit"];
-            /** @enum {string} */
-            severity: "fault" | "warning" | "note";
-            what: string;
-            where: string;
-            why: string;
-        };
         SurveyFolder: {
             area: string;
             /** Format: int64 */
@@ -2410,22 +2348,6 @@ export interface components {
             /** Format: int64 */
             files: number;
             path: string;
-        };
-        SurveyGroups: {
-            by?: string;
-            column: string;
-            table: string;
-            values: components["schemas"]["SitedbGroup"][];
-        };
-        SurveyShare: {
-            /** Format: int64 */
-            bytes: number;
-            /** Format: int64 */
-            database_bytes: number;
-            /** Format: int64 */
-            files: number;
-            /** Format: int64 */
-            rows: number;
         };
         SurveyTotals: {
             /** Format: int64 */
@@ -2442,6 +2364,36 @@ export interface components {
             rows: number;
             /** Format: int64 */
             tables: number;
+        };
+        Table: {
+            collation: string;
+            columns?: components["schemas"]["Column"][];
+            /** Format: int64 */
+            data_bytes: number;
+            engine: string;
+            /** Format: int64 */
+            index_bytes: number;
+            name: string;
+            primary_key?: string[];
+            /** Format: int64 */
+            rows: number;
+            view?: boolean;
+        };
+        TableDelta: {
+            /** Format: int64 */
+            added: number;
+            /** Format: int64 */
+            bytes: number;
+            /** @enum {string} */
+            change: "added" | "removed" | "changed";
+            /** Format: int64 */
+            changed: number;
+            note?: string;
+            /** Format: int64 */
+            packed: number;
+            /** Format: int64 */
+            removed: number;
+            table: string;
         };
         TablePlan: {
             /** Format: int64 */
@@ -2468,6 +2420,24 @@ export interface components {
             ready: boolean;
             site: string;
             there?: boolean;
+        };
+        TableTotal: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            entries: number;
+            name: string;
+            /** Format: int64 */
+            rows: number;
+            wide: boolean;
+        };
+        Target: {
+            cell?: components["schemas"]["Spot"];
+            files?: string[];
+            option?: string;
+            path?: string[];
+            setting?: string;
+            token?: string;
         };
         Tick: {
             done: boolean;
@@ -2509,11 +2479,41 @@ export interface components {
             sentences: string[];
             site: string;
         };
+        UnitChange: {
+            /** Format: int64 */
+            added: number;
+            /** Format: int64 */
+            changed: number;
+            /** Format: int64 */
+            removed: number;
+            unit: string;
+        };
         User: {
             /** Format: date-time */
             created_at: string;
             name: string;
             role: string;
+        };
+        Value: {
+            key: string;
+            label: string;
+            origin: string;
+            problem?: string;
+            secret?: boolean;
+            to: string[];
+            value: string;
+        };
+        ValueDelta: {
+            after: string;
+            before: string;
+            /** @enum {string} */
+            change: "added" | "removed" | "changed";
+            secret?: boolean;
+            where: string;
+        };
+        ValueSample: {
+            text: string;
+            where: string;
         };
         Volume: {
             /** Format: int64 */
@@ -2767,7 +2767,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ArchiveComparison"];
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             /** @description Error */
@@ -3081,7 +3081,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Info"];
+                    "application/json": components["schemas"]["LinkInfo"];
                 };
             };
             /** @description Error */
@@ -3343,7 +3343,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ArchiveMapNode"];
+                    "application/json": components["schemas"]["MapNode"];
                 };
             };
             /** @description Error */
@@ -4259,7 +4259,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RecordSideBySide"];
+                    "application/json": components["schemas"]["SideBySide"];
                 };
             };
             /** @description Error */
@@ -4898,7 +4898,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PackingEdit"];
+                "application/json": components["schemas"]["ListEdit"];
             };
         };
         responses: {

@@ -4,7 +4,7 @@ import type { Schemas } from '../api/client'
 import { cx } from './basics'
 import { size } from './format'
 
-type Node = Schemas['ArchiveMapNode']
+type Node = Schemas['MapNode']
 
 /** Sizes as areas: each box is a folder or file, opened by a click or Enter. Two levels have headings. */
 export function SizeMap({ root, onOpen }: { root: Node; onOpen: (path: string) => void }) {

@@ -72,7 +72,7 @@ function Crumbs({ path, onOpen }: { path: string; onOpen: (p: string) => void })
   )
 }
 
-function LeftOut({ m, sites }: { m: Schemas['ArchiveManifest']; sites: number }) {
+function LeftOut({ m, sites }: { m: Schemas['Manifest']; sites: number }) {
   const left = [...m.left_out].sort((a, b) => b.bytes - a.bytes)
   const bytes = left.reduce((n, l) => n + l.bytes, 0)
   const settings = m.blanked.filter((b) => b.what.startsWith('setting ')).length

@@ -5,7 +5,7 @@ import { useContents } from '../../api/hooks'
 import { Bytes, cx, Input, Loading, Sheet, SizeBar, Trouble } from '../../parts/basics'
 import { count } from '../../parts/format'
 
-type Node = Schemas['ArchiveNode']
+type Node = Schemas['Node']
 
 /** Contents of an archive, largest first; folders are read when they are opened. */
 export function Tree({ release, selected, onSelect }: { release: string; selected: string; onSelect: (path: string) => void }) {

@@ -83,7 +83,7 @@ function SurveySheets({ v, source }: { v: Schemas['Survey']; source: string }) {
   )
 }
 
-type Edit = NonNullable<Schemas['SurveyFinding']['remedy']>
+type Edit = NonNullable<Schemas['Finding']['remedy']>
 
 /** What a remedy does, in a word or two. */
 function remedyWord(e: Edit): string {
@@ -117,7 +117,7 @@ function Remedy({ starter, edit }: { starter: string; edit: Edit }) {
   )
 }
 
-function Findings({ findings, source }: { findings: Schemas['SurveyFinding'][]; source: string }) {
+function Findings({ findings, source }: { findings: Schemas['Finding'][]; source: string }) {
   const starters = (useStarters().data ?? []).filter((t) => t.source === source)
   return (
     <Sheet title="Findings" aside={plural(findings.length, 'finding')}>

@@ -1,0 +1,65 @@
+package wire
+
+import "time"
+
+// Report is what all checks of a site found.
+type Report struct {
+	Address    string    `json:"address"`
+	At         time.Time `json:"at"`
+	TookMillis int64     `json:"took_ms"`
+	Pages      int       `json:"pages"`
+	Requests   int       `json:"requests"`
+	LoginAt    string    `json:"login_at,omitempty"` // where people log in, when the site has moved it
+	Checks     []Check   `json:"checks"`
+}
+
+// Check is what one check found.
+type Check struct {
+	Name     string   `json:"name"`
+	Verdict  Verdict  `json:"verdict" enum:"pass,warn,fail"`
+	Sentence string   `json:"sentence"`
+	Evidence []string `json:"evidence,omitempty"`
+	Remedy   string   `json:"remedy,omitempty"`
+}
+
+// Verdict of a check.
+type Verdict string
+
+// What a check may find.
+const (
+	Pass Verdict = "pass"
+	Warn Verdict = "warn" // works, and somebody should look at it
+	Fail Verdict = "fail"
+)
+
+// StepTime is how long a step took. Files and rows are placed side by side.
+type StepTime struct {
+	Name   string `json:"name"`
+	Millis int64  `json:"ms"`
+}
+
+// Refreshed is what a refresh changes.
+type Refreshed struct {
+	From       string       `json:"from,omitempty"`
+	Version    string       `json:"version"`     // of the CMS, on the site
+	NewVersion string       `json:"new_version"` // in the release
+	Units      []UnitChange `json:"units"`       // parts of the code that differ
+	Stays      []string     `json:"stays,omitempty"`
+	Edited     []string     `json:"edited,omitempty"` // files that somebody changed on the site, and that are replaced
+	Content    int64        `json:"content"`          // files that stay
+}
+
+// Faults counts the checks that failed.
+func (r *Report) Faults() int { return r.count(Fail) }
+
+// Warnings counts those that warn.
+func (r *Report) Warnings() int { return r.count(Warn) }
+
+func (r *Report) count(v Verdict) (n int) {
+	for _, c := range r.Checks {
+		if c.Verdict == v {
+			n++
+		}
+	}
+	return n
+}
