@@ -45,6 +45,7 @@ func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
 			ours, is := strings.CutPrefix(path, "nestseed/internal/")
 			if in(dir, "core") {
 				require.False(t, is && !in(ours, "core"), "%s: the core imports %s", at(i.Pos()), path)
+				require.False(t, strings.Contains(path, "sql-driver") && !in(dir, "core/sitedb/mysql"), "%s: %s has a driver of databases", at(i.Pos()), dir)
 				for _, framework := range []string{"gin-gonic", "huma", "urfave", "pgx", "riverqueue"} {
 					require.NotContains(t, path, framework, at(i.Pos()))
 				}

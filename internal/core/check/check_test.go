@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"

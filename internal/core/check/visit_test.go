@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/sitedb"
 )

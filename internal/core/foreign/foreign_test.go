@@ -23,6 +23,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/progress"
 )
 

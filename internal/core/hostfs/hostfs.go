@@ -82,8 +82,8 @@ type (
 
 // Errors of what a protocol cannot do.
 var (
-	ErrNoExchange = errors.New("two folders of this host cannot change places at one moment")
-	ErrSpaceUnknown    = errors.New("this host does not tell how much space is left")
+	ErrNoExchange   = errors.New("two folders of this host cannot change places at one moment")
+	ErrSpaceUnknown = errors.New("this host does not tell how much space is left")
 )
 
 // Exchange makes two names change places. Errors: ErrNoExchange.
@@ -108,25 +108,25 @@ var ErrUnsupported = errors.New("files cannot be reached this way")
 // ErrNotRegular says that a name is that of a folder, a link, a pipe or a device, where a file was asked for.
 var ErrNotRegular = errors.New("is not a regular file")
 
-// Open opens the files at an address: file:///folder[?owner=USER].
+// protocols are the ways to files that are spoken, by the scheme of an address.
+var protocols = map[string]func(address *url.URL) (FS, error){}
+
+// Register makes a way to files known by the scheme of its addresses. It is for the packages of protocols, when the program
+// begins.
+func Register(scheme string, open func(address *url.URL) (FS, error)) { protocols[scheme] = open }
+
+// Open opens the files at an address: file:///folder[?owner=USER]. Errors: ErrUnsupported.
 func Open(address string) (FS, error) {
 	u, err := url.Parse(address)
 	if err != nil {
 		return nil, fmt.Errorf("files address %q: %w", address, err)
 	}
-	if u.Scheme == "file" && u.Host == "" && u.Path != "" {
-		for name := range u.Query() {
-			if name != "owner" {
-				return nil, fmt.Errorf("the option %q of the files address is not known; there is owner: file:///srv/www?owner=www-data", name)
-			}
-		}
-		return openLocal(u.Path, u.Query().Get("owner"))
+	open, known := protocols[u.Scheme]
+	if !known {
+		return nil, fmt.Errorf("%w: %q; write a local folder like file:///srv/www", ErrUnsupported, u.Redacted())
 	}
-	return nil, fmt.Errorf("%w: %q; write a local folder like file:///srv/www", ErrUnsupported, u.Redacted())
+	return open(u)
 }
-
-// OpenFolder opens a folder of this machine, for work that is not on a host.
-func OpenFolder(dir string) (FS, error) { return openLocal(dir, "") }
 
 // ReadFile reads a small file whole; a larger one than maxBytes is an error.
 func ReadFile(ctx context.Context, fsys FS, name string, maxBytes int64) ([]byte, error) {

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 )
 
 func TestStockKindsParseAndSortPathsIntoAreas(t *testing.T) {

@@ -22,6 +22,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
+	_ "nestseed/internal/core/sitedb/engines"
 )
 
 // killedEverywhere kills the work before every step and before everything it makes, takes back what the journal says,

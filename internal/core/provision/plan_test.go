@@ -12,6 +12,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 )

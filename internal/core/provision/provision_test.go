@@ -19,10 +19,12 @@ import (
 	"nestseed/internal/core/build"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
+	_ "nestseed/internal/core/sitedb/engines"
 	"nestseed/internal/core/survey"
 )
 

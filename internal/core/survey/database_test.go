@@ -15,10 +15,12 @@ import (
 
 	"nestseed/demo/stack"
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
+	_ "nestseed/internal/core/sitedb/engines"
 )
 
 // untidy is the database of a site that was worked on for years.

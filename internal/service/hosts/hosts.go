@@ -11,9 +11,11 @@ import (
 
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
+	_ "nestseed/internal/core/sitedb/engines"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/vault"
 )

@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )

@@ -12,9 +12,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
+	_ "nestseed/internal/core/sitedb/engines"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )

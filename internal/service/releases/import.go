@@ -19,7 +19,7 @@ import (
 	"nestseed/internal/core/contents"
 	"nestseed/internal/core/fetch"
 	"nestseed/internal/core/foreign"
-	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/hostfs/local"
 	"nestseed/internal/core/intake"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -392,7 +392,7 @@ func (r *reporting) Read(p []byte) (int, error) {
 
 // elsewhere makes a release of archives and dumps that were made by others.
 func (im *importer) elsewhere(ctx context.Context, pieces []archive.Piece) (*ImportResult, error) {
-	scratch, err := hostfs.OpenFolder(im.dir)
+	scratch, err := local.Open(im.dir)
 	if err != nil {
 		return nil, err
 	}

@@ -23,6 +23,7 @@ import (
 	"nestseed/internal/core/build"
 	"nestseed/internal/core/contents"
 	"nestseed/internal/core/hostfs"
+	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"

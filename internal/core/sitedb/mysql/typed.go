@@ -1,4 +1,4 @@
-package sitedb
+package mysql
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"nestseed/internal/core/parallel"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
 
@@ -47,7 +48,7 @@ func (b *batch) add(row [][]byte) {
 }
 
 // each returns the rows again.
-func (b *batch) each() Rows {
+func (b *batch) each() sitedb.Rows {
 	row, at := make([][]byte, len(b.values)/b.rows), 0
 	return func() ([][]byte, error) {
 		if at == len(b.values) {
@@ -62,7 +63,7 @@ func (b *batch) each() Rows {
 }
 
 // insert sends rows as prepared statements of many rows, in one transaction. While one is on its way the next is made.
-func (l *mysqlLoader) insert(ctx context.Context, into Into, rows Rows) (n int64, err error) {
+func (l *loader) insert(ctx context.Context, into sitedb.Into, rows sitedb.Rows) (n int64, err error) {
 	in := &inserter{l: l, into: into, head: "INSERT INTO " + sqltext.Quote(into.Table) + " (" + quoteAll(into.Columns) + ") VALUES ", statements: map[int]driver.Stmt{}}
 	defer in.close()
 	if err := l.exec(ctx, "START TRANSACTION"); err != nil {
@@ -96,7 +97,7 @@ func (l *mysqlLoader) insert(ctx context.Context, into Into, rows Rows) (n int64
 }
 
 // fill makes batches of rows.
-func fill(ctx context.Context, rows Rows, most int, full chan<- *batch, empty <-chan *batch) error {
+func fill(ctx context.Context, rows sitedb.Rows, most int, full chan<- *batch, empty <-chan *batch) error {
 	for {
 		var b *batch
 		select {
@@ -130,8 +131,8 @@ func fill(ctx context.Context, rows Rows, most int, full chan<- *batch, empty <-
 
 // inserter keeps the statements of a table, by how many rows they take.
 type inserter struct {
-	l          *mysqlLoader
-	into       Into
+	l          *loader
+	into       sitedb.Into
 	head       string
 	statements map[int]driver.Stmt
 	names      string // character set that the server is told values are in

@@ -1,4 +1,4 @@
-package sitedb
+package mysql
 
 import (
 	"context"
@@ -6,10 +6,11 @@ import (
 	"slices"
 	"strings"
 
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
 
-func (d *mysqlDB) change(ctx context.Context, statement string, args ...any) (lastID, rows int64, err error) {
+func (d *database) change(ctx context.Context, statement string, args ...any) (lastID, rows int64, err error) {
 	res, err := d.pool.ExecContext(ctx, statement, args...)
 	if err != nil {
 		return 0, 0, d.server.explain("change database "+d.name, err)
@@ -20,7 +21,7 @@ func (d *mysqlDB) change(ctx context.Context, statement string, args ...any) (la
 }
 
 // SetValue implements DB.
-func (d *mysqlDB) SetValue(ctx context.Context, table, keyColumn, key, valueColumn, value string) error {
+func (d *database) SetValue(ctx context.Context, table, keyColumn, key, valueColumn, value string) error {
 	_, found, err := d.Lookup(ctx, table, keyColumn, key, valueColumn)
 	if err != nil {
 		return err
@@ -34,7 +35,7 @@ func (d *mysqlDB) SetValue(ctx context.Context, table, keyColumn, key, valueColu
 }
 
 // Insert implements DB.
-func (d *mysqlDB) Insert(ctx context.Context, table string, values map[string]string) (int64, error) {
+func (d *database) Insert(ctx context.Context, table string, values map[string]string) (int64, error) {
 	var columns []string
 	var args []any
 	for column := range values {
@@ -50,34 +51,34 @@ func (d *mysqlDB) Insert(ctx context.Context, table string, values map[string]st
 }
 
 // SetColumn implements DB. Most rows may have the value already: an index on the column tells, and no row is looked at.
-func (d *mysqlDB) SetColumn(ctx context.Context, table, column, value string) error {
+func (d *database) SetColumn(ctx context.Context, table, column, value string) error {
 	_, _, err := d.change(ctx, fmt.Sprintf("UPDATE %s SET %[2]s = ? WHERE %[2]s <> ? OR %[2]s IS NULL", sqltext.Quote(table), sqltext.Quote(column)), value, value)
 	return err
 }
 
 // DeleteLike implements DB.
-func (d *mysqlDB) DeleteLike(ctx context.Context, table, column, pattern string) error {
+func (d *database) DeleteLike(ctx context.Context, table, column, pattern string) error {
 	like := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`, "*", "%").Replace(pattern)
 	_, _, err := d.change(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s LIKE ?", sqltext.Quote(table), sqltext.Quote(column)), like)
 	return err
 }
 
 // Recount implements DB.
-func (d *mysqlDB) Recount(ctx context.Context, r Recount) error {
+func (d *database) Recount(ctx context.Context, r sitedb.Recount) error {
 	_, _, err := d.change(ctx, fmt.Sprintf("UPDATE %s p SET p.%s = (SELECT COUNT(*) FROM %s c WHERE c.%s = p.%s AND c.%s = ?)", sqltext.Quote(r.Table), sqltext.Quote(r.Column),
 		sqltext.Quote(r.Of), sqltext.Quote(r.By), sqltext.Quote(r.Key), sqltext.Quote(r.Where)), r.Is)
 	return err
 }
 
 // Empty implements DB.
-func (d *mysqlDB) Empty(ctx context.Context, table string) error {
+func (d *database) Empty(ctx context.Context, table string) error {
 	_, _, err := d.change(ctx, "DELETE FROM "+sqltext.Quote(table))
 	return err
 }
 
 // Redefine implements DB. MariaDB replaces a program at one moment; MySQL knows that of views only, so there is a moment
 // without the trigger or routine.
-func (d *mysqlDB) Redefine(ctx context.Context, g *sqltext.Program) error {
+func (d *database) Redefine(ctx context.Context, g *sqltext.Program) error {
 	text := g.Text(nil)
 	if _, _, err := d.change(ctx, strings.Replace(text, "CREATE ", "CREATE OR REPLACE ", 1)); err == nil {
 		return nil

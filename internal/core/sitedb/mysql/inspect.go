@@ -1,4 +1,4 @@
-package sitedb
+package mysql
 
 import (
 	"context"
@@ -6,11 +6,12 @@ import (
 	"fmt"
 	"strings"
 
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
 
 // rowBytes is an expression for the bytes of a row's columns.
-func rowBytes(alias string, t *Table) string {
+func rowBytes(alias string, t *sitedb.Table) string {
 	var parts []string
 	for _, c := range t.Stored() {
 		parts = append(parts, "COALESCE(LENGTH("+alias+"."+sqltext.Quote(c)+"),0)")
@@ -21,27 +22,27 @@ func rowBytes(alias string, t *Table) string {
 	return strings.Join(parts, "+")
 }
 
-func (d *mysqlDB) Groups(ctx context.Context, t *Table, column string, limit int) ([]Group, error) {
+func (d *database) Groups(ctx context.Context, t *sitedb.Table, column string, limit int) ([]sitedb.Group, error) {
 	q := fmt.Sprintf("SELECT COALESCE(r.%s,''), COUNT(*), SUM(%s) AS bytes FROM %s r GROUP BY 1 ORDER BY bytes DESC, 1 LIMIT %d",
 		sqltext.Quote(column), rowBytes("r", t), sqltext.Quote(t.Name), limit)
 	return d.groups(ctx, t.Name, q)
 }
 
-func (d *mysqlDB) RelatedGroups(ctx context.Context, t *Table, column string, to *Table, key, by string) ([]Group, error) {
+func (d *database) RelatedGroups(ctx context.Context, t *sitedb.Table, column string, to *sitedb.Table, key, by string) ([]sitedb.Group, error) {
 	q := fmt.Sprintf("SELECT COALESCE(p.%s,''), COUNT(*), SUM(%s) AS bytes FROM %s r JOIN %s p ON p.%s = r.%s GROUP BY 1 ORDER BY bytes DESC, 1",
 		sqltext.Quote(by), rowBytes("r", t), sqltext.Quote(t.Name), sqltext.Quote(to.Name), sqltext.Quote(key), sqltext.Quote(column))
 	return d.groups(ctx, t.Name, q)
 }
 
-func (d *mysqlDB) groups(ctx context.Context, table, query string) ([]Group, error) {
+func (d *database) groups(ctx context.Context, table, query string) ([]sitedb.Group, error) {
 	rows, err := d.pool.QueryContext(ctx, query)
 	if err != nil {
 		return nil, d.server.explain("count rows of "+table, err)
 	}
 	defer rows.Close()
-	var out []Group
+	var out []sitedb.Group
 	for rows.Next() {
-		var g Group
+		var g sitedb.Group
 		if err := rows.Scan(&g.Value, &g.Rows, &g.Bytes); err != nil {
 			return nil, err
 		}
@@ -50,7 +51,7 @@ func (d *mysqlDB) groups(ctx context.Context, table, query string) ([]Group, err
 	return out, d.server.explain("count rows of "+table, rows.Err())
 }
 
-func (d *mysqlDB) Select(ctx context.Context, table string, columns []string, where string, values []string, each func(row [][]byte) error) error {
+func (d *database) Select(ctx context.Context, table string, columns []string, where string, values []string, each func(row [][]byte) error) error {
 	var q strings.Builder
 	q.WriteString("SELECT " + quoteAll(columns) + " FROM " + sqltext.Quote(table))
 	for i, v := range values {
@@ -75,7 +76,7 @@ func (d *mysqlDB) Select(ctx context.Context, table string, columns []string, wh
 	return d.server.explain("read rows of "+table, err)
 }
 
-func (d *mysqlDB) Code(ctx context.Context) ([]Code, error) {
+func (d *database) Code(ctx context.Context) ([]sitedb.Code, error) {
 	rows, err := d.pool.QueryContext(ctx, `SELECT 'view', TABLE_NAME, DEFINER FROM information_schema.VIEWS WHERE TABLE_SCHEMA = ?
 		UNION ALL SELECT 'trigger', TRIGGER_NAME, DEFINER FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ?
 		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_NAME, DEFINER FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ?
@@ -84,9 +85,9 @@ func (d *mysqlDB) Code(ctx context.Context) ([]Code, error) {
 		return nil, d.server.explain("list views and routines of "+d.name, err)
 	}
 	defer rows.Close()
-	var out []Code
+	var out []sitedb.Code
 	for rows.Next() {
-		var c Code
+		var c sitedb.Code
 		if err := rows.Scan(&c.What, &c.Name, &c.Definer); err != nil {
 			return nil, err
 		}

@@ -1,4 +1,4 @@
-package sitedb
+package mysql
 
 import (
 	"bytes"
@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
 
@@ -71,7 +72,7 @@ func lines(t require.TestingT, text []byte) (rows [][][]byte) {
 }
 
 // given returns rows one after the other, each in the same memory, and then an error.
-func given(rows [][][]byte, end error) Rows {
+func given(rows [][][]byte, end error) sitedb.Rows {
 	var row [][]byte
 	var text []byte
 	return func() ([][]byte, error) {

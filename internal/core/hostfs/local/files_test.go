@@ -1,4 +1,4 @@
-package hostfs
+package local
 
 import (
 	"context"
@@ -13,18 +13,20 @@ import (
 	"testing"
 	"time"
 
+	"nestseed/internal/core/hostfs"
+
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 )
 
 func TestAFileIsReplacedAsAWhole(t *testing.T) {
 	dir := t.TempDir()
-	fsys, err := Open("file://" + dir)
+	fsys, err := hostfs.Open("file://" + dir)
 	require.NoError(t, err)
 	defer fsys.Close()
 	require.Equal(t, dir, fsys.Root())
 	old, fresh := strings.Repeat("a", 1<<20), strings.Repeat("b", 1<<20)
-	require.NoError(t, WriteFile(t.Context(), fsys, "wp-config.php", []byte(old), 0o640))
+	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, "wp-config.php", []byte(old), 0o640))
 
 	// Who reads meanwhile sees all of the one or all of the other.
 	var group sync.WaitGroup
@@ -43,7 +45,7 @@ func TestAFileIsReplacedAsAWhole(t *testing.T) {
 		}
 	})
 	for i := range 40 {
-		require.NoError(t, WriteFile(t.Context(), fsys, "wp-config.php", []byte([]string{fresh, old}[i%2]), 0o640))
+		require.NoError(t, hostfs.WriteFile(t.Context(), fsys, "wp-config.php", []byte([]string{fresh, old}[i%2]), 0o640))
 	}
 	close(stop)
 	group.Wait()
@@ -56,27 +58,27 @@ func TestAFileIsReplacedAsAWhole(t *testing.T) {
 
 	// What a killed write left behind is not in the way of the next.
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "wp-config.php.nestseed-new"), []byte("half"), 0o600))
-	require.NoError(t, WriteFile(t.Context(), fsys, "wp-config.php", []byte("whole"), 0o640))
-	require.ErrorContains(t, WriteFile(t.Context(), fsys, "../outside", []byte("x"), 0o600), "escapes")
+	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, "wp-config.php", []byte("whole"), 0o640))
+	require.ErrorContains(t, hostfs.WriteFile(t.Context(), fsys, "../outside", []byte("x"), 0o600), "escapes")
 }
 
 func TestOnlyWhatFitsIsReadWhole(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "file"), []byte("0123456789"), 0o600))
-	fsys, err := Open("file://" + dir)
+	fsys, err := hostfs.Open("file://" + dir)
 	require.NoError(t, err)
 	defer fsys.Close()
-	text, err := ReadFile(t.Context(), fsys, "file", 10)
+	text, err := hostfs.ReadFile(t.Context(), fsys, "file", 10)
 	require.NoError(t, err)
 	require.Equal(t, "0123456789", string(text))
-	_, err = ReadFile(t.Context(), fsys, "file", 9)
+	_, err = hostfs.ReadFile(t.Context(), fsys, "file", 9)
 	require.ErrorContains(t, err, "file is larger than 9 bytes")
-	_, err = ReadFile(t.Context(), fsys, "nothing", 9)
+	_, err = hostfs.ReadFile(t.Context(), fsys, "nothing", 9)
 	require.ErrorIs(t, err, fs.ErrNotExist)
 }
 
 // full is a folder on a disk that is full: files can be made, and nothing be written to them.
-type full struct{ FS }
+type full struct{ hostfs.FS }
 
 type fullFile struct{ io.WriteCloser }
 
@@ -91,12 +93,12 @@ func (fullFile) Write([]byte) (int, error) { return 0, errFull }
 
 func TestAFileThatCannotBeWrittenStaysAsItWas(t *testing.T) {
 	dir := t.TempDir()
-	fsys, err := Open("file://" + dir)
+	fsys, err := hostfs.Open("file://" + dir)
 	require.NoError(t, err)
 	defer fsys.Close()
-	require.NoError(t, WriteFile(t.Context(), fsys, "wp-config.php", []byte("as it was"), 0o640))
-	require.ErrorIs(t, WriteFile(t.Context(), full{fsys}, "wp-config.php", []byte("new"), 0o640), errFull)
-	text, err := ReadFile(t.Context(), fsys, "wp-config.php", 100)
+	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, "wp-config.php", []byte("as it was"), 0o640))
+	require.ErrorIs(t, hostfs.WriteFile(t.Context(), full{fsys}, "wp-config.php", []byte("new"), 0o640), errFull)
+	text, err := hostfs.ReadFile(t.Context(), fsys, "wp-config.php", 100)
 	require.NoError(t, err)
 	require.Equal(t, "as it was", string(text))
 }
@@ -105,7 +107,7 @@ func TestAFileThatCannotBeWrittenStaysAsItWas(t *testing.T) {
 func TestAFolderIsOpenedForWhatIsDoneInIt(t *testing.T) {
 	dir := t.TempDir()
 	defer unix.Umask(unix.Umask(0o077))
-	fsys, err := Open("file://" + dir + "?owner=www-data")
+	fsys, err := hostfs.Open("file://" + dir + "?owner=www-data")
 	require.NoError(t, err)
 	defer fsys.Close()
 	sub, err := fsys.MakeSub(t.Context(), "alder/wp-content/uploads")

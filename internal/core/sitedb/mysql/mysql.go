@@ -1,4 +1,5 @@
-package sitedb
+// Package mysql speaks to MariaDB and MySQL.
+package mysql
 
 import (
 	"context"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
 
@@ -20,14 +22,16 @@ import (
 const siteRights = "SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, CREATE TEMPORARY TABLES, LOCK TABLES, CREATE VIEW, SHOW VIEW, TRIGGER, " +
 	"CREATE ROUTINE, ALTER ROUTINE, EXECUTE"
 
-type mysqlServer struct {
+func init() { sitedb.Register(connect, "mysql", "mariadb") }
+
+type server struct {
 	cfg  *mysql.Config
 	pool *sql.DB
 	site string
 	from []string // hosts that a site's user may come from
 }
 
-func connectMySQL(u *url.URL) (_ Server, err error) {
+func connect(u *url.URL) (_ sitedb.Server, err error) {
 	for name := range u.Query() {
 		if name != "socket" && name != "tls" {
 			return nil, fmt.Errorf("the option %q of the database address is not known; there are tls and socket", name)
@@ -37,7 +41,7 @@ func connectMySQL(u *url.URL) (_ Server, err error) {
 	cfg.User = u.User.Username()
 	cfg.Passwd, _ = u.User.Password()
 	cfg.Net, cfg.Addr = "tcp", u.Host
-	s := &mysqlServer{cfg: cfg, site: u.Host, from: []string{"%"}}
+	s := &server{cfg: cfg, site: u.Host, from: []string{"%"}}
 	if u.Port() == "" && u.Host != "" {
 		cfg.Addr = net.JoinHostPort(u.Hostname(), "3306")
 	}
@@ -92,7 +96,7 @@ func openPool(cfg *mysql.Config) (*sql.DB, error) {
 }
 
 // explain turns the server's error numbers into what callers decide on and people understand.
-func (s *mysqlServer) explain(doing string, err error) error {
+func (s *server) explain(doing string, err error) error {
 	if err == nil {
 		return nil
 	}
@@ -100,9 +104,9 @@ func (s *mysqlServer) explain(doing string, err error) error {
 	if errors.As(err, &e) {
 		switch e.Number {
 		case 1044, 1045, 1142, 1227, 1410:
-			return fmt.Errorf("%s: %w: %s", doing, ErrDenied, e.Message)
+			return fmt.Errorf("%s: %w: %s", doing, sitedb.ErrDenied, e.Message)
 		case 1007, 1396:
-			return fmt.Errorf("%s: %w: %s", doing, ErrExists, e.Message)
+			return fmt.Errorf("%s: %w: %s", doing, sitedb.ErrExists, e.Message)
 		}
 	}
 	var certificate *tls.CertificateVerificationError
@@ -116,18 +120,20 @@ func (s *mysqlServer) explain(doing string, err error) error {
 	return fmt.Errorf("%s: %w", doing, err)
 }
 
-func (s *mysqlServer) SiteAddress() string { return s.site }
-func (s *mysqlServer) Close() error        { return s.pool.Close() }
+func (s *server) SiteAddress() string { return s.site }
+func (s *server) Close() error        { return s.pool.Close() }
 
-func (s *mysqlServer) Version(ctx context.Context) (Version, error) { return versionOf(ctx, s, s.pool) }
+func (s *server) Version(ctx context.Context) (sitedb.Version, error) {
+	return versionOf(ctx, s, s.pool)
+}
 
-func versionOf(ctx context.Context, s *mysqlServer, pool *sql.DB) (Version, error) {
+func versionOf(ctx context.Context, s *server, pool *sql.DB) (sitedb.Version, error) {
 	var full, charset string
 	err := pool.QueryRowContext(ctx, "SELECT VERSION(), @@character_set_database").Scan(&full, &charset)
 	if err != nil {
-		return Version{}, s.explain("ask the database for its version", err)
+		return sitedb.Version{}, s.explain("ask the database for its version", err)
 	}
-	v := Version{Engine: "MySQL", Charset: charset}
+	v := sitedb.Version{Engine: "MySQL", Charset: charset}
 	if strings.Contains(full, "MariaDB") {
 		v.Engine = "MariaDB"
 	}
@@ -135,31 +141,31 @@ func versionOf(ctx context.Context, s *mysqlServer, pool *sql.DB) (Version, erro
 	return v, nil
 }
 
-func (s *mysqlServer) DatabaseExists(ctx context.Context, name string) (bool, error) {
+func (s *server) DatabaseExists(ctx context.Context, name string) (bool, error) {
 	return s.exists(ctx, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", name)
 }
 
-func (s *mysqlServer) UserExists(ctx context.Context, user string) (bool, error) {
+func (s *server) UserExists(ctx context.Context, user string) (bool, error) {
 	return s.exists(ctx, "SELECT COUNT(*) FROM mysql.user WHERE User = ?", user)
 }
 
-func (s *mysqlServer) exists(ctx context.Context, query, name string) (bool, error) {
+func (s *server) exists(ctx context.Context, query, name string) (bool, error) {
 	var n int
 	err := s.pool.QueryRowContext(ctx, query, name).Scan(&n)
 	return n > 0, s.explain("look whether "+name+" exists", err)
 }
 
-func (s *mysqlServer) CreateDatabase(ctx context.Context, name string) error {
+func (s *server) CreateDatabase(ctx context.Context, name string) error {
 	_, err := s.pool.ExecContext(ctx, "CREATE DATABASE "+sqltext.Quote(name)+" CHARACTER SET utf8mb4")
 	return s.explain("make database "+name, err)
 }
 
-func (s *mysqlServer) DropDatabase(ctx context.Context, name string) error {
+func (s *server) DropDatabase(ctx context.Context, name string) error {
 	_, err := s.pool.ExecContext(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quote(name))
 	return s.explain("drop database "+name, err)
 }
 
-func (s *mysqlServer) CreateUser(ctx context.Context, user, password, database string) error {
+func (s *server) CreateUser(ctx context.Context, user, password, database string) error {
 	// Underscores and percent signs are patterns in GRANT (MariaDB manual, "Database Privileges").
 	pattern := strings.NewReplacer("_", `\_`, "%", `\%`).Replace(database)
 	for _, from := range s.from {
@@ -176,7 +182,7 @@ func (s *mysqlServer) CreateUser(ctx context.Context, user, password, database s
 	return nil
 }
 
-func (s *mysqlServer) DropUser(ctx context.Context, user string) error {
+func (s *server) DropUser(ctx context.Context, user string) error {
 	for _, from := range s.from {
 		if _, err := s.pool.ExecContext(ctx, "DROP USER IF EXISTS "+sqltext.String(user)+"@"+sqltext.String(from)); err != nil {
 			return s.explain("drop database user "+user, err)
@@ -185,12 +191,12 @@ func (s *mysqlServer) DropUser(ctx context.Context, user string) error {
 	return nil
 }
 
-func (s *mysqlServer) Open(ctx context.Context, name string) (DB, error) {
+func (s *server) Open(ctx context.Context, name string) (sitedb.DB, error) {
 	return s.OpenAs(ctx, name, s.cfg.User, s.cfg.Passwd)
 }
 
 // OpenAs implements Server.
-func (s *mysqlServer) OpenAs(ctx context.Context, name, user, password string) (DB, error) {
+func (s *server) OpenAs(ctx context.Context, name, user, password string) (sitedb.DB, error) {
 	cfg := s.cfg.Clone()
 	cfg.DBName, cfg.User, cfg.Passwd = name, user, password
 	pool, err := openPool(cfg)
@@ -201,22 +207,22 @@ func (s *mysqlServer) OpenAs(ctx context.Context, name, user, password string) (
 		pool.Close()
 		return nil, s.explain("open database "+name, err)
 	}
-	return &mysqlDB{server: s, pool: pool, name: name}, nil
+	return &database{server: s, pool: pool, name: name}, nil
 }
 
-type mysqlDB struct {
-	server *mysqlServer
+type database struct {
+	server *server
 	pool   *sql.DB
 	name   string
 }
 
-func (d *mysqlDB) Close() error { return d.pool.Close() }
+func (d *database) Close() error { return d.pool.Close() }
 
-func (d *mysqlDB) Version(ctx context.Context) (Version, error) {
+func (d *database) Version(ctx context.Context) (sitedb.Version, error) {
 	return versionOf(ctx, d.server, d.pool)
 }
 
-func (d *mysqlDB) Lookup(ctx context.Context, table, keyColumn, key, valueColumn string) (string, bool, error) {
+func (d *database) Lookup(ctx context.Context, table, keyColumn, key, valueColumn string) (string, bool, error) {
 	q := fmt.Sprintf("SELECT %s FROM %s WHERE %s = ? LIMIT 1", sqltext.Quote(valueColumn), sqltext.Quote(table), sqltext.Quote(keyColumn))
 	var v sql.NullString
 	err := d.pool.QueryRowContext(ctx, q, key).Scan(&v)
@@ -226,7 +232,7 @@ func (d *mysqlDB) Lookup(ctx context.Context, table, keyColumn, key, valueColumn
 	return v.String, err == nil, d.server.explain("read "+key+" from "+table, err)
 }
 
-func (d *mysqlDB) Tables(ctx context.Context) ([]Table, error) {
+func (d *database) Tables(ctx context.Context) ([]sitedb.Table, error) {
 	rows, err := d.pool.QueryContext(ctx, `SELECT TABLE_NAME, TABLE_TYPE, COALESCE(ENGINE,''), COALESCE(TABLE_ROWS,0),
 		COALESCE(DATA_LENGTH,0), COALESCE(INDEX_LENGTH,0), COALESCE(TABLE_COLLATION,'')
 		FROM information_schema.TABLES WHERE TABLE_SCHEMA = ? ORDER BY BINARY TABLE_NAME`, d.name)
@@ -234,10 +240,10 @@ func (d *mysqlDB) Tables(ctx context.Context) ([]Table, error) {
 		return nil, d.server.explain("list tables of "+d.name, err)
 	}
 	defer rows.Close()
-	var tables []Table
+	var tables []sitedb.Table
 	byName := map[string]int{}
 	for rows.Next() {
-		var t Table
+		var t sitedb.Table
 		var sort string
 		if err := rows.Scan(&t.Name, &sort, &t.Engine, &t.Rows, &t.DataBytes, &t.IndexBytes, &t.Collation); err != nil {
 			return nil, err
@@ -253,7 +259,7 @@ func (d *mysqlDB) Tables(ctx context.Context) ([]Table, error) {
 }
 
 // columns fills in the columns and primary keys of all tables with one query each.
-func (d *mysqlDB) columns(ctx context.Context, tables []Table, byName map[string]int) error {
+func (d *database) columns(ctx context.Context, tables []sitedb.Table, byName map[string]int) error {
 	rows, err := d.pool.QueryContext(ctx, `SELECT TABLE_NAME, COLUMN_NAME, DATA_TYPE, COALESCE(CHARACTER_SET_NAME,''), EXTRA
 		FROM information_schema.COLUMNS WHERE TABLE_SCHEMA = ? ORDER BY TABLE_NAME, ORDINAL_POSITION`, d.name)
 	if err != nil {
@@ -262,7 +268,7 @@ func (d *mysqlDB) columns(ctx context.Context, tables []Table, byName map[string
 	defer rows.Close()
 	for rows.Next() {
 		var table, extra string
-		var c Column
+		var c sitedb.Column
 		if err := rows.Scan(&table, &c.Name, &c.Type, &c.Charset, &extra); err != nil {
 			return err
 		}

@@ -1,10 +1,12 @@
-package hostfs
+package local
 
 import (
 	"context"
 	"os"
 	"path/filepath"
 	"testing"
+
+	"nestseed/internal/core/hostfs"
 
 	"github.com/stretchr/testify/require"
 )
@@ -15,7 +17,7 @@ func TestNamesCannotLeaveTheFolder(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "host"), 0o755))
 	require.NoError(t, os.WriteFile(outside, []byte("secret"), 0o600))
 	require.NoError(t, os.Symlink(dir, filepath.Join(dir, "host", "up")))
-	fsys, err := Open("file://" + dir + "/host")
+	fsys, err := hostfs.Open("file://" + dir + "/host")
 	require.NoError(t, err)
 	defer fsys.Close()
 
@@ -32,13 +34,13 @@ func TestNamesCannotLeaveTheFolder(t *testing.T) {
 
 func TestWalkSeesLinksAndReportsWhatItCannotRead(t *testing.T) {
 	dir := t.TempDir()
-	fsys, err := Open("file://" + dir)
+	fsys, err := hostfs.Open("file://" + dir)
 	require.NoError(t, err)
-	require.NoError(t, WriteFile(t.Context(), fsys, "s/a/b.txt", []byte("hello"), 0o640))
+	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, "s/a/b.txt", []byte("hello"), 0o640))
 	require.NoError(t, fsys.Symlink(t.Context(), "a/b.txt", "s/link"))
 	require.NoError(t, fsys.Mkdir(t.Context(), "s/empty", 0o700))
 	var got []string
-	require.NoError(t, fsys.Walk(context.Background(), "s", func(e Entry) error {
+	require.NoError(t, fsys.Walk(context.Background(), "s", func(e hostfs.Entry) error {
 		got = append(got, e.Path+" "+e.Mode.String()+" "+e.Target)
 		return nil
 	}, func(p string, err error) { t.Error(p, err) }))
@@ -46,7 +48,7 @@ func TestWalkSeesLinksAndReportsWhatItCannotRead(t *testing.T) {
 }
 
 func TestUnknownWaysAreRefusedWithAnExample(t *testing.T) {
-	_, err := Open("gopher://u:secret@x/y")
-	require.ErrorIs(t, err, ErrUnsupported)
+	_, err := hostfs.Open("gopher://u:secret@x/y")
+	require.ErrorIs(t, err, hostfs.ErrUnsupported)
 	require.NotContains(t, err.Error(), "secret")
 }

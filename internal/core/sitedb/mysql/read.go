@@ -1,4 +1,4 @@
-package sitedb
+package mysql
 
 import (
 	"context"
@@ -11,17 +11,18 @@ import (
 	"strconv"
 	"strings"
 
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
 
-type mysqlSnapshot struct {
-	db   *mysqlDB
+type snapshot struct {
+	db   *database
 	conn *sql.Conn
 }
 
 // Snapshot opens a consistent read (MariaDB manual, "START TRANSACTION … WITH CONSISTENT SNAPSHOT"): it
 // needs no lock and no right but SELECT. Tables of engines without transactions are read as they are then.
-func (d *mysqlDB) Snapshot(ctx context.Context) (Snapshot, error) {
+func (d *database) Snapshot(ctx context.Context) (sitedb.Snapshot, error) {
 	conn, err := d.pool.Conn(ctx)
 	if err != nil {
 		return nil, d.server.explain("open a snapshot of "+d.name, err)
@@ -36,17 +37,17 @@ func (d *mysqlDB) Snapshot(ctx context.Context) (Snapshot, error) {
 			return nil, d.server.explain("open a snapshot of "+d.name, err)
 		}
 	}
-	return &mysqlSnapshot{d, conn}, nil
+	return &snapshot{d, conn}, nil
 }
 
-func (s *mysqlSnapshot) Close() error {
+func (s *snapshot) Close() error {
 	// The connection has session settings and an open transaction: it must not go back to the pool.
 	s.conn.Raw(func(any) error { return driver.ErrBadConn })
 	return s.conn.Close()
 }
 
 // Definition implements Snapshot.
-func (s *mysqlSnapshot) Definition(ctx context.Context, t *Table) (*sqltext.Definition, error) {
+func (s *snapshot) Definition(ctx context.Context, t *sitedb.Table) (*sqltext.Definition, error) {
 	create, _, err := s.showCreate(ctx, "TABLE", t.Name, "Create Table")
 	if err != nil {
 		return nil, err
@@ -59,7 +60,7 @@ func (s *mysqlSnapshot) Definition(ctx context.Context, t *Table) (*sqltext.Defi
 }
 
 // showCreate returns a column of SHOW CREATE …, and the mode in which the text is to be read, where there is one.
-func (s *mysqlSnapshot) showCreate(ctx context.Context, what, name, column string) (text, mode string, err error) {
+func (s *snapshot) showCreate(ctx context.Context, what, name, column string) (text, mode string, err error) {
 	rows, err := s.conn.QueryContext(ctx, "SHOW CREATE "+what+" "+sqltext.Quote(name))
 	if err != nil {
 		return "", "", s.db.server.explain("read the definition of "+name, err)
@@ -83,7 +84,7 @@ func (s *mysqlSnapshot) showCreate(ctx context.Context, what, name, column strin
 	for i, n := range names {
 		switch {
 		case strings.EqualFold(n, column) && !cells[i].Valid:
-			return "", "", fmt.Errorf("read the definition of %s: %w", name, ErrDenied)
+			return "", "", fmt.Errorf("read the definition of %s: %w", name, sitedb.ErrDenied)
 		case strings.EqualFold(n, column):
 			text = cells[i].String
 		case n == "sql_mode":
@@ -106,7 +107,7 @@ var programTypes = []struct{ kind, column, list string }{
 var otherModes = []string{"ANSI_QUOTES", "NO_BACKSLASH_ESCAPES", "PIPES_AS_CONCAT", "ORACLE", "HIGH_NOT_PRECEDENCE", "IGNORE_SPACE"}
 
 // Programs implements Snapshot. A program is left out when it cannot be read or is not understood to its end.
-func (s *mysqlSnapshot) Programs(ctx context.Context, tables []Table) (out []*sqltext.Program, left []LeftOut, err error) {
+func (s *snapshot) Programs(ctx context.Context, tables []sitedb.Table) (out []*sqltext.Program, left []sitedb.LeftOut, err error) {
 	var routines []string
 	for _, sort := range programTypes {
 		names, err := s.names(ctx, sort.list)
@@ -114,7 +115,7 @@ func (s *mysqlSnapshot) Programs(ctx context.Context, tables []Table) (out []*sq
 			return nil, nil, err
 		}
 		for _, name := range names {
-			if sort.kind == "VIEW" && !slices.ContainsFunc(tables, func(t Table) bool { return t.Name == name }) {
+			if sort.kind == "VIEW" && !slices.ContainsFunc(tables, func(t sitedb.Table) bool { return t.Name == name }) {
 				continue // the packing list leaves it out
 			}
 			g, err := s.program(ctx, sort.kind, sort.column, name, routines)
@@ -122,7 +123,7 @@ func (s *mysqlSnapshot) Programs(ctx context.Context, tables []Table) (out []*sq
 			case ctx.Err() != nil:
 				return nil, nil, ctx.Err()
 			case err != nil:
-				left = append(left, LeftOut{strings.ToLower(sort.kind) + " " + name, err.Error()})
+				left = append(left, sitedb.LeftOut{What: strings.ToLower(sort.kind) + " " + name, Reason: err.Error()})
 			default:
 				out = append(out, g)
 				if g.Type == "function" || g.Type == "procedure" {
@@ -134,7 +135,7 @@ func (s *mysqlSnapshot) Programs(ctx context.Context, tables []Table) (out []*sq
 	return sqltext.SortPrograms(out), left, nil
 }
 
-func (s *mysqlSnapshot) program(ctx context.Context, kind, column, name string, routines []string) (*sqltext.Program, error) {
+func (s *snapshot) program(ctx context.Context, kind, column, name string, routines []string) (*sqltext.Program, error) {
 	if kind == "EVENT" {
 		return nil, errors.New("events run by themselves; create it again on the site where it is wanted")
 	}
@@ -150,7 +151,7 @@ func (s *mysqlSnapshot) program(ctx context.Context, kind, column, name string, 
 	return sqltext.ParseProgram(sqltext.Resolve([]byte(text)), s.db.name, routines)
 }
 
-func (s *mysqlSnapshot) names(ctx context.Context, query string) ([]string, error) {
+func (s *snapshot) names(ctx context.Context, query string) ([]string, error) {
 	rows, err := s.conn.QueryContext(ctx, query, s.db.name)
 	if err != nil {
 		return nil, s.db.server.explain("list objects of "+s.db.name, err)
@@ -169,7 +170,7 @@ func (s *mysqlSnapshot) names(ctx context.Context, query string) ([]string, erro
 
 // Rows reads through the driver itself: database/sql converts every cell, which costs more than all
 // the rest of a build's work on rows.
-func (s *mysqlSnapshot) Rows(ctx context.Context, t *Table, each func(row [][]byte) error) error {
+func (s *snapshot) Rows(ctx context.Context, t *sitedb.Table, each func(row [][]byte) error) error {
 	var q strings.Builder
 	q.WriteString("SELECT ")
 	for i, name := range t.Stored() {

@@ -1,4 +1,5 @@
-package hostfs
+// Package local reaches the files of this machine.
+package local
 
 import (
 	"context"
@@ -6,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/url"
 	"os"
 	"os/user"
 	"path"
@@ -18,6 +20,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/parallel"
 )
 
@@ -31,7 +34,25 @@ type local struct {
 	known map[string]bool // folders that Create has seen or made
 }
 
-func openLocal(dir, owner string) (FS, error) {
+func init() { hostfs.Register("file", open) }
+
+// open opens the folder that an address names: file:///folder[?owner=USER].
+func open(u *url.URL) (hostfs.FS, error) {
+	if u.Host != "" || u.Path == "" {
+		return nil, fmt.Errorf("%w: %q; write a local folder like file:///srv/www", hostfs.ErrUnsupported, u.Redacted())
+	}
+	for name := range u.Query() {
+		if name != "owner" {
+			return nil, fmt.Errorf("the option %q of the files address is not known; there is owner: file:///srv/www?owner=www-data", name)
+		}
+	}
+	return openOwned(u.Path, u.Query().Get("owner"))
+}
+
+// Open opens a folder of this machine, for work that is not on a host.
+func Open(dir string) (hostfs.FS, error) { return openOwned(dir, "") }
+
+func openOwned(dir, owner string) (hostfs.FS, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, fmt.Errorf("open folder of the host: %w", err)
@@ -52,7 +73,7 @@ func (l *local) Root() string { return l.dir }
 func (l *local) Close() error { return l.root.Close() }
 
 // Walk lists folders ahead on several goroutines and visits them in order.
-func (l *local) Walk(ctx context.Context, root string, visit func(Entry) error, problem func(string, error)) error {
+func (l *local) Walk(ctx context.Context, root string, visit func(hostfs.Entry) error, problem func(string, error)) error {
 	sub, err := l.root.OpenRoot(clean(root))
 	if err != nil {
 		return err
@@ -78,7 +99,7 @@ type walker struct {
 type folder struct {
 	path     string
 	ready    chan struct{}
-	entries  []Entry
+	entries  []hostfs.Entry
 	below    []*folder // of the entries that are folders, in their order
 	problems []walkProblem
 }
@@ -161,7 +182,7 @@ func (w *walker) read(f *folder) {
 		fail(f.path, err)
 	}
 	slices.SortFunc(list, func(a, b os.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
-	f.entries = make([]Entry, 0, len(list))
+	f.entries = make([]hostfs.Entry, 0, len(list))
 	for _, d := range list {
 		p := path.Join(f.path, d.Name())
 		info, err := d.Info()
@@ -183,7 +204,7 @@ func (w *walker) read(f *folder) {
 	}
 }
 
-func (w *walker) visit(ctx context.Context, f *folder, visit func(Entry) error, problem func(string, error)) error {
+func (w *walker) visit(ctx context.Context, f *folder, visit func(hostfs.Entry) error, problem func(string, error)) error {
 	select {
 	case <-f.ready:
 	case <-ctx.Done():
@@ -211,8 +232,8 @@ func (w *walker) visit(ctx context.Context, f *folder, visit func(Entry) error, 
 	return nil
 }
 
-func entryOf(name string, info fs.FileInfo) Entry {
-	e := Entry{Path: name, Mode: info.Mode(), ModTime: info.ModTime()}
+func entryOf(name string, info fs.FileInfo) hostfs.Entry {
+	e := hostfs.Entry{Path: name, Mode: info.Mode(), ModTime: info.ModTime()}
 	if info.Mode().IsRegular() {
 		e.SizeBytes = info.Size()
 	}
@@ -229,10 +250,10 @@ func clean(name string) string {
 	return path.Clean(name)
 }
 
-func (l *local) Stat(_ context.Context, name string) (Entry, error) {
+func (l *local) Stat(_ context.Context, name string) (hostfs.Entry, error) {
 	info, err := l.root.Lstat(clean(name))
 	if err != nil {
-		return Entry{}, err
+		return hostfs.Entry{}, err
 	}
 	return entryOf(name, info), nil
 }
@@ -242,14 +263,14 @@ func (l *local) Stat(_ context.Context, name string) (Entry, error) {
 func (l *local) Open(_ context.Context, name string) (io.ReadCloser, error) {
 	f, err := l.root.OpenFile(clean(name), os.O_RDONLY|unix.O_NONBLOCK, 0)
 	if errors.Is(err, unix.ENXIO) { // a socket
-		return nil, &fs.PathError{Op: "open", Path: name, Err: ErrNotRegular}
+		return nil, &fs.PathError{Op: "open", Path: name, Err: hostfs.ErrNotRegular}
 	}
 	if err != nil {
 		return nil, err
 	}
 	info, err := f.Stat()
 	if err == nil && !info.Mode().IsRegular() {
-		err = &fs.PathError{Op: "open", Path: name, Err: ErrNotRegular}
+		err = &fs.PathError{Op: "open", Path: name, Err: hostfs.ErrNotRegular}
 	}
 	if err != nil {
 		f.Close()
@@ -273,14 +294,14 @@ func (l *local) ID(_ context.Context, name string) (string, error) {
 	return fmt.Sprintf("%d.%d.%d", st.Ino, st.Btime.Sec, st.Btime.Nsec), nil
 }
 
-func (l *local) MakeSub(ctx context.Context, folder string) (FS, error) {
+func (l *local) MakeSub(ctx context.Context, folder string) (hostfs.FS, error) {
 	if err := l.parents(clean(folder)); err != nil {
 		return nil, err
 	}
 	return l.Sub(ctx, folder)
 }
 
-func (l *local) Sub(_ context.Context, folder string) (FS, error) {
+func (l *local) Sub(_ context.Context, folder string) (hostfs.FS, error) {
 	root, err := l.root.OpenRoot(clean(folder))
 	if err != nil {
 		return nil, err

@@ -1,4 +1,4 @@
-package sitedb
+package mysql
 
 import (
 	"bytes"
@@ -10,15 +10,16 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
 
-func openText(script string) (*Dump, error) {
-	return OpenDump(context.Background(), strings.NewReader(script), int64(len(script)), nil)
+func openText(script string) (*sitedb.Dump, error) {
+	return sitedb.OpenDump(context.Background(), strings.NewReader(script), int64(len(script)), nil)
 }
 
 // cellsOf reads a table as text, a line for each row.
-func cellsOf(t *testing.T, r Reader, table string) (out []string) {
+func cellsOf(t *testing.T, r sitedb.Reader, table string) (out []string) {
 	t.Helper()
 	ctx := context.Background()
 	tables, err := r.Tables(ctx)
@@ -47,22 +48,22 @@ func cellsOf(t *testing.T, r Reader, table string) (out []string) {
 }
 
 func TestADumpOfTheServersOwnProgramHoldsTheRowsOfTheDatabase(t *testing.T) {
-	s, srv := server(t)
+	s, srv := started(t)
 	db := fresh(t, srv, "lad_base")
 	ctx := context.Background()
-	_, _, err := db.(*mysqlDB).change(ctx, everyType)
+	_, _, err := db.(*database).change(ctx, everyType)
 	require.NoError(t, err)
-	_, _, err = db.(*mysqlDB).change(ctx, "SET SESSION sql_mode=''")
+	_, _, err = db.(*database).change(ctx, "SET SESSION sql_mode=''")
 	require.NoError(t, err)
 	l, err := db.Loader(ctx)
 	require.NoError(t, err)
 	defer l.Close()
-	require.NoError(t, l.(*mysqlLoader).exec(ctx, "SET SESSION sql_mode='', time_zone='+00:00'"))
+	require.NoError(t, l.(*loader).exec(ctx, "SET SESSION sql_mode='', time_zone='+00:00'"))
 	for _, row := range everyRow {
-		require.NoError(t, l.(*mysqlLoader).exec(ctx, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+row))
+		require.NoError(t, l.(*loader).exec(ctx, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+row))
 	}
-	require.NoError(t, l.(*mysqlLoader).exec(ctx, "CREATE TABLE child (id int PRIMARY KEY, of bigint unsigned, CONSTRAINT fk FOREIGN KEY (of) REFERENCES every_type (id))"))
-	require.NoError(t, l.(*mysqlLoader).exec(ctx, "CREATE VIEW seen AS SELECT id FROM every_type"))
+	require.NoError(t, l.(*loader).exec(ctx, "CREATE TABLE child (id int PRIMARY KEY, of bigint unsigned, CONSTRAINT fk FOREIGN KEY (of) REFERENCES every_type (id))"))
+	require.NoError(t, l.(*loader).exec(ctx, "CREATE VIEW seen AS SELECT id FROM every_type"))
 	want := cellsOf(t, db, "every_type")
 	require.Len(t, want, len(everyRow))
 
@@ -80,7 +81,7 @@ func TestADumpOfTheServersOwnProgramHoldsTheRowsOfTheDatabase(t *testing.T) {
 				}
 				require.Equal(t, strip(want[i]), strip(got[i]))
 			}
-			child, err := d.Definition(ctx, &Table{Name: "child"})
+			child, err := d.Definition(ctx, &sitedb.Table{Name: "child"})
 			require.NoError(t, err)
 			require.Contains(t, child.Constraints[0].Text(nil), "FOREIGN KEY (`of`) REFERENCES `every_type`")
 			require.Contains(t, strings.Join(d.Notes(), " "), "view")
@@ -97,7 +98,7 @@ func TestADumpOfTheServersOwnProgramHoldsTheRowsOfTheDatabase(t *testing.T) {
 			for i := range tables {
 				def, err := d.Definition(ctx, &tables[i])
 				require.NoError(t, err)
-				_, _, err = again.(*mysqlDB).change(ctx, def.Text(nil))
+				_, _, err = again.(*database).change(ctx, def.Text(nil))
 				require.NoError(t, err, def.Text(nil))
 			}
 			made, err := again.Tables(ctx)
@@ -127,7 +128,7 @@ func TestKeysAndColumnsMayComeInAnyOrder(t *testing.T) {
 		"REPLACE INTO x.t (a, id) VALUES ('one',1);\nALTER TABLE `t` ADD PRIMARY KEY (`id`);\nCREATE UNIQUE INDEX `by_a` ON `t` (`a`(5));\nUNLOCK TABLES;\nSET @@GLOBAL.GTID_PURGED='';")
 	require.NoError(t, err)
 	require.Equal(t, []string{`|"1"|"one"`}, cellsOf(t, d, "t"))
-	def, err := d.Definition(context.Background(), &Table{Name: "t"})
+	def, err := d.Definition(context.Background(), &sitedb.Table{Name: "t"})
 	require.NoError(t, err)
 	require.Contains(t, def.Text(nil), "PRIMARY KEY (`id`)")
 	require.Contains(t, def.Text(nil), "UNIQUE INDEX `by_a` (`a`(5))")
@@ -152,7 +153,7 @@ func TestStatementsThatAreNotTablesAndRowsAreRefused(t *testing.T) {
 		require.Error(t, err, stmt)
 	}
 	_, err := openText("-- nothing\n")
-	require.ErrorIs(t, err, ErrRefused)
+	require.ErrorIs(t, err, sitedb.ErrRefused)
 	_, err = openText("--\n-- PostgreSQL database dump\n--\n")
 	require.ErrorContains(t, err, "PostgreSQL")
 	for _, row := range []string{"(LOAD_FILE('/etc/passwd'))", "(1,2)", "(sleep(1))"} {
@@ -178,7 +179,7 @@ func FuzzDump(f *testing.F) {
 	f.Add([]byte("CREATE TABLE t (a int, b text CHARACTER SET latin1);SET NAMES latin1;INSERT INTO t VALUES (1,'\xe9'),(2,NULL);ALTER TABLE t ADD PRIMARY KEY (a);"))
 	f.Add([]byte("DROP TABLE x;CREATE INDEX a ON b (c);USE `x`"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		d, err := OpenDump(context.Background(), bytes.NewReader(b), int64(len(b)), nil)
+		d, err := sitedb.OpenDump(context.Background(), bytes.NewReader(b), int64(len(b)), nil)
 		if err != nil {
 			return
 		}

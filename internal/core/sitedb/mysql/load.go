@@ -1,4 +1,4 @@
-package sitedb
+package mysql
 
 import (
 	"context"
@@ -12,11 +12,12 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
 
-type mysqlLoader struct {
-	db     *mysqlDB
+type loader struct {
+	db     *database
 	conn   *sql.Conn
 	typed  bool  // the server forbids LOAD DATA
 	packet int64 // the longest that the server takes (max_allowed_packet)
@@ -26,7 +27,7 @@ type mysqlLoader struct {
 // for tables in an order. That of unique keys stays on: without it MariaDB from 10.6 sorts whole indexes of an empty
 // table before it writes them, which took twice the processor time of adding rows as they come (measured with
 // 10.11, 50 MB of posts with four indexes). They are settings of this connection, which is thrown away on Close.
-func (d *mysqlDB) Loader(ctx context.Context) (Loader, error) {
+func (d *database) Loader(ctx context.Context) (sitedb.Loader, error) {
 	conn, err := d.pool.Conn(ctx)
 	if err != nil {
 		return nil, d.server.explain("open a connection to load "+d.name, err)
@@ -36,7 +37,7 @@ func (d *mysqlDB) Loader(ctx context.Context) (Loader, error) {
 		conn.Close()
 		return nil, d.server.explain("prepare to load "+d.name, err)
 	}
-	l := &mysqlLoader{db: d, conn: conn}
+	l := &loader{db: d, conn: conn}
 	if err := conn.QueryRowContext(ctx, "SELECT @@SESSION.max_allowed_packet").Scan(&l.packet); err != nil {
 		conn.Close()
 		return nil, d.server.explain("prepare to load "+d.name, err)
@@ -44,34 +45,34 @@ func (d *mysqlDB) Loader(ctx context.Context) (Loader, error) {
 	return l, nil
 }
 
-func (l *mysqlLoader) Close() error {
+func (l *loader) Close() error {
 	l.conn.Raw(func(any) error { return driver.ErrBadConn })
 	return l.conn.Close()
 }
 
-func (l *mysqlLoader) exec(ctx context.Context, statement string) error {
+func (l *loader) exec(ctx context.Context, statement string) error {
 	_, err := l.conn.ExecContext(ctx, statement)
 	return l.db.server.explain("change database "+l.db.name, err)
 }
 
 // CreateTable implements Loader.
-func (l *mysqlLoader) CreateTable(ctx context.Context, d *sqltext.Definition, rename Rename) error {
+func (l *loader) CreateTable(ctx context.Context, d *sqltext.Definition, rename sitedb.Rename) error {
 	return l.exec(ctx, d.Text(rename))
 }
 
 // AddForeignKey implements Loader.
-func (l *mysqlLoader) AddForeignKey(ctx context.Context, f sqltext.ForeignKey, rename Rename) error {
+func (l *loader) AddForeignKey(ctx context.Context, f sqltext.ForeignKey, rename sitedb.Rename) error {
 	return l.exec(ctx, f.Text(rename))
 }
 
 // CreateProgram implements Loader.
-func (l *mysqlLoader) CreateProgram(ctx context.Context, g *sqltext.Program, rename Rename) error {
+func (l *loader) CreateProgram(ctx context.Context, g *sqltext.Program, rename sitedb.Rename) error {
 	return l.exec(ctx, g.Text(rename))
 }
 
 // Load streams short rows with LOAD DATA, and sends long ones as typed statements: the server takes fields of text apart
 // byte by byte, and the values of statements whole. Where LOAD DATA is forbidden, all rows are sent so.
-func (l *mysqlLoader) Load(ctx context.Context, into Into, rows Rows) (int64, error) {
+func (l *loader) Load(ctx context.Context, into sitedb.Into, rows sitedb.Rows) (int64, error) {
 	if l.typed || into.RowBytes >= typedFrom*int64(len(into.Columns)) {
 		return l.insert(ctx, into, rows)
 	}
@@ -94,7 +95,7 @@ var errForbidden = errors.New("bulk loading is forbidden")
 var streams atomic.Int64
 
 // stream sends rows with LOAD DATA LOCAL INFILE. Errors: errForbidden, before any row was asked for.
-func (l *mysqlLoader) stream(ctx context.Context, into Into, rows Rows) (int64, error) {
+func (l *loader) stream(ctx context.Context, into sitedb.Into, rows sitedb.Rows) (int64, error) {
 	name := fmt.Sprintf("rows-%d", streams.Add(1))
 	mysql.RegisterReaderHandler(name, func() io.Reader { return &fieldReader{rows: rows} })
 	defer mysql.DeregisterReaderHandler(name)
@@ -117,7 +118,7 @@ func (l *mysqlLoader) stream(ctx context.Context, into Into, rows Rows) (int64, 
 
 // fieldReader writes rows as LOAD DATA reads them.
 type fieldReader struct {
-	rows Rows
+	rows sitedb.Rows
 	text []byte
 	read int
 	err  error
@@ -142,7 +143,7 @@ func (r *fieldReader) Read(p []byte) (int, error) {
 }
 
 // Summed returns the columns of variable length: what is put into them comes back byte for byte, or was cut.
-func (l *mysqlLoader) Summed(ctx context.Context) (map[string][]string, error) {
+func (l *loader) Summed(ctx context.Context) (map[string][]string, error) {
 	rows, err := l.conn.QueryContext(ctx, `SELECT table_name, column_name FROM information_schema.columns
 		WHERE table_schema = ? AND data_type IN ('varchar','varbinary','tinytext','text','mediumtext','longtext','tinyblob','blob','mediumblob','longblob')`, l.db.name)
 	if err != nil {
@@ -161,7 +162,7 @@ func (l *mysqlLoader) Summed(ctx context.Context) (map[string][]string, error) {
 }
 
 // Sums implements Loader. CRC32 of MariaDB and MySQL is that of ISO 3309, as hash/crc32.IEEE.
-func (l *mysqlLoader) Sums(ctx context.Context, table string, columns []string, wide bool) ([]uint64, error) {
+func (l *loader) Sums(ctx context.Context, table string, columns []string, wide bool) ([]uint64, error) {
 	sums, into := make([]uint64, len(columns)), make([]any, len(columns))
 	var query strings.Builder
 	for i, c := range columns {

@@ -1,0 +1,6 @@
+// Package protocols makes every way to files known to hostfs. Another protocol is a package beside it and a line here.
+package protocols
+
+import (
+	_ "nestseed/internal/core/hostfs/local" // folders of this machine
+)
