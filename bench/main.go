@@ -82,7 +82,8 @@ func run(ctx context.Context) (err error) {
 	for _, step := range []struct {
 		name string
 		do   func() error
-	}{{"bare", b.bare}, {"table", b.table}, {"", b.grow}, {"", b.build}, {"rebuild", b.rebuild}, {"provision", b.provision}, {"rewrite", b.rewrite}, {"many", b.many}, {"import", b.bringIn}, {"", b.memory}} {
+	}{{"bare", b.bare}, {"table", b.table}, {"", b.grow}, {"", b.build}, {"rebuild", b.rebuild}, {"provision", b.provision}, {"rewrite",
+		b.rewrite}, {"many", b.many}, {"import", b.bringIn}, {"", b.memory}} {
 		if step.name != "" && len(os.Args) > 1 && !slices.Contains(os.Args[1:], step.name) {
 			continue
 		}
@@ -114,7 +115,8 @@ func (b *bench) startService() error {
 }
 
 func (b *bench) prepare() error {
-	_, err := b.svc.AddHost(b.ctx, wire.NewHost{Name: "preview", Files: "file://" + b.stack.Sites() + "?owner=www-data", WebRoot: "{name}", Address: b.stack.Address("{name}"), Database: b.stack.DatabaseURL()})
+	_, err := b.svc.AddHost(b.ctx, wire.NewHost{Name: "preview", Files: "file://" + b.stack.Sites() + "?owner=www-data", WebRoot: "{name}",
+		Address: b.stack.Address("{name}"), Database: b.stack.DatabaseURL()})
 	if err != nil {
 		return err
 	}
@@ -159,7 +161,8 @@ func (b *bench) bare() error {
 	}
 	var last wire.Run
 	took, err := b.medians(3, func(round int) (took time.Duration, err error) {
-		last, took, err = b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "alder-valley", Name: fmt.Sprintf("bare-%d", round), From: "music-base", Host: "preview"}))
+		last, took, err = b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "alder-valley", Name: fmt.Sprintf("bare-%d", round),
+			From: "music-base", Host: "preview"}))
 		return took, err
 	})
 	if err != nil {
@@ -206,7 +209,8 @@ func (b *bench) build() error {
 	if err := json.Unmarshal(run.Result, &res); err != nil {
 		return err
 	}
-	fmt.Printf("\nthe site: %d files, %d MB; %d rows, %d MB of SQL; archive %d MB\n", res.Totals.Files, res.Totals.Bytes>>20, res.Totals.Rows, res.Totals.SQLByte>>20, res.ArchiveBytes>>20)
+	fmt.Printf("\nthe site: %d files, %d MB; %d rows, %d MB of SQL; archive %d MB\n", res.Totals.Files, res.Totals.Bytes>>20, res.Totals.Rows,
+		res.Totals.SQLByte>>20, res.ArchiveBytes>>20)
 	b.plain = took[1]
 	report("build a release", took[0], "zip -r -6 and mariadb-dump", b.plain, "10 times")
 	fmt.Println("   ", steps(run))
@@ -257,7 +261,8 @@ func (b *bench) rebuild() error {
 func (b *bench) many() error {
 	n := 200_000 * b.mb / 800
 	root := filepath.Join(b.stack.Sites(), "many")
-	if _, err := b.shell(fmt.Sprintf("mkdir %s && cd %s && cp -a ../base/wp-config.php ../base/wp-includes ../base/wp-admin ../base/*.php .", root, root)); err != nil {
+	if _, err := b.shell(fmt.Sprintf("mkdir %s && cd %s && cp -a ../base/wp-config.php ../base/wp-includes ../base/wp-admin ../base/*.php .",
+		root, root)); err != nil {
 		return err
 	}
 	for i := range n {
@@ -267,7 +272,8 @@ func (b *bench) many() error {
 				return err
 			}
 		}
-		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("score-%06d.%s", i, []string{"jpg", "txt", "pdf"}[i%3])), []byte(fmt.Sprintf("score %d", i)), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("score-%06d.%s", i, []string{"jpg", "txt", "pdf"}[i%3])),
+			[]byte(fmt.Sprintf("score %d", i)), 0o644); err != nil {
 			return err
 		}
 	}
@@ -292,7 +298,8 @@ func (b *bench) many() error {
 		return err
 	}
 	start := time.Now()
-	if _, err := b.svc.TryPacking(b.ctx, t.Name, strings.Replace(p.Text, "paths:", "paths:\n    - wp-content/uploads/007/**\n    - \"**/score-00*.pdf\"", 1)); err != nil {
+	if _, err := b.svc.TryPacking(b.ctx, t.Name,
+		strings.Replace(p.Text, "paths:", "paths:\n    - wp-content/uploads/007/**\n    - \"**/score-00*.pdf\"", 1)); err != nil {
 		return err
 	}
 	report("total a changed packing list", time.Since(start), "", 0, "0.10 s")
@@ -325,14 +332,16 @@ func (b *bench) bringIn() error {
 	}
 	w := bufio.NewWriterSize(out, 1<<20)
 	w.Write(schema)
-	fmt.Fprintf(w, "INSERT INTO `lad_options` VALUES (1,'siteurl','%s','yes'),(2,'home','%s','yes');\n", b.stack.Address("base"), b.stack.Address("base"))
+	fmt.Fprintf(w, "INSERT INTO `lad_options` VALUES (1,'siteurl','%s','yes'),(2,'home','%s','yes');\n", b.stack.Address("base"),
+		b.stack.Address("base"))
 	para := strings.Repeat("Our learners play in ensembles from the first term on, and their teachers play with them. ", 11)
 	noise := newNoise()
 	total, written := int64(b.mb)<<20*10/8, int64(0)
 	for i := 0; written < total; {
 		n, _ := w.WriteString("INSERT INTO `lad_postmeta` VALUES ")
 		for k := 0; k < 800; k, i = k+1, i+1 {
-			m, _ := fmt.Fprintf(w, "%s(%d,%d,'_part','<p>%s %x</p>\\n<a href=\\\"%s/p-%d\\\">it''s here</a>')", []string{"", ","}[min(k, 1)], i+1, i/7, para, noise(60), b.stack.Address("base"), i)
+			m, _ := fmt.Fprintf(w, "%s(%d,%d,'_part','<p>%s %x</p>\\n<a href=\\\"%s/p-%d\\\">it''s here</a>')", []string{"", ","}[min(k, 1)], i+1,
+				i/7, para, noise(60), b.stack.Address("base"), i)
 			n += m
 		}
 		m, _ := w.WriteString(";\n")
@@ -384,7 +393,8 @@ func (b *bench) shell(script string) (time.Duration, error) {
 func (b *bench) provision() error {
 	var last wire.Run
 	ours := func(round int) (took time.Duration, err error) {
-		last, _, err = b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "brook-lane", Name: fmt.Sprintf("large-%d", round), From: "music-base", Host: "preview"}))
+		last, _, err = b.wait(b.svc.ProvisionSite(b.ctx, wire.NewSite{Client: "brook-lane", Name: fmt.Sprintf("large-%d", round),
+			From: "music-base", Host: "preview"}))
 		for _, s := range last.Progress.Steps {
 			took += time.Duration(s.Millis) * time.Millisecond
 			if s.Name == "Swap in" {
@@ -395,7 +405,8 @@ func (b *bench) provision() error {
 	}
 	byHand := func(round int) (time.Duration, error) {
 		sed, _ := seds(b.stack.Address("base"), b.stack.Address("by-hand"))
-		return b.shell(fmt.Sprintf("mkdir %[1]s/by-hand-%[4]d && cd %[1]s/by-hand-%[4]d && unzip -q ../site.zip && %[2]s ../site.sql > ../new.sql && mariadb %[3]s -e 'CREATE DATABASE by_hand_%[4]d' && mariadb %[3]s by_hand_%[4]d < ../new.sql",
+		return b.shell(fmt.Sprintf("mkdir %[1]s/by-hand-%[4]d && cd %[1]s/by-hand-%[4]d && unzip -q ../site.zip && %[2]s ../site.sql > "+
+			"../new.sql && mariadb %[3]s -e 'CREATE DATABASE by_hand_%[4]d' && mariadb %[3]s by_hand_%[4]d < ../new.sql",
 			b.dir, sed, b.login(), round))
 	}
 	took, err := b.medians(3, ours, byHand)

@@ -103,8 +103,11 @@ func (b *bench) rows() error {
 	}
 	para := strings.Repeat("Our learners play in ensembles from the first term on, and their teachers play with them. ", 11)
 	err = insert("lad_posts", "post_author,post_date,post_date_gmt,post_content,post_title,post_excerpt,post_status,post_name,to_ping,pinged,post_modified,post_modified_gmt,post_content_filtered,guid,post_type", posts, func(i int) string {
-		content := fmt.Sprintf("<!-- wp:image {\"id\":%d,\"url\":\"%s\"} -->\n<figure><img src=\"%s/wp-content/uploads/2026/09/p-%d.jpg\"/></figure>\n<p>%s It's <a href=\"%s/lessons/\">here</a>.</p>", i, strings.ReplaceAll(address, "/", `\/`), address, i, para, address)
-		return fmt.Sprintf("(1,'2026-01-01 10:00:00','2026-01-01 10:00:00',%s,'News %d','','draft','news-%d','','','2026-01-01 10:00:00','2026-01-01 10:00:00','','%s/?p=%d','post')", sqltext.String(content), i, i, address, i)
+		content := fmt.Sprintf("<!-- wp:image {\"id\":%d,\"url\":\"%s\"} -->\n<figure><img "+
+			"src=\"%s/wp-content/uploads/2026/09/p-%d.jpg\"/></figure>\n<p>%s It's <a "+
+			"href=\"%s/lessons/\">here</a>.</p>", i, strings.ReplaceAll(address, "/", `\/`), address, i, para, address)
+		return fmt.Sprintf("(1,'2026-01-01 10:00:00','2026-01-01 10:00:00',%s,'News %d','','draft','news-%d','','','2026-01-01 "+
+			"10:00:00','2026-01-01 10:00:00','','%s/?p=%d','post')", sqltext.String(content), i, i, address, i)
 	})
 	if err != nil {
 		return err

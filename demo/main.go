@@ -204,7 +204,8 @@ func (d *demo) nestseed(ctx context.Context, args ...string) error {
 	}
 	fmt.Println("\n$ nestseed", strings.Join(shown, " "))
 	cmd := exec.CommandContext(ctx, d.binary, args...)
-	cmd.Env = append(os.Environ(), "NESTSEED_SERVER=http://"+d.listen(), "NESTSEED_DATA="+d.data(), "NESTSEED_DATABASE_PASSWORD="+d.stack.AdminPassword)
+	cmd.Env = append(os.Environ(), "NESTSEED_SERVER=http://"+d.listen(), "NESTSEED_DATA="+d.data(), "NESTSEED_DATABASE_PASSWORD="+
+		d.stack.AdminPassword)
 	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
 	return cmd.Run()
 }
@@ -223,11 +224,13 @@ func (d *demo) job(ctx context.Context) error {
 		return err
 	}
 	steps := []step{
-		{exists(svc.Host, ctx, "preview"), []string{"host", "add", "preview", "--files", "file://" + d.stack.Sites() + "?owner=www-data", "--web-root", "{name}",
+		{exists(svc.Host, ctx, "preview"), []string{"host", "add", "preview", "--files", "file://" + d.stack.Sites() + "?owner=www-data",
+			"--web-root", "{name}",
 			"--address", d.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", d.stack.AdminUser, d.stack.DatabasePort)}},
 		{exists(svc.Source, ctx, "base"), []string{"source", "add", "base", "--host", "preview", "--path", "base"}},
 		{surveyed(svc, ctx), []string{"source", "survey", "base"}},
-		{exists(svc.Starter, ctx, "music-base"), []string{"starter", "create", "music-base", "--from", "base", "--fields", fields, "--tasks", tasks}},
+		{exists(svc.Starter, ctx, "music-base"), []string{"starter", "create", "music-base", "--from", "base", "--fields", fields, "--tasks",
+			tasks}},
 		{exists(svc.Release, ctx, "music-base"), []string{"release", "build", "music-base", "--note", "first release for the schools"}},
 	}
 	for _, s := range scenario.Schools(schools) {
@@ -320,8 +323,10 @@ func (d *demo) fromElsewhere(ctx context.Context, svc *client.Client) error {
 	}
 	at := d.stack.Address("files") + "/"
 	return d.steps(ctx, []step{
-		{exists(svc.Release, ctx, "harbour"), []string{"release", "import", "harbour", at + scenario.HarbourFiles, "--database", at + scenario.HarbourDump, "--note", "handed over in October"}},
-		{exists(svc.Client, ctx, "harbour-hub"), []string{"client", "add", "harbour-hub", "--set", "title=Harbour Music Hub", "--set", "email=office@harbour.example"}},
+		{exists(svc.Release, ctx, "harbour"), []string{"release", "import", "harbour", at + scenario.HarbourFiles, "--database",
+			at + scenario.HarbourDump, "--note", "handed over in October"}},
+		{exists(svc.Client, ctx, "harbour-hub"), []string{"client", "add", "harbour-hub", "--set", "title=Harbour Music Hub", "--set",
+			"email=office@harbour.example"}},
 		{exists(svc.Site, ctx, "harbour-hub"), []string{"site", "provision", "harbour-hub", "--from", "harbour", "--host", "preview"}},
 	})
 }
@@ -339,7 +344,8 @@ func (d *demo) october(ctx context.Context, svc *client.Client) error {
 	if err != nil {
 		return err
 	}
-	replace := []string{"site", "provision", replaced.Name, "--from", "music-base", "--host", "preview", "--replace", "--keep", "comments", "--keep", "users"}
+	replace := []string{"site", "provision", replaced.Name, "--from", "music-base", "--host", "preview", "--replace", "--keep", "comments",
+		"--keep", "users"}
 	ofFirst := func() error {
 		s, err := svc.Site(ctx, replaced.Name)
 		if err == nil && s.Release == "music-base@1" {
@@ -348,7 +354,8 @@ func (d *demo) october(ctx context.Context, svc *client.Client) error {
 		return err
 	}
 	err = d.steps(ctx, []step{
-		{exists(svc.Site, ctx, all[11].Name), []string{"site", "provision", "--table", table, "--from", "music-base", "--host", "preview", "--hold"}},
+		{exists(svc.Site, ctx, all[11].Name), []string{"site", "provision", "--table", table, "--from", "music-base", "--host", "preview",
+			"--hold"}},
 		{ofFirst, []string{"site", "keep-copy", replaced.Name}},
 		{ofFirst, replace},
 	})
@@ -357,7 +364,8 @@ func (d *demo) october(ctx context.Context, svc *client.Client) error {
 	}
 	return d.once("undone", func() error {
 		say("The school wants its old site back, and changes its mind")
-		return errors.Join(d.nestseed(ctx, "site", "undo", replaced.Name, "--plan"), d.nestseed(ctx, "site", "undo", replaced.Name), d.nestseed(ctx, replace...))
+		return errors.Join(d.nestseed(ctx, "site", "undo", replaced.Name, "--plan"), d.nestseed(ctx, "site", "undo", replaced.Name),
+			d.nestseed(ctx, replace...))
 	})
 }
 
@@ -377,8 +385,10 @@ func (d *demo) november(ctx context.Context, svc *client.Client) error {
 	}
 	err := d.steps(ctx, []step{
 		{first(refreshed, func(s wire.Site) bool { return s.Behind == 0 }), []string{"site", "refresh", refreshed}},
-		{exists(svc.Host, ctx, "town"), []string{"host", "add", "town", "--files", "file://" + d.stack.Sites() + "?owner=www-data", "--web-root", "{name}-school",
-			"--address", d.stack.Address("{name}-school"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", d.stack.AdminUser, d.stack.DatabasePort)}},
+		{exists(svc.Host, ctx, "town"), []string{"host", "add", "town", "--files", "file://" + d.stack.Sites() + "?owner=www-data", "--web-root",
+			"{name}-school",
+			"--address", d.stack.Address("{name}-school"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", d.stack.AdminUser,
+				d.stack.DatabasePort)}},
 		{first(moved, func(s wire.Site) bool { return s.Host == "town" }), []string{"site", "move", moved, "--host", "town", "--visible"}},
 		{first(handed, func(s wire.Site) bool { return len(s.Handovers) > 0 }), []string{"site", "handover", handed}},
 	})
@@ -413,7 +423,8 @@ func (d *demo) summary(ctx context.Context) error {
 	}
 	say("What is there now")
 	for _, r := range releases {
-		fmt.Printf("release  %-13s %5.1f MB archive, %5.1f MB unpacked, %d files, %d rows: %s\n", r.Ref, float64(r.ArchiveBytes)/1e6, float64(r.Totals.Bytes+r.Totals.SQLByte)/1e6, r.Totals.Files, r.Totals.Rows, r.Note)
+		fmt.Printf("release  %-13s %5.1f MB archive, %5.1f MB unpacked, %d files, %d rows: %s\n", r.Ref, float64(r.ArchiveBytes)/1e6,
+			float64(r.Totals.Bytes+r.Totals.SQLByte)/1e6, r.Totals.Files, r.Totals.Rows, r.Note)
 		if r.RunID != nil {
 			if run, err := svc.Run(ctx, *r.RunID); err == nil {
 				fmt.Printf("         %s\n", steps(run))
@@ -434,7 +445,8 @@ func (d *demo) summary(ctx context.Context) error {
 		if s.Report != nil {
 			faults = fmt.Sprintf("%d checks, %d faults", len(s.Report.Checks), s.Report.Faults())
 		}
-		fmt.Printf("site     %s  %s\n         %.1f MB, %d files, %d rows, %s\n         log in at %s as %s: nestseed vault reveal site %s administrator\n         %s\n",
+		fmt.Printf("site     %s  %s\n         %.1f MB, %d files, %d rows, %s\n         log in at %s as %s: nestseed vault reveal site %s "+
+			"administrator\n         %s\n",
 			s.Address, s.Title, float64(s.Bytes)/1e6, s.Files, s.Rows, faults, s.LoginAt, s.Admin, s.Name, steps(run))
 	}
 	password, _ := os.ReadFile(filepath.Join(d.dir, "console-password"))

@@ -6,11 +6,13 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 
@@ -45,7 +47,8 @@ func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
 			ours, is := strings.CutPrefix(path, "nestseed/internal/")
 			if in(dir, "core") {
 				require.False(t, is && !in(ours, "core"), "%s: the core imports %s", at(i.Pos()), path)
-				require.False(t, strings.Contains(path, "sql-driver") && !in(dir, "core/sitedb/mysql"), "%s: %s has a driver of databases", at(i.Pos()), dir)
+				require.False(t, strings.Contains(path, "sql-driver") && !in(dir, "core/sitedb/mysql"), "%s: %s has a driver of databases",
+					at(i.Pos()), dir)
 				for _, framework := range []string{"gin-gonic", "huma", "urfave", "pgx", "riverqueue"} {
 					require.NotContains(t, path, framework, at(i.Pos()))
 				}
@@ -106,4 +109,41 @@ func TestNamesOfSystemsAreInTheirPackage(t *testing.T) {
 			return true
 		})
 	})
+}
+
+// What no screen shows at once is not read. Tables of tests and texts of other languages may be wider.
+func TestFunctionsAndLinesAreShort(t *testing.T) {
+	sources(t, func(_ string, file *ast.File, at func(token.Pos) string) {
+		for _, d := range file.Decls {
+			f, is := d.(*ast.FuncDecl)
+			if !is || f.Body == nil {
+				continue
+			}
+			first, last := at(f.Pos()), at(f.End())
+			if n := line(t, last) - line(t, first) + 1; n > 80 {
+				t.Errorf("%s: %s has %d lines", first, f.Name.Name, n)
+			}
+		}
+	})
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") ||
+			strings.HasSuffix(filepath.Dir(path), "test") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for n, l := range strings.Split(string(text), "\n") {
+			if utf8.RuneCountInString(l) > 140 && !strings.Contains(l, "`") && !strings.Contains(l, "animation:none") {
+				t.Errorf("%s:%d has %d characters", path, n+1, utf8.RuneCountInString(l))
+			}
+		}
+		return err
+	}))
+}
+
+func line(t *testing.T, at string) int {
+	t.Helper()
+	parts := strings.Split(at, ":")
+	n, err := strconv.Atoi(parts[len(parts)-2])
+	require.NoError(t, err)
+	return n
 }

@@ -105,15 +105,20 @@ func TestForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
 		"more entries than memory":          inManifest(t, map[string]any{"tables": many}),
 		"totals below nothing":              inManifest(t, map[string]any{"totals": map[string]any{"bytes": -5}}),
 		"no packing list":                   inManifest(t, map[string]any{"packing_list": nil}),
-		"rows of another database":          appended("database/schema.sql", "\nCREATE TABLE `lad_x` (`a` int) PARTITION BY HASH(`a`) AS SELECT * FROM mysql.user;\n"),
-		"a setting of the server":           appended("database/schema.sql", "\nSET SESSION sql_mode = '', GLOBAL general_log = 1;\n"),
-		"a setting behind names":            appended("database/schema.sql", "\nSET NAMES utf8mb4, GLOBAL general_log = 1;\n"),
-		"a function behind odd white space": appended("database/schema.sql", "\nCREATE TABLE `lad_x` (`a` text DEFAULT (load_file\v('/etc/passwd')));\n"),
-		"a comment of a later version":      appended("database/schema.sql", "\nCREATE TABLE `lad_x` (`a` int /*!999999 , `b` int GENERATED ALWAYS AS (sleep(9)) */;\n"),
-		"a view of another database":        appended("database/after.sql", "\nCREATE VIEW `lad_v` AS SELECT * FROM `mysql`.`user`;\n"),
-		"a trigger, though not trusted":     appended("database/after.sql", "\nCREATE TRIGGER `lad_t` BEFORE INSERT ON `lad_posts` FOR EACH ROW SET NEW.`post_title` = '';\n"),
-		"a foreign key to another database": appended("database/after.sql", "\nALTER TABLE `lad_posts` ADD CONSTRAINT `x` FOREIGN KEY (`ID`) REFERENCES `mysql`.`user` (`x`);\n"),
-		"a drop":                            appended("database/schema.sql", "\nDROP DATABASE mysql;\n"),
+		"rows of another database": appended("database/schema.sql",
+			"\nCREATE TABLE `lad_x` (`a` int) PARTITION BY HASH(`a`) AS SELECT * FROM mysql.user;\n"),
+		"a setting of the server": appended("database/schema.sql", "\nSET SESSION sql_mode = '', GLOBAL general_log = 1;\n"),
+		"a setting behind names":  appended("database/schema.sql", "\nSET NAMES utf8mb4, GLOBAL general_log = 1;\n"),
+		"a function behind odd white space": appended("database/schema.sql",
+			"\nCREATE TABLE `lad_x` (`a` text DEFAULT (load_file\v('/etc/passwd')));\n"),
+		"a comment of a later version": appended("database/schema.sql",
+			"\nCREATE TABLE `lad_x` (`a` int /*!999999 , `b` int GENERATED ALWAYS AS (sleep(9)) */;\n"),
+		"a view of another database": appended("database/after.sql", "\nCREATE VIEW `lad_v` AS SELECT * FROM `mysql`.`user`;\n"),
+		"a trigger, though not trusted": appended("database/after.sql",
+			"\nCREATE TRIGGER `lad_t` BEFORE INSERT ON `lad_posts` FOR EACH ROW SET NEW.`post_title` = '';\n"),
+		"a foreign key to another database": appended("database/after.sql",
+			"\nALTER TABLE `lad_posts` ADD CONSTRAINT `x` FOREIGN KEY (`ID`) REFERENCES `mysql`.`user` (`x`);\n"),
+		"a drop": appended("database/schema.sql", "\nDROP DATABASE mysql;\n"),
 	} {
 		r := nestseed(t, "release", "import", "forged", forge(t, whole, change))
 		require.NotZero(t, r.code, what)
@@ -123,11 +128,13 @@ func TestForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
 	require.Equal(t, 3, nestseed(t, "starter", "show", "forged").code)
 
 	// A trusted archive's programs are parsed all the same, and made with the site's own account.
-	grab := forge(t, whole, appended("database/after.sql", "\nCREATE TRIGGER `lad_t` AFTER INSERT ON `lad_posts` FOR EACH ROW INSERT INTO `victim`.`secrets` VALUES ('reached');\n"))
+	grab := forge(t, whole, appended("database/after.sql",
+		"\nCREATE TRIGGER `lad_t` AFTER INSERT ON `lad_posts` FOR EACH ROW INSERT INTO `victim`.`secrets` VALUES ('reached');\n"))
 	require.Contains(t, nestseed(t, "release", "import", "forged", grab, "--trust").err, "refused")
 
 	// Its id is its own word: what is kept is named by us, and the other release stays as it is.
-	again := ask[wire.Release](t, "release", "import", "forged", forge(t, whole, inManifest(t, map[string]any{"note": "the same id as another"})))
+	again := ask[wire.Release](t, "release", "import", "forged",
+		forge(t, whole, inManifest(t, map[string]any{"note": "the same id as another"})))
 	require.NotEmpty(t, again.Ref)
 	must(t, "release", "verify", "music-base@1")
 	must(t, "release", "verify", "forged@1")

@@ -57,9 +57,13 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 	tab := console(t)
 	for _, theme := range []string{"light", "dark"} {
 		for path, ready := range map[string]string{
-			"/": "table", "/sources": "table", "/sources/base": "table", "/starters": "table", "/starters/music-base": "textarea", "/releases/music-base@1": "[aria-label='Size map'] button",
-			"/clients": "table", "/clients/" + school: "table", "/sites": "table", "/sites/" + school: "section ul li", "/sites/new?client=" + school: "ol li", "/runs": "table", "/runs/1": "ol li",
-			"/hosts": "table", "/vault": "table", "/sites/" + school + "/sheet": "article", "/sites/" + school + "/side-by-side": "main img", "/handover": "main p",
+			"/": "table", "/sources": "table", "/sources/base": "table", "/starters": "table", "/starters/music-base": "textarea",
+			"/releases/music-base@1": "[aria-label='Size map'] button",
+			"/clients":               "table", "/clients/" + school: "table", "/sites": "table", "/sites/" + school: "section ul li",
+			"/sites/new?client=" +
+				school: "ol li", "/runs": "table", "/runs/1": "ol li",
+			"/hosts": "table", "/vault": "table", "/sites/" + school + "/sheet": "article", "/sites/" + school +
+				"/side-by-side": "main img", "/handover": "main p",
 		} {
 			var faults []string
 			do(t, tab,

@@ -93,10 +93,12 @@ func TestAnswersAreAsTheDescriptionSays(t *testing.T) {
 	all, err := svc.Runs(context.Background(), 100)
 	require.NoError(t, err)
 
-	names := map[string]string{"/sites/{name}": school.Name, "/sources/{name}": "base", "/starters/{name}": "music-base", "/clients/{name}": school.Name, "/hosts/{name}": "preview", "/kinds/{name}": "wordpress",
+	names := map[string]string{"/sites/{name}": school.Name, "/sources/{name}": "base", "/starters/{name}": "music-base",
+		"/clients/{name}": school.Name, "/hosts/{name}": "preview", "/kinds/{name}": "wordpress",
 		"/runs/{id}": fmt.Sprint(all[0].ID), "/releases/{ref}": "music-base@1"}
 	// What is asked for with more than a name, or answered with something else than JSON.
-	more := map[string]string{"/releases/{ref}/file": "", "/releases/{ref}/archive": "", "/releases/{ref}/volumes": "?size=10000000", "/releases/{ref}/volumes/{number}": "", "/releases/{ref}/sums": "",
+	more := map[string]string{"/releases/{ref}/file": "", "/releases/{ref}/archive": "", "/releases/{ref}/volumes": "?size=10000000",
+		"/releases/{ref}/volumes/{number}": "", "/releases/{ref}/sums": "",
 		"/runs/{id}/events": "", "/events": "", "/comparisons/{id}": ""}
 	for path, item := range c.paths {
 		op, has := item.(map[string]any)["get"].(map[string]any)
@@ -130,8 +132,10 @@ func TestAnswersAreAsTheDescriptionSays(t *testing.T) {
 	require.Greater(t, len(c.answered), 25, "%v", c.answered)
 
 	// Where there is nothing, a list is empty and not missing.
-	for path, filled := range map[string]string{"/clients/{name}": "/clients/bare", "/starters/{name}": "/starters/bare-starter", "/starters/{name}/packing": "/starters/bare-starter/packing", "/releases": "/releases?starter=bare-starter",
-		"/releases/{ref}/contents": "/releases/music-base@1/contents?find=" + url.QueryEscape("*.never"), "/sites": "/sites?retired=true", "/runs": "/runs?limit=1&before=1"} {
+	for path, filled := range map[string]string{"/clients/{name}": "/clients/bare", "/starters/{name}": "/starters/bare-starter",
+		"/starters/{name}/packing": "/starters/bare-starter/packing", "/releases": "/releases?starter=bare-starter",
+		"/releases/{ref}/contents": "/releases/music-base@1/contents?find=" +
+			url.QueryEscape("*.never"), "/sites": "/sites?retired=true", "/runs": "/runs?limit=1&before=1"} {
 		text := c.asks(t, http.MethodGet, path, filled, "", http.StatusOK)
 		require.NotContains(t, string(text), ":null", "%s", filled)
 	}
@@ -142,17 +146,23 @@ func TestAnswersAreAsTheDescriptionSays(t *testing.T) {
 	c.asks(t, http.MethodGet, "/releases/{ref}/contents", "/releases/music-base@1/contents?path=nowhere", "", http.StatusNotFound)
 
 	// Questions that change nothing.
-	text := c.asks(t, http.MethodPost, "/sites/plan", "/sites/plan", fmt.Sprintf(`{"client":%q,"from":"music-base","host":"preview","name":"another"}`, school.Name), http.StatusOK)
+	text := c.asks(t, http.MethodPost, "/sites/plan", "/sites/plan",
+		fmt.Sprintf(`{"client":%q,"from":"music-base","host":"preview","name":"another"}`, school.Name), http.StatusOK)
 	var plan wire.Plan
 	require.NoError(t, json.Unmarshal(text, &plan))
 	require.True(t, plan.Ready, "%v %v", plan.Missing, plan.Problems)
 	c.asks(t, http.MethodPost, "/sites/plan", "/sites/plan", `{"client":"bare","from":"music-base","host":"preview"}`, http.StatusOK)
 	c.asks(t, http.MethodPost, "/sites/plan", "/sites/plan", `{"client":"nobody","from":"music-base","host":"preview"}`, http.StatusNotFound)
 	c.asks(t, http.MethodPost, "/sites/plan", "/sites/plan", `{"from":"music-base"}`, http.StatusUnprocessableEntity)
-	c.asks(t, http.MethodPost, "/sites/table/plan", "/sites/table/plan", fmt.Sprintf(`{"from":"music-base","host":"preview","rows":[{"client":%q},{"client":"bare"},{"client":"fresh-one"}]}`, school.Name), http.StatusOK)
+	c.asks(t, http.MethodPost, "/sites/table/plan", "/sites/table/plan",
+		fmt.Sprintf(`{"from":"music-base","host":"preview","rows":[{"client":%q},{"client":"bare"},{"client":"fresh-one"}]}`,
+			school.Name), http.StatusOK)
 	c.asks(t, http.MethodPost, "/hosts/{name}/test", "/hosts/preview/test", "", http.StatusOK)
-	c.asks(t, http.MethodPost, "/starters/{name}/packing/try", "/starters/music-base/packing/try", `{"text":"only: database\n"}`, http.StatusOK)
-	c.asks(t, http.MethodPost, "/starters/{name}/packing/try", "/starters/music-base/packing/try", `{"text":"only: everything\n"}`, http.StatusUnprocessableEntity)
+	c.asks(t, http.MethodPost, "/starters/{name}/packing/try", "/starters/music-base/packing/try", `{"text":"only: database\n"}`,
+		http.StatusOK)
+	c.asks(t, http.MethodPost, "/starters/{name}/packing/try", "/starters/music-base/packing/try", `{"text":"only: everything\n"}`,
+		http.StatusUnprocessableEntity)
 	c.asks(t, http.MethodPost, "/sites/{name}/refresh/plan", "/sites/"+school.Name+"/refresh/plan", `{}`, http.StatusOK)
-	c.asks(t, http.MethodPost, "/sites/{name}/move/plan", "/sites/"+school.Name+"/move/plan", `{"host":"preview","address":"http://elsewhere.localhost"}`, http.StatusOK)
+	c.asks(t, http.MethodPost, "/sites/{name}/move/plan", "/sites/"+school.Name+"/move/plan",
+		`{"host":"preview","address":"http://elsewhere.localhost"}`, http.StatusOK)
 }

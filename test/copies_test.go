@@ -27,7 +27,8 @@ func copyOf(t *testing.T, records, store, key string) (p *process, wait func()) 
 	t.Helper()
 	p = &process{data: t.TempDir(), listen: fmt.Sprintf("127.0.0.1:%d", stack.FreePort()), out: &bytes.Buffer{}, ended: make(chan error, 1)}
 	p.cmd = exec.Command(world.binary, "serve")
-	p.cmd.Env = append(os.Environ(), "NESTSEED_DATA="+p.data, "NESTSEED_LISTEN="+p.listen, "NESTSEED_RECORDS="+records, "NESTSEED_STORE="+store, "NESTSEED_VAULT_KEY="+key)
+	p.cmd.Env = append(os.Environ(), "NESTSEED_DATA="+p.data, "NESTSEED_LISTEN="+p.listen, "NESTSEED_RECORDS="+records, "NESTSEED_STORE="+
+		store, "NESTSEED_VAULT_KEY="+key)
 	p.cmd.Stdout, p.cmd.Stderr = p.out, p.out
 	require.NoError(t, p.cmd.Start())
 	go func() { p.ended <- p.cmd.Wait(); close(p.ended) }()
@@ -72,8 +73,10 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 	}
 	at := [2]*client.Client{client.New(one.address(), token), client.New(two.address(), token)}
 
-	_, err = at[0].AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.stack.Sites() + "?owner=www-data", WebRoot: "{name}", Address: world.stack.Address("{name}"),
-		Database: fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort), DatabasePassword: world.stack.AdminPassword})
+	_, err = at[0].AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.stack.Sites() + "?owner=www-data", WebRoot: "{name}",
+		Address: world.stack.Address("{name}"),
+		Database: fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser,
+			world.stack.DatabasePort), DatabasePassword: world.stack.AdminPassword})
 	require.NoError(t, err)
 	_, err = at[1].AddSource(ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"})
 	require.NoError(t, err)

@@ -57,8 +57,10 @@ func TestAFullDiskOfArchivesHarmsNothing(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { require.NoError(t, p.stop()) }()
 	svc := p.client(t)
-	_, err = svc.AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.stack.Sites() + "?owner=www-data", WebRoot: "{name}", Address: world.stack.Address("{name}"),
-		Database: fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort), DatabasePassword: world.stack.AdminPassword})
+	_, err = svc.AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.stack.Sites() + "?owner=www-data", WebRoot: "{name}",
+		Address: world.stack.Address("{name}"),
+		Database: fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser,
+			world.stack.DatabasePort), DatabasePassword: world.stack.AdminPassword})
 	require.NoError(t, err)
 	_, err = svc.AddSource(ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"})
 	require.NoError(t, err)

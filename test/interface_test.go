@@ -57,7 +57,8 @@ func TestEveryOperationAsksWhoYouAre(t *testing.T) {
 		if open[o.id] {
 			continue
 		}
-		for _, header := range []map[string]string{nil, {"Authorization": "Bearer nst_wrong"}, {"Authorization": "Basic b3duZXI6b3duZXI="}, {"Cookie": "nestseed_session="}} {
+		for _, header := range []map[string]string{nil, {"Authorization": "Bearer nst_wrong"}, {"Authorization": "Basic b3duZXI6b3duZXI="},
+			{"Cookie": "nestseed_session="}} {
 			res, problem := request(t, o.method, at(o.path), "{}", header)
 			require.Equal(t, http.StatusUnauthorized, res.StatusCode, "%s %s", o.method, o.path)
 			require.Equal(t, "urn:nestseed:problem:not-logged-in", problem["type"])

@@ -52,7 +52,8 @@ func TestTheMainJobByCommandLine(t *testing.T) {
 			provision, mail = append(provision, "--mail-addresses"), "office@cedar-hill.localhost"
 		}
 		site := ask[wire.Site](t, provision...)
-		require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%soptions WHERE option_name = 'loom_school' AND option_value LIKE ?", site.Database, site.Prefix), "%"+mail+"%"))
+		require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%soptions WHERE option_name = 'loom_school' AND option_value LIKE ?",
+			site.Database, site.Prefix), "%"+mail+"%"))
 		require.Zero(t, site.Report.Faults(), "%+v", site.Report)
 		require.Equal(t, world.stack.Address(school.Name), site.Address)
 		password := strings.TrimSpace(must(t, "vault", "reveal", "site", school.Name, "administrator"))
@@ -156,8 +157,10 @@ func TestMistakesAreOneSentenceWithAnExitCode(t *testing.T) {
 		{4, "still need it", []string{"host", "remove", "preview"}},
 		{2, "web root", []string{"source", "add", "other", "--host", "preview", "--path", "base/wp-admin"}},
 		{2, "no stock list", []string{"starter", "create", "x", "--from", "base", "--list", "nope"}},
-		{2, "file:///srv/www", []string{"host", "add", "x", "--files", "http://x", "--address", "http://{name}.example", "--database", "mysql://a@127.0.0.1:1/"}},
-		{2, "no database server answers", []string{"host", "add", "x", "--files", "file:///tmp", "--address", "http://{name}.example", "--database", "mysql://a@127.0.0.1:1/"}},
+		{2, "file:///srv/www", []string{"host", "add", "x", "--files", "http://x", "--address", "http://{name}.example", "--database",
+			"mysql://a@127.0.0.1:1/"}},
+		{2, "no database server answers", []string{"host", "add", "x", "--files", "file:///tmp", "--address", "http://{name}.example",
+			"--database", "mysql://a@127.0.0.1:1/"}},
 		{2, "not a pattern", []string{"packing", "leave-out", "music-base", "/absolute"}},
 		{2, "not left out", []string{"packing", "put-back", "music-base", "never-there"}},
 		{2, "KEY=VALUE", []string{"client", "set", "x", "novalue"}},
@@ -184,7 +187,8 @@ func TestAPlanNamesWhatIsMissingAndProvisioningRefusesIt(t *testing.T) {
 	require.Equal(t, 4, r.code)
 	require.Contains(t, r.err, "Measurement id (measurement) is missing")
 	nothingLeft(t, "empty-client")
-	require.True(t, ask[wire.Plan](t, "site", "plan", "empty-client", "--from", "music-base", "--host", "preview", "--set", "email=a@b.example", "--set", "measurement=M-AAAAAA").Ready)
+	require.True(t, ask[wire.Plan](t, "site", "plan", "empty-client", "--from", "music-base", "--host", "preview", "--set",
+		"email=a@b.example", "--set", "measurement=M-AAAAAA").Ready)
 }
 
 func TestSecretsStayInTheVault(t *testing.T) {
@@ -210,7 +214,8 @@ func TestAddingASourceAgainDoesNotTouchItsPassword(t *testing.T) {
 	add := func(name, password string) result {
 		file := filepath.Join(t.TempDir(), "password")
 		require.NoError(t, os.WriteFile(file, []byte(password), 0o600))
-		return nestseed(t, "source", "add", name, "--host", "preview", "--path", "base", "--database", fmt.Sprintf("mysql://lad_reader@127.0.0.1:%d/lad_base", world.stack.DatabasePort), "--database-password-file", file)
+		return nestseed(t, "source", "add", name, "--host", "preview", "--path", "base", "--database",
+			fmt.Sprintf("mysql://lad_reader@127.0.0.1:%d/lad_base", world.stack.DatabasePort), "--database-password-file", file)
 	}
 	require.Equal(t, 2, add("read-only", "wrong").code)
 	require.NotContains(t, must(t, "vault", "list"), "read-only", "what could not be added leaves no secret")
@@ -256,7 +261,8 @@ func TestAHostASourceAndAStarterAreChanged(t *testing.T) {
 	require.NotContains(t, must(t, "vault", "list"), "moved")
 	must(t, "source", "set", "moved", "--database", database, "--database-password-file", right)
 	require.Equal(t, 2, nestseed(t, "source", "set", "moved", "--database", database, "--database-password-file", wrong).code)
-	require.Equal(t, scenario.BaseDatabasePassword+"\n", must(t, "vault", "reveal", "source", "moved", "database"), "the password that works stays")
+	require.Equal(t, scenario.BaseDatabasePassword+"\n", must(t, "vault", "reveal", "source", "moved", "database"),
+		"the password that works stays")
 	must(t, "source", "set", "moved", "--address", "http://moved.localhost")
 	require.Equal(t, "http://moved.localhost", ask[wire.Source](t, "source", "show", "moved").Address)
 

@@ -24,7 +24,8 @@ func TestASiteTakesNewerCodeKeepsItsContentAndGoesBack(t *testing.T) {
 	t.Cleanup(func() { os.Remove(extension) })
 	must(t, "release", "build", "music-base", "--note", "with recitals")
 	newest := ask[wire.Release](t, "release", "show", "music-base")
-	execute(t, fmt.Sprintf("UPDATE %s.%soptions SET option_value = 'Written by the school' WHERE option_name = 'blogdescription'", s.Database, s.Prefix))
+	execute(t, fmt.Sprintf("UPDATE %s.%soptions SET option_value = 'Written by the school' WHERE option_name = 'blogdescription'", s.Database,
+		s.Prefix))
 	own := filepath.Join(s.Folder, "wp-content/uploads/own.txt")
 	require.NoError(t, os.WriteFile(own, []byte("a programme"), 0o644))
 	before, password := standing(t, s), must(t, "vault", "reveal", "site", s.Name, "administrator")
@@ -44,7 +45,8 @@ func TestASiteTakesNewerCodeKeepsItsContentAndGoesBack(t *testing.T) {
 	require.Zero(t, fresh.Behind)
 	require.FileExists(t, filepath.Join(s.Folder, "wp-content/plugins/recital.php"))
 	require.FileExists(t, own)
-	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%soptions WHERE option_value = 'Written by the school'", fresh.Database, fresh.Prefix)))
+	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%soptions WHERE option_value = 'Written by the school'", fresh.Database,
+		fresh.Prefix)))
 	require.Equal(t, s.Prefix, fresh.Prefix)
 	require.Equal(t, password, must(t, "vault", "reveal", "site", s.Name, "administrator"))
 	require.Equal(t, s.Values, fresh.Values)
@@ -182,7 +184,8 @@ func TestASiteIsLookedAtBesideItsSource(t *testing.T) {
 	res, _ := request(t, http.MethodGet, "/api/v1/sites/"+s.Name+"/side-by-side/1-left.png", "", nil)
 	require.Equal(t, http.StatusUnauthorized, res.StatusCode)
 	for _, name := range []string{"..%2F..%2Fowner-token", "9-left.png"} {
-		res, _ = request(t, http.MethodGet, "/api/v1/sites/"+s.Name+"/side-by-side/"+name, "", map[string]string{"Authorization": "Bearer " + token(t)})
+		res, _ = request(t, http.MethodGet, "/api/v1/sites/"+s.Name+"/side-by-side/"+name, "", map[string]string{"Authorization": "Bearer " +
+			token(t)})
 		require.GreaterOrEqual(t, res.StatusCode, 400)
 	}
 }
@@ -197,7 +200,8 @@ func TestASiteThatIsItselfASourceContinuesTheLine(t *testing.T) {
 	must(t, "site", "undo", child.Name)
 	must(t, "site", "provision", child.Client, "--from", "second-base", "--host", "preview")
 	child = ask[wire.Site](t, "site", "show", child.Name)
-	require.Equal(t, []wire.Ancestor{{Noun: "release", Name: "second-base@1"}, {Noun: "source", Name: "second-line"}, {Noun: "site", Name: s.Name}, {Noun: "release", Name: s.Release}, {Noun: "source", Name: "base"}}, child.Descent)
+	require.Equal(t, []wire.Ancestor{{Noun: "release", Name: "second-base@1"}, {Noun: "source", Name: "second-line"},
+		{Noun: "site", Name: s.Name}, {Noun: "release", Name: s.Release}, {Noun: "source", Name: "base"}}, child.Descent)
 	require.Contains(t, must(t, "site", "show", child.Name), "second-base@1 ← source second-line ← "+s.Name+" ← "+s.Release+" ← source base")
 	out := nestseed(t, "source", "check", "second-line")
 	require.Contains(t, out.out, "pages open")
@@ -232,19 +236,25 @@ func TestWhatIsDoneWithASiteIsAskedForInTheConsole(t *testing.T) {
 	tab := console(t)
 	page := world.service.address() + "/sites/" + s.Name
 	open := func(button string) []chromedp.Action {
-		return []chromedp.Action{chromedp.Navigate(page), chromedp.WaitVisible(button, chromedp.BySearch), chromedp.Click(button, chromedp.BySearch), chromedp.WaitVisible("[role=dialog]", chromedp.ByQuery)}
+		return []chromedp.Action{chromedp.Navigate(page), chromedp.WaitVisible(button, chromedp.BySearch),
+			chromedp.Click(button, chromedp.BySearch), chromedp.WaitVisible("[role=dialog]", chromedp.ByQuery)}
 	}
 	named := func(name string) string { return fmt.Sprintf("//button[normalize-space()=%q]", name) }
 	var text string
-	for button, says := range map[string]string{"Refresh": "code", "Move": "safety copy of " + s.Name, "Undo": "the site is removed", "Retire": "The record stays", "New credentials": "Visitors notice nothing"} {
-		do(t, tab, append(open(named(button)), chromedp.Poll(fmt.Sprintf("document.querySelector('[role=dialog]').textContent.includes(%q)", says), nil),
+	for button, says := range map[string]string{"Refresh": "code", "Move": "safety copy of " + s.Name, "Undo": "the site is removed",
+		"Retire": "The record stays", "New credentials": "Visitors notice nothing"} {
+		do(t, tab, append(open(named(button)), chromedp.Poll(fmt.Sprintf("document.querySelector('[role=dialog]').textContent.includes(%q)",
+			says), nil),
 			chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent("[role=dialog]", chromedp.ByQuery))...)
 	}
-	do(t, tab, append(open(named("Make a link")), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("main code", chromedp.ByQuery), chromedp.Text("main code", &text, chromedp.ByQuery))...)
+	do(t, tab, append(open(named("Make a link")), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
+		chromedp.WaitVisible("main code", chromedp.ByQuery), chromedp.Text("main code", &text, chromedp.ByQuery))...)
 	require.Contains(t, text, "/handover#")
-	do(t, tab, append(open(named("Make a safety copy"))[:2], chromedp.Click(named("Make a safety copy"), chromedp.BySearch), chromedp.WaitVisible("//h1[contains(., 'Copy site')]", chromedp.BySearch))...)
+	do(t, tab, append(open(named("Make a safety copy"))[:2], chromedp.Click(named("Make a safety copy"), chromedp.BySearch),
+		chromedp.WaitVisible("//h1[contains(., 'Copy site')]", chromedp.BySearch))...)
 	ended(t, world.service.client(t))
-	do(t, tab, append(open(named("Undo")), chromedp.WaitVisible("[role=dialog] li", chromedp.ByQuery), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
+	do(t, tab, append(open(named("Undo")), chromedp.WaitVisible("[role=dialog] li", chromedp.ByQuery),
+		chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
 		chromedp.WaitVisible("//h1[contains(., 'Undo site')]", chromedp.BySearch))...)
 	ended(t, world.service.client(t))
 	require.NotNil(t, ask[wire.Site](t, "site", "show", s.Name).RetiredAt, "it stays in the record, with its copy")
@@ -254,14 +264,19 @@ func TestWhatIsDoneWithASiteIsAskedForInTheConsole(t *testing.T) {
 func TestATableIsPlannedAndMadeInTheConsole(t *testing.T) {
 	prepared(t)
 	file := filepath.Join(t.TempDir(), "clients.csv")
-	require.NoError(t, os.WriteFile(file, []byte("client,title,email,booking_licence,measurement\r\nquay-side,\"Quay \"\"Side\"\", Harps\",office@quay-side.example,LB-8K2M4Q-7781,M-1A2B3C\r\nrook-hill,Rook Hill,office@rook-hill.example,LB-8K2M4Q-7782,nonsense\r\n"), 0o644))
+	require.NoError(t, os.WriteFile(file,
+		[]byte("client,title,email,booking_licence,measurement\r\nquay-side,\"Quay \"\"Side\"\", "+
+			"Harps\",office@quay-side.example,LB-8K2M4Q-7781,M-1A2B3C\r\nrook-hill,Rook "+
+			"Hill,office@rook-hill.example,LB-8K2M4Q-7782,nonsense\r\n"), 0o644))
 	tab := console(t)
 	var table string
 	do(t, tab, chromedp.Navigate(world.service.address()+"/sites/table"), chromedp.WaitVisible("input[type=file]", chromedp.ByQuery),
-		chromedp.SetUploadFiles("input[type=file]", []string{file}, chromedp.ByQuery), chromedp.WaitVisible("table", chromedp.ByQuery), chromedp.Text("table", &table, chromedp.ByQuery))
+		chromedp.SetUploadFiles("input[type=file]", []string{file}, chromedp.ByQuery), chromedp.WaitVisible("table",
+			chromedp.ByQuery), chromedp.Text("table", &table, chromedp.ByQuery))
 	require.Contains(t, table, "quay-side (added)")
 	require.Contains(t, table, "measurement")
-	do(t, tab, chromedp.Click("//button[normalize-space()='Make 1 site']", chromedp.BySearch), chromedp.WaitVisible("//h1[contains(., 'Make 2 sites')]", chromedp.BySearch))
+	do(t, tab, chromedp.Click("//button[normalize-space()='Make 1 site']", chromedp.BySearch),
+		chromedp.WaitVisible("//h1[contains(., 'Make 2 sites')]", chromedp.BySearch))
 	ended(t, world.service.client(t))
 	s := ask[wire.Site](t, "site", "show", "quay-side")
 	require.Equal(t, `Quay "Side", Harps`, s.Title)

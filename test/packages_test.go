@@ -40,9 +40,12 @@ func inBase(name string) string { return filepath.Join(world.stack.Sites(), "bas
 // untidy leaves in the base site what sites collect over the years, and takes it away at the end.
 func untidy(t *testing.T) {
 	for name, text := range map[string]string{
-		"wp-config-old.php": "<?php define('DB_PASSWORD', '" + scenario.BaseDatabasePassword + "');", ".env": "KEY=1", "wp-content/debug.log": "oops", "wp-content/object-cache.php": "<?php",
-		"wp-content/plugins/idle/idle.php": "<?php /* Plugin Name: Idle */", "wp-content/themes/old/.git/HEAD": "ref", "wp-content/uploads/2026/loose.jpg": "not named by any row",
-		"wp-content/uploads/Notes.txt": "see " + world.stack.Address("base") + "/welcome/", "wp-content/uploads/notes.txt": "x", "wp-content/uploads/copy.sql": "-- dump\nCREATE TABLE x (a int);",
+		"wp-config-old.php": "<?php define('DB_PASSWORD', '" + scenario.BaseDatabasePassword +
+			"');", ".env": "KEY=1", "wp-content/debug.log": "oops", "wp-content/object-cache.php": "<?php",
+		"wp-content/plugins/idle/idle.php": "<?php /* Plugin Name: Idle */", "wp-content/themes/old/.git/HEAD": "ref",
+		"wp-content/uploads/2026/loose.jpg": "not named by any row",
+		"wp-content/uploads/Notes.txt": "see " + world.stack.Address("base") +
+			"/welcome/", "wp-content/uploads/notes.txt": "x", "wp-content/uploads/copy.sql": "-- dump\nCREATE TABLE x (a int);",
 	} {
 		p := inBase(name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
@@ -59,15 +62,19 @@ func untidy(t *testing.T) {
 			require.NoError(t, err, s)
 		}
 	}
-	do("CREATE TABLE lad_base.lad_visitor_sessions (id int PRIMARY KEY, v text) ENGINE=MyISAM CHARACTER SET latin1", "INSERT INTO lad_base.lad_visitor_sessions VALUES (1,'a'),(2,'b')",
-		"CREATE TABLE lad_base.other_things (id int)", "CREATE TRIGGER lad_base.lad_tr BEFORE INSERT ON lad_base.lad_links FOR EACH ROW SET NEW.link_rss = ''",
+	do("CREATE TABLE lad_base.lad_visitor_sessions (id int PRIMARY KEY, v text) ENGINE=MyISAM CHARACTER SET latin1",
+		"INSERT INTO lad_base.lad_visitor_sessions VALUES (1,'a'),(2,'b')",
+		"CREATE TABLE lad_base.other_things (id int)", "CREATE TRIGGER lad_base.lad_tr BEFORE INSERT ON lad_base.lad_links FOR EACH ROW SET "+
+			"NEW.link_rss = ''",
 		`INSERT INTO lad_base.lad_options (option_name, option_value, autoload) VALUES ('mailer', 'a:1:{s:7:"api_key";s:20:"mk-0123456789abcdefg";}', 'yes'),
 			('_site_transient_update_plugins', 'O:8:"stdClass":1:{s:8:"response";a:2:{s:5:"a/a.x";i:1;s:5:"b/b.x";i:1;}}', 'no')`,
 		"INSERT INTO lad_base.lad_postmeta (post_id, meta_key, meta_value) VALUES (1, '_wp_attached_file', '2019/gone.jpg')",
 		"INSERT INTO lad_base.lad_comments (comment_post_ID, comment_author, comment_content, comment_approved) VALUES (1, 's', 'buy', 'spam')")
 	t.Cleanup(func() {
-		do("DROP TABLE lad_base.lad_visitor_sessions, lad_base.other_things", "DROP TRIGGER lad_base.lad_tr", "DELETE FROM lad_base.lad_options WHERE option_name IN ('mailer', '_site_transient_update_plugins')",
-			"DELETE FROM lad_base.lad_postmeta WHERE meta_value = '2019/gone.jpg'", "DELETE FROM lad_base.lad_comments WHERE comment_approved = 'spam'")
+		do("DROP TABLE lad_base.lad_visitor_sessions, lad_base.other_things", "DROP TRIGGER lad_base.lad_tr",
+			"DELETE FROM lad_base.lad_options WHERE option_name IN ('mailer', '_site_transient_update_plugins')",
+			"DELETE FROM lad_base.lad_postmeta WHERE meta_value = '2019/gone.jpg'", "DELETE FROM lad_base.lad_comments WHERE "+
+				"comment_approved = 'spam'")
 	})
 }
 
@@ -81,9 +88,12 @@ func TestASurveyOfAnUntidySiteFindsEachThingWithItsRemedy(t *testing.T) {
 		require.True(t, f.Remedy != nil || f.Advice != "", "%s says neither what to edit nor what to do", f.What)
 		found[f.What] = f
 	}
-	for _, what := range []string{"secret outside the settings file", "logs", "drop-in that caches", "extension that is not active", "theme that is not active", "version control", "media files that no row points at",
-		"the source's address in text files", "names that differ only in case", "database dump", "sessions", "table of another prefix", "tables whose engine has no snapshots", "triggers and routines", "definers",
-		"mixed character sets", "what looks like a token or licence", "updates are pending for extensions", "rows that point at files that are missing", "spam comments"} {
+	for _, what := range []string{"secret outside the settings file", "logs", "drop-in that caches", "extension that is not active",
+		"theme that is not active", "version control", "media files that no row points at",
+		"the source's address in text files", "names that differ only in case", "database dump", "sessions", "table of another prefix",
+		"tables whose engine has no snapshots", "triggers and routines", "definers",
+		"mixed character sets", "what looks like a token or licence", "updates are pending for extensions",
+		"rows that point at files that are missing", "spam comments"} {
 		require.Contains(t, found, what)
 	}
 	require.Equal(t, []string{"mailer › api_key"}, found["what looks like a token or licence"].Examples)
@@ -152,7 +162,8 @@ func TestASecondReleaseSaysWhyItIsLargerAndOneRemedyMakesItSmall(t *testing.T) {
 			require.NoError(t, err)
 			var faults []string
 			var page string
-			do(t, console(t), chromedp.Navigate(fmt.Sprintf("%s/comparisons/%d", world.service.address(), r.ID)), chromedp.WaitVisible("[aria-label='Main causes'] li", chromedp.ByQuery),
+			do(t, console(t), chromedp.Navigate(fmt.Sprintf("%s/comparisons/%d", world.service.address(), r.ID)),
+				chromedp.WaitVisible("[aria-label='Main causes'] li", chromedp.ByQuery),
 				chromedp.Text("main", &page, chromedp.ByQuery), chromedp.Evaluate(string(axe), nil),
 				chromedp.Evaluate(`axe.run().then(r => r.violations.map(v => v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | ')))`, &faults, awaitPromise))
 			require.Empty(t, faults)
@@ -208,7 +219,8 @@ func TestHalfAReleaseIsRefusedInThePlan(t *testing.T) {
 	require.Equal(t, "files", ask[wire.Release](t, "release", "import", "harbour-code", files).Manifest.List.Only)
 	require.Equal(t, "database", ask[wire.Release](t, "release", "import", "harbour-rows", dump).Manifest.List.Only)
 	must(t, "client", "add", "half-way", "--set", "title=Half Way", "--set", "email=office@half.example")
-	for from, says := range map[string]string{"harbour-code": "harbour-code@1 holds files only", "harbour-rows": "harbour-rows@1 holds a database only"} {
+	for from, says := range map[string]string{"harbour-code": "harbour-code@1 holds files only",
+		"harbour-rows": "harbour-rows@1 holds a database only"} {
 		r := nestseed(t, "site", "plan", "half-way", "--from", from, "--host", "preview")
 		require.Contains(t, r.out, says, "%s: %s", from, r.err)
 		r = nestseed(t, "site", "provision", "half-way", "--from", from, "--host", "preview")
@@ -292,12 +304,14 @@ func TestVolumesAndSealedDownloadsOverHTTP(t *testing.T) {
 	sums, err := io.ReadAll(ask("GET", "/releases/music-base@1/volumes/music-base-1.zip.sums?size=8000000", "", "").Body)
 	require.NoError(t, err)
 	require.Regexp(t, `^[0-9a-f]{64}  music-base-1.zip.001\n`, string(sums))
-	for path, status := range map[string]int{"/releases/music-base@1/volumes/music-base-1.zip.999?size=1000000": 404, "/releases/music-base@1/volumes/other.zip.001?size=1000000": 404, "/releases/music-base@1/volumes/music-base-1.zip.001?size=1": 422} {
+	for path, status := range map[string]int{"/releases/music-base@1/volumes/music-base-1.zip.999?size=1000000": 404,
+		"/releases/music-base@1/volumes/other.zip.001?size=1000000": 404, "/releases/music-base@1/volumes/music-base-1.zip.001?size=1": 422} {
 		require.Equal(t, status, ask("GET", path, "", "").StatusCode, path)
 	}
 	require.Equal(t, 422, ask("POST", "/releases/music-base@1/sealed", `{"recipients":["age1x"]}`, "").StatusCode)
 	require.Equal(t, 422, ask("POST", "/releases/music-base@1/sealed", `{}`, "").StatusCode)
-	sealed, err := io.ReadAll(io.LimitReader(ask("POST", "/releases/music-base@1/sealed", `{"passphrase":"nine quiet bassoons"}`, "").Body, 21))
+	sealed, err := io.ReadAll(io.LimitReader(ask("POST", "/releases/music-base@1/sealed", `{"passphrase":"nine quiet bassoons"}`, "").Body,
+		21))
 	require.NoError(t, err)
 	require.Equal(t, "age-encryption.org/v1", string(sealed))
 }
@@ -363,7 +377,8 @@ func TestAnUploadThatBreaksGoesOnWhereItEnded(t *testing.T) {
 		res.Body.Close()
 		return res
 	}
-	res := tus(string(token), "POST", "", nil, "Upload-Length", fmt.Sprint(len(whole)), "Upload-Metadata", "filename "+base64.StdEncoding.EncodeToString([]byte("../../"+filepath.Base(file))))
+	res := tus(string(token), "POST", "", nil, "Upload-Length", fmt.Sprint(len(whole)), "Upload-Metadata", "filename "+
+		base64.StdEncoding.EncodeToString([]byte("../../"+filepath.Base(file))))
 	require.Equal(t, http.StatusCreated, res.StatusCode)
 	id := filepath.Base(res.Header.Get("Location"))
 	broken := io.MultiReader(bytes.NewReader(whole[:len(whole)/3]), &failing{})
@@ -458,7 +473,8 @@ func TestLaunchTasksStayUntilTheyAreTickedAndTokensAreFilled(t *testing.T) {
 	prepared(t)
 	dir := t.TempDir()
 	tasks := filepath.Join(dir, "tasks.yaml")
-	require.NoError(t, os.WriteFile(tasks, []byte("- {key: ring, title: Ring the school, page: wp-admin/}\n- {key: form, title: Try the form}\n"), 0o600))
+	require.NoError(t, os.WriteFile(tasks,
+		[]byte("- {key: ring, title: Ring the school, page: wp-admin/}\n- {key: form, title: Try the form}\n"), 0o600))
 	fields := filepath.Join(dir, "fields.yaml")
 	require.NoError(t, os.WriteFile(fields, []byte(`
 - {key: founded, label: Founded, to: [{token: "%FOUNDED%", files: ["wp-content/plugins/**"]}]}
@@ -474,7 +490,8 @@ func TestLaunchTasksStayUntilTheyAreTickedAndTokensAreFilled(t *testing.T) {
 	r := nestseed(t, append([]string{"site", "provision", school.Name}, site("--set", "founded='; system('id'); //")...)...)
 	require.Equal(t, 4, r.code, "a value that could become program is refused")
 	require.Contains(t, r.err, "quotes")
-	made := ask[wire.Site](t, append([]string{"site", "provision", school.Name}, site("--set", "founded=1971", "--set", "first=Lessons & more")...)...)
+	made := ask[wire.Site](t, append([]string{"site", "provision", school.Name},
+		site("--set", "founded=1971", "--set", "first=Lessons & more")...)...)
 	require.Len(t, made.Tasks, 2)
 	require.Equal(t, made.Address+"/wp-admin/", made.Tasks[0].Page)
 	res, err := stack.Client().Get(made.Address + "/lessons/")
@@ -492,8 +509,10 @@ func TestLaunchTasksStayUntilTheyAreTickedAndTokensAreFilled(t *testing.T) {
 	require.Contains(t, must(t, "site", "tick", "tasked", "ring", "--undo"), "□ ring")
 	require.Equal(t, 3, nestseed(t, "site", "tick", "tasked", "nothing").code)
 	var checked bool
-	do(t, console(t), chromedp.Navigate(world.service.address()+"/sites/tasked"), chromedp.WaitVisible("#task-form", chromedp.ByQuery), chromedp.Click("#task-form", chromedp.ByQuery),
-		chromedp.WaitVisible("label[for=task-form] b.line-through", chromedp.ByQuery), chromedp.Evaluate("document.querySelector('#task-form').checked", &checked))
+	do(t, console(t), chromedp.Navigate(world.service.address()+"/sites/tasked"), chromedp.WaitVisible("#task-form", chromedp.ByQuery),
+		chromedp.Click("#task-form", chromedp.ByQuery),
+		chromedp.WaitVisible("label[for=task-form] b.line-through",
+			chromedp.ByQuery), chromedp.Evaluate("document.querySelector('#task-form').checked", &checked))
 	require.True(t, checked)
 }
 
@@ -516,9 +535,12 @@ func TestPackingListsAreEditedByCommandAndTriedInTheConsole(t *testing.T) {
 
 	tab := console(t)
 	var aside string
-	do(t, tab, chromedp.Navigate(world.service.address()+"/starters/edited"), chromedp.WaitVisible("#packing-list", chromedp.ByQuery), chromedp.Focus("#packing-list", chromedp.ByQuery),
+	do(t, tab, chromedp.Navigate(world.service.address()+"/starters/edited"), chromedp.WaitVisible("#packing-list", chromedp.ByQuery),
+		chromedp.Focus("#packing-list", chromedp.ByQuery),
 		chromedp.Evaluate(`(() => { const t = document.querySelector('#packing-list'); const set = Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set; set.call(t, 'list: tried\nonly: database\n'); t.dispatchEvent(new Event('input', { bubbles: true })) })()`, nil),
-		chromedp.WaitVisible(`//*[contains(text(), "not saved yet")]`, chromedp.BySearch), chromedp.Poll(`document.querySelector('[aria-live=polite]').textContent.startsWith('Goes in0 files')`, nil), chromedp.Text("[aria-live=polite]", &aside, chromedp.ByQuery))
+		chromedp.WaitVisible(`//*[contains(text(), "not saved yet")]`,
+			chromedp.BySearch), chromedp.Poll(`document.querySelector('[aria-live=polite]').textContent.startsWith('Goes in0 files')`, nil),
+		chromedp.Text("[aria-live=polite]", &aside, chromedp.ByQuery))
 	require.Contains(t, aside, "0 files")
 	require.NotContains(t, must(t, "packing", "show", "edited"), "tried", "nothing is kept before it is saved")
 }
@@ -529,15 +551,21 @@ func TestAReleaseIsBroughtInFromTheConsole(t *testing.T) {
 	must(t, "release", "download", "music-base@1", "--to", file)
 	tab := console(t)
 	var title string
-	do(t, tab, chromedp.Navigate(world.service.address()+"/starters"), chromedp.WaitVisible("table", chromedp.ByQuery), chromedp.Click("header button", chromedp.ByQuery),
-		chromedp.WaitVisible("[role=dialog] input[name=starter]", chromedp.ByQuery), chromedp.SendKeys("[role=dialog] input[name=starter]", "clicked", chromedp.ByQuery),
-		chromedp.SetUploadFiles("#f-files", []string{file}, chromedp.ByQuery), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
-		chromedp.WaitVisible(`a[href="/releases/clicked@1"]`, chromedp.ByQuery), chromedp.Click(`a[href="/releases/clicked@1"]`, chromedp.ByQuery),
+	do(t, tab, chromedp.Navigate(world.service.address()+"/starters"), chromedp.WaitVisible("table", chromedp.ByQuery),
+		chromedp.Click("header button", chromedp.ByQuery),
+		chromedp.WaitVisible("[role=dialog] input[name=starter]", chromedp.ByQuery), chromedp.SendKeys("[role=dialog] input[name=starter]",
+			"clicked", chromedp.ByQuery),
+		chromedp.SetUploadFiles("#f-files", []string{file}, chromedp.ByQuery), chromedp.Click("[role=dialog] button[type=submit]",
+			chromedp.ByQuery),
+		chromedp.WaitVisible(`a[href="/releases/clicked@1"]`, chromedp.ByQuery), chromedp.Click(`a[href="/releases/clicked@1"]`,
+			chromedp.ByQuery),
 		chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery), chromedp.Text("header", &title, chromedp.ByQuery))
 	require.Contains(t, title, "brought in from from the console.zip (music-base@1)")
 	var volumes int
-	do(t, tab, chromedp.Click(`//button[text()="Download…"]`, chromedp.BySearch), chromedp.WaitVisible("[role=dialog] select", chromedp.ByQuery), chromedp.SetValue("[role=dialog] select", "volumes", chromedp.ByQuery),
-		chromedp.Evaluate(`fetch('/api/v1/releases/clicked@1/volumes?size=10000000').then(r => r.json()).then(v => v.length)`, &volumes, awaitPromise))
+	do(t, tab, chromedp.Click(`//button[text()="Download…"]`, chromedp.BySearch), chromedp.WaitVisible("[role=dialog] select",
+		chromedp.ByQuery), chromedp.SetValue("[role=dialog] select", "volumes", chromedp.ByQuery),
+		chromedp.Evaluate(`fetch('/api/v1/releases/clicked@1/volumes?size=10000000').then(r => r.json()).then(v => v.length)`, &volumes,
+			awaitPromise))
 	require.Greater(t, volumes, 2)
 }
 

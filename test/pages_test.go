@@ -42,7 +42,9 @@ func typed(field, text string) chromedp.Action {
 	if text == "" {
 		text = kb.Delete
 	}
-	return chromedp.Tasks{chromedp.WaitVisible(field, chromedp.ByQuery), chromedp.Evaluate(fmt.Sprintf("(() => { const f = document.querySelector(%q); f.focus(); f.select() })()", field), nil), chromedp.KeyEvent(text)}
+	return chromedp.Tasks{chromedp.WaitVisible(field, chromedp.ByQuery),
+		chromedp.Evaluate(fmt.Sprintf("(() => { const f = document.querySelector(%q); f.focus(); f.select() })()", field),
+			nil), chromedp.KeyEvent(text)}
 }
 
 // filled types into a field of the dialog by its name.
@@ -60,20 +62,27 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 	do(t, tab, chromedp.Evaluate("document.querySelector('[role=dialog] input[name=name]').matches(':invalid')", &open))
 	require.True(t, open, "a name that cannot be one is not sent")
 	do(t, tab, filled("name", "wren-hall"), filled("title", "Wren Hall"), press("Add"), closed, saying("wren-hall"), saying("title"))
-	do(t, tab, showing("/clients", "wren-hall"), press("Add a client"), filled("name", "wren-hall"), press("Add"), saying(`there is a client "wren-hall" already`), press("Leave it"), closed)
+	do(t, tab, showing("/clients", "wren-hall"), press("Add a client"), filled("name", "wren-hall"), press("Add"),
+		saying(`there is a client "wren-hall" already`), press("Leave it"), closed)
 
 	page := "/clients/wren-hall"
-	do(t, tab, showing(page, "Settings"), press("Add a setting"), filled("key", "door_code"), filled("value", "4711-harp"), chromedp.Click("[role=dialog] input[name=secret]", chromedp.ByQuery), press("Save"), closed, saying("door_code"))
+	do(t, tab, showing(page, "Settings"), press("Add a setting"), filled("key", "door_code"), filled("value", "4711-harp"),
+		chromedp.Click("[role=dialog] input[name=secret]", chromedp.ByQuery), press("Save"), closed, saying("door_code"))
 	var text string
 	do(t, tab, chromedp.Text("main", &text, chromedp.ByQuery))
 	require.NotContains(t, text, "4711-harp", "it is masked")
 	require.True(t, ask[wire.Client](t, "client", "show", "wren-hall").Settings["door_code"].Secret)
-	do(t, tab, press("Reveal"), saying("That you saw it is recorded"), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery), closed, saying("4711-harp"), press("Hide"),
+	do(t, tab, press("Reveal"), saying("That you saw it is recorded"), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
+		closed, saying("4711-harp"), press("Hide"),
 		chromedp.Poll("!document.body.innerText.includes('4711-harp')", nil))
-	do(t, tab, showing("/vault", "Who did what"), saying("door_code"), chromedp.Poll("[...document.querySelectorAll('main ul li')].some(l => l.innerText.includes('door_code') && l.innerText.includes('owner'))", nil))
+	do(t, tab, showing("/vault", "Who did what"), saying("door_code"),
+		chromedp.Poll("[...document.querySelectorAll('main ul li')].some(l => l.innerText.includes('door_code') && "+
+			"l.innerText.includes('owner'))", nil))
 
 	// The title is changed, and the empty value takes a setting away.
-	do(t, tab, showing(page, "Settings"), chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('title')).querySelector('button').click()`, nil), filled("value", "Wren Hall Music"), press("Save"), closed, saying("Wren Hall Music"))
+	do(t, tab, showing(page, "Settings"),
+		chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('title')).querySelector('button').click()`,
+			nil), filled("value", "Wren Hall Music"), press("Save"), closed, saying("Wren Hall Music"))
 	do(t, tab, chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('door_code')).querySelectorAll('button')[1].click()`, nil), saying("goes into the vault"), press("Save"), closed)
 	settings := ask[wire.Client](t, "client", "show", "wren-hall").Settings
 	require.Equal(t, "Wren Hall Music", settings["title"].Value)
@@ -87,12 +96,15 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 	page := "/releases/music-base@1"
 	folder := `//ul[@aria-label='Contents']//button[.//span[text()='wp-content']]`
 	var expanded string
-	do(t, tab, showing(page, "wp-content"), chromedp.WaitVisible(folder, chromedp.BySearch), chromedp.Focus(folder, chromedp.BySearch), chromedp.KeyEvent(kb.Enter),
-		chromedp.WaitVisible(`//ul[@aria-label='Contents']//span[text()='uploads']`, chromedp.BySearch), chromedp.AttributeValue(folder, "aria-expanded", &expanded, nil, chromedp.BySearch))
+	do(t, tab, showing(page, "wp-content"), chromedp.WaitVisible(folder, chromedp.BySearch), chromedp.Focus(folder, chromedp.BySearch),
+		chromedp.KeyEvent(kb.Enter),
+		chromedp.WaitVisible(`//ul[@aria-label='Contents']//span[text()='uploads']`, chromedp.BySearch), chromedp.AttributeValue(folder,
+			"aria-expanded", &expanded, nil, chromedp.BySearch))
 	require.Equal(t, "true", expanded)
 
 	var found, listed string
-	do(t, tab, chromedp.SendKeys("input[aria-label='Find in the archive']", "*.css", chromedp.ByQuery), chromedp.Poll("[...document.querySelectorAll('main ul a')].some(a => a.innerText.endsWith('.css'))", nil),
+	do(t, tab, chromedp.SendKeys("input[aria-label='Find in the archive']", "*.css", chromedp.ByQuery),
+		chromedp.Poll("[...document.querySelectorAll('main ul a')].some(a => a.innerText.endsWith('.css'))", nil),
 		chromedp.Evaluate("[...document.querySelectorAll('main ul a')].map(a => a.innerText).join(' ')", &found))
 	require.NotContains(t, found, ".jpg")
 	do(t, tab, typed("input[aria-label='Find in the archive']", "*.never"), saying("Nothing matches."))
@@ -100,8 +112,10 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 	// The size map opens what is clicked; boxes that are too small for a name have one for who cannot see them.
 	var names int
 	do(t, tab, showing(page, "wp-content"), chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery),
-		chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].filter(b => !b.innerText.trim() && !b.getAttribute('aria-label')).length", &names),
-		chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].find(b => b.title.startsWith('wp-content/uploads')).click()", nil),
+		chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].filter(b => !b.innerText.trim() && "+
+			"!b.getAttribute('aria-label')).length", &names),
+		chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].find(b => "+
+			"b.title.startsWith('wp-content/uploads')).click()", nil),
 		chromedp.Sleep(300e6), chromedp.Text("[aria-label='Size map']", &listed, chromedp.ByQuery))
 	require.Zero(t, names)
 	require.NotContains(t, listed, "wp-includes")
@@ -111,7 +125,8 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 	do(t, tab, chromedp.Evaluate(`fetch('/api/v1/releases/music-base@1/file?path=' + encodeURIComponent('wp-includes/version.php')).then(async r => r.headers.get('content-type') + ' ' + (await r.text()).slice(0, 5))`, &php, awaitPromise))
 	require.True(t, strings.HasPrefix(php, "text/plain") && strings.HasSuffix(php, "<?php"), "%q is shown, and never run or rendered", php)
 
-	do(t, tab, showing(page, "wp-content"), press("Compare…"), chromedp.WaitVisible("[role=dialog] select", chromedp.ByQuery), chromedp.SetValue("[role=dialog] select", "its source today", chromedp.ByQuery), press("Compare"),
+	do(t, tab, showing(page, "wp-content"), press("Compare…"), chromedp.WaitVisible("[role=dialog] select", chromedp.ByQuery),
+		chromedp.SetValue("[role=dialog] select", "its source today", chromedp.ByQuery), press("Compare"),
 		chromedp.Poll("location.pathname.startsWith('/comparisons/')", nil), saying("music-base@1"))
 	ended(t, world.service.client(t))
 	do(t, tab, chromedp.WaitVisible("main h1", chromedp.ByQuery), chromedp.WaitNotPresent("main [role=alert]", chromedp.ByQuery))
@@ -120,7 +135,8 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 func TestAHostIsTriedBeforeItIsKept(t *testing.T) {
 	prepared(t)
 	tab := console(t)
-	do(t, tab, showing("/hosts", "preview"), press("Add a host"), filled("name", "nowhere"), filled("files", "file://"+t.TempDir()), filled("address", "http://{name}.example"), filled("database", "mysql://admin@127.0.0.1:1/"), press("Add"),
+	do(t, tab, showing("/hosts", "preview"), press("Add a host"), filled("name", "nowhere"), filled("files", "file://"+t.TempDir()),
+		filled("address", "http://{name}.example"), filled("database", "mysql://admin@127.0.0.1:1/"), press("Add"),
 		chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery), saying("no database server answers"))
 	var kept string
 	do(t, tab, chromedp.Value("[role=dialog] [name=address]", &kept, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
@@ -128,7 +144,8 @@ func TestAHostIsTriedBeforeItIsKept(t *testing.T) {
 	require.Equal(t, 3, nestseed(t, "host", "show", "nowhere").code)
 	do(t, tab, chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('preview')).querySelector('button').click()`, nil), saying("files can be written, MariaDB"))
 
-	do(t, tab, showing("/sources", "Configured sites"), press("Add a source"), filled("name", "elsewhere"), filled("path", "no-such-folder"), press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery), saying("no-such-folder"))
+	do(t, tab, showing("/sources", "Configured sites"), press("Add a source"), filled("name", "elsewhere"), filled("path", "no-such-folder"),
+		press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery), saying("no-such-folder"))
 	require.Equal(t, 3, nestseed(t, "source", "show", "elsewhere").code)
 }
 
@@ -145,7 +162,8 @@ func TestFailedWorkIsTold(t *testing.T) {
 	require.Equal(t, 1, nestseed(t, "source", "survey", "fading").code)
 	tab := console(t)
 	var path string
-	do(t, tab, showing("/", "Needs attention"), saying("fading"), chromedp.Evaluate(`[...document.querySelectorAll('[aria-label="What needs attention"] a, table a')].find(a => a.innerText.includes('fading')).click()`, nil),
+	do(t, tab, showing("/", "Needs attention"), saying("fading"),
+		chromedp.Evaluate(`[...document.querySelectorAll('[aria-label="What needs attention"] a, table a')].find(a => a.innerText.includes('fading')).click()`, nil),
 		chromedp.Poll("location.pathname !== '/'", nil), chromedp.Evaluate("location.pathname", &path))
 	do(t, tab, chromedp.WaitVisible("main h1", chromedp.ByQuery))
 	svc := world.service.client(t)
@@ -168,22 +186,27 @@ func TestTheConsoleKeepsToWhoOneIs(t *testing.T) {
 	t.Cleanup(stop)
 	require.NoError(t, chromedp.Run(tab, chromedp.EmulateViewport(1280, 800))) // the browser lives as long as what it is first run with
 	var kept string
-	do(t, tab, chromedp.Navigate(world.service.address()+"/sites"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery), chromedp.SendKeys("input[name=name]", "vera", chromedp.ByQuery),
-		chromedp.SendKeys("input[name=password]", "not this one", chromedp.ByQuery), chromedp.Click("button[type=submit]", chromedp.ByQuery), chromedp.WaitVisible("[role=alert]", chromedp.ByQuery), chromedp.Value("input[name=name]", &kept, chromedp.ByQuery))
+	do(t, tab, chromedp.Navigate(world.service.address()+"/sites"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery),
+		chromedp.SendKeys("input[name=name]", "vera", chromedp.ByQuery),
+		chromedp.SendKeys("input[name=password]", "not this one", chromedp.ByQuery), chromedp.Click("button[type=submit]",
+			chromedp.ByQuery), chromedp.WaitVisible("[role=alert]", chromedp.ByQuery), chromedp.Value("input[name=name]", &kept, chromedp.ByQuery))
 	require.Equal(t, "vera", kept, "only the password is typed again")
 	require.NoError(t, browser.Login(tab, world.service.address(), "vera", "a-long-password"))
 	// A viewer may look at everything and is refused, with a sentence, what changes something.
-	do(t, tab, showing("/clients", "Customers of the agency"), press("Add a client"), filled("name", "not-by-me"), press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
+	do(t, tab, showing("/clients", "Customers of the agency"), press("Add a client"), filled("name", "not-by-me"), press("Add"),
+		chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
 	require.Equal(t, 3, nestseed(t, "client", "show", "not-by-me").code)
 
 	// The theme is remembered.
 	var theme string
-	do(t, tab, chromedp.Click("button[aria-label^='Use the ']", chromedp.ByQuery), chromedp.Evaluate("document.documentElement.dataset.theme", &theme))
+	do(t, tab, chromedp.Click("button[aria-label^='Use the ']", chromedp.ByQuery), chromedp.Evaluate("document.documentElement.dataset.theme",
+		&theme))
 	require.Contains(t, []string{"light", "dark"}, theme)
 	do(t, tab, showing("/sites", "Sites"), chromedp.Poll(fmt.Sprintf("document.documentElement.dataset.theme === %q", theme), nil))
 
 	// Logged out is logged out: also for what the browser still has.
-	do(t, tab, press("Log out"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery), chromedp.Navigate(world.service.address()+"/vault"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery))
+	do(t, tab, press("Log out"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery),
+		chromedp.Navigate(world.service.address()+"/vault"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery))
 	var status int
 	do(t, tab, chromedp.Evaluate("fetch('/api/v1/vault').then(r => r.status)", &status, awaitPromise))
 	require.Equal(t, http.StatusUnauthorized, status)

@@ -109,7 +109,8 @@ func TestRolesAreKept(t *testing.T) {
 		require.Equal(t, want, res.StatusCode)
 		res, _ = request(t, http.MethodPost, "/api/v1/vault/reveal", `{"noun":"host","owner":"preview","name":"database"}`, cookie)
 		require.Equal(t, http.StatusForbidden, res.StatusCode, "passwords of hosts are the owner's")
-		res, _ = request(t, http.MethodPost, "/api/v1/hosts", `{"name":"x","files":"file:///","web_root":"{name}","address":"http://{name}.example","database":"mysql://a@b/"}`, cookie)
+		res, _ = request(t, http.MethodPost, "/api/v1/hosts",
+			`{"name":"x","files":"file:///","web_root":"{name}","address":"http://{name}.example","database":"mysql://a@b/"}`, cookie)
 		require.Equal(t, http.StatusForbidden, res.StatusCode)
 		res, _ = request(t, http.MethodPost, "/api/v1/users", `{"name":"x","role":"owner","password":"0123456789ab"}`, cookie)
 		require.Equal(t, http.StatusForbidden, res.StatusCode)
@@ -238,7 +239,10 @@ func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
 			kept++
 		}
 	}
-	ofReleases := slices.DeleteFunc(archives(t), func(name string) bool { return !strings.Contains(name, ".zip") || strings.HasPrefix(name, "copy-of-") })
+	ofReleases := slices.DeleteFunc(archives(t), func(name string) bool {
+		return !strings.Contains(name, ".zip") ||
+			strings.HasPrefix(name, "copy-of-")
+	})
 	require.Len(t, ofReleases, kept, "no orphan is left in the store")
 	require.Contains(t, must(t, "release", "verify", releases[0].Ref), "every sum holds")
 }

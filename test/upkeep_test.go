@@ -44,8 +44,9 @@ func siteOf(t *testing.T, n int) wire.Site {
 // standing is a sum over every file and row of a site.
 func standing(t *testing.T, s wire.Site) string {
 	t.Helper()
-	out, err := exec.Command("sh", "-c", fmt.Sprintf(`cd '%s' && { find . -printf '%%p %%y %%m %%l\n' | sort; find . -type f -print0 | sort -z | xargs -0 sha256sum; MYSQL_PWD='%s' mariadb-dump --skip-dump-date --skip-comments -h127.0.0.1 -P%d -u%s %s; } | sha256sum`,
-		s.Folder, world.stack.AdminPassword, world.stack.DatabasePort, world.stack.AdminUser, s.Database)).CombinedOutput()
+	out, err := exec.Command("sh", "-c",
+		fmt.Sprintf(`cd '%s' && { find . -printf '%%p %%y %%m %%l\n' | sort; find . -type f -print0 | sort -z | xargs -0 sha256sum; MYSQL_PWD='%s' mariadb-dump --skip-dump-date --skip-comments -h127.0.0.1 -P%d -u%s %s; } | sha256sum`,
+			s.Folder, world.stack.AdminPassword, world.stack.DatabasePort, world.stack.AdminUser, s.Database)).CombinedOutput()
 	require.NoError(t, err, string(out))
 	return string(out)
 }
@@ -85,7 +86,8 @@ func visit(t *testing.T, address string, cookies ...*http.Cookie) (int, string) 
 
 func TestAReplacementKeepsWhatIsAskedForAndUndoBringsBackEveryByte(t *testing.T) {
 	old := siteOf(t, 6)
-	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'Thank you', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", old.Database, old.Prefix))
+	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT "+
+		"MIN(ID), 'A parent', 'Thank you', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", old.Database, old.Prefix))
 	before, password := standing(t, old), must(t, "vault", "reveal", "site", old.Name, "administrator")
 
 	args := []string{old.Client, "--from", "music-base@1", "--host", "preview"}
@@ -106,7 +108,8 @@ func TestAReplacementKeepsWhatIsAskedForAndUndoBringsBackEveryByte(t *testing.T)
 	require.NotEqual(t, old.Database, fresh.Database)
 	require.Equal(t, old.Folder, fresh.Folder)
 	require.Equal(t, int64(1), fresh.Kept["comments"])
-	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", fresh.Database, fresh.Prefix)))
+	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", fresh.Database,
+		fresh.Prefix)))
 	require.Len(t, fresh.Copies, 1)
 	require.NotEqual(t, password, must(t, "vault", "reveal", "site", old.Name, "administrator"))
 	loginInBrowser(t, fresh, strings.TrimSpace(must(t, "vault", "reveal", "site", old.Name, "administrator")))
@@ -133,7 +136,8 @@ func TestAReplacementThatIsKilledLeavesTheOldSite(t *testing.T) {
 		func(r wire.Run) bool { return r.Progress.Done.Files > 300 },
 		func(r wire.Run) bool { return len(r.Progress.Steps) > 3 },
 	} {
-		run, err := svc.ProvisionSite(ctx, wire.NewSite{Client: old.Client, From: "music-base@1", Host: "preview", Replace: true, Keep: []string{"users"}})
+		run, err := svc.ProvisionSite(ctx, wire.NewSite{Client: old.Client, From: "music-base@1", Host: "preview", Replace: true,
+			Keep: []string{"users"}})
 		require.NoError(t, err)
 		working(t, svc, run.ID, moment)
 		world.service.kill(t)
@@ -157,7 +161,8 @@ func TestASafetyCopyIsPutBackAndARetiredSiteReturns(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(s.Folder, "index.php"), []byte("<?php // for a moment"), 0o644))
 	must(t, "site", "keep-copy", s.Name)
 	both := ask[wire.Site](t, "site", "show", s.Name).Copies
-	require.DirExists(t, filepath.Join(world.service.data, "archives", both[0].Where+".parts"), "the second copy has what did not change in common with the first")
+	require.DirExists(t, filepath.Join(world.service.data, "archives", both[0].Where+".parts"),
+		"the second copy has what did not change in common with the first")
 	must(t, "site", "drop-copy", s.Name, fmt.Sprint(both[0].ID))
 	execute(t, fmt.Sprintf("UPDATE %s.%soptions SET option_value = 'Spoilt' WHERE option_name = 'blogname'", s.Database, s.Prefix))
 	require.NoError(t, os.Remove(filepath.Join(s.Folder, "index.php")))
@@ -271,7 +276,8 @@ func TestATableMakesEachSiteByItself(t *testing.T) {
 		must(t, "site", "undo", s.Name)
 		nothingLeft(t, s.Name)
 	}
-	r = withInput(t, "client\n"+schools[0].Name+"\n"+schools[0].Name+"\n", "site", "provision", "--table", "-", "--from", "music-base@1", "--host", "preview")
+	r = withInput(t, "client\n"+schools[0].Name+"\n"+schools[0].Name+"\n", "site", "provision", "--table", "-", "--from", "music-base@1",
+		"--host", "preview")
 	require.Contains(t, r.err, "rows 1 and 2")
 	r = withInput(t, "title\nx\n", "site", "provision", "--table", "-", "--from", "music-base@1", "--host", "preview")
 	require.Contains(t, r.err, "no column client")
@@ -360,7 +366,8 @@ func TestCredentialsOfALiveSiteAreChangedWithoutAPauseForVisitors(t *testing.T) 
 func live(t *testing.T) {
 	t.Helper()
 	if nestseed(t, "host", "show", "live").code != 0 {
-		must(t, "host", "add", "live", "--files", "file://"+world.stack.Sites()+"?owner=www-data", "--web-root", "live-{name}", "--address", world.stack.Address("live-{name}"),
+		must(t, "host", "add", "live", "--files", "file://"+world.stack.Sites()+"?owner=www-data", "--web-root", "live-{name}", "--address",
+			world.stack.Address("live-{name}"),
 			"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort))
 	}
 }
@@ -368,11 +375,13 @@ func live(t *testing.T) {
 func TestASiteMovesWholeToItsOwnAddressAndThePreviewIsRetired(t *testing.T) {
 	s := siteOf(t, 6)
 	live(t)
-	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'See %[3]s/lessons/', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", s.Database, s.Prefix, s.Address))
+	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT "+
+		"MIN(ID), 'A parent', 'See %[3]s/lessons/', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", s.Database, s.Prefix, s.Address))
 	password := strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator"))
 	before := standing(t, s)
 	require.Contains(t, must(t, "site", "move", s.Name, "--host", "live", "--visible", "--plan"), "nothing has been touched")
-	require.Contains(t, nestseed(t, "site", "move", s.Name, "--host", "preview").err, "name another host (--host), or another address (--address)")
+	require.Contains(t, nestseed(t, "site", "move", s.Name, "--host", "preview").err,
+		"name another host (--host), or another address (--address)")
 
 	// A site with a fault at its new place goes back.
 	blocked := filepath.Join(s.Folder, "backup.sql")
@@ -392,7 +401,8 @@ func TestASiteMovesWholeToItsOwnAddressAndThePreviewIsRetired(t *testing.T) {
 	require.Equal(t, world.stack.Address("live-"+s.Name), there.Address)
 	require.Equal(t, "live", there.Host)
 	require.Zero(t, there.Report.Faults(), "%+v", there.Report)
-	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = ?", there.Database, there.Prefix), "See "+there.Address+"/lessons/"))
+	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = ?", there.Database, there.Prefix),
+		"See "+there.Address+"/lessons/"))
 	require.Equal(t, password, strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator")))
 	loginInBrowser(t, there, password)
 	code, _ := visit(t, s.Address+"/")
@@ -437,9 +447,11 @@ func TestASiteGoesToANewServerAndKeepsItsAddress(t *testing.T) {
 	require.NoError(t, errors.Join(there.StartMariaDB(ctx), there.StartWeb(ctx)))
 	secret := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(secret, []byte(there.AdminPassword), 0o600))
-	must(t, "host", "add", "new-server", "--files", "file://"+there.Sites()+"?owner=www-data", "--address", there.Address("{name}"), "--connect", there.WebHost,
+	must(t, "host", "add", "new-server", "--files", "file://"+there.Sites()+"?owner=www-data", "--address", there.Address("{name}"),
+		"--connect", there.WebHost,
 		"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", there.AdminUser, there.DatabasePort), "--database-password-file", secret)
-	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'Thank you', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", s.Database, s.Prefix))
+	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT "+
+		"MIN(ID), 'A parent', 'Thank you', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", s.Database, s.Prefix))
 	password := strings.TrimSpace(must(t, "vault", "reveal", "site", s.Name, "administrator"))
 
 	plan := must(t, "site", "move", s.Name, "--host", "new-server", "--address", s.Address, "--plan")
@@ -459,7 +471,8 @@ func TestASiteGoesToANewServerAndKeepsItsAddress(t *testing.T) {
 	require.NotNil(t, now.Lead)
 	require.False(t, now.Lead.There)
 	require.Contains(t, must(t, "site", "show", s.Name), s.Name+".localhost leads to 127.0.0.1, and the site's host is 127.0.0.2; so since")
-	require.True(t, slices.ContainsFunc(now.Report.Checks, func(c wire.Check) bool { return c.Name == "name" && c.Verdict == wire.Warn }), "%+v", now.Report)
+	require.True(t, slices.ContainsFunc(now.Report.Checks, func(c wire.Check) bool { return c.Name == "name" && c.Verdict == wire.Warn }),
+		"%+v", now.Report)
 	require.Contains(t, must(t, "site", "show", s.Name), "still serving "+s.Address)
 	require.Contains(t, must(t, "site", "undo", s.Name, "--plan"), "has gone on serving")
 	must(t, "site", "undo", s.Name)
@@ -476,7 +489,8 @@ func TestASiteGoesToANewServerAndKeepsItsAddress(t *testing.T) {
 	require.NoError(t, err)
 	defer admin.Close()
 	var n int
-	require.NoError(t, admin.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = 'Thank you'", now.Database, now.Prefix)).Scan(&n))
+	require.NoError(t, admin.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = 'Thank you'", now.Database,
+		now.Prefix)).Scan(&n))
 	require.Equal(t, 1, n)
 	must(t, "site", "retire", s.Name, "--no-copy")
 }
@@ -498,7 +512,8 @@ func undoKilled(t *testing.T, site string, after time.Duration) {
 // On one host a site may take its own address in the folder where it stands.
 func TestASiteTakesItsOwnAddressWhereItStands(t *testing.T) {
 	s := siteOf(t, 6)
-	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'See %[3]s/lessons/', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", s.Database, s.Prefix, s.Address))
+	execute(t, fmt.Sprintf("INSERT INTO %[1]s.%[2]scomments (comment_post_ID, comment_author, comment_content, comment_approved) SELECT "+
+		"MIN(ID), 'A parent', 'See %[3]s/lessons/', '1' FROM %[1]s.%[2]sposts WHERE post_type = 'post'", s.Database, s.Prefix, s.Address))
 	password := must(t, "vault", "reveal", "site", s.Name, "administrator")
 	before, own := standing(t, s), world.stack.Address("own-"+s.Name)
 	move := []string{"site", "move", s.Name, "--host", "preview", "--visible", "--address"}
@@ -518,7 +533,8 @@ func TestASiteTakesItsOwnAddressWhereItStands(t *testing.T) {
 	require.NotEqual(t, s.Database, there.Database)
 	require.Zero(t, there.Report.Faults(), "%+v", there.Report)
 	require.True(t, there.Visible)
-	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = ?", there.Database, there.Prefix), "See "+own+"/lessons/"))
+	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = ?", there.Database, there.Prefix),
+		"See "+own+"/lessons/"))
 	require.Equal(t, password, must(t, "vault", "reveal", "site", s.Name, "administrator"))
 	loginInBrowser(t, there, strings.TrimSpace(password))
 	require.Equal(t, s.Name, ask[wire.Site](t, "site", "show", own).Name, "by its address, too")

@@ -149,7 +149,8 @@ func withInput(t testing.TB, input string, args ...string) result {
 	t.Helper()
 	cmd := exec.Command(world.binary, args...)
 	cmd.Dir = world.dir
-	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+world.service.address(), "NESTSEED_DATA="+world.service.data, "NESTSEED_DATABASE_PASSWORD="+world.stack.AdminPassword, "XDG_CONFIG_HOME="+filepath.Join(world.dir, "config"))
+	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+world.service.address(), "NESTSEED_DATA="+world.service.data,
+		"NESTSEED_DATABASE_PASSWORD="+world.stack.AdminPassword, "XDG_CONFIG_HOME="+filepath.Join(world.dir, "config"))
 	cmd.Stdin = strings.NewReader(input)
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut
@@ -218,6 +219,7 @@ func nothingLeft(t testing.TB, name string) {
 	defer db.Close()
 	var n int
 	own := "ns_" + strings.ReplaceAll(name, "-", "")
-	require.NoError(t, db.QueryRow("SELECT (SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?) + (SELECT COUNT(*) FROM mysql.user WHERE User = ?)", own, own).Scan(&n))
+	require.NoError(t, db.QueryRow("SELECT (SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?) + (SELECT COUNT(*) "+
+		"FROM mysql.user WHERE User = ?)", own, own).Scan(&n))
 	require.Zero(t, n, "database or user %s is left", own)
 }

@@ -17,7 +17,8 @@ func New(ctx context.Context, width, height int) (tab context.Context, stop func
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(dir), chromedp.WindowSize(width, height),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("hide-scrollbars", true))
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync",
+			true), chromedp.Flag("hide-scrollbars", true))
 	alloc, cancelAlloc := chromedp.NewExecAllocator(ctx, options...)
 	tab, cancelTab := chromedp.NewContext(alloc)
 	return tab, func() {

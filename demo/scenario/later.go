@@ -123,7 +123,8 @@ func Harbour(ctx context.Context, s *stack.Stack) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
-	if text, err := exec.CommandContext(ctx, "tar", "-C", s.Sites(), "--transform", "s,^harbour,public_html,", "-cjf", filepath.Join(out, HarbourFiles), "harbour").CombinedOutput(); err != nil {
+	if text, err := exec.CommandContext(ctx, "tar", "-C", s.Sites(), "--transform", "s,^harbour,public_html,", "-cjf",
+		filepath.Join(out, HarbourFiles), "harbour").CombinedOutput(); err != nil {
 		return fmt.Errorf("pack the site: %w: %s", err, text)
 	}
 	if err := dump(ctx, s, "hm_site", filepath.Join(out, HarbourDump)); err != nil {
@@ -144,7 +145,8 @@ func Harbour(ctx context.Context, s *stack.Stack) error {
 
 // dump writes a database with the server's own program, compressed.
 func dump(ctx context.Context, s *stack.Stack, name, file string) error {
-	cmd := exec.CommandContext(ctx, "mariadb-dump", "--no-defaults", "-h127.0.0.1", fmt.Sprintf("-P%d", s.DatabasePort), "-u"+s.AdminUser, name)
+	cmd := exec.CommandContext(ctx, "mariadb-dump", "--no-defaults", "-h127.0.0.1", fmt.Sprintf("-P%d", s.DatabasePort), "-u"+s.AdminUser,
+		name)
 	cmd.Env = append(os.Environ(), "MYSQL_PWD="+s.AdminPassword)
 	out, err := cmd.Output()
 	if err != nil {

@@ -117,7 +117,8 @@ func InstallBase(ctx context.Context, s *stack.Stack) error {
 	if err := os.CopyFS(filepath.Join(dir, "wp-content/plugins/loom-school"), plugin); err != nil {
 		return err
 	}
-	for i, name := range []string{"choir", "grand-piano", "string-class", "concert-hall", "big-band", "summer-course", "teachers-room", "first-lesson"} {
+	for i, name := range []string{"choir", "grand-piano", "string-class", "concert-hall", "big-band", "summer-course", "teachers-room",
+		"first-lesson"} {
 		month := fmt.Sprintf("%02d", 9-i/3)
 		if err := writePicture(filepath.Join(dir, "wp-content/uploads/2026", month, name+".jpg"), int64(i)); err != nil {
 			return err
@@ -150,7 +151,8 @@ func writePicture(file string, seed int64) error {
 		for x := range w {
 			v := math.Sin(float64(x)/180+hue) + math.Cos(float64(y)/140-hue) + math.Sin(float64(x+y)/260)
 			grain := rng.Intn(18)
-			img.SetRGBA(x, y, color.RGBA{uint8(120 + 35*v + float64(grain)), uint8(130 + 28*math.Cos(v+hue) + float64(grain)), uint8(125 + 35*math.Sin(v-hue) + float64(grain)), 255})
+			img.SetRGBA(x, y, color.RGBA{uint8(120 + 35*v + float64(grain)), uint8(130 + 28*math.Cos(v+hue) + float64(grain)),
+				uint8(125 + 35*math.Sin(v-hue) + float64(grain)), 255})
 		}
 	}
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {

@@ -64,7 +64,8 @@ func TestAddressesAreMadeUp(t *testing.T) {
 	made := func(where, text string) {
 		for _, m := range someAddress.FindAllStringSubmatch(text, -1) {
 			host := strings.TrimSuffix(m[1]+m[2], ".")
-			ok := strings.HasSuffix(host, ".example") || strings.HasSuffix(host, ".localhost") || host == "127.0.0.1" || host == "localhost" || host == "www.w3.org" || !strings.Contains(host, ".")
+			ok := strings.HasSuffix(host, ".example") || strings.HasSuffix(host, ".localhost") || host == "127.0.0.1" || host == "localhost" ||
+				host == "www.w3.org" || !strings.Contains(host, ".")
 			require.True(t, ok, "%s names %s", where, m[0])
 		}
 	}

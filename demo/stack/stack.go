@@ -198,7 +198,8 @@ func (s *Stack) StartMariaDB(ctx context.Context, settings ...string) error {
 			return fmt.Errorf("prepare MariaDB: %w\n%s", err, out)
 		}
 	}
-	args := append([]string{"mariadbd", "--no-defaults", "--datadir=" + data, "--tmpdir=" + scratch, "--user=" + runs("mysql"), "--socket=" + sock,
+	args := append([]string{"mariadbd", "--no-defaults", "--datadir=" + data, "--tmpdir=" + scratch, "--user=" + runs("mysql"), "--socket=" +
+		sock,
 		"--port=" + strconv.Itoa(s.DatabasePort), "--bind-address=127.0.0.1", "--skip-name-resolve", "--skip-log-bin",
 		"--pid-file=" + filepath.Join(data, "m.pid")}, settings...)
 	if err := s.start("mariadb", args...); err != nil {
@@ -307,12 +308,14 @@ func (s *Stack) StartWeb(ctx context.Context) error {
 		}
 		if err := s.start("php-fpm", fpm, "--nodaemonize", "--fpm-config", s.path("fpm.conf"),
 			// Compiled code of all sites has room, as on a host that sites are sold on.
-			"-d", "opcache.memory_consumption=1024", "-d", "opcache.interned_strings_buffer=32", "-d", "opcache.max_accelerated_files=200000"); err != nil {
+			"-d", "opcache.memory_consumption=1024", "-d", "opcache.interned_strings_buffer=32", "-d",
+			"opcache.max_accelerated_files=200000"); err != nil {
 			return err
 		}
 	}
 	if _, yes := s.alive("nginx"); !yes {
-		if err := s.start("nginx", "/usr/sbin/nginx", "-c", s.path("nginx.conf"), "-g", "daemon off;", "-e", s.path("nginx-error.log")); err != nil {
+		if err := s.start("nginx", "/usr/sbin/nginx", "-c", s.path("nginx.conf"), "-g", "daemon off;", "-e",
+			s.path("nginx-error.log")); err != nil {
 			return err
 		}
 	}

@@ -48,6 +48,7 @@ func Schema(v any) ([]byte, error) {
 		}
 		defs[name] = def
 	}
-	out, err := json.MarshalIndent(map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "$ref": root.Ref, "$defs": defs}, "", "  ")
+	out, err := json.MarshalIndent(map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "$ref": root.Ref, "$defs": defs},
+		"", "  ")
 	return append(out, '\n'), err
 }

@@ -61,7 +61,8 @@ func TestManifestsFitTheirSchema(t *testing.T) {
 	s := compile(t, "manifest.schema.json", archive.Manifest{})
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"wp-includes/version.php": "<?php $wp_version = '6.1.9';", "wp-load.php": "<?php", "wp-admin/index.php": "<?php", "wp-config.php": "<?php define('DB_NAME','x');",
+		"wp-includes/version.php": "<?php $wp_version = '6.1.9';", "wp-load.php": "<?php", "wp-admin/index.php": "<?php",
+		"wp-config.php": "<?php define('DB_NAME','x');",
 	} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))

@@ -108,7 +108,8 @@ func run(only []string) error {
 func client(server, dir string) error {
 	_, err := nestseed(server, dir, "client", "show", "dale-end")
 	if err != nil {
-		_, err = nestseed(server, dir, "client", "add", "dale-end", "--set", "title=Dale End Piano Studio", "--set", "email=office@dale-end.example", "--set", "booking_licence=LB-1H6R8C-1111")
+		_, err = nestseed(server, dir, "client", "add", "dale-end", "--set", "title=Dale End Piano Studio", "--set",
+			"email=office@dale-end.example", "--set", "booking_licence=LB-1H6R8C-1111")
 	}
 	return err
 }
@@ -162,7 +163,8 @@ func shoot(ctx context.Context, name, url, ready string) error {
 	var png []byte
 	steps := []chromedp.Action{chromedp.Navigate(url), chromedp.WaitVisible(ready, chromedp.ByQuery)}
 	if name == "bring-in" {
-		steps = append(steps, chromedp.Click("header button", chromedp.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]", chromedp.ByQuery))
+		steps = append(steps, chromedp.Click("header button", chromedp.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]",
+			chromedp.ByQuery))
 	}
 	if name == "handover" {
 		steps = append(steps, chromedp.Click("main button", chromedp.ByQuery), chromedp.WaitVisible("main article", chromedp.ByQuery),

@@ -18,20 +18,23 @@ import (
 
 func (a *app) client() *cli.Command {
 	return noun("client", "customers of the agency: settings and sites",
-		asking(a, "add", "NAME", "add a client", []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE, any number of times"}}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Client, error) {
-			set, err := pairs(c.StringSlice("set"))
-			if err != nil {
-				return wire.Client{}, err
-			}
-			return svc.AddClient(ctx, wire.NewClient{Name: args[0], Settings: set})
-		}, func(cl wire.Client) {
-			fmt.Fprintf(a.out, "client %s added with %s\n", cl.Name, several(int64(len(cl.Settings)), "setting"))
-		}),
+		asking(a, "add", "NAME", "add a client", []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE, any number of times"}},
+			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Client, error) {
+				set, err := pairs(c.StringSlice("set"))
+				if err != nil {
+					return wire.Client{}, err
+				}
+				return svc.AddClient(ctx, wire.NewClient{Name: args[0], Settings: set})
+			}, func(cl wire.Client) {
+				fmt.Fprintf(a.out, "client %s added with %s\n", cl.Name, several(int64(len(cl.Settings)), "setting"))
+			}),
 		listing(a, "list clients", (*client.Client).Clients, []string{"client", "title", ">settings", ">sites"}, func(cl wire.Client) []string {
 			return []string{cl.Name, cl.Settings["title"].Value, fmt.Sprint(len(cl.Settings)), fmt.Sprint(cl.Sites)}
 		}),
 		showing(a, "show a client; secrets are not shown", (*client.Client).Client, a.printClient),
-		asking(a, "set", "NAME KEY=VALUE…", "set settings; KEY= removes one", []cli.Flag{&cli.StringSliceFlag{Name: "secret", Usage: "KEY whose value is secret; licences, passwords, keys and tokens are so by their names"}},
+		asking(a, "set", "NAME KEY=VALUE…", "set settings; KEY= removes one",
+			[]cli.Flag{&cli.StringSliceFlag{Name: "secret",
+				Usage: "KEY whose value is secret; licences, passwords, keys and tokens are so by their names"}},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Client, error) {
 				set, err := pairs(args[1:])
 				if err != nil {
@@ -102,7 +105,8 @@ func (a *app) readTable(file, need string) (heads []string, rows [][]string, err
 		return nil, nil, usage("%s: %v", file, err)
 	}
 	if len(all) < 2 {
-		return nil, nil, usage("%s has no rows; the first line names the columns, each further one is a %s", file, map[string]string{"name": "client", "client": "site"}[need])
+		return nil, nil, usage("%s has no rows; the first line names the columns, each further one is a %s", file,
+			map[string]string{"name": "client", "client": "site"}[need])
 	}
 	if !slices.Contains(all[0], need) {
 		return nil, nil, usage("%s has no column %s; it has %s", file, need, strings.Join(all[0], ", "))

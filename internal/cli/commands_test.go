@@ -113,7 +113,8 @@ func failed(id int64, title, status, why string) (wire.Run, events) {
 }
 
 func TestExitCodesSayWhatSortOfErrorItWas(t *testing.T) {
-	for status, code := range map[int]int{404: exitNotFound, 410: exitNotFound, 400: exitUsage, 422: exitUsage, 401: exitRefused, 403: exitRefused, 409: exitRefused, 429: exitRefused, 500: exitFailed, 503: exitFailed} {
+	for status, code := range map[int]int{404: exitNotFound, 410: exitNotFound, 400: exitUsage, 422: exitUsage, 401: exitRefused,
+		403: exitRefused, 409: exitRefused, 429: exitRefused, 500: exitFailed, 503: exitFailed} {
 		s := &answers{by: map[string]any{"GET /hosts/preview": problem{status, "so it is; do this"}}}
 		p := s.typed(t, "", "host", "show", "preview")
 		require.Equal(t, code, p.code, "%d", status)
@@ -179,48 +180,95 @@ func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
 		answer any
 		lines  []string
 	}{
-		{[]string{"host", "list"}, "GET /hosts", []wire.Host{{Name: "preview", Files: "file:///srv/www", Address: "http://{name}.localhost", Database: "mysql://placing@127.0.0.1:3306/"}},
+		{[]string{"host", "list"}, "GET /hosts", []wire.Host{{Name: "preview", Files: "file:///srv/www", Address: "http://{name}.localhost",
+			Database: "mysql://placing@127.0.0.1:3306/"}},
 			[]string{"host     files ", "preview  file:///srv/www  http://{name}.localhost  mysql://placing@127.0.0.1:3306/"}},
 		{[]string{"host", "list"}, "GET /hosts", []wire.Host{}, nil},
-		{[]string{"host", "show", "preview"}, "GET /hosts/preview", wire.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}", Connect: "10.0.0.7"}, []string{"web root  {name}", "connect   10.0.0.7"}},
-		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{FreeBytes: 76e9, Writable: false, Server: "MariaDB 10.11"}, []string{"76 GB", "files cannot be written", "MariaDB 10.11"}},
-		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{Writable: true, Server: "MariaDB 10.11", Runtimes: []wire.Runtime{{Name: "PHP", Version: "8.2.30", Parts: []string{"json", "mysqli"}}}}, []string{"files can be written", "runs PHP 8.2.30 with json, mysqli"}},
-		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{Writable: true, Runtimes: []wire.Runtime{}, RuntimesError: "http://x.localhost: did not tell what it runs: connection refused"}, []string{"connection refused"}},
-		{[]string{"source", "list"}, "GET /sources", []wire.Source{{Name: "base", Kind: "wordpress", Version: "6.1.9", Address: "http://base.localhost"}, {Name: "old", Survey: &wire.Survey{Totals: wire.SurveyTotals{Files: 2956, Bytes: 60e6}, Findings: make([]wire.Finding, 4)}}},
+		{[]string{"host", "show", "preview"}, "GET /hosts/preview", wire.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}",
+			Connect: "10.0.0.7"}, []string{"web root  {name}", "connect   10.0.0.7"}},
+		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{FreeBytes: 76e9, Writable: false,
+			Server: "MariaDB 10.11"}, []string{"76 GB", "files cannot be written", "MariaDB 10.11"}},
+		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{Writable: true, Server: "MariaDB 10.11",
+			Runtimes: []wire.Runtime{{Name: "PHP", Version: "8.2.30",
+				Parts: []string{"json", "mysqli"}}}}, []string{"files can be written", "runs PHP 8.2.30 with json, mysqli"}},
+		{[]string{"host", "test", "preview"}, "POST /hosts/preview/test", wire.HostTest{Writable: true, Runtimes: []wire.Runtime{},
+			RuntimesError: "http://x.localhost: did not tell what it runs: connection refused"}, []string{"connection refused"}},
+		{[]string{"source", "list"}, "GET /sources",
+			[]wire.Source{{Name: "base", Kind: "wordpress", Version: "6.1.9", Address: "http://base.localhost"},
+				{Name: "old", Survey: &wire.Survey{Totals: wire.SurveyTotals{Files: 2956, Bytes: 60e6}, Findings: make([]wire.Finding, 4)}}},
 			[]string{"base    wordpress 6.1.9  http://base.localhost      -  not surveyed         -", "2,956", "60 MB"}},
-		{[]string{"source", "show", "base"}, "GET /sources/base", wire.Source{Name: "base", Kind: "wordpress", Host: "preview", Path: "base"}, []string{"not surveyed yet; run: nestseed source survey base"}},
-		{[]string{"starter", "list"}, "GET /starters", []wire.Starter{{Name: "music-base", Source: "base", Releases: 3, Newest: 3}}, []string{"music-base", "base"}},
-		{[]string{"release", "list"}, "GET /releases?starter=", []wire.Release{{Ref: "music-base@2", Made: begun, By: "ines", ArchiveBytes: 120e6, BeforeBytes: &before, Kept: true, VerifiedAt: &used, Faults: 2, Sites: 1, Note: "choir"}, {Ref: "music-base@1", ArchiveBytes: 90e6}},
+		{[]string{"source", "show", "base"}, "GET /sources/base", wire.Source{Name: "base", Kind: "wordpress", Host: "preview", Path: "base"},
+			[]string{"not surveyed yet; run: nestseed source survey base"}},
+		{[]string{"starter", "list"}, "GET /starters", []wire.Starter{{Name: "music-base", Source: "base", Releases: 3, Newest: 3}},
+			[]string{"music-base", "base"}},
+		{[]string{"release", "list"}, "GET /releases?starter=",
+			[]wire.Release{{Ref: "music-base@2", Made: begun, By: "ines", ArchiveBytes: 120e6, BeforeBytes: &before, Kept: true, VerifiedAt: &used,
+				Faults: 2, Sites: 1, Note: "choir"}, {Ref: "music-base@1", ArchiveBytes: 90e6}},
 			[]string{"+30 MB", "2 faults   choir", "first", "discarded"}},
 		{[]string{"release", "list", "music-base"}, "GET /releases?starter=music-base", []wire.Release{}, nil},
-		{[]string{"release", "contents", "m@1", "wp-content", "--largest", "2"}, "GET /releases/m@1/contents?largest=2&path=wp-content", wire.Contents{Ref: "m@1", Nodes: []*wire.Node{{Path: "wp-content/uploads", Bytes: 50e6, Packed: 49e6, Files: 812, Folder: true, Area: "media"}, {Path: "database/lad_posts", Bytes: 2e6, Packed: 3e5, Rows: 1204, Area: "database"}, {Path: "wp-content/l", Link: "../l"}}},
-			[]string{" 50 MB  ████████████████████   49 MB   812 files  media     wp-content/uploads/", "1,204 rows  database  database/lad_posts", "wp-content/l -> ../l"}},
-		{[]string{"release", "contents", "m@1", "--find", "*.flac"}, "GET /releases/m@1/contents?find=%2A.flac&path=", wire.Contents{Ref: "m@1"}, []string{"nothing there"}},
-		{[]string{"release", "discard-archive", "m@1"}, "POST /releases/m@1/discard-archive", wire.Release{Ref: "m@1", ArchiveBytes: 90e6}, []string{"the archive of m@1 is gone, 90 MB free; its record stays"}},
-		{[]string{"release", "discard-archive", "m@1"}, "POST /releases/m@1/discard-archive", wire.Release{Ref: "m@1", ArchiveBytes: 90e6, FreedBytes: new(int64(2e6))}, []string{"the archive of m@1 is gone, 2.0 MB free, the rest is shared with other archives; its record stays"}},
-		{[]string{"client", "list"}, "GET /clients", []wire.Client{{Name: "alder", Settings: map[string]wire.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}}, Sites: 2}}, []string{"alder   Alder Valley         2      2"}},
-		{[]string{"client", "show", "alder"}, "GET /clients/alder", wire.Client{Name: "alder", Settings: map[string]wire.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}}}, []string{"licence  ••••••••, in the vault", "title    Alder Valley"}},
-		{[]string{"client", "add", "alder", "--set", "title=Alder = Valley"}, "POST /clients", wire.Client{Name: "alder", Settings: map[string]wire.Setting{"title": {}}}, []string{"client alder added with 1 setting"}},
+		{[]string{"release", "contents", "m@1", "wp-content", "--largest", "2"}, "GET /releases/m@1/contents?largest=2&path=wp-content",
+			wire.Contents{Ref: "m@1", Nodes: []*wire.Node{{Path: "wp-content/uploads", Bytes: 50e6, Packed: 49e6, Files: 812, Folder: true,
+				Area: "media"}, {Path: "database/lad_posts", Bytes: 2e6, Packed: 3e5, Rows: 1204, Area: "database"},
+				{Path: "wp-content/l", Link: "../l"}}},
+			[]string{" 50 MB  ████████████████████   49 MB   812 files  media     wp-content/uploads/", "1,204 rows  database  database/lad_posts",
+				"wp-content/l -> ../l"}},
+		{[]string{"release", "contents", "m@1", "--find", "*.flac"}, "GET /releases/m@1/contents?find=%2A.flac&path=", wire.Contents{Ref: "m@1"},
+			[]string{"nothing there"}},
+		{[]string{"release", "discard-archive", "m@1"}, "POST /releases/m@1/discard-archive", wire.Release{Ref: "m@1", ArchiveBytes: 90e6},
+			[]string{"the archive of m@1 is gone, 90 MB free; its record stays"}},
+		{[]string{"release", "discard-archive", "m@1"}, "POST /releases/m@1/discard-archive", wire.Release{Ref: "m@1", ArchiveBytes: 90e6,
+			FreedBytes: new(int64(2e6))}, []string{"the archive of m@1 is gone, 2.0 MB free, the rest is shared with other archives; its " +
+			"record stays"}},
+		{[]string{"client", "list"}, "GET /clients",
+			[]wire.Client{{Name: "alder", Settings: map[string]wire.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}},
+				Sites: 2}}, []string{"alder   Alder Valley         2      2"}},
+		{[]string{"client", "show", "alder"}, "GET /clients/alder",
+			wire.Client{Name: "alder", Settings: map[string]wire.Setting{"title": {Value: "Alder Valley"},
+				"licence": {Secret: true}}}, []string{"licence  ••••••••, in the vault", "title    Alder Valley"}},
+		{[]string{"client", "add", "alder", "--set", "title=Alder = Valley"}, "POST /clients",
+			wire.Client{Name: "alder", Settings: map[string]wire.Setting{"title": {}}}, []string{"client alder added with 1 setting"}},
 		{[]string{"site", "list"}, "GET /sites", []wire.Site{{Name: "alder", Release: "m@3"}}, []string{"not checked"}},
 		{[]string{"site", "list", "--retired"}, "GET /sites?retired=true", []wire.Site{{Name: "alder", RetiredAt: &begun}}, []string{"retired "}},
-		{[]string{"site", "copy-rule", "alder", "--last", "3", "--days", "30"}, "PUT /sites/alder/copy-rule", wire.Site{Name: "alder", CopyRule: wire.CopyRule{Last: 3, Days: 30}}, []string{"safety copies of alder: the last 3 are kept, each for 30 days"}},
-		{[]string{"site", "tick", "alder", "booking"}, "PUT /sites/alder/tasks/booking", wire.Site{Name: "alder", Tasks: []wire.LaunchTask{{Key: "booking", Title: "Enter the licence", DoneAt: &begun, DoneBy: "ines"}}}, []string{"✓ booking               Enter the licence (ines, "}},
-		{[]string{"site", "hold", "alder"}, "PUT /sites/alder/held", wire.Held{Held: true, Preview: "http://alder.localhost/?see=1"}, []string{"alder is held: visitors see a holding page", "http://alder.localhost/?see=1", "nestseed site open alder lets everybody in"}},
+		{[]string{"site", "copy-rule", "alder", "--last", "3", "--days", "30"}, "PUT /sites/alder/copy-rule",
+			wire.Site{Name: "alder", CopyRule: wire.CopyRule{Last: 3,
+				Days: 30}}, []string{"safety copies of alder: the last 3 are kept, each for 30 days"}},
+		{[]string{"site", "tick", "alder", "booking"}, "PUT /sites/alder/tasks/booking",
+			wire.Site{Name: "alder", Tasks: []wire.LaunchTask{{Key: "booking", Title: "Enter the licence", DoneAt: &begun,
+				DoneBy: "ines"}}}, []string{"✓ booking               Enter the licence (ines, "}},
+		{[]string{"site", "hold", "alder"}, "PUT /sites/alder/held", wire.Held{Held: true, Preview: "http://alder.localhost/?see=1"},
+			[]string{"alder is held: visitors see a holding page", "http://alder.localhost/?see=1", "nestseed site open alder lets everybody in"}},
 		{[]string{"site", "open", "alder"}, "PUT /sites/alder/held", wire.Held{}, []string{"alder is open\n"}},
-		{[]string{"site", "open", "alder", "--visible"}, "PUT /sites/alder/held", wire.Held{}, []string{"alder is open, to search engines too, and sends its mail"}},
+		{[]string{"site", "open", "alder", "--visible"}, "PUT /sites/alder/held", wire.Held{},
+			[]string{"alder is open, to search engines too, and sends its mail"}},
 		{[]string{"site", "drop-copy", "alder", "7"}, "DELETE /sites/alder/copies/7", nil, []string{"safety copy 7 of alder is gone"}},
-		{[]string{"site", "undo", "alder", "--plan"}, "GET /sites/alder/undo", wire.UndoPlan{Site: "alder", Sentences: []string{"the folder goes", "the database goes"}}, []string{"- the folder goes\n- the database goes\nnothing has been touched"}},
-		{[]string{"site", "move", "alder", "--host", "live", "--plan"}, "POST /sites/alder/move/plan", wire.MovePlan{Site: "alder", Sentences: []string{"it is copied"}, Problems: []string{"no room"}}, []string{"- it is copied\n✗ no room\nnothing has been touched"}},
-		{[]string{"site", "refresh", "alder", "--plan"}, "POST /sites/alder/refresh/plan", wire.Plan{SitePlan: wire.SitePlan{Name: "alder", Refresh: &wire.Refreshed{Units: []wire.UnitChange{{Unit: "wp-includes", Added: 1, Changed: 1203}}}}}, []string{"wp-includes      1    1,203        0"}},
-		{[]string{"run", "list", "--limit", "1"}, "GET /runs?limit=1", []wire.Run{{ID: 12, Title: "build music-base", Status: wire.Done, Who: "ines", StartedAt: &begun, EndedAt: &used}}, []string{" 12  build music-base  done    ines", "3600.0 s"}},
-		{[]string{"run", "cancel", "12"}, "POST /runs/12/cancel", wire.Run{ID: 12, Title: "build music-base"}, []string{"run 12 (build music-base) was asked to end"}},
-		{[]string{"vault", "list"}, "GET /vault", []wire.Secret{{Noun: "site", Owner: "alder", Name: "administrator", CreatedAt: begun}}, []string{"site  alder  administrator"}},
-		{[]string{"vault", "reveal", "site", "alder", "administrator"}, "POST /vault/reveal", wire.Revealed{Secret: "correct horse"}, []string{"correct horse\n"}},
-		{[]string{"vault", "rotate-key"}, "POST /vault/rotate-key", wire.Resealed{Secrets: 9, OldKeyKept: true}, []string{"9 secrets are sealed with a new key", "run this again when they are over"}},
-		{[]string{"kind", "list"}, "GET /kinds", []wire.Kind{{Name: "wordpress", Title: "WordPress", Lists: []string{"starter", "whole-site"}}}, []string{"wordpress  WordPress  starter, whole-site"}},
-		{[]string{"kind", "show", "wordpress"}, "GET /kinds/wordpress", wire.Kind{Definition: "name: wordpress\n"}, []string{"name: wordpress\n"}},
+		{[]string{"site", "undo", "alder", "--plan"}, "GET /sites/alder/undo",
+			wire.UndoPlan{Site: "alder", Sentences: []string{"the folder goes",
+				"the database goes"}}, []string{"- the folder goes\n- the database goes\nnothing has been touched"}},
+		{[]string{"site", "move", "alder", "--host", "live", "--plan"}, "POST /sites/alder/move/plan",
+			wire.MovePlan{Site: "alder", Sentences: []string{"it is copied"},
+				Problems: []string{"no room"}}, []string{"- it is copied\n✗ no room\nnothing has been touched"}},
+		{[]string{"site", "refresh", "alder", "--plan"}, "POST /sites/alder/refresh/plan",
+			wire.Plan{SitePlan: wire.SitePlan{Name: "alder",
+				Refresh: &wire.Refreshed{Units: []wire.UnitChange{{Unit: "wp-includes", Added: 1,
+					Changed: 1203}}}}}, []string{"wp-includes      1    1,203        0"}},
+		{[]string{"run", "list", "--limit", "1"}, "GET /runs?limit=1",
+			[]wire.Run{{ID: 12, Title: "build music-base", Status: wire.Done, Who: "ines", StartedAt: &begun,
+				EndedAt: &used}}, []string{" 12  build music-base  done    ines", "3600.0 s"}},
+		{[]string{"run", "cancel", "12"}, "POST /runs/12/cancel", wire.Run{ID: 12, Title: "build music-base"},
+			[]string{"run 12 (build music-base) was asked to end"}},
+		{[]string{"vault", "list"}, "GET /vault", []wire.Secret{{Noun: "site", Owner: "alder", Name: "administrator", CreatedAt: begun}},
+			[]string{"site  alder  administrator"}},
+		{[]string{"vault", "reveal", "site", "alder", "administrator"}, "POST /vault/reveal", wire.Revealed{Secret: "correct horse"},
+			[]string{"correct horse\n"}},
+		{[]string{"vault", "rotate-key"}, "POST /vault/rotate-key", wire.Resealed{Secrets: 9, OldKeyKept: true},
+			[]string{"9 secrets are sealed with a new key", "run this again when they are over"}},
+		{[]string{"kind", "list"}, "GET /kinds", []wire.Kind{{Name: "wordpress", Title: "WordPress", Lists: []string{"starter", "whole-site"}}},
+			[]string{"wordpress  WordPress  starter, whole-site"}},
+		{[]string{"kind", "show", "wordpress"}, "GET /kinds/wordpress", wire.Kind{Definition: "name: wordpress\n"},
+			[]string{"name: wordpress\n"}},
 		{[]string{"user", "list"}, "GET /users", []wire.User{{Name: "ines", Role: "owner"}}, []string{"ines", "owner"}},
-		{[]string{"packing", "show", "music-base"}, "GET /starters/music-base/packing", wire.Packing{Text: "leave_out: {}\n"}, []string{"leave_out: {}\n"}},
+		{[]string{"packing", "show", "music-base"}, "GET /starters/music-base/packing", wire.Packing{Text: "leave_out: {}\n"},
+			[]string{"leave_out: {}\n"}},
 	} {
 		s := &answers{by: map[string]any{c.ask: c.answer}}
 		p := s.typed(t, "", c.words...)
@@ -248,17 +296,22 @@ func TestSecretsAndFilesGoWhereTheyBelong(t *testing.T) {
 	secret := filepath.Join(dir, "password")
 	require.NoError(t, os.WriteFile(secret, []byte("s3cret\n"), 0o600))
 	s := &answers{by: map[string]any{"POST /hosts": wire.Host{Name: "live"}, "POST /sources": wire.Source{Name: "base"}}}
-	require.Zero(t, s.typed(t, "", "host", "add", "live", "--files", "file:///srv", "--address", "http://{name}.example", "--database", "mysql://placing@127.0.0.1/", "--database-password-file", secret, "--connect", "10.0.0.7").code)
+	require.Zero(t, s.typed(t, "", "host", "add", "live", "--files", "file:///srv", "--address", "http://{name}.example", "--database",
+		"mysql://placing@127.0.0.1/", "--database-password-file", secret, "--connect", "10.0.0.7").code)
 	require.JSONEq(t, `{"name":"live","files":"file:///srv","web_root":"{name}","address":"http://{name}.example","database":"mysql://placing@127.0.0.1/","database_password":"s3cret","connect":"10.0.0.7"}`, strings.TrimPrefix(s.asked[0], "POST /hosts "))
-	require.Zero(t, s.typed(t, "typed\n", "source", "add", "base", "--host", "live", "--path", "base", "--database", "mysql://a@b/c", "--database-password-file", "-").code)
+	require.Zero(t, s.typed(t, "typed\n", "source", "add", "base", "--host", "live", "--path", "base", "--database", "mysql://a@b/c",
+		"--database-password-file", "-").code)
 	require.Contains(t, s.asked[0], `"database_password":"typed"`)
-	require.Equal(t, exitFailed, s.typed(t, "", "source", "add", "base", "--host", "live", "--path", "base", "--database-password-file", filepath.Join(dir, "nothing")).code)
+	require.Equal(t, exitFailed, s.typed(t, "", "source", "add", "base", "--host", "live", "--path", "base", "--database-password-file",
+		filepath.Join(dir, "nothing")).code)
 	require.Empty(t, s.asked)
 }
 
 func TestPackingListsAreChangedByCommands(t *testing.T) {
-	answer := wire.Packing{Surveyed: true, In: wire.Share{Files: 2700, Bytes: 60e6, Rows: 120, Data: 1e6}, Out: wire.Share{Files: 41, Bytes: 30e6},
-		Saved: map[string]wire.Share{"wp-content/backup/**": {Files: 1, Bytes: 30e6}, "**/*.log": {Files: 40, Bytes: 1e3}, "nothing/**": {}}, Problems: []wire.ListProblem{{Rule: "nothing/**", Why: "matches nothing"}}}
+	answer := wire.Packing{Surveyed: true, In: wire.Share{Files: 2700, Bytes: 60e6, Rows: 120, Data: 1e6},
+		Out: wire.Share{Files: 41, Bytes: 30e6},
+		Saved: map[string]wire.Share{"wp-content/backup/**": {Files: 1, Bytes: 30e6}, "**/*.log": {Files: 40, Bytes: 1e3},
+			"nothing/**": {}}, Problems: []wire.ListProblem{{Rule: "nothing/**", Why: "matches nothing"}}}
 	s := &answers{by: map[string]any{"POST /starters/m/packing": answer, "PUT /starters/m/packing": answer, "GET /starters/m/packing": answer}}
 	for _, c := range []struct {
 		words []string
@@ -269,9 +322,12 @@ func TestPackingListsAreChangedByCommands(t *testing.T) {
 		{[]string{"leave-out", "m", "--ending", "mp4", "mov"}, wire.ListEdit{Endings: []string{"mp4", "mov"}}},
 		{[]string{"put-back", "m", "*.log"}, wire.ListEdit{PutBack: []string{"*.log"}}},
 		{[]string{"empty", "m", "comments"}, wire.ListEdit{Empty: []string{"comments"}}},
-		{[]string{"drop-rows", "m", "posts", "post_type", "revision", "draft"}, wire.ListEdit{DropRows: []wire.RowRule{{Table: "posts", Column: "post_type", Values: []string{"revision", "draft"}}}}},
-		{[]string{"keep-rows", "m", "users", "ID", "1"}, wire.ListEdit{KeepRows: []wire.RowRule{{Table: "users", Column: "ID", Values: []string{"1"}}}}},
-		{[]string{"blank", "m", "licence", "mail › smtp › password"}, wire.ListEdit{BlankOptions: []string{"licence"}, BlankValues: []wire.Inside{{Option: "mail", Path: []string{"smtp", "password"}}}}},
+		{[]string{"drop-rows", "m", "posts", "post_type", "revision", "draft"},
+			wire.ListEdit{DropRows: []wire.RowRule{{Table: "posts", Column: "post_type", Values: []string{"revision", "draft"}}}}},
+		{[]string{"keep-rows", "m", "users", "ID", "1"},
+			wire.ListEdit{KeepRows: []wire.RowRule{{Table: "users", Column: "ID", Values: []string{"1"}}}}},
+		{[]string{"blank", "m", "licence", "mail › smtp › password"}, wire.ListEdit{BlankOptions: []string{"licence"},
+			BlankValues: []wire.Inside{{Option: "mail", Path: []string{"smtp", "password"}}}}},
 	} {
 		p := s.typed(t, "", append([]string{"packing"}, c.words...)...)
 		require.Zero(t, p.code, p.err)
@@ -290,15 +346,23 @@ func TestPackingListsAreChangedByCommands(t *testing.T) {
 }
 
 func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
-	begins, events := ended(12, "build music-base", wire.BuildResult{Release: "music-base@2", ArchiveBytes: 20e6, Copied: wire.Amount{Files: 2700, Bytes: 59e6}, SharedBytes: 19e6})
+	begins, events := ended(12, "build music-base", wire.BuildResult{Release: "music-base@2", ArchiveBytes: 20e6,
+		Copied: wire.Amount{Files: 2700, Bytes: 59e6}, SharedBytes: 19e6})
 	s := &answers{by: map[string]any{"POST /starters/music-base/releases": begins, "GET /runs/12/events": events,
-		"GET /releases/music-base@2": wire.Release{Ref: "music-base@2", Made: begun, By: "ines", KindTitle: "WordPress", Version: "6.1.9", Source: "base", ArchiveBytes: 16e6, Areas: []wire.AreaTotal{{Area: "core", Files: 2000, Bytes: 40e6}, {Area: "media", Files: 12, Bytes: 20e6}},
-			Difference: &wire.Difference{Sentence: "2.1 MB larger: most of it themes/loom (+2.0 MB)"}, ImportedFrom: "x.zip", Manifest: &wire.Manifest{LeftOut: []wire.LeftOut{{Rule: "**/*.log", Files: 3, Bytes: 1e6}}, Blanked: []wire.Blanked{{What: "setting AUTH_KEY", Times: 1}}, Notes: []string{"a.txt vanished"}}}}}
+		"GET /releases/music-base@2": wire.Release{Ref: "music-base@2", Made: begun, By: "ines", KindTitle: "WordPress", Version: "6.1.9",
+			Source: "base", ArchiveBytes: 16e6, Areas: []wire.AreaTotal{{Area: "core", Files: 2000, Bytes: 40e6},
+				{Area: "media", Files: 12, Bytes: 20e6}},
+			Difference: &wire.Difference{Sentence: "2.1 MB larger: most of it themes/loom (+2.0 MB)"}, ImportedFrom: "x.zip",
+			Manifest: &wire.Manifest{LeftOut: []wire.LeftOut{{Rule: "**/*.log", Files: 3, Bytes: 1e6}},
+				Blanked: []wire.Blanked{{What: "setting AUTH_KEY", Times: 1}}, Notes: []string{"a.txt vanished"}}}}}
 	p := s.typed(t, "", "release", "build", "music-base", "--note", "choir")
 	require.Zero(t, p.code, p.err)
 	require.Equal(t, `POST /starters/music-base/releases {"note":"choir"}`, s.asked[0])
 	require.Equal(t, "build music-base: look at the source\n", p.err, "steps go to stderr")
-	for _, line := range []string{"music-base@2 built in 1.5 s, 2,700 files (59 MB) as in the release before, 1.0 MB new in the store\n", "WordPress 6.1.9 from base", "core   40 MB  ████████████████████  2,000\n", "2.1 MB larger: most of it themes/loom (+2.0 MB)", "brought in from x.zip", "1.0 MB              3  **/*.log", "setting AUTH_KEY               1", "note: a.txt vanished"} {
+	for _, line := range []string{"music-base@2 built in 1.5 s, 2,700 files (59 MB) as in the release before, 1.0 MB new in the store\n",
+		"WordPress 6.1.9 from base", "core   40 MB  " +
+			"████████████████████  2,000\n", "2.1 MB larger: most of it themes/loom (+2.0 MB)", "brought in from x.zip",
+		"1.0 MB              3  **/*.log", "setting AUTH_KEY               1", "note: a.txt vanished"} {
 		require.Contains(t, p.out, line)
 	}
 
@@ -320,11 +384,14 @@ func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
 
 func TestARunIsShownWithItsStepsAndItsLog(t *testing.T) {
 	run, events := ended(12, "survey base", nil)
-	run.Progress = wire.Progress{Step: "Read", Done: wire.Amount{Files: 40, Rows: 7}, Expected: wire.Amount{Files: 2956}, BytesRate: 3e6, LeftSecs: 4, Steps: []wire.RunStep{{Name: "Walk", Millis: 120}}}
-	s := &answers{by: map[string]any{"GET /runs/12": run, "GET /runs/12/events": events, "GET /runs/12/log": []wire.LogLine{{At: begun, Sentence: "one\nline"}}}}
+	run.Progress = wire.Progress{Step: "Read", Done: wire.Amount{Files: 40, Rows: 7}, Expected: wire.Amount{Files: 2956}, BytesRate: 3e6,
+		LeftSecs: 4, Steps: []wire.RunStep{{Name: "Walk", Millis: 120}}}
+	s := &answers{by: map[string]any{"GET /runs/12": run, "GET /runs/12/events": events,
+		"GET /runs/12/log": []wire.LogLine{{At: begun, Sentence: "one\nline"}}}}
 	p := s.typed(t, "", "run", "show", "12")
 	require.Zero(t, p.code)
-	for _, part := range []string{"run 12: survey base, by ines, ", ": working\n", "40 of 2,956 files · 7 rows · 3.0 MB/s · 5s left\n", "    120 ms  Walk\n", "  one line\n"} {
+	for _, part := range []string{"run 12: survey base, by ines, ", ": working\n", "40 of 2,956 files · 7 rows · 3.0 MB/s · 5s left\n",
+		"    120 ms  Walk\n", "  one line\n"} {
 		require.Contains(t, p.out, part)
 	}
 	p = s.typed(t, "", "run", "watch", "12")
@@ -338,13 +405,15 @@ func TestARunIsShownWithItsStepsAndItsLog(t *testing.T) {
 
 func TestChecksThatFindFaultsEndWithTheirOwnCode(t *testing.T) {
 	report := wire.Report{At: begun, Pages: 15, TookMillis: 900, Checks: []wire.Check{{Name: "login", Verdict: wire.Pass, Sentence: "logs in"},
-		{Name: "leftovers", Verdict: wire.Fail, Sentence: "1 page names the old address", Evidence: []string{"/lessons: http://base.localhost"}, Remedy: "run it again"}}}
+		{Name: "leftovers", Verdict: wire.Fail, Sentence: "1 page names the old address", Evidence: []string{"/lessons: http://base.localhost"},
+			Remedy: "run it again"}}}
 	begins, events := ended(3, "check alder", report)
 	s := &answers{by: map[string]any{"POST /sites/alder/check": begins, "POST /sources/base/check": begins, "GET /runs/3/events": events}}
 	for _, words := range [][]string{{"site", "check", "alder"}, {"source", "check", "base"}} {
 		p := s.typed(t, "", words...)
 		require.Equal(t, exitFaults, p.code)
-		require.Contains(t, p.out, "✓ login                 logs in\n✗ leftovers             1 page names the old address\n    /lessons: http://base.localhost\n    remedy: run it again\n")
+		require.Contains(t, p.out, "✓ login                 logs in\n✗ leftovers             1 page names the old address\n    /lessons: "+
+			"http://base.localhost\n    remedy: run it again\n")
 		require.NotContains(t, p.err, "nestseed:", "what they found was printed already")
 	}
 	report.Checks = report.Checks[:1]
@@ -362,15 +431,25 @@ func TestWorkOnASiteSaysWhatItDid(t *testing.T) {
 		result any
 		lines  []string
 	}{
-		{[]string{"site", "keep-copy", "alder"}, nil, "POST /sites/alder/copies", "", wire.CopyResult{Site: "alder", Bytes: 66e6}, []string{"safety copy of alder: 66 MB; nestseed site show alder lists it"}},
-		{[]string{"site", "retire", "alder"}, nil, "POST /sites/alder/retire", `{}`, wire.CopyResult{Site: "alder", Bytes: 66e6}, []string{"alder is off its host; its last copy is kept: 66 MB; nestseed site list --retired has its record"}},
-		{[]string{"site", "retire", "alder", "--no-copy"}, nil, "POST /sites/alder/retire", `{"no_copy":true}`, wire.CopyResult{Site: "alder"}, []string{"no last copy was made"}},
-		{[]string{"site", "rotate", "alder"}, nil, "POST /sites/alder/rotate", "", wire.RotateResult{Site: "alder", User: "ns_alder2", Admin: "alder-admin"}, []string{"alder works with database user ns_alder2", "nestseed vault reveal site alder administrator"}},
-		{[]string{"site", "put-back", "alder", "7"}, nil, "POST /sites/alder/copies/7/put-back", "", wire.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s\nalder: Alder Valley\n"}},
-		{[]string{"site", "undo", "alder"}, map[string]any{"GET /sites/alder/undo": wire.UndoPlan{Sentences: []string{"the folder goes"}, Mark: "abc"}}, "POST /sites/alder/undo", `{"mark":"abc"}`, nil, []string{"undone:\n- the folder goes\n"}},
-		{[]string{"site", "move", "alder", "--host", "live", "--visible"}, map[string]any{"POST /sites/alder/move/plan": wire.MovePlan{Mark: "abc"}}, "POST /sites/alder/move", `{"host":"live","visible":true,"mark":"abc"}`, wire.MoveResult{Site: "alder"}, []string{"made in 1.5 s"}},
-		{[]string{"site", "refresh", "alder", "--to", "m@5"}, map[string]any{"POST /sites/alder/refresh/plan": wire.Plan{Mark: "abc"}}, "POST /sites/alder/refresh", `{"from":"m@5","mark":"abc"}`, wire.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
-		{[]string{"site", "provision", "alder", "--from", "m", "--host", "preview", "--replace", "--keep", "comments", "--keep", "users", "--hold", "--set", "title=A", "--plan", "abc"}, nil, "POST /sites",
+		{[]string{"site", "keep-copy", "alder"}, nil, "POST /sites/alder/copies", "", wire.CopyResult{Site: "alder", Bytes: 66e6},
+			[]string{"safety copy of alder: 66 MB; nestseed site show alder lists it"}},
+		{[]string{"site", "retire", "alder"}, nil, "POST /sites/alder/retire", `{}`, wire.CopyResult{Site: "alder", Bytes: 66e6},
+			[]string{"alder is off its host; its last copy is kept: 66 MB; nestseed site list --retired has its record"}},
+		{[]string{"site", "retire", "alder", "--no-copy"}, nil, "POST /sites/alder/retire", `{"no_copy":true}`, wire.CopyResult{Site: "alder"},
+			[]string{"no last copy was made"}},
+		{[]string{"site", "rotate", "alder"}, nil, "POST /sites/alder/rotate", "", wire.RotateResult{Site: "alder", User: "ns_alder2",
+			Admin: "alder-admin"}, []string{"alder works with database user ns_alder2", "nestseed vault reveal site alder administrator"}},
+		{[]string{"site", "put-back", "alder", "7"}, nil, "POST /sites/alder/copies/7/put-back", "", wire.ProvisionResult{Site: "alder"},
+			[]string{"made in 1.5 s\nalder: Alder Valley\n"}},
+		{[]string{"site", "undo", "alder"}, map[string]any{"GET /sites/alder/undo": wire.UndoPlan{Sentences: []string{"the folder goes"},
+			Mark: "abc"}}, "POST /sites/alder/undo", `{"mark":"abc"}`, nil, []string{"undone:\n- the folder goes\n"}},
+		{[]string{"site", "move", "alder", "--host", "live", "--visible"},
+			map[string]any{"POST /sites/alder/move/plan": wire.MovePlan{Mark: "abc"}}, "POST /sites/alder/move",
+			`{"host":"live","visible":true,"mark":"abc"}`, wire.MoveResult{Site: "alder"}, []string{"made in 1.5 s"}},
+		{[]string{"site", "refresh", "alder", "--to", "m@5"}, map[string]any{"POST /sites/alder/refresh/plan": wire.Plan{Mark: "abc"}},
+			"POST /sites/alder/refresh", `{"from":"m@5","mark":"abc"}`, wire.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
+		{[]string{"site", "provision", "alder", "--from", "m", "--host", "preview", "--replace", "--keep", "comments", "--keep", "users",
+			"--hold", "--set", "title=A", "--plan", "abc"}, nil, "POST /sites",
 			`{"client":"alder","from":"m","host":"preview","set":{"title":"A"},"replace":true,"keep":["comments","users"],"hold":true,"plan":"abc"}`, wire.ProvisionResult{Site: "alder"}, []string{"made in 1.5 s"}},
 	} {
 		begins, events := ended(5, "work", c.result)
@@ -396,7 +475,8 @@ func TestWorkOnASiteSaysWhatItDid(t *testing.T) {
 func TestASiteThatWasMadeWithFaultsIsShownAndEndsWithTheirCode(t *testing.T) {
 	begins, events := ended(5, "work", wire.ProvisionResult{Site: "alder"})
 	s := &answers{by: map[string]any{"POST /sites": begins, "GET /runs/5/events": events,
-		"GET /sites/alder": wire.Site{Name: "alder", Report: &wire.Report{Checks: []wire.Check{{Name: "pages", Verdict: wire.Fail, Sentence: "1 page fails"}}}}}}
+		"GET /sites/alder": wire.Site{Name: "alder",
+			Report: &wire.Report{Checks: []wire.Check{{Name: "pages", Verdict: wire.Fail, Sentence: "1 page fails"}}}}}}
 	p := s.typed(t, "", "site", "provision", "alder", "--from", "m", "--host", "preview")
 	require.Equal(t, exitFaults, p.code)
 	require.Contains(t, p.out, "✗ pages                 1 page fails")
@@ -404,9 +484,13 @@ func TestASiteThatWasMadeWithFaultsIsShownAndEndsWithTheirCode(t *testing.T) {
 
 func TestATableIsReadBeforeAnythingIsAsked(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "clients.csv")
-	begins, events := ended(9, "table", wire.TableResult{Made: 1, Rows: []wire.TableOutcome{{Site: "alder", Status: wire.Done, Address: "http://alder.localhost"}}})
+	begins, events := ended(9, "table",
+		wire.TableResult{Made: 1, Rows: []wire.TableOutcome{{Site: "alder", Status: wire.Done, Address: "http://alder.localhost"}}})
 	s := &answers{by: map[string]any{"POST /sites/table": begins, "GET /runs/9/events": events, "POST /clients": wire.Client{Name: "alder"},
-		"POST /sites/table/plan": wire.TablePlan{Ready: 1, There: 1, Wrong: 1, Rows: []wire.TableRowPlan{{Site: "alder", Client: "alder", Address: "http://alder.localhost", Ready: true, NewClient: true}, {Site: "brook", Client: "brook", Address: "http://brook.localhost", There: true}, {Site: "x", Client: "x", Problems: []string{"title is missing"}}}}}}
+		"POST /sites/table/plan": wire.TablePlan{Ready: 1, There: 1, Wrong: 1,
+			Rows: []wire.TableRowPlan{{Site: "alder", Client: "alder", Address: "http://alder.localhost", Ready: true, NewClient: true},
+				{Site: "brook", Client: "brook", Address: "http://brook.localhost", There: true}, {Site: "x", Client: "x",
+					Problems: []string{"title is missing"}}}}}}
 	table := func(text string, words ...string) printed {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 		return s.typed(t, text, words...)
@@ -431,7 +515,8 @@ func TestATableIsReadBeforeAnythingIsAsked(t *testing.T) {
 	require.Contains(t, p.out, "1 made, 0 failed")
 	p = table(text, "site", "plan", "--from", "m", "--host", "preview", "--table", "-")
 	require.Zero(t, p.code, p.err)
-	for _, line := range []string{"✓  alder  alder (added)  http://alder.localhost\n", "http://brook.localhost (is there already, and stays)", "✗  x      x              title is missing", "1 would be made, 1 are there, 1 would fail; nothing has been touched"} {
+	for _, line := range []string{"✓  alder  alder (added)  http://alder.localhost\n", "http://brook.localhost (is there already, and stays)",
+		"✗  x      x              title is missing", "1 would be made, 1 are there, 1 would fail; nothing has been touched"} {
 		require.Contains(t, p.out, line)
 	}
 
@@ -479,7 +564,9 @@ func TestTheServiceIsFoundFromFlagsEnvironmentAndLogin(t *testing.T) {
 }
 
 func TestWhatADamagedReleaseStillHasIsPrinted(t *testing.T) {
-	verdict := archive.Verification{Entries: 2700, Bytes: 60e6, Faults: []archive.Fault{{Entry: "files/index.php", What: "does not have the sum it had when it was made"}}, Usable: []string{"the database is whole"}}
+	verdict := archive.Verification{Entries: 2700, Bytes: 60e6,
+		Faults: []archive.Fault{{Entry: "files/index.php",
+			What: "does not have the sum it had when it was made"}}, Usable: []string{"the database is whole"}}
 	begins, events := ended(4, "verify m@1", verdict)
 	s := &answers{by: map[string]any{"POST /releases/m@1/verify": begins, "GET /runs/4/events": events}}
 	p := s.typed(t, "", "release", "verify", "m@1")
@@ -494,7 +581,8 @@ func TestWhatADamagedReleaseStillHasIsPrinted(t *testing.T) {
 }
 
 func TestADifferenceIsPrintedByAreaFileTableAndSetting(t *testing.T) {
-	d := wire.Comparison{Summary: "31 MB larger: wp-content/backup (+30 MB)", Before: 16e6, After: 47e6, Added: wire.FileTally{Files: 2}, Changed: wire.FileTally{Files: 1}}
+	d := wire.Comparison{Summary: "31 MB larger: wp-content/backup (+30 MB)", Before: 16e6, After: 47e6, Added: wire.FileTally{Files: 2},
+		Changed: wire.FileTally{Files: 1}}
 	d.Areas = []wire.AreaDelta{{Area: "other", Packed: 30e6, Bytes: 30e6, Added: 1}, {Area: "themes", Packed: -1e6, Bytes: -2e6, Changed: 1}}
 	for i := range 23 {
 		d.Files = append(d.Files, wire.FileDelta{Path: fmt.Sprintf("f%02d", i), Change: "added", Packed: int64(1000 * (30 - i))})
@@ -506,7 +594,9 @@ func TestADifferenceIsPrintedByAreaFileTableAndSetting(t *testing.T) {
 	p := s.typed(t, "", "release", "compare", "m@1", "source")
 	require.Zero(t, p.code, p.err)
 	require.Equal(t, `POST /comparisons {"from":"m@1","to_source":true}`, s.asked[0])
-	for _, part := range []string{"31 MB larger: wp-content/backup (+30 MB)\narchive 16 MB -> 47 MB; 2 files added, 0 removed, 1 changed; rows of 1 table differ\n", "themes", "-1.0 MB", "+30 kB  added  f00\n", "and 3 more; see --json", "lad_posts  changed           2        0        1  +900 B  it has no primary key", "Loom  long long long long long long long long…"} {
+	for _, part := range []string{"31 MB larger: wp-content/backup (+30 MB)\narchive 16 MB -> 47 MB; 2 files added, 0 removed, 1 changed; " +
+		"rows of 1 table differ\n", "themes", "-1.0 MB", "+30 kB  added  f00\n", "and 3 more; see --json", "lad_posts  changed           2    " +
+		"    0        1  +900 B  it has no primary key", "Loom  long long long long long long long long…"} {
 		require.Contains(t, p.out, part)
 	}
 	require.NotContains(t, p.out, "f20")

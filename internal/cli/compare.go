@@ -47,7 +47,8 @@ const shownDifferences = 20
 
 func (a *app) printComparison(d wire.Comparison) {
 	fmt.Fprintln(a.out, d.Summary)
-	fmt.Fprintf(a.out, "archive %s -> %s; %s added, %s removed, %s changed; rows of %s differ\n", size(d.Before), size(d.After), several(d.Added.Files, "file"), count(d.Removed.Files), count(d.Changed.Files), several(int64(len(d.Tables)), "table"))
+	fmt.Fprintf(a.out, "archive %s -> %s; %s added, %s removed, %s changed; rows of %s differ\n", size(d.Before), size(d.After),
+		several(d.Added.Files, "file"), count(d.Removed.Files), count(d.Changed.Files), several(int64(len(d.Tables)), "table"))
 	if len(d.Areas) > 0 {
 		fmt.Fprintln(a.out)
 		var rows [][]string
@@ -56,7 +57,8 @@ func (a *app) printComparison(d wire.Comparison) {
 			most = max(most, x.Packed, -x.Packed)
 		}
 		for _, x := range d.Areas {
-			rows = append(rows, []string{x.Area, signed(x.Packed), bar(max(x.Packed, -x.Packed), most), signed(x.Bytes), count(x.Added), count(x.Removed), count(x.Changed)})
+			rows = append(rows, []string{x.Area, signed(x.Packed), bar(max(x.Packed, -x.Packed), most), signed(x.Bytes), count(x.Added),
+				count(x.Removed), count(x.Changed)})
 		}
 		table(a.out, []string{"area", ">in the archive", "", ">content", ">added", ">removed", ">changed"}, rows)
 	}

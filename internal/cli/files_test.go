@@ -39,7 +39,8 @@ func released(t *testing.T) (content, wire.Release) {
 	noise := make([]byte, 1<<20)
 	rand.New(rand.NewSource(1)).Read(noise)
 	for name, text := range map[string]string{
-		"wp-includes/version.php": "<?php $wp_version = '6.1.9'; $required_php_version = '5.6.20';", "wp-load.php": "<?php", "wp-admin/index.php": "<?php",
+		"wp-includes/version.php": "<?php $wp_version = '6.1.9'; $required_php_version " +
+			"= '5.6.20';", "wp-load.php": "<?php", "wp-admin/index.php": "<?php",
 		"wp-config.php":                        "<?php define('DB_NAME','lad'); define('DB_PASSWORD','pw-harp-and-lute'); $table_prefix='lad_';",
 		"wp-content/uploads/2026/09/choir.jpg": string(noise), "wp-content/uploads/2026/09/notes.txt": "hello",
 	} {
@@ -66,7 +67,8 @@ func released(t *testing.T) (content, wire.Release) {
 	require.NoError(t, err)
 	text, err := os.ReadFile(out.Name())
 	require.NoError(t, err)
-	return text, wire.Release{Ref: "music-base@2", Starter: "music-base", Number: 2, ArchiveBytes: int64(len(text)), SumsSHA256: built.SumsSHA256, Kept: true}
+	return text, wire.Release{Ref: "music-base@2", Starter: "music-base", Number: 2, ArchiveBytes: int64(len(text)),
+		SumsSHA256: built.SumsSHA256, Kept: true}
 }
 
 func TestADownloadIsWholeOrNotThere(t *testing.T) {
@@ -112,7 +114,8 @@ func TestADownloadIsWholeOrNotThere(t *testing.T) {
 
 func TestFilesAreTakenOutOfAnArchiveWithModesTimesAndLinks(t *testing.T) {
 	text, r := released(t)
-	s := &answers{by: map[string]any{"GET /releases/music-base@2": r, "GET /releases/music-base@2/archive": text, "HEAD /releases/music-base@2/archive": text}}
+	s := &answers{by: map[string]any{"GET /releases/music-base@2": r, "GET /releases/music-base@2/archive": text,
+		"HEAD /releases/music-base@2/archive": text}}
 	to := filepath.Join(t.TempDir(), "out")
 	p := s.typed(t, "", "release", "extract", "music-base@2", "wp-content/uploads", "wp-load.php", "--to", to)
 	require.Zero(t, p.code, p.err)
@@ -169,8 +172,10 @@ func TestAnArchiveIsCutIntoVolumesThatAreReadBack(t *testing.T) {
 }
 
 func TestAHandoverIsALinkThatIsToldOnceOrAPageWithoutTheSecret(t *testing.T) {
-	s := &answers{by: map[string]any{"POST /sites/alder/handovers": wire.Handover{ID: 1, ExpiresAt: begun, Path: "/handover#key"}, "DELETE /sites/alder/handovers": nil,
-		"GET /sites/alder/sheet": wire.Sheet{Site: "alder", Title: "Alder <Valley>", Address: "http://alder.localhost", LoginAt: "http://alder.localhost/wp-login.php", Login: "alder-admin", ToDo: []string{"Change the password."}}}}
+	s := &answers{by: map[string]any{"POST /sites/alder/handovers": wire.Handover{ID: 1, ExpiresAt: begun, Path: "/handover#key"},
+		"DELETE /sites/alder/handovers": nil,
+		"GET /sites/alder/sheet": wire.Sheet{Site: "alder", Title: "Alder <Valley>", Address: "http://alder.localhost",
+			LoginAt: "http://alder.localhost/wp-login.php", Login: "alder-admin", ToDo: []string{"Change the password."}}}}
 	p := s.typed(t, "", "site", "handover", "alder", "--days", "3")
 	require.Zero(t, p.code, p.err)
 	require.Equal(t, `POST /sites/alder/handovers {"days":3}`, s.asked[0])
@@ -191,12 +196,16 @@ func TestAHandoverIsALinkThatIsToldOnceOrAPageWithoutTheSecret(t *testing.T) {
 
 func TestPicturesSideBySideAreWrittenWhereOneSays(t *testing.T) {
 	begins, seen := ended(6, "screenshots", wire.SideBySide{Source: "base", Left: "http://base.localhost", Right: "http://alder.localhost",
-		Pages: []wire.SideBySidePage{{Path: "lessons", Share: 0.123, Places: 4, Left: "1-left.png", Right: "1-right.png"}, {Path: "gone", Problem: "answers 404"}}})
-	s := &answers{by: map[string]any{"POST /sites/alder/side-by-side": begins, "GET /runs/6/events": seen, "GET /sites/alder/side-by-side/1-left.png": content("\x89PNG left"), "GET /sites/alder/side-by-side/1-right.png": content("\x89PNG right")}}
+		Pages: []wire.SideBySidePage{{Path: "lessons", Share: 0.123, Places: 4, Left: "1-left.png", Right: "1-right.png"},
+			{Path: "gone", Problem: "answers 404"}}})
+	s := &answers{by: map[string]any{"POST /sites/alder/side-by-side": begins, "GET /runs/6/events": seen,
+		"GET /sites/alder/side-by-side/1-left.png":  content("\x89PNG left"),
+		"GET /sites/alder/side-by-side/1-right.png": content("\x89PNG right")}}
 	p := s.typed(t, "", "site", "side-by-side", "alder", "--pages", "2")
 	require.Zero(t, p.code, p.err)
 	require.Equal(t, `POST /sites/alder/side-by-side {"pages":2}`, s.asked[0])
-	for _, part := range []string{"http://alder.localhost beside source base, http://base.localhost\n", "/lessons         12.3 %       4  1-left.png  1-right.png", "✗ answers 404", "/sites/alder/side-by-side; --to DIR writes them out"} {
+	for _, part := range []string{"http://alder.localhost beside source base, http://base.localhost\n",
+		"/lessons         12.3 %       4  1-left.png  1-right.png", "✗ answers 404", "/sites/alder/side-by-side; --to DIR writes them out"} {
 		require.Contains(t, p.out, part)
 	}
 	dir := filepath.Join(t.TempDir(), "pictures")
@@ -214,20 +223,28 @@ func TestAStarterIsCreatedWithFieldsAndTasksFromFiles(t *testing.T) {
 		require.NoError(t, os.WriteFile(p, []byte(text), 0o600))
 		return p
 	}
-	s := &answers{by: map[string]any{"POST /starters": wire.Starter{Name: "music-base", Source: "base"}, "PUT /starters/music-base/retention": wire.Starter{Name: "music-base", Retention: wire.Retention{Last: 3, Weeks: 8}},
-		"GET /starters/music-base": wire.Starter{Name: "music-base", Kind: "wordpress", Source: "base"}, "GET /releases?starter=music-base": []wire.Release{{Ref: "music-base@1", Kept: true}}, "DELETE /starters/music-base": nil}}
-	p := s.typed(t, "", "starter", "create", "music-base", "--from", "base", "--fields", file("fields.yaml", "- {key: phone, label: Telephone, to: [{option: phone}]}\n"), "--tasks", file("tasks.yaml", "- {key: booking, title: Enter the licence}\n"))
+	s := &answers{by: map[string]any{"POST /starters": wire.Starter{Name: "music-base", Source: "base"},
+		"PUT /starters/music-base/retention": wire.Starter{Name: "music-base", Retention: wire.Retention{Last: 3, Weeks: 8}},
+		"GET /starters/music-base": wire.Starter{Name: "music-base", Kind: "wordpress",
+			Source: "base"}, "GET /releases?starter=music-base": []wire.Release{{Ref: "music-base@1",
+			Kept: true}}, "DELETE /starters/music-base": nil}}
+	p := s.typed(t, "", "starter", "create", "music-base", "--from", "base", "--fields",
+		file("fields.yaml", "- {key: phone, label: Telephone, to: [{option: phone}]}\n"), "--tasks", file("tasks.yaml",
+			"- {key: booking, title: Enter the licence}\n"))
 	require.Zero(t, p.code, p.err)
 	require.Contains(t, s.asked[0], `"key":"phone"`)
 	require.Contains(t, s.asked[0], `"key":"booking"`)
 	require.Contains(t, p.out, "build its first release with: nestseed release build music-base")
-	p = s.typed(t, "", "starter", "create", "music-base", "--from", "base", "--fields", file("wrong.yaml", "- {key: phone, lable: Telephone}\n"))
+	p = s.typed(t, "", "starter", "create", "music-base", "--from", "base", "--fields",
+		file("wrong.yaml", "- {key: phone, lable: Telephone}\n"))
 	require.Equal(t, exitUsage, p.code)
 	require.Contains(t, p.err, "lable", "a word that is mistyped is named")
 	require.Empty(t, s.asked)
-	require.Equal(t, exitFailed, s.typed(t, "", "starter", "create", "music-base", "--from", "base", "--tasks", filepath.Join(dir, "nothing.yaml")).code)
+	require.Equal(t, exitFailed, s.typed(t, "", "starter", "create", "music-base", "--from", "base", "--tasks",
+		filepath.Join(dir, "nothing.yaml")).code)
 
-	require.Equal(t, "music-base: the last 3 archives are kept, one a week for 8 weeks, and those that sites were made from\n", s.typed(t, "", "starter", "retain", "music-base", "--last", "3", "--weeks", "8").out)
+	require.Equal(t, "music-base: the last 3 archives are kept, one a week for 8 weeks, and those that sites were made from\n",
+		s.typed(t, "", "starter", "retain", "music-base", "--last", "3", "--weeks", "8").out)
 	p = s.typed(t, "", "starter", "show", "music-base")
 	require.Contains(t, p.out, "music-base: a wordpress starter from source base; all archives are kept")
 	require.Contains(t, p.out, "music-base@1")
@@ -236,8 +253,10 @@ func TestAStarterIsCreatedWithFieldsAndTasksFromFiles(t *testing.T) {
 
 func TestAReleaseIsBroughtInByLinkOrFile(t *testing.T) {
 	begins, events := ended(7, "bring in", wire.ImportResult{Release: "harbour@1", Address: "http://old.example"})
-	s := &answers{by: map[string]any{"POST /starters/harbour/imports": begins, "GET /runs/7/events": events, "GET /releases/harbour@1": wire.Release{Ref: "harbour@1", KindTitle: "WordPress", ImportedFrom: "site.tar.bz2"}}}
-	p := s.typed(t, "the passphrase\n", "release", "import", "harbour", "https://files.example/site.tar.bz2", "--database", "https://files.example/dump.sql.gz", "--key-file", "-", "--note", "from the old agency")
+	s := &answers{by: map[string]any{"POST /starters/harbour/imports": begins, "GET /runs/7/events": events,
+		"GET /releases/harbour@1": wire.Release{Ref: "harbour@1", KindTitle: "WordPress", ImportedFrom: "site.tar.bz2"}}}
+	p := s.typed(t, "the passphrase\n", "release", "import", "harbour", "https://files.example/site.tar.bz2", "--database",
+		"https://files.example/dump.sql.gz", "--key-file", "-", "--note", "from the old agency")
 	require.Zero(t, p.code, p.err)
 	require.JSONEq(t, `{"files":[{"link":"https://files.example/site.tar.bz2"}],"database":{"link":"https://files.example/dump.sql.gz"},"key":"the passphrase","list":"starter","note":"from the old agency"}`, strings.TrimPrefix(s.asked[0], "POST /starters/harbour/imports "))
 	require.Contains(t, p.out, "harbour@1 brought in, in 1.5 s: WordPress, of http://old.example\n")
@@ -252,7 +271,8 @@ func TestLoginKeepsServerAndTokenForOneselfAlone(t *testing.T) {
 	config := os.Getenv("XDG_CONFIG_HOME")
 	t.Setenv("NESTSEED_TOKEN", "")
 	var out, errOut bytes.Buffer
-	require.Zero(t, Run(t.Context(), "test", []string{"nestseed", "--server", srv, "login"}, strings.NewReader("nst_abc\n"), &out, &errOut), errOut.String())
+	require.Zero(t, Run(t.Context(), "test", []string{"nestseed", "--server", srv, "login"}, strings.NewReader("nst_abc\n"), &out, &errOut),
+		errOut.String())
 	require.Contains(t, out.String(), "commands now run as ines (owner)")
 	file := filepath.Join(config, "nestseed", "access.yaml")
 	info, err := os.Stat(file)
@@ -261,10 +281,12 @@ func TestLoginKeepsServerAndTokenForOneselfAlone(t *testing.T) {
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	require.Contains(t, string(text), "nst_abc")
-	require.Equal(t, exitUsage, Run(t.Context(), "test", []string{"nestseed", "--server", srv, "login"}, strings.NewReader(""), io.Discard, &errOut))
+	require.Equal(t, exitUsage, Run(t.Context(), "test", []string{"nestseed", "--server", srv, "login"}, strings.NewReader(""), io.Discard,
+		&errOut))
 	require.Contains(t, errOut.String(), "no secret was given")
 	s.by["GET /me"] = problem{401, "this token is not known"}
-	require.Equal(t, exitRefused, Run(t.Context(), "test", []string{"nestseed", "--server", srv, "login"}, strings.NewReader("nst_wrong\n"), io.Discard, io.Discard))
+	require.Equal(t, exitRefused, Run(t.Context(), "test", []string{"nestseed", "--server", srv, "login"}, strings.NewReader("nst_wrong\n"),
+		io.Discard, io.Discard))
 	again, err := os.ReadFile(file)
 	require.NoError(t, err)
 	require.Equal(t, text, again, "what worked stays")

@@ -50,7 +50,8 @@ func (a *app) siteHandover(ctx context.Context, c *cli.Command, args []string) e
 	}
 	h.Path = strings.TrimSuffix(svc.Address(), "/") + h.Path
 	return a.print(c, h, func() {
-		fmt.Fprintf(a.out, "%s\nthis link opens once, until %s, and shows address and login of %s; older links that were not opened are withdrawn\nit is shown only here: send it to the client, and no one else\n", h.Path, day(h.ExpiresAt), args[0])
+		fmt.Fprintf(a.out, "%s\nthis link opens once, until %s, and shows address and login of %s; older links that were not opened are "+
+			"withdrawn\nit is shown only here: send it to the client, and no one else\n", h.Path, day(h.ExpiresAt), args[0])
 	})
 }
 

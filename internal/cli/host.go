@@ -28,7 +28,8 @@ func (a *app) host() *cli.Command {
 		if err != nil {
 			return err
 		}
-		h, err := svc.AddHost(ctx, wire.NewHost{Name: args[0], Files: c.String("files"), WebRoot: c.String("web-root"), Address: c.String("address"),
+		h, err := svc.AddHost(ctx, wire.NewHost{Name: args[0], Files: c.String("files"), WebRoot: c.String("web-root"),
+			Address:  c.String("address"),
 			Database: c.String("database"), DatabasePassword: password, Connect: c.String("connect")})
 		if err != nil {
 			return err
@@ -36,7 +37,8 @@ func (a *app) host() *cli.Command {
 		return a.print(c, h, func() { fmt.Fprintf(a.out, "host %s added\n", h.Name) })
 	})
 	show := func(h wire.Host) {
-		fmt.Fprintf(a.out, "host      %s\nfiles     %s\nweb root  %s\naddress   %s\ndatabase  %s\n", h.Name, h.Files, h.WebRoot, h.Address, h.Database)
+		fmt.Fprintf(a.out, "host      %s\nfiles     %s\nweb root  %s\naddress   %s\ndatabase  %s\n", h.Name, h.Files, h.WebRoot, h.Address,
+			h.Database)
 		if h.Connect != "" {
 			fmt.Fprintf(a.out, "connect   %s\n", h.Connect)
 		}
@@ -91,7 +93,8 @@ func (a *app) hostSet() *cli.Command {
 		if err != nil {
 			return wire.Host{}, err
 		}
-		in := wire.ChangedHost{Files: c.String("files"), WebRoot: c.String("web-root"), Address: c.String("address"), Database: c.String("database"), DatabasePassword: password}
+		in := wire.ChangedHost{Files: c.String("files"), WebRoot: c.String("web-root"), Address: c.String("address"),
+			Database: c.String("database"), DatabasePassword: password}
 		if c.IsSet("connect") {
 			in.Connect = new(c.String("connect"))
 		}

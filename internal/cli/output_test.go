@@ -16,7 +16,8 @@ import (
 )
 
 func TestSizesHaveThreeFiguresAndDecimalUnits(t *testing.T) {
-	for bytes, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 9949: "9.9 kB", 9950: "10 kB", 999_499: "999 kB", 999_500: "1.0 MB", 731_000_000: "731 MB", 5_000_000_000: "5.0 GB", 7e15: "7 PB"} {
+	for bytes, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 9949: "9.9 kB", 9950: "10 kB", 999_499: "999 kB",
+		999_500: "1.0 MB", 731_000_000: "731 MB", 5_000_000_000: "5.0 GB", 7e15: "7 PB"} {
 		require.Equal(t, want, size(bytes))
 	}
 	require.Equal(t, "118,402", count(118402))
@@ -50,7 +51,8 @@ func TestProgressSaysWhatIsKnownAndNothingElse(t *testing.T) {
 
 func TestExitCodesTellSortsOfFailureApart(t *testing.T) {
 	for code, err := range map[int]error{
-		exitFailed: errors.New("x"), exitUsage: usage("x"), exitNotFound: &client.Problem{Status: 404}, exitRefused: &client.Problem{Status: 409}, exitFaults: errFaults,
+		exitFailed: errors.New("x"), exitUsage: usage("x"), exitNotFound: &client.Problem{Status: 404},
+		exitRefused: &client.Problem{Status: 409}, exitFaults: errFaults,
 	} {
 		require.Equal(t, code, exitCode(fmt.Errorf("wrapped: %w", err)))
 	}
@@ -61,7 +63,8 @@ func TestExitCodesTellSortsOfFailureApart(t *testing.T) {
 func TestEveryCommandHasAUsageAndNoneNeedsAServiceToSayIt(t *testing.T) {
 	var out, errOut bytes.Buffer
 	require.Zero(t, Run(context.Background(), "dev", []string{"nestseed", "--help"}, nil, &out, &errOut))
-	for _, noun := range []string{"host", "source", "packing", "starter", "release", "client", "site", "run", "vault", "kind", "user", "token"} {
+	for _, noun := range []string{"host", "source", "packing", "starter", "release", "client", "site", "run", "vault", "kind", "user",
+		"token"} {
 		require.Contains(t, out.String(), noun)
 		var help bytes.Buffer
 		require.Zero(t, Run(context.Background(), "dev", []string{"nestseed", noun}, nil, &help, &errOut))

@@ -25,10 +25,12 @@ func (a *app) release() *cli.Command {
 	return noun("release", "builds of starters, written NAME@NUMBER; NAME alone is the newest",
 		verb("build", "STARTER", "build a release", []cli.Flag{&cli.StringFlag{Name: "note", Usage: "what is new in it"},
 			&cli.BoolFlag{Name: "full", Usage: "read everything, also what did not change since the release before"}, detach()}, a.releaseBuild),
-		asking(a, "list", "[STARTER]", "list releases", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) ([]wire.Release, error) {
+		asking(a, "list", "[STARTER]", "list releases", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client,
+			args []string) ([]wire.Release, error) {
 			return svc.Releases(ctx, at(args, 0))
 		}, a.printReleases),
-		asking(a, "show", "REF", "show a release", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Release, error) {
+		asking(a, "show", "REF", "show a release", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client,
+			args []string) (wire.Release, error) {
 			return svc.Release(ctx, args[0])
 		}, func(r wire.Release) { a.printRelease(r) }),
 		verb("contents", "REF [PATH]", "list what is in a release, largest first", []cli.Flag{
@@ -37,20 +39,26 @@ func (a *app) release() *cli.Command {
 		}, a.releaseContents),
 		verb("extract", "REF PATH…", "take files or folders out; only what is taken is fetched", []cli.Flag{
 			&cli.StringFlag{Name: "to", Required: true, Usage: "folder to put them in"}}, a.releaseExtract),
-		verb("compare", "REF REF", "say how a release differs from another, or, with the word source, from its source today", []cli.Flag{detach()}, a.releaseCompare),
-		verb("verify", "REF-OR-FILE…", "read everything and check every sum: of a release, or of files on this machine, volumes and sealed ones too", []cli.Flag{keyFile(), detach()}, a.releaseVerify),
+		verb("compare", "REF REF", "say how a release differs from another, or, with the word source, from its source today",
+			[]cli.Flag{detach()}, a.releaseCompare),
+		verb("verify", "REF-OR-FILE…",
+			"read everything and check every sum: of a release, or of files on this machine, volumes and sealed ones too", []cli.Flag{keyFile(),
+				detach()}, a.releaseVerify),
 		verb("download", "REF", "copy the archive; a partial copy is taken up where it ends", []cli.Flag{
 			&cli.StringFlag{Name: "to", Required: true, Usage: "file to write, or folder"},
 			&cli.StringFlag{Name: "volume", Usage: "cut it into pieces of this size, like 100MB"},
 			&cli.StringSliceFlag{Name: "seal", Usage: "encrypt it for this recipient (age1…); may be given again"},
-			&cli.StringFlag{Name: "passphrase-file", Usage: "encrypt it with the passphrase in this file; - for standard input", TakesFile: true}}, a.releaseDownload),
-		verb("import", "STARTER FILE-OR-URL…", "bring in a release: an archive of a release, or archives and dumps that were made elsewhere", []cli.Flag{
-			&cli.StringFlag{Name: "database", Usage: "the SQL dump, where it is not in the archive: file or URL"},
-			keyFile(),
-			&cli.StringFlag{Name: "list", Usage: "stock packing list, for a starter that is new", Value: "starter"},
-			&cli.StringFlag{Name: "note", Usage: "what it is"},
-			&cli.BoolFlag{Name: "trust", Usage: "the archive is your own: take over its views, triggers and routines"}, detach()}, a.releaseImport),
-		asking(a, "discard-archive", "REF", "remove a release's archive; its record stays", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Release, error) {
+			&cli.StringFlag{Name: "passphrase-file", Usage: "encrypt it with the passphrase in this file; - for standard input",
+				TakesFile: true}}, a.releaseDownload),
+		verb("import", "STARTER FILE-OR-URL…", "bring in a release: an archive of a release, or archives and dumps that were made elsewhere",
+			[]cli.Flag{
+				&cli.StringFlag{Name: "database", Usage: "the SQL dump, where it is not in the archive: file or URL"},
+				keyFile(),
+				&cli.StringFlag{Name: "list", Usage: "stock packing list, for a starter that is new", Value: "starter"},
+				&cli.StringFlag{Name: "note", Usage: "what it is"},
+				&cli.BoolFlag{Name: "trust", Usage: "the archive is your own: take over its views, triggers and routines"}, detach()}, a.releaseImport),
+		asking(a, "discard-archive", "REF", "remove a release's archive; its record stays", nil, func(ctx context.Context, _ *cli.Command,
+			svc *client.Client, args []string) (wire.Release, error) {
 			return svc.DiscardArchive(ctx, args[0])
 		}, func(r wire.Release) {
 			free := size(r.ArchiveBytes) + " free"
@@ -107,7 +115,8 @@ func (a *app) printReleases(releases []wire.Release) {
 				verified = fmt.Sprintf("%d faults", r.Faults)
 			}
 		}
-		rows = append(rows, []string{r.Ref, day(r.Made), r.By, size(r.ArchiveBytes), difference(r), count(r.Totals.Files), count(r.Totals.Rows), fmt.Sprint(r.Sites), verified, r.Note})
+		rows = append(rows, []string{r.Ref, day(r.Made), r.By, size(r.ArchiveBytes), difference(r), count(r.Totals.Files), count(r.Totals.Rows),
+			fmt.Sprint(r.Sites), verified, r.Note})
 	}
 	table(a.out, []string{"release", "made", "by", ">archive", ">change", ">files", ">rows", ">sites", "sums", "note"}, rows)
 }
@@ -129,7 +138,8 @@ func (a *app) printRelease(r wire.Release) {
 	if r.Note != "" {
 		fmt.Fprintf(a.out, ": %s", r.Note)
 	}
-	fmt.Fprintf(a.out, "\narchive %s (%s unpacked), %s files, %s rows in %d tables; change to the one before: %s\n\n", size(r.ArchiveBytes), size(r.Totals.Bytes+r.Totals.SQLByte),
+	fmt.Fprintf(a.out, "\narchive %s (%s unpacked), %s files, %s rows in %d tables; change to the one before: %s\n\n", size(r.ArchiveBytes),
+		size(r.Totals.Bytes+r.Totals.SQLByte),
 		count(r.Totals.Files), count(r.Totals.Rows), r.Totals.Tables, difference(r))
 	var most int64
 	for _, x := range r.Areas {
@@ -236,7 +246,8 @@ func (a *app) releaseExtract(ctx context.Context, c *cli.Command, args []string)
 			return err
 		}
 		if len(taken) == before {
-			return &client.Problem{Status: 404, Detail: fmt.Sprintf("%s has no file or folder %s; see nestseed release contents %s", args[0], want, args[0])}
+			return &client.Problem{Status: 404, Detail: fmt.Sprintf("%s has no file or folder %s; see nestseed release contents %s", args[0], want,
+				args[0])}
 		}
 	}
 	return a.print(c, taken, func() { fmt.Fprintf(a.out, "%s files put into %s\n", count(int64(len(taken))), to) })

@@ -126,36 +126,39 @@ func wrongUsage(_ context.Context, c *cli.Command, err error, _ bool) error {
 
 // noun is a command that only has verbs.
 func noun(name, about string, verbs ...*cli.Command) *cli.Command {
-	return &cli.Command{Name: name, Usage: about, Commands: verbs, OnUsageError: wrongUsage, Action: func(_ context.Context, c *cli.Command) error {
-		if c.Args().Present() {
-			return usage("there is no nestseed %s %s; see nestseed %s --help", name, c.Args().First(), name)
-		}
-		return cli.ShowSubcommandHelp(c)
-	}}
+	return &cli.Command{Name: name, Usage: about, Commands: verbs, OnUsageError: wrongUsage,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usage("there is no nestseed %s %s; see nestseed %s --help", name, c.Args().First(), name)
+			}
+			return cli.ShowSubcommandHelp(c)
+		}}
 }
 
 // verb is a command with a fixed number of arguments; words names them, a last one with … takes any number.
 func verb(name, words, about string, flags []cli.Flag, do func(ctx context.Context, c *cli.Command, args []string) error) *cli.Command {
-	return &cli.Command{Name: name, Usage: about, ArgsUsage: words, Flags: flags, OnUsageError: wrongUsage, Action: func(ctx context.Context, c *cli.Command) error {
-		args, want := c.Args().Slice(), strings.Fields(words)
-		least, most := 0, len(want)
-		for _, w := range want {
-			if !strings.HasPrefix(w, "[") {
-				least++
+	return &cli.Command{Name: name, Usage: about, ArgsUsage: words, Flags: flags, OnUsageError: wrongUsage,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			args, want := c.Args().Slice(), strings.Fields(words)
+			least, most := 0, len(want)
+			for _, w := range want {
+				if !strings.HasPrefix(w, "[") {
+					least++
+				}
+				if strings.HasSuffix(strings.Trim(w, "[]"), "…") {
+					most = 1 << 20
+				}
 			}
-			if strings.HasSuffix(strings.Trim(w, "[]"), "…") {
-				most = 1 << 20
+			if len(args) < least || len(args) > most {
+				return usage("%s takes %s; it was given %d words", c.FullName(), orNothing(words), len(args))
 			}
-		}
-		if len(args) < least || len(args) > most {
-			return usage("%s takes %s; it was given %d words", c.FullName(), orNothing(words), len(args))
-		}
-		return do(ctx, c, args)
-	}}
+			return do(ctx, c, args)
+		}}
 }
 
 // asking is a verb that asks the service one thing and prints the answer; fetch asks, human prints.
-func asking[T any](a *app, name, words, about string, flags []cli.Flag, fetch func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (T, error), human func(T)) *cli.Command {
+func asking[T any](a *app, name, words, about string, flags []cli.Flag, fetch func(ctx context.Context, c *cli.Command, svc *client.Client,
+	args []string) (T, error), human func(T)) *cli.Command {
 	return verb(name, words, about, flags, func(ctx context.Context, c *cli.Command, args []string) error {
 		svc, err := a.service(c)
 		if err != nil {
@@ -170,7 +173,8 @@ func asking[T any](a *app, name, words, about string, flags []cli.Flag, fetch fu
 }
 
 // listing is a verb that lists: its answer as rows of a table.
-func listing[T any](a *app, about string, list func(svc *client.Client, ctx context.Context) ([]T, error), headings []string, row func(T) []string) *cli.Command {
+func listing[T any](a *app, about string, list func(svc *client.Client, ctx context.Context) ([]T, error), headings []string,
+	row func(T) []string) *cli.Command {
 	return asking(a, "list", "", about, nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, _ []string) ([]T, error) {
 		return list(svc, ctx)
 	}, func(all []T) {
@@ -183,7 +187,8 @@ func listing[T any](a *app, about string, list func(svc *client.Client, ctx cont
 }
 
 // showing is a verb that shows one thing by its name.
-func showing[T any](a *app, about string, show func(svc *client.Client, ctx context.Context, name string) (T, error), human func(T)) *cli.Command {
+func showing[T any](a *app, about string, show func(svc *client.Client, ctx context.Context, name string) (T, error),
+	human func(T)) *cli.Command {
 	return asking(a, "show", "NAME", about, nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (T, error) {
 		return show(svc, ctx, args[0])
 	}, human)

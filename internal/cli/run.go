@@ -13,7 +13,8 @@ import (
 )
 
 func (a *app) run() *cli.Command {
-	withRun := func(do func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error) func(context.Context, *cli.Command, []string) error {
+	withRun := func(do func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error) func(context.Context, *cli.Command,
+		[]string) error {
 		return func(ctx context.Context, c *cli.Command, args []string) error {
 			svc, err := a.service(c)
 			if err != nil {
@@ -34,7 +35,8 @@ func (a *app) run() *cli.Command {
 		return a.print(c, r, func() { a.printRun(r, lines) })
 	}
 	return noun("run", "background work",
-		verb("list", "", "list runs, newest first", []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20}}, func(ctx context.Context, c *cli.Command, _ []string) error {
+		verb("list", "", "list runs, newest first", []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20}}, func(ctx context.Context, c *cli.Command,
+			_ []string) error {
 			svc, err := a.service(c)
 			if err != nil {
 				return err
@@ -58,23 +60,25 @@ func (a *app) run() *cli.Command {
 			}
 			return show(ctx, c, svc, r)
 		})),
-		verb("watch", "RUN", "follow a run to its end", nil, withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
-			r, err := svc.Run(ctx, id)
-			if err != nil {
-				return err
-			}
-			if r, err = a.watch(ctx, svc, r); err != nil {
-				return err
-			}
-			return show(ctx, c, svc, r)
-		})),
-		verb("cancel", "RUN", "end a run; what it made is taken back", nil, withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
-			r, err := svc.CancelRun(ctx, id)
-			if err != nil {
-				return err
-			}
-			return a.print(c, r, func() { fmt.Fprintf(a.out, "run %d (%s) was asked to end\n", r.ID, r.Title) })
-		})))
+		verb("watch", "RUN", "follow a run to its end", nil,
+			withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
+				r, err := svc.Run(ctx, id)
+				if err != nil {
+					return err
+				}
+				if r, err = a.watch(ctx, svc, r); err != nil {
+					return err
+				}
+				return show(ctx, c, svc, r)
+			})),
+		verb("cancel", "RUN", "end a run; what it made is taken back", nil,
+			withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
+				r, err := svc.CancelRun(ctx, id)
+				if err != nil {
+					return err
+				}
+				return a.print(c, r, func() { fmt.Fprintf(a.out, "run %d (%s) was asked to end\n", r.ID, r.Title) })
+			})))
 }
 
 func took(r wire.Run) string {

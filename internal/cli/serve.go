@@ -41,7 +41,8 @@ func (a *app) settings() (service.Settings, error) {
 	}
 	for k := range file {
 		if k != "data" && k != "listen" && k != "records" && k != "store" && k != "vault_key" && k != "dns" {
-			return service.Settings{}, usage("%s: there is no setting %q; there are data, listen, records, store, vault_key and dns", settingsFile, k)
+			return service.Settings{}, usage("%s: there is no setting %q; there are data, listen, records, store, vault_key and dns", settingsFile,
+				k)
 		}
 	}
 	pick := func(name, fallback string) string {
@@ -96,22 +97,23 @@ func (a *app) tellPassword(s *service.Service, data string) error {
 }
 
 func (a *app) migrate() *cli.Command {
-	return verb("migrate", "", "bring the records up to date, for a server named in NESTSEED_RECORDS", nil, func(ctx context.Context, _ *cli.Command, _ []string) error {
-		set, err := a.settings()
-		if err != nil {
-			return err
-		}
-		if set.Records == "" {
-			return usage("the private PostgreSQL is brought up to date by serve; migrate is for a server named in NESTSEED_RECORDS")
-		}
-		db, err := records.Open(ctx, set.Records)
-		if err != nil {
-			return err
-		}
-		db.Close()
-		fmt.Fprintln(a.out, "the records are up to date")
-		return nil
-	})
+	return verb("migrate", "", "bring the records up to date, for a server named in NESTSEED_RECORDS", nil,
+		func(ctx context.Context, _ *cli.Command, _ []string) error {
+			set, err := a.settings()
+			if err != nil {
+				return err
+			}
+			if set.Records == "" {
+				return usage("the private PostgreSQL is brought up to date by serve; migrate is for a server named in NESTSEED_RECORDS")
+			}
+			db, err := records.Open(ctx, set.Records)
+			if err != nil {
+				return err
+			}
+			db.Close()
+			fmt.Fprintln(a.out, "the records are up to date")
+			return nil
+		})
 }
 
 // finding is one line of doctor.
@@ -122,7 +124,8 @@ type finding struct {
 }
 
 func (a *app) doctor() *cli.Command {
-	return verb("doctor", "", "say what is wrong with this machine or the service", nil, func(ctx context.Context, c *cli.Command, _ []string) error {
+	return verb("doctor", "", "say what is wrong with this machine or the service", nil, func(ctx context.Context, c *cli.Command,
+		_ []string) error {
 		set, err := a.settings()
 		if err != nil {
 			return err

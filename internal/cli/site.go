@@ -23,7 +23,8 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 		&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE for this site alone, any number of times"},
 		&cli.BoolFlag{Name: "visible", Usage: "let search engines in"},
 		&cli.BoolFlag{Name: "replace", Usage: "put it in the place of the site of this name, which is kept as a safety copy"},
-		&cli.StringSliceFlag{Name: "keep", Usage: "with --replace, a part of the old site to take over: comments, users, uploads, …; any number of times"},
+		&cli.StringSliceFlag{Name: "keep",
+			Usage: "with --replace, a part of the old site to take over: comments, users, uploads, …; any number of times"},
 		&cli.BoolFlag{Name: "hold", Usage: "keep visitors out until it is opened"},
 		&cli.BoolFlag{Name: "mail-addresses", Usage: "change mail addresses at the source's host too; else they stay"},
 		&cli.BoolFlag{Name: "mail", Usage: "let its mail go out; without --visible, or held, it is a preview and keeps it"},
@@ -31,7 +32,8 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 }
 
 func tableFlag() cli.Flag {
-	return &cli.StringFlag{Name: "table", Usage: "`FILE.csv` with a column client, and address, name and settings as further columns; - reads standard input"}
+	return &cli.StringFlag{Name: "table",
+		Usage: "`FILE.csv` with a column client, and address, name and settings as further columns; - reads standard input"}
 }
 
 func newSite(c *cli.Command, name string) (wire.NewSite, error) {
@@ -39,8 +41,10 @@ func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 		return wire.NewSite{}, usage("--keep takes parts of the site that is replaced; give --replace too")
 	}
 	set, err := pairs(c.StringSlice("set"))
-	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"), Set: set, Visible: c.Bool("visible"),
-		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold"), Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses")}, err
+	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"),
+		Set: set, Visible: c.Bool("visible"),
+		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold"), Mail: c.Bool("mail"),
+		MailAddresses: c.Bool("mail-addresses")}, err
 }
 
 func (a *app) site() *cli.Command {
@@ -48,25 +52,29 @@ func (a *app) site() *cli.Command {
 		verb("plan", "[CLIENT]", "show what would be made; nothing is touched", siteFlags(tableFlag()), a.sitePlan),
 		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach(), tableFlag(),
 			&cli.StringFlag{Name: "plan", Usage: "the mark of the plan that was looked at; another plan is refused"}), a.siteProvision),
-		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"}}, func(ctx context.Context, c *cli.Command, svc *client.Client, _ []string) ([]wire.Site, error) {
-			if c.Bool("retired") {
-				return svc.RetiredSites(ctx)
-			}
-			return svc.Sites(ctx)
-		}, a.printSites),
+		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"}},
+			func(ctx context.Context, c *cli.Command, svc *client.Client, _ []string) ([]wire.Site, error) {
+				if c.Bool("retired") {
+					return svc.RetiredSites(ctx)
+				}
+				return svc.Sites(ctx)
+			}, a.printSites),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
 		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach()}, a.siteCheck),
 		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach(),
-			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to", Usage: "write the pictures into `DIR`"}}, a.siteSideBySide),
+			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to",
+				Usage: "write the pictures into `DIR`"}}, a.siteSideBySide),
 		asking(a, "tick", "NAME TASK", "tick off a launch task", []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "it is not done after all"}},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
 				return svc.TickTask(ctx, args[0], args[1], !c.Bool("undo"))
 			}, a.printTasks),
-		verb("undo", "NAME", "undo a site's last provisioning: what stood there before comes back", []cli.Flag{detach(), &cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteUndo),
+		verb("undo", "NAME", "undo a site's last provisioning: what stood there before comes back",
+			[]cli.Flag{detach(), &cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteUndo),
 		verb("keep-copy", "NAME", "make a safety copy of a site", []cli.Flag{detach()}, a.siteKeepCopy),
 		verb("put-back", "NAME COPY", "put a safety copy of a site back; what stands there becomes one", []cli.Flag{detach()}, a.sitePutBack),
 		asking(a, "copy-rule", "NAME", "say which safety copies of a site are kept; without a rule, all until a person drops them", []cli.Flag{
-			&cli.IntFlag{Name: "last", Usage: "keep so many; 0 for all"}, &cli.IntFlag{Name: "days", Usage: "drop them after so many days; 0 for never"}},
+			&cli.IntFlag{Name: "last", Usage: "keep so many; 0 for all"}, &cli.IntFlag{Name: "days",
+				Usage: "drop them after so many days; 0 for never"}},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
 				return svc.SetCopyRule(ctx, args[0], wire.CopyRule{Last: int(c.Int("last")), Days: int(c.Int("days"))})
 			}, func(s wire.Site) { fmt.Fprintf(a.out, "safety copies of %s: %s\n", s.Name, copyRule(s.CopyRule)) }),
@@ -76,17 +84,20 @@ func (a *app) site() *cli.Command {
 			&cli.StringFlag{Name: "sheet", Usage: "write `FILE.html` instead: the same to be printed, without the password"}}, a.siteHandover),
 		verb("drop-copy", "NAME COPY", "remove a safety copy of a site", nil, a.siteDropCopy),
 		verb("hold", "NAME", "keep visitors out of a site until it is opened", nil, a.siteHold(true)),
-		verb("open", "NAME", "let visitors into a site that is held", []cli.Flag{&cli.BoolFlag{Name: "visible", Usage: "let search engines in too, and its mail out: the site is live"}}, a.siteHold(false)),
-		verb("refresh", "NAME", "give a site the code of a newer release; its content stays, and what it was is kept as a safety copy", []cli.Flag{detach(),
-			&cli.StringFlag{Name: "to", Usage: "the release; the newest of the site's starter unless given"},
-			&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteRefresh),
+		verb("open", "NAME", "let visitors into a site that is held",
+			[]cli.Flag{&cli.BoolFlag{Name: "visible", Usage: "let search engines in too, and its mail out: the site is live"}}, a.siteHold(false)),
+		verb("refresh", "NAME", "give a site the code of a newer release; its content stays, and what it was is kept as a safety copy",
+			[]cli.Flag{detach(),
+				&cli.StringFlag{Name: "to", Usage: "the release; the newest of the site's starter unless given"},
+				&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteRefresh),
 		verb("move", "NAME", "move a site, whole, to another host, or to another address where it is", []cli.Flag{detach(),
 			&cli.StringFlag{Name: "host", Required: true, Usage: "the host it goes to, or the one it is on"},
 			&cli.StringFlag{Name: "address", Usage: "its address there; by the host's pattern unless given; on the host it is on, another one"},
 			&cli.BoolFlag{Name: "visible", Usage: "let search engines in there; as it is now unless given, --visible=false keeps them out"},
 			&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteMove),
 		verb("rotate", "NAME", "give a live site a new database user and its administrator a new password", []cli.Flag{detach()}, a.siteRotate),
-		verb("retire", "NAME", "make a last safety copy and take the site off its host", []cli.Flag{detach(), &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))
+		verb("retire", "NAME", "make a last safety copy and take the site off its host",
+			[]cli.Flag{detach(), &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))
 }
 
 func (a *app) printSites(sites []wire.Site) {
@@ -278,7 +289,8 @@ func checksLine(r *wire.Report) string {
 
 func (a *app) printSite(s wire.Site) {
 	fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.Title)
-	fmt.Fprintf(a.out, "address   %s\nrelease   %s for client %s on host %s\nfolder    %s (%s files, %s)\ndatabase  %s (%s rows, prefix %s)\n", s.Address, s.Release, s.Client, s.Host, s.Folder, count(s.Files), size(s.Bytes), s.Database, count(s.Rows), s.Prefix)
+	fmt.Fprintf(a.out, "address   %s\nrelease   %s for client %s on host %s\nfolder    %s (%s files, %s)\ndatabase  %s (%s rows, "+
+		"prefix %s)\n", s.Address, s.Release, s.Client, s.Host, s.Folder, count(s.Files), size(s.Bytes), s.Database, count(s.Rows), s.Prefix)
 	fmt.Fprintf(a.out, "log in    %s: %s\n", s.LoginAt, s.Accounts)
 	fmt.Fprintf(a.out, "descent   %s\n", descent(s))
 	a.printHandovers(s)
@@ -308,7 +320,8 @@ func (a *app) printSite(s wire.Site) {
 		forms = append(forms, fmt.Sprintf("%s %s", count(s.Rewritten.Forms[f]), f))
 	}
 	if len(forms) > 0 {
-		fmt.Fprintf(a.out, "rewritten %s places (%s); %s inside serialised values", count(s.Rewritten.Replaced), strings.Join(forms, ", "), count(s.Rewritten.Serialised))
+		fmt.Fprintf(a.out, "rewritten %s places (%s); %s inside serialised values", count(s.Rewritten.Replaced), strings.Join(forms, ", "),
+			count(s.Rewritten.Serialised))
 		if s.Rewritten.Broken > 0 {
 			fmt.Fprintf(a.out, "; %s serialised values were broken before and left as they are", count(s.Rewritten.Broken))
 		}
@@ -368,7 +381,8 @@ func (a *app) printReport(r *wire.Report) {
 	}
 	fmt.Fprintf(a.out, "checks of %s, %d pages in %s\n", day(r.At), r.Pages, millis(r.TookMillis))
 	for _, k := range r.Checks {
-		fmt.Fprintf(a.out, "%s %-21s %s\n", map[wire.Verdict]string{wire.Pass: "✓", wire.Warn: "!", wire.Fail: "✗"}[k.Verdict], k.Name, k.Sentence)
+		fmt.Fprintf(a.out, "%s %-21s %s\n", map[wire.Verdict]string{wire.Pass: "✓", wire.Warn: "!", wire.Fail: "✗"}[k.Verdict], k.Name,
+			k.Sentence)
 		for _, e := range k.Evidence {
 			fmt.Fprintf(a.out, "    %s\n", e)
 		}

@@ -53,19 +53,24 @@ func (a *app) source() *cli.Command {
 		}
 		return svc.ChangeSource(ctx, args[0], in)
 	}, func(s wire.Source) {
-		fmt.Fprintf(a.out, "source %s changed: %s %s at %s; survey it again with: nestseed source survey %s\n", s.Name, s.Kind, s.Version, s.Address, s.Name)
+		fmt.Fprintf(a.out, "source %s changed: %s %s at %s; survey it again with: nestseed source survey %s\n", s.Name, s.Kind, s.Version,
+			s.Address, s.Name)
 	})
 	return noun("source", "configured sites that starters are built from", add, set,
-		listing(a, "list sources", (*client.Client).Sources, []string{"source", "kind", "address", ">files", ">size", ">findings"}, func(s wire.Source) []string {
-			files, bytes, found := "-", "not surveyed", "-"
-			if s.Survey != nil {
-				files, bytes, found = count(s.Survey.Totals.Files), size(s.Survey.Totals.Bytes+s.Survey.Totals.DatabaseBytes), fmt.Sprint(len(s.Survey.Findings))
-			}
-			return []string{s.Name, s.Kind + " " + s.Version, s.Address, files, bytes, found}
-		}),
+		listing(a, "list sources", (*client.Client).Sources, []string{"source", "kind", "address", ">files", ">size", ">findings"},
+			func(s wire.Source) []string {
+				files, bytes, found := "-", "not surveyed", "-"
+				if s.Survey != nil {
+					files, bytes, found = count(s.Survey.Totals.Files), size(s.Survey.Totals.Bytes+s.Survey.Totals.DatabaseBytes),
+						fmt.Sprint(len(s.Survey.Findings))
+				}
+				return []string{s.Name, s.Kind + " " + s.Version, s.Address, files, bytes, found}
+			}),
 		showing(a, "show a source with its newest survey", (*client.Client).Source, a.printSource),
-		verb("check", "NAME", "visit a source, or any site made by hand that was added as one, and judge it", []cli.Flag{detach()}, a.sourceCheck),
-		verb("survey", "NAME", "read a source once and say what is there", []cli.Flag{detach()}, func(ctx context.Context, c *cli.Command, args []string) error {
+		verb("check", "NAME", "visit a source, or any site made by hand that was added as one, and judge it", []cli.Flag{detach()},
+			a.sourceCheck),
+		verb("survey", "NAME", "read a source once and say what is there", []cli.Flag{detach()}, func(ctx context.Context, c *cli.Command,
+			args []string) error {
 			svc, err := a.service(c)
 			if err != nil {
 				return err
@@ -93,8 +98,10 @@ func (a *app) printSource(s wire.Source) {
 		fmt.Fprintf(a.out, "not surveyed yet; run: nestseed source survey %s\n", s.Name)
 		return
 	}
-	fmt.Fprintf(a.out, "surveyed %s in %s: %s, %s %s, table prefix %s\n", day(v.TakenAt), millis(v.TookMillis), runtimeOf(v), v.Database.Engine, v.Database.Number, v.Prefix)
-	fmt.Fprintf(a.out, "%s in %s files and %s folders; %s in %d tables\n\n", size(v.Totals.Bytes), count(v.Totals.Files), count(v.Totals.Folders), size(v.Totals.DatabaseBytes), v.Totals.Tables)
+	fmt.Fprintf(a.out, "surveyed %s in %s: %s, %s %s, table prefix %s\n", day(v.TakenAt), millis(v.TookMillis), runtimeOf(v),
+		v.Database.Engine, v.Database.Number, v.Prefix)
+	fmt.Fprintf(a.out, "%s in %s files and %s folders; %s in %d tables\n\n", size(v.Totals.Bytes), count(v.Totals.Files),
+		count(v.Totals.Folders), size(v.Totals.DatabaseBytes), v.Totals.Tables)
 	a.printAreas(v)
 	a.printFolders(v)
 	fmt.Fprintln(a.out)

@@ -42,7 +42,8 @@ func (a *app) starter() *cli.Command {
 			return err
 		}
 		return a.print(c, t, func() {
-			fmt.Fprintf(a.out, "starter %s created from source %s; build its first release with: nestseed release build %s\n", t.Name, t.Source, t.Name)
+			fmt.Fprintf(a.out, "starter %s created from source %s; build its first release with: nestseed release build %s\n", t.Name, t.Source,
+				t.Name)
 		})
 	})
 	set := asking(a, "set", "NAME", "change what a starter is built from", []cli.Flag{
@@ -51,13 +52,14 @@ func (a *app) starter() *cli.Command {
 		return svc.ChangeStarter(ctx, args[0], wire.ChangedStarter{Source: c.String("from")})
 	}, func(t wire.Starter) { fmt.Fprintf(a.out, "starter %s is built from source %s\n", t.Name, t.Source) })
 	return noun("starter", "named lines of packages for reuse", create, set,
-		listing(a, "list starters", (*client.Client).Starters, []string{"starter", "source", "kind", ">releases", "newest"}, func(t wire.Starter) []string {
-			newest := "-"
-			if t.Newest > 0 {
-				newest = fmt.Sprintf("%s@%d", t.Name, t.Newest)
-			}
-			return []string{t.Name, t.Source, t.Kind, fmt.Sprint(t.Releases), newest}
-		}),
+		listing(a, "list starters", (*client.Client).Starters, []string{"starter", "source", "kind", ">releases", "newest"},
+			func(t wire.Starter) []string {
+				newest := "-"
+				if t.Newest > 0 {
+					newest = fmt.Sprintf("%s@%d", t.Name, t.Newest)
+				}
+				return []string{t.Name, t.Source, t.Kind, fmt.Sprint(t.Releases), newest}
+			}),
 		verb("show", "NAME", "show a starter and its releases", nil, func(ctx context.Context, c *cli.Command, args []string) error {
 			svc, err := a.service(c)
 			if err != nil {
@@ -116,9 +118,10 @@ func readYAML[T any](file string) ([]T, error) {
 
 func (a *app) packing() *cli.Command {
 	edit := func(name, words, about string, flags []cli.Flag, change func(c *cli.Command, words []string) wire.ListEdit) *cli.Command {
-		return asking(a, name, words, about, flags, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
-			return svc.EditPacking(ctx, args[0], change(c, args[1:]))
-		}, a.printTotals)
+		return asking(a, name, words, about, flags,
+			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
+				return svc.EditPacking(ctx, args[0], change(c, args[1:]))
+			}, a.printTotals)
 	}
 	rows := func(w []string) []wire.RowRule { return []wire.RowRule{{Table: w[0], Column: w[1], Values: w[2:]}} }
 	show := func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
@@ -126,15 +129,17 @@ func (a *app) packing() *cli.Command {
 	}
 	return noun("packing", "what goes into a starter's releases",
 		asking(a, "show", "STARTER", "print a packing list", nil, show, func(p wire.Packing) { fmt.Fprint(a.out, p.Text) }),
-		asking(a, "set", "STARTER FILE", "replace a packing list; FILE may be - for standard input", nil, func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
-			text, err := a.readFile(args[1])
-			if err != nil {
-				return wire.Packing{}, err
-			}
-			return svc.SetPacking(ctx, args[0], string(text))
-		}, a.printTotals),
+		asking(a, "set", "STARTER FILE", "replace a packing list; FILE may be - for standard input", nil,
+			func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
+				text, err := a.readFile(args[1])
+				if err != nil {
+					return wire.Packing{}, err
+				}
+				return svc.SetPacking(ctx, args[0], string(text))
+			}, a.printTotals),
 		edit("leave-out", "STARTER PATTERN…", "leave files out; with --table tables, with --ending files by their ending", []cli.Flag{
-			&cli.BoolFlag{Name: "table", Usage: "the patterns are names of tables, without prefix"}, &cli.BoolFlag{Name: "ending", Usage: "the patterns are endings, like mp4"},
+			&cli.BoolFlag{Name: "table", Usage: "the patterns are names of tables, without prefix"}, &cli.BoolFlag{Name: "ending",
+				Usage: "the patterns are endings, like mp4"},
 		}, func(c *cli.Command, w []string) wire.ListEdit {
 			switch {
 			case c.Bool("table"):
@@ -144,25 +149,30 @@ func (a *app) packing() *cli.Command {
 			}
 			return wire.ListEdit{LeaveOut: w}
 		}),
-		edit("put-back", "STARTER PATTERN…", "put back what was left out, emptied or blanked", nil, func(_ *cli.Command, w []string) wire.ListEdit { return wire.ListEdit{PutBack: w} }),
-		edit("empty", "STARTER TABLE…", "take tables without their rows", nil, func(_ *cli.Command, w []string) wire.ListEdit { return wire.ListEdit{Empty: w} }),
-		edit("drop-rows", "STARTER TABLE COLUMN VALUE…", "leave rows out by the value of a column, and what belongs to them", nil, func(_ *cli.Command, w []string) wire.ListEdit {
-			return wire.ListEdit{DropRows: rows(w)}
-		}),
-		edit("keep-rows", "STARTER TABLE COLUMN VALUE…", "of a table take only rows with these values, and what belongs to them", nil, func(_ *cli.Command, w []string) wire.ListEdit {
-			return wire.ListEdit{KeepRows: rows(w)}
-		}),
-		edit("blank", "STARTER OPTION…", "empty options, or values inside them, written 'option › key › key'", nil, func(_ *cli.Command, w []string) wire.ListEdit {
-			var e wire.ListEdit
-			for _, o := range w {
-				if parts := strings.Split(o, " › "); len(parts) > 1 {
-					e.BlankValues = append(e.BlankValues, wire.Inside{Option: parts[0], Path: parts[1:]})
-				} else {
-					e.BlankOptions = append(e.BlankOptions, o)
+		edit("put-back", "STARTER PATTERN…", "put back what was left out, emptied or blanked", nil,
+			func(_ *cli.Command, w []string) wire.ListEdit { return wire.ListEdit{PutBack: w} }),
+		edit("empty", "STARTER TABLE…", "take tables without their rows", nil,
+			func(_ *cli.Command, w []string) wire.ListEdit { return wire.ListEdit{Empty: w} }),
+		edit("drop-rows", "STARTER TABLE COLUMN VALUE…", "leave rows out by the value of a column, and what belongs to them", nil,
+			func(_ *cli.Command, w []string) wire.ListEdit {
+				return wire.ListEdit{DropRows: rows(w)}
+			}),
+		edit("keep-rows", "STARTER TABLE COLUMN VALUE…", "of a table take only rows with these values, and what belongs to them", nil,
+			func(_ *cli.Command, w []string) wire.ListEdit {
+				return wire.ListEdit{KeepRows: rows(w)}
+			}),
+		edit("blank", "STARTER OPTION…", "empty options, or values inside them, written 'option › key › key'", nil,
+			func(_ *cli.Command, w []string) wire.ListEdit {
+				var e wire.ListEdit
+				for _, o := range w {
+					if parts := strings.Split(o, " › "); len(parts) > 1 {
+						e.BlankValues = append(e.BlankValues, wire.Inside{Option: parts[0], Path: parts[1:]})
+					} else {
+						e.BlankOptions = append(e.BlankOptions, o)
+					}
 				}
-			}
-			return e
-		}),
+				return e
+			}),
 		asking(a, "check", "STARTER", "say what a packing list would take, and which rules do nothing", nil, show, func(p wire.Packing) {
 			a.printTotals(p)
 			for _, r := range p.Problems {
@@ -177,7 +187,8 @@ func (a *app) printTotals(p wire.Packing) {
 		return
 	}
 	fmt.Fprintf(a.out, "goes in:  %s files, %s; about %s rows, %s\n", count(p.In.Files), size(p.In.Bytes), count(p.In.Rows), size(p.In.Data))
-	fmt.Fprintf(a.out, "stays out: %s files, %s; about %s rows, %s\n", count(p.Out.Files), size(p.Out.Bytes), count(p.Out.Rows), size(p.Out.Data))
+	fmt.Fprintf(a.out, "stays out: %s files, %s; about %s rows, %s\n", count(p.Out.Files), size(p.Out.Bytes), count(p.Out.Rows),
+		size(p.Out.Data))
 	var rows [][]string
 	rules := slices.SortedFunc(maps.Keys(p.Saved), func(x, y string) int {
 		if d := p.Saved[y].Bytes + p.Saved[y].Data - p.Saved[x].Bytes - p.Saved[x].Data; d != 0 {

@@ -33,7 +33,8 @@ func (a *app) newTable(c *cli.Command, args []string) (wire.NewTable, error) {
 	if err != nil {
 		return wire.NewTable{}, err
 	}
-	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold"), Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses")}
+	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold"),
+		Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses")}
 	for _, line := range lines {
 		row := wire.TableRow{Set: map[string]string{}}
 		for i, v := range line {
@@ -267,18 +268,20 @@ func (a *app) siteKeepCopy(ctx context.Context, c *cli.Command, args []string) e
 }
 
 func (a *app) siteRetire(ctx context.Context, c *cli.Command, args []string) error {
-	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RetireSite(ctx, args[0], c.Bool("no-copy")) }, func(r wire.CopyResult) {
-		last := "no last copy was made"
-		if r.Bytes > 0 {
-			last = "its last copy is kept: " + size(r.Bytes)
-		}
-		fmt.Fprintf(a.out, "%s is off its host; %s; nestseed site list --retired has its record\n", r.Site, last)
-	})
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RetireSite(ctx, args[0], c.Bool("no-copy")) },
+		func(r wire.CopyResult) {
+			last := "no last copy was made"
+			if r.Bytes > 0 {
+				last = "its last copy is kept: " + size(r.Bytes)
+			}
+			fmt.Fprintf(a.out, "%s is off its host; %s; nestseed site list --retired has its record\n", r.Site, last)
+		})
 }
 
 func (a *app) siteRotate(ctx context.Context, c *cli.Command, args []string) error {
 	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.RotateSite(ctx, args[0]) }, func(r wire.RotateResult) {
-		fmt.Fprintf(a.out, "%s works with database user %s and a new password; %s logs in with a new password: nestseed vault reveal site %s administrator\n", r.Site, r.User, r.Admin, r.Site)
+		fmt.Fprintf(a.out, "%s works with database user %s and a new password; %s logs in with a new password: nestseed vault reveal site %s "+
+			"administrator\n", r.Site, r.User, r.Admin, r.Site)
 	})
 }
 
@@ -361,7 +364,8 @@ func (a *app) siteHold(held bool) func(context.Context, *cli.Command, []string) 
 				fmt.Fprintf(a.out, "%s is open\n", args[0])
 				return
 			}
-			fmt.Fprintf(a.out, "%s is held: visitors see a holding page\nwho has this address sees the site: %s\nnestseed site open %s lets everybody in\n", args[0], h.Preview, args[0])
+			fmt.Fprintf(a.out, "%s is held: visitors see a holding page\nwho has this address sees the site: %s\nnestseed site open %s lets "+
+				"everybody in\n", args[0], h.Preview, args[0])
 		})
 	}
 }

@@ -12,7 +12,8 @@ import (
 
 func (a *app) user() *cli.Command {
 	return noun("user", "people who may use the service",
-		verb("add", "NAME", "add a user; the password is asked for", []cli.Flag{&cli.StringFlag{Name: "role", Value: "builder", Usage: "owner, builder or viewer"}},
+		verb("add", "NAME", "add a user; the password is asked for",
+			[]cli.Flag{&cli.StringFlag{Name: "role", Value: "builder", Usage: "owner, builder or viewer"}},
 			func(ctx context.Context, c *cli.Command, args []string) error {
 				svc, err := a.service(c)
 				if err != nil {
@@ -37,28 +38,31 @@ func (a *app) user() *cli.Command {
 
 func (a *app) token() *cli.Command {
 	return noun("token", "tokens for programs",
-		verb("add", "NAME", "make a token for oneself; it is shown once", []cli.Flag{&cli.IntFlag{Name: "days", Usage: "days after which it is of no use; 0 for never"}}, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			t, err := svc.AddToken(ctx, wire.NewToken{Name: args[0], Days: int(c.Int("days"))})
-			if err != nil {
-				return err
-			}
-			return a.print(c, t, func() { fmt.Fprintln(a.out, t.Token) })
-		}),
-		listing(a, "list one's own tokens", (*client.Client).Tokens, []string{"token", "of", "since", "used", "until"}, func(t wire.TokenName) []string {
-			used := "never"
-			if t.UsedAt != nil {
-				used = day(*t.UsedAt)
-			}
-			until := "for ever"
-			if t.ExpiresAt != nil {
-				until = day(*t.ExpiresAt)
-			}
-			return []string{t.Name, t.User, day(t.CreatedAt), used, until}
-		}),
+		verb("add", "NAME", "make a token for oneself; it is shown once",
+			[]cli.Flag{&cli.IntFlag{Name: "days", Usage: "days after which it is of no use; 0 for never"}}, func(ctx context.Context,
+				c *cli.Command, args []string) error {
+				svc, err := a.service(c)
+				if err != nil {
+					return err
+				}
+				t, err := svc.AddToken(ctx, wire.NewToken{Name: args[0], Days: int(c.Int("days"))})
+				if err != nil {
+					return err
+				}
+				return a.print(c, t, func() { fmt.Fprintln(a.out, t.Token) })
+			}),
+		listing(a, "list one's own tokens", (*client.Client).Tokens, []string{"token", "of", "since", "used", "until"},
+			func(t wire.TokenName) []string {
+				used := "never"
+				if t.UsedAt != nil {
+					used = day(*t.UsedAt)
+				}
+				until := "for ever"
+				if t.ExpiresAt != nil {
+					until = day(*t.ExpiresAt)
+				}
+				return []string{t.Name, t.User, day(t.CreatedAt), used, until}
+			}),
 		a.remove("tokens", "token"))
 }
 
@@ -83,5 +87,6 @@ func (a *app) changePassword(ctx context.Context, c *cli.Command, args []string)
 	if err := svc.SetPassword(ctx, args[0], p); err != nil {
 		return err
 	}
-	return a.print(c, map[string]string{"user": args[0]}, func() { fmt.Fprintf(a.out, "%s has a new password; sessions with the old one have ended\n", args[0]) })
+	return a.print(c, map[string]string{"user": args[0]},
+		func() { fmt.Fprintf(a.out, "%s has a new password; sessions with the old one have ended\n", args[0]) })
 }

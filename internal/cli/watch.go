@@ -30,7 +30,8 @@ func (a *app) follow(ctx context.Context, c *cli.Command, svc *client.Client, ru
 	}
 	ended, err = a.watch(ctx, svc, run)
 	if ctx.Err() != nil {
-		return ended, false, fmt.Errorf("left run %d, which goes on; follow it with nestseed run watch %d, end it with nestseed run cancel %d", run.ID, run.ID, run.ID)
+		return ended, false, fmt.Errorf("left run %d, which goes on; follow it with nestseed run watch %d, end it with nestseed run cancel %d",
+			run.ID, run.ID, run.ID)
 	}
 	return ended, err == nil, err
 }

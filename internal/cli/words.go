@@ -23,7 +23,8 @@ import (
 // keyFile names the key of a sealed archive. Keys are read from files: what is on a command line, everybody on
 // the machine can see.
 func keyFile() cli.Flag {
-	return &cli.StringFlag{Name: "key-file", Usage: "file with the key (AGE-SECRET-KEY-…) or passphrase of a sealed archive; - for standard input", TakesFile: true}
+	return &cli.StringFlag{Name: "key-file",
+		Usage: "file with the key (AGE-SECRET-KEY-…) or passphrase of a sealed archive; - for standard input", TakesFile: true}
 }
 
 func (a *app) keyFrom(c *cli.Command, flag string) (string, error) {

@@ -101,7 +101,8 @@ func tusHeader(more ...string) http.Header {
 }
 
 func (c *Client) create(ctx context.Context, name string, size int64) (string, error) {
-	res, err := c.send(ctx, http.MethodPost, "/uploads/", nil, tusHeader("Upload-Length", strconv.FormatInt(size, 10), "Upload-Metadata", "filename "+base64.StdEncoding.EncodeToString([]byte(name))))
+	res, err := c.send(ctx, http.MethodPost, "/uploads/", nil, tusHeader("Upload-Length", strconv.FormatInt(size, 10), "Upload-Metadata",
+		"filename "+base64.StdEncoding.EncodeToString([]byte(name))))
 	if err != nil {
 		return "", err
 	}
@@ -137,7 +138,8 @@ func (c *Client) begun(file string, info os.FileInfo) begunUpload {
 	if err != nil || absErr != nil {
 		return begunUpload{}
 	}
-	return begunUpload{filepath.Join(dir, "nestseed", "uploads.json"), fmt.Sprintf("%s %s %d %d", c.server, abs, info.Size(), info.ModTime().UnixNano())}
+	return begunUpload{filepath.Join(dir, "nestseed", "uploads.json"), fmt.Sprintf("%s %s %d %d", c.server, abs, info.Size(),
+		info.ModTime().UnixNano())}
 }
 
 func (b begunUpload) all() map[string]string {

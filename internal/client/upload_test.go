@@ -222,7 +222,8 @@ func someArchive(t *testing.T) []byte {
 	require.NoError(t, err)
 	noise := make([]byte, 4<<20)
 	rand.New(rand.NewSource(2)).Read(noise)
-	for name, content := range map[string][]byte{archive.ManifestName: manifest, "files/choir.jpg": noise, "files/index.php": []byte("<?php // hello")} {
+	for name, content := range map[string][]byte{archive.ManifestName: manifest, "files/choir.jpg": noise,
+		"files/index.php": []byte("<?php // hello")} {
 		f, err := w.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store})
 		require.NoError(t, err)
 		_, err = f.Write(content)

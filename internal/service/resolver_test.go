@@ -29,7 +29,8 @@ func TestTheDNSServerOfTheSettingsIsAsked(t *testing.T) {
 			if q.Name.String() != "alder-valley.example." {
 				m.RCode = dnsmessage.RCodeNameError
 			} else if q.Type == dnsmessage.TypeA {
-				m.Answers = []dnsmessage.Resource{{Header: dnsmessage.ResourceHeader{Name: q.Name, Class: dnsmessage.ClassINET, TTL: 60}, Body: &dnsmessage.AResource{A: [4]byte{203, 0, 113, 7}}}}
+				m.Answers = []dnsmessage.Resource{{Header: dnsmessage.ResourceHeader{Name: q.Name, Class: dnsmessage.ClassINET, TTL: 60},
+					Body: &dnsmessage.AResource{A: [4]byte{203, 0, 113, 7}}}}
 			}
 			if out, err := m.Pack(); err == nil {
 				server.WriteTo(out, from)

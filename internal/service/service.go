@@ -96,7 +96,8 @@ func (s *Service) open(ctx context.Context) (err error) {
 	}
 	// Listening comes before all that takes long, so that a busy port is told at once.
 	if s.listener, err = net.Listen("tcp", s.settings.Listen); err != nil {
-		return fmt.Errorf("cannot listen on %s: %w; stop what listens there, or set NESTSEED_LISTEN to another address", s.settings.Listen, errors.Unwrap(err))
+		return fmt.Errorf("cannot listen on %s: %w; stop what listens there, or set NESTSEED_LISTEN to another address", s.settings.Listen,
+			errors.Unwrap(err))
 	}
 	address := s.settings.Records
 	if address == "" {
@@ -128,14 +129,16 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if s.engine, err = engine.New(s.db, s.settings.Log, engine.Options{Alone: s.settings.Records == "", Interrupted: st.DropDraft}); err != nil {
+	if s.engine, err = engine.New(s.db, s.settings.Log, engine.Options{Alone: s.settings.Records == "",
+		Interrupted: st.DropDraft}); err != nil {
 		return err
 	}
 	stored := &releases.Stored{DB: s.db, Store: st}
 	hosts := &hosts.Hosts{DB: s.db, Vault: v, Kinds: kinds}
 	sources := &sources.Sources{DB: s.db, Hosts: hosts, Engine: s.engine, Kinds: kinds}
 	releases := &releases.Releases{DB: s.db, Vault: v, Stored: stored, Sources: sources, Engine: s.engine, Kinds: kinds, Data: s.settings.Data}
-	s.nouns = jobs.Nouns{Sources: sources, Releases: releases, Sites: &sites.Sites{DB: s.db, Vault: v, Stored: stored, Hosts: hosts, Sources: sources,
+	s.nouns = jobs.Nouns{Sources: sources, Releases: releases, Sites: &sites.Sites{DB: s.db, Vault: v, Stored: stored, Hosts: hosts,
+		Sources:  sources,
 		Releases: releases, Engine: s.engine, Kinds: kinds, Data: s.settings.Data, DNS: s.resolver()}}
 	jobs.Register(s.engine, s.nouns)
 	if err := errors.Join(stored.Sweep(ctx), releases.SweepScratch(ctx)); err != nil {
@@ -151,7 +154,8 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	handler := httpapi.New(httpapi.Config{DB: s.db, Vault: v, Kinds: kinds, Engine: s.engine, Hosts: hosts, Sources: sources, Starters: &starters.Starters{Kinds: kinds},
+	handler := httpapi.New(httpapi.Config{DB: s.db, Vault: v, Kinds: kinds, Engine: s.engine, Hosts: hosts, Sources: sources,
+		Starters: &starters.Starters{Kinds: kinds},
 		Releases: releases, Sites: s.nouns.Sites, Log: s.settings.Log, Console: console, Version: s.settings.Version})
 	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	return nil
@@ -180,7 +184,8 @@ func (s *Service) takeFolder() error {
 	}
 	if err := syscall.Flock(int(s.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		pid, _ := os.ReadFile(s.lock.Name())
-		return fmt.Errorf("another nestseed serve (process %s) uses %s; stop it, or set NESTSEED_DATA to another folder", strings.TrimSpace(string(pid)), dir)
+		return fmt.Errorf("another nestseed serve (process %s) uses %s; stop it, or set NESTSEED_DATA to another folder",
+			strings.TrimSpace(string(pid)), dir)
 	}
 	s.lock.Truncate(0)
 	_, err = s.lock.WriteAt(fmt.Appendln(nil, os.Getpid()), 0)
@@ -338,7 +343,8 @@ func (s *Service) upkeep(ctx context.Context) {
 	tick := time.NewTicker(upkeepEvery)
 	defer tick.Stop()
 	for {
-		run := records.Run{Job: "retention", Title: "Discard archives and safety copies by the rules", Target: engine.Target("archives", "all"), Who: "the service"}
+		run := records.Run{Job: "retention", Title: "Discard archives and safety copies by the rules", Target: engine.Target("archives", "all"),
+			Who: "the service"}
 		if err := s.engine.StartDue(ctx, run, jobs.RetentionArgs{}, s.nouns.RetentionDue); err != nil {
 			s.settings.Log.Warn("rules for archives", "error", err)
 		}

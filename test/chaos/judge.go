@@ -25,8 +25,9 @@ func (w *world) standing(ctx context.Context, s *wire.Site) (string, error) {
 	if !stands(s) {
 		return "", nil
 	}
-	out, err := exec.CommandContext(ctx, "sh", "-c", fmt.Sprintf(`cd '%s' && { find . -printf '%%p %%y %%m %%l\n' | sort; find . -type f -print0 | sort -z | xargs -0 sha256sum; MYSQL_PWD='%s' mariadb-dump --skip-dump-date --skip-comments -h127.0.0.1 -P%d -u%s %s; } | sha256sum`,
-		s.Folder, w.stack.AdminPassword, w.stack.DatabasePort, w.stack.AdminUser, s.Database)).CombinedOutput()
+	out, err := exec.CommandContext(ctx, "sh", "-c",
+		fmt.Sprintf(`cd '%s' && { find . -printf '%%p %%y %%m %%l\n' | sort; find . -type f -print0 | sort -z | xargs -0 sha256sum; MYSQL_PWD='%s' mariadb-dump --skip-dump-date --skip-comments -h127.0.0.1 -P%d -u%s %s; } | sha256sum`,
+			s.Folder, w.stack.AdminPassword, w.stack.DatabasePort, w.stack.AdminUser, s.Database)).CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("look at the site: %w\n%s", err, out)
 	}
@@ -97,7 +98,8 @@ func (w *world) onServer(ctx context.Context, conn *pgx.Conn) error {
 		if err != nil {
 			return err
 		}
-		named, err := texts(ctx, conn, fmt.Sprintf("SELECT %[1]s FROM sites WHERE retired_at IS NULL UNION SELECT %[1]s FROM site_copies WHERE folder <> ''", c.named))
+		named, err := texts(ctx, conn,
+			fmt.Sprintf("SELECT %[1]s FROM sites WHERE retired_at IS NULL UNION SELECT %[1]s FROM site_copies WHERE folder <> ''", c.named))
 		if err != nil {
 			return err
 		}
@@ -155,7 +157,8 @@ func (w *world) inStore(ctx context.Context, conn *pgx.Conn) error {
 			there = append(there, strings.TrimSuffix(name, ".parts"))
 		}
 	}
-	named, err := texts(ctx, conn, "SELECT archive FROM releases WHERE archive <> '' UNION SELECT archive FROM site_copies WHERE archive <> ''")
+	named, err := texts(ctx, conn,
+		"SELECT archive FROM releases WHERE archive <> '' UNION SELECT archive FROM site_copies WHERE archive <> ''")
 	if err != nil {
 		return err
 	}

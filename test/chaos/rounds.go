@@ -68,7 +68,8 @@ var actions = []action{
 		return w.client.ProvisionSite(ctx, wire.NewSite{Client: school.Name, From: w.release, Host: "preview"})
 	}, true, 1400 * time.Millisecond},
 	{"replace", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
-		return w.client.ProvisionSite(ctx, wire.NewSite{Client: school.Name, From: w.release, Host: s.Host, Replace: true, Keep: []string{"comments", "users"}})
+		return w.client.ProvisionSite(ctx, wire.NewSite{Client: school.Name, From: w.release, Host: s.Host, Replace: true,
+			Keep: []string{"comments", "users"}})
 	}, true, 1800 * time.Millisecond},
 	{"refresh", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.RefreshSite(ctx, s.Name, wire.NewCode{From: w.release})
@@ -89,9 +90,10 @@ var actions = []action{
 	{"retire", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.RetireSite(ctx, s.Name, false)
 	}, true, time.Second},
-	{"put back", func(s *wire.Site) bool { return s != nil && archived(s) != 0 }, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
-		return w.client.PutBackCopy(ctx, s.Name, archived(s))
-	}, true, 1800 * time.Millisecond},
+	{"put back",
+		func(s *wire.Site) bool { return s != nil && archived(s) != 0 }, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
+			return w.client.PutBackCopy(ctx, s.Name, archived(s))
+		}, true, 1800 * time.Millisecond},
 }
 
 // archived returns the newest safety copy of a site that is an archive, or 0.

@@ -146,7 +146,8 @@ func (w *world) records(ctx context.Context) (*pgx.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return pgx.Connect(ctx, fmt.Sprintf("postgres://nestseed:%s@127.0.0.1:%s/postgres?sslmode=disable", password, strings.Split(string(pid), "\n")[3]))
+	return pgx.Connect(ctx, fmt.Sprintf("postgres://nestseed:%s@127.0.0.1:%s/postgres?sslmode=disable", password,
+		strings.Split(string(pid), "\n")[3]))
 }
 
 // prepare makes hosts, source, starter, a first release and a client.
@@ -156,7 +157,8 @@ func (w *world) prepare(ctx context.Context) error {
 		if name == "live" {
 			pattern = "{name}-live"
 		}
-		_, err := w.client.AddHost(ctx, wire.NewHost{Name: name, Files: "file://" + w.stack.Sites() + "?owner=www-data", WebRoot: pattern, Address: w.stack.Address(pattern),
+		_, err := w.client.AddHost(ctx, wire.NewHost{Name: name, Files: "file://" + w.stack.Sites() + "?owner=www-data", WebRoot: pattern,
+			Address:  w.stack.Address(pattern),
 			Database: fmt.Sprintf("mysql://%s@127.0.0.1:%d/", w.stack.AdminUser, w.stack.DatabasePort), DatabasePassword: w.stack.AdminPassword})
 		if err != nil {
 			return err

@@ -55,7 +55,10 @@ func TestTheSecondLaneComesBehindTheFirstWheneverItWasFilled(t *testing.T) {
 	w := NewWriter(context.Background(), out)
 	at := time.Unix(1_800_000_000, 0)
 	small := func(l *Lane, name, text string) {
-		require.NoError(t, l.Small(Header(name, 0o644, at), int64(len(text)), func(buf []byte) ([]byte, error) { return append(buf[:0], text...), nil }))
+		require.NoError(t, l.Small(Header(name, 0o644, at), int64(len(text)), func(buf []byte) ([]byte, error) {
+			return append(buf[:0], text...),
+				nil
+		}))
 	}
 	r, err := w.Reserve(ManifestName, at, []byte("{}"))
 	require.NoError(t, err)

@@ -53,12 +53,15 @@ func (a *Archive) checkManifest() error {
 			return fmt.Errorf("%w: what the manifest says of table %q cannot be", ErrHostile, t.Name)
 		}
 		seen[t.Name] = true
-		if entries += min(t.Entries, len(a.byName)+1); entries > len(a.byName) || t.Entries > 0 && a.byName[RowsName(t.Name, t.Entries-1)] == nil {
-			return fmt.Errorf("%w: the manifest says that table %s has %d entries of rows, and the archive has %d entries in all", ErrHostile, t.Name, t.Entries, len(a.byName))
+		if entries += min(t.Entries, len(a.byName)+1); entries > len(a.byName) || t.Entries > 0 &&
+			a.byName[RowsName(t.Name, t.Entries-1)] == nil {
+			return fmt.Errorf("%w: the manifest says that table %s has %d entries of rows, and the archive has %d entries in all", ErrHostile,
+				t.Name, t.Entries, len(a.byName))
 		}
 	}
 	const most = 1 << 50
-	for _, n := range []int64{m.Totals.Files, m.Totals.Folders, m.Totals.Links, m.Totals.Bytes, m.Totals.Tables, m.Totals.Rows, m.Totals.SQLByte} {
+	for _, n := range []int64{m.Totals.Files, m.Totals.Folders, m.Totals.Links, m.Totals.Bytes, m.Totals.Tables, m.Totals.Rows,
+		m.Totals.SQLByte} {
 		if n < 0 || n > most {
 			return fmt.Errorf("%w: the totals of the manifest cannot be", ErrHostile)
 		}

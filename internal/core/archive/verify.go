@@ -215,7 +215,8 @@ func (a *Archive) usable(faults []Fault) []string {
 		}
 		database = database || strings.HasPrefix(f.Entry, "database/")
 	}
-	out := []string{fmt.Sprintf("%d of %d files are whole and can be extracted", a.Manifest.Totals.Files-int64(files), a.Manifest.Totals.Files)}
+	out := []string{fmt.Sprintf("%d of %d files are whole and can be extracted", a.Manifest.Totals.Files-int64(files),
+		a.Manifest.Totals.Files)}
 	if !database {
 		out = append(out, "the database is whole")
 	}

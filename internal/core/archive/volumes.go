@@ -132,7 +132,8 @@ func Join(pieces []Piece) (Piece, error) {
 	for _, p := range pieces {
 		of, n, is := IsVolume(p.Name)
 		if !is {
-			return Piece{}, fmt.Errorf("%w: %s is not a volume; give the volumes of one archive, NAME.001 and so on, or one whole archive", ErrNotOurs, p.Name)
+			return Piece{}, fmt.Errorf("%w: %s is not a volume; give the volumes of one archive, NAME.001 and so on, or one whole archive",
+				ErrNotOurs, p.Name)
 		}
 		if name != "" && of != name {
 			return Piece{}, fmt.Errorf("%w: %s and %s are volumes of different archives", ErrNotOurs, name, of)
@@ -169,7 +170,8 @@ func Join(pieces []Piece) (Piece, error) {
 	out := &joined{}
 	for i, v := range volumes {
 		if i < len(volumes)-1 && v.SizeBytes != volumes[0].SizeBytes {
-			return Piece{}, fmt.Errorf("%w: %s has %d bytes where %d should be; copy it again", ErrDamaged, v.Name, v.SizeBytes, volumes[0].SizeBytes)
+			return Piece{}, fmt.Errorf("%w: %s has %d bytes where %d should be; copy it again", ErrDamaged, v.Name, v.SizeBytes,
+				volumes[0].SizeBytes)
 		}
 		out.parts = append(out.parts, v)
 		out.size += v.SizeBytes

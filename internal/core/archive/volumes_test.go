@@ -156,7 +156,8 @@ func FuzzJoin(f *testing.F) {
 	f.Add("a.zip.001", "a.zip.002", "a.zip.sums", []byte("abc"), []byte("d"), []byte("x"))
 	f.Add("a.001", "b.001", "c", []byte{}, []byte{}, []byte{})
 	f.Fuzz(func(t *testing.T, n1, n2, n3 string, b1, b2, b3 []byte) {
-		pieces := []archive.Piece{{n1, bytes.NewReader(b1), int64(len(b1))}, {n2, bytes.NewReader(b2), int64(len(b2))}, {n3, bytes.NewReader(b3), int64(len(b3))}}
+		pieces := []archive.Piece{{n1, bytes.NewReader(b1), int64(len(b1))}, {n2, bytes.NewReader(b2), int64(len(b2))},
+			{n3, bytes.NewReader(b3), int64(len(b3))}}
 		p, err := archive.Join(pieces)
 		if err != nil {
 			return

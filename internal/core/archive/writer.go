@@ -150,7 +150,8 @@ func (b *block) trim(l *Lane) {
 func NewWriter(ctx context.Context, out Target) *Writer {
 	ctx, cancel := context.WithCancelCause(ctx)
 	group, ctx := parallel.WithContext(ctx)
-	w := &Writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error), zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
+	w := &Writer{ctx: ctx, cancel: cancel, out: out, group: group, tasks: make(chan func() error),
+		zip: &zipFile{out: out, buf: make([]byte, 0, bufferBytes)}}
 	w.Files, w.Database = newLane(w, budgetBytes, batchFiles, batchBytes), newLane(w, aheadBytes, piecesCount, piecesBytes)
 	for range max(2, runtime.GOMAXPROCS(0)) {
 		group.Go(func() error {
@@ -243,7 +244,8 @@ func (w *Writer) writeEntry(e *entry) error {
 	if e.sum != "" {
 		w.sums.WriteString(sumLine(e.sum, e.header.Name))
 	}
-	w.index = append(w.index, filelist.Entry{Path: strings.TrimSuffix(e.header.Name, "/"), Bytes: int64(e.header.UncompressedSize64), Packed: packed,
+	w.index = append(w.index, filelist.Entry{Path: strings.TrimSuffix(e.header.Name, "/"), Bytes: int64(e.header.UncompressedSize64),
+		Packed:   packed,
 		Modified: e.header.Modified.Unix(), Mode: e.header.Mode(), Target: e.target})
 	return w.zip.end()
 }

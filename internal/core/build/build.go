@@ -295,7 +295,8 @@ func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
 	if b.m.Note != "" {
 		note = " by " + b.m.By + ": " + b.m.Note
 	}
-	text := fmt.Sprintf(readMe, b.m.Ref(), strings.Repeat("=", len(b.m.Ref())+19), b.in.Identity.Kind.Title, b.m.Version, b.m.Made.UTC().Format("2 January 2006"), note, b.m.Settings)
+	text := fmt.Sprintf(readMe, b.m.Ref(), strings.Repeat("=", len(b.m.Ref())+19), b.in.Identity.Kind.Title, b.m.Version,
+		b.m.Made.UTC().Format("2 January 2006"), note, b.m.Settings)
 	if err := b.text(b.w.Files, archive.ReadMeName, text); err != nil {
 		return err
 	}
@@ -579,7 +580,8 @@ func (b *builder) settings(e hostfs.Entry) error {
 	}
 	text := s.Bytes()
 	if left, found := b.holdsSecret(text); found && slices.Contains(b.in.List.Blank.Settings, left) {
-		return fmt.Errorf("the settings file %s holds the value of %s a second time, outside its definition; remove it there and build again", e.Path, left)
+		return fmt.Errorf("the settings file %s holds the value of %s a second time, outside its definition; remove it there and build again",
+			e.Path, left)
 	}
 	b.count(e.Path, int64(len(text)))
 	return b.w.Files.Small(archive.Header(archive.FilesDir+e.Path, e.Mode, e.ModTime), int64(len(text)), func(buf []byte) ([]byte, error) {
@@ -592,7 +594,9 @@ func (b *builder) settings(e hostfs.Entry) error {
 func (b *builder) placeholder(files []hostfs.Entry) ([]byte, error) {
 	b.finishManifest()
 	m, err := b.m.Encode()
-	room := 16<<10 + 220*(len(b.tables)+len(b.in.List.Blank.Settings)+len(b.in.List.Blank.Options)+len(b.in.List.Blank.Columns)+len(b.in.List.DropRows)+len(b.in.List.Empty)) + 120*len(b.in.Identity.Kind.Areas)
+	blanks := b.in.List.Blank
+	lines := len(b.tables) + len(blanks.Settings) + len(blanks.Options) + len(blanks.Columns) + len(b.in.List.DropRows) + len(b.in.List.Empty)
+	room := 16<<10 + 220*lines + 120*len(b.in.Identity.Kind.Areas)
 	return append(m, bytes.Repeat([]byte(" "), room)...), err
 }
 

@@ -24,7 +24,8 @@ func (b *builder) unchanged(e hostfs.Entry) (*zip.File, string) {
 		return nil, ""
 	}
 	f, sum := b.reuse.Entry(archive.FilesDir + e.Path)
-	if f == nil || !f.Mode().IsRegular() || f.UncompressedSize64 != uint64(e.SizeBytes) || f.Mode() != e.Mode || f.Modified.Unix() != e.ModTime.Unix() {
+	if f == nil || !f.Mode().IsRegular() || f.UncompressedSize64 != uint64(e.SizeBytes) || f.Mode() != e.Mode ||
+		f.Modified.Unix() != e.ModTime.Unix() {
 		return nil, ""
 	}
 	last, settle := e.ChangeTime, settleKept

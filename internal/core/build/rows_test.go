@@ -66,7 +66,8 @@ func TestRowsComeInPiecesThatAChangeElsewhereLeavesAsTheyAre(t *testing.T) {
 		b := buildtest.Rebuild(t, again, filepath.Join(dir, "2.zip"))
 		second := buildtest.Open(t, filepath.Join(dir, "2.zip"))
 		require.LessOrEqual(t, different(before, buildtest.Pieces(t, second, "lad_posts")), 3, what)
-		require.Greater(t, b.Copied.Bytes-b.Manifest.Totals.Bytes+buildtest.SettingsBytes(t, first), b.Manifest.Totals.SQLByte*3/4, "the others are copied")
+		require.Greater(t, b.Copied.Bytes-b.Manifest.Totals.Bytes+buildtest.SettingsBytes(t, first), b.Manifest.Totals.SQLByte*3/4,
+			"the others are copied")
 
 		again.Before = nil
 		buildtest.Build(t, again, filepath.Join(dir, "3.zip"))
@@ -140,7 +141,8 @@ func TestReleasesWithLongEntriesOfRowsAreReadAndBuiltOn(t *testing.T) {
 	v, err = second.Verify(context.Background(), progress.Discard)
 	require.NoError(t, err)
 	require.Empty(t, v.Faults)
-	require.Equal(t, buildtest.Pieces(t, buildtest.Open(t, filepath.Join(dir, "new.zip")), "lad_posts"), buildtest.Pieces(t, second, "lad_posts"))
+	require.Equal(t, buildtest.Pieces(t, buildtest.Open(t, filepath.Join(dir, "new.zip")), "lad_posts"),
+		buildtest.Pieces(t, second, "lad_posts"))
 	diff := buildtest.Compare(t, filepath.Join(dir, "old.zip"), filepath.Join(dir, "2.zip"), in)
 	for _, x := range diff.Tables {
 		require.Zero(t, x.Added+x.Removed+x.Changed, "no row differs: %+v", x)

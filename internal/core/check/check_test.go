@@ -73,8 +73,9 @@ func visit(t *testing.T, s school, change func(*Site)) map[string]Check {
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
 	// The name leads nowhere: checks connect to where they are told.
-	site := Site{Address: "http://alder-valley.example:" + u.Port(), Connect: u.Host, Kind: kinds[0], Title: "Alder & Valley", Login: "admin", Password: "right",
-		Origin: rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://alder-valley.example:" + u.Port()}}}}
+	site := Site{Address: "http://alder-valley.example:" + u.Port(), Connect: u.Host, Kind: kinds[0], Title: "Alder & Valley", Login: "admin",
+		Password: "right",
+		Origin:   rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://alder-valley.example:" + u.Port()}}}}
 	if change != nil {
 		change(&site)
 	}
@@ -106,11 +107,13 @@ func TestEachFaultIsFoundWithItsEvidence(t *testing.T) {
 		check    string
 		evidence string
 	}{
-		"a page is missing":       {func(s school) { delete(s, "/lessons/") }, nil, "pages", "/lessons/: 404, linked from"},
-		"a page shows an error":   {func(s school) { s["/lessons/"] = answer("There has been a critical error on this website") }, nil, "pages", "program error"},
-		"a page is empty":         {func(s school) { s["/lessons/"] = answer("") }, nil, "pages", "/lessons/"},
-		"an image is missing":     {func(s school) { delete(s, "/a.jpg") }, nil, "images and styles", "/a.jpg: 404"},
-		"the old address is left": {func(s school) { s["/lessons/"] = answer(`<a href="http:\/\/base.localhost\/x">`) }, nil, "old address in pages", "1 times"},
+		"a page is missing": {func(s school) { delete(s, "/lessons/") }, nil, "pages", "/lessons/: 404, linked from"},
+		"a page shows an error": {func(s school) { s["/lessons/"] = answer("There has been a critical error on this website") }, nil, "pages",
+			"program error"},
+		"a page is empty":     {func(s school) { s["/lessons/"] = answer("") }, nil, "pages", "/lessons/"},
+		"an image is missing": {func(s school) { delete(s, "/a.jpg") }, nil, "images and styles", "/a.jpg: 404"},
+		"the old address is left": {func(s school) { s["/lessons/"] = answer(`<a href="http:\/\/base.localhost\/x">`) }, nil,
+			"old address in pages", "1 times"},
 		"a page leads away": {func(s school) {
 			s["/lessons/"] = func(w http.ResponseWriter, r *http.Request) {
 				http.Redirect(w, r, "http://base.localhost/", http.StatusMovedPermanently)
@@ -123,7 +126,8 @@ func TestEachFaultIsFoundWithItsEvidence(t *testing.T) {
 			s["/"] = answer("<title>Alder & Valley</title>")
 			s["/robots.txt"] = answer("User-agent: *\nDisallow: /\n")
 		}, func(s *Site) { s.Visible = true }, "search engines", ""},
-		"settings can be read":    {func(s school) { s["/wp-config.php"] = answer("<?php define('DB_PASSWORD', 'x');") }, nil, "private files", "/wp-config.php"},
+		"settings can be read": {func(s school) { s["/wp-config.php"] = answer("<?php define('DB_PASSWORD', 'x');") }, nil, "private files",
+			"/wp-config.php"},
 		"the password is wrong":   {nil, func(s *Site) { s.Password = "wrong" }, "login", ""},
 		"the login leads nowhere": {func(s school) { delete(s, "/wp-admin/profile.php") }, nil, "login", ""},
 	} {
@@ -143,7 +147,8 @@ func TestEachFaultIsFoundWithItsEvidence(t *testing.T) {
 
 func TestTracesInTextFilesAreFoundAndPicturesAreNotRead(t *testing.T) {
 	dir := t.TempDir()
-	for name, text := range map[string]string{"a.css": "url(http://base.localhost/x)", "b.jpg": "\x00http://base.localhost/", "c.txt": "http://base.localhost.example/"} {
+	for name, text := range map[string]string{"a.css": "url(http://base.localhost/x)", "b.jpg": "\x00http://base.localhost/",
+		"c.txt": "http://base.localhost.example/"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
 	fsys, err := hostfs.Open("file://" + dir)
@@ -172,14 +177,16 @@ func TestTheCrawlStaysWithinItsBounds(t *testing.T) {
 func TestASiteThatDoesNotAnswerIsAFaultNotAnError(t *testing.T) {
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	rep, err := Run(context.Background(), Site{Address: "http://alder-valley.example", Connect: "127.0.0.1:1", Kind: kinds[0], Login: "a", Password: "b"}, progress.Discard)
+	rep, err := Run(context.Background(), Site{Address: "http://alder-valley.example", Connect: "127.0.0.1:1", Kind: kinds[0], Login: "a",
+		Password: "b"}, progress.Discard)
 	require.NoError(t, err)
 	require.Positive(t, rep.Faults())
 }
 
 func TestWhatWasLeftBehindMattersWhenItIsServed(t *testing.T) {
 	dir := t.TempDir()
-	for _, name := range []string{"backup.sql.gz", "site.zip", "wp-content/phpinfo.php", "wp-content/uploads/brochure.zip", "wp-content/install.php", "installer.php"} {
+	for _, name := range []string{"backup.sql.gz", "site.zip", "wp-content/phpinfo.php", "wp-content/uploads/brochure.zip",
+		"wp-content/install.php", "installer.php"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("x"), 0o644))
 	}

@@ -261,8 +261,10 @@ func (r *runner) checkPages() {
 			}
 		}
 	}
-	r.verdict("pages", fmt.Sprintf("%d pages open", len(r.pages)), "pages do not open", "open them in a browser and look at the server's error log", append(bad, empty...))
-	r.verdict("redirects", "no page leads to another site", "pages lead to another address", "look for the old address in the settings file and in redirection rules", elsewhere)
+	r.verdict("pages", fmt.Sprintf("%d pages open", len(r.pages)), "pages do not open",
+		"open them in a browser and look at the server's error log", append(bad, empty...))
+	r.verdict("redirects", "no page leads to another site", "pages lead to another address",
+		"look for the old address in the settings file and in redirection rules", elsewhere)
 	var assets []string
 	for _, a := range r.assets {
 		switch {
@@ -273,12 +275,15 @@ func (r *runner) checkPages() {
 		}
 	}
 	slices.Sort(assets)
-	r.verdict("images and styles", fmt.Sprintf("%d images, styles and scripts load from the site's own address", len(r.assets)), "images, styles or scripts do not load", "see whether the files are in the release: nestseed release contents", assets)
+	r.verdict("images and styles", fmt.Sprintf("%d images, styles and scripts load from the site's own address", len(r.assets)),
+		"images, styles or scripts do not load", "see whether the files are in the release: nestseed release contents", assets)
 	if len(r.site.Origin.Addresses) > 0 {
-		r.verdict("old address in pages", "no page names the address the site came from", "pages name the old address", "the value stands where rewriting does not reach; search for it in the database", leftovers)
+		r.verdict("old address in pages", "no page names the address the site came from", "pages name the old address",
+			"the value stands where rewriting does not reach; search for it in the database", leftovers)
 	}
 	if r.base.Scheme == "https" {
-		r.verdict("mixed content", "all parts of pages come over https", "pages load parts over http", "correct the addresses in the content", mixed)
+		r.verdict("mixed content", "all parts of pages come over https", "pages load parts over http", "correct the addresses in the content",
+			mixed)
 	}
 	if r.site.Title != "" && len(r.pages) > 0 {
 		home := r.pages[0]
@@ -286,12 +291,14 @@ func (r *runner) checkPages() {
 		if !strings.Contains(plainMarks.Replace(home.title), plainMarks.Replace(r.site.Title)) {
 			wrong = []string{fmt.Sprintf("%s is titled %q, not %q", home.address, home.title, r.site.Title)}
 		}
-		r.verdict("title", fmt.Sprintf("the home page is titled %q", home.title), "the home page does not show the site's title", "see whether the theme shows the site title", wrong)
+		r.verdict("title", fmt.Sprintf("the home page is titled %q", home.title), "the home page does not show the site's title",
+			"see whether the theme shows the site title", wrong)
 	}
 }
 
 // plainMarks undoes what themes do to titles for their looks: quotation marks and dashes as printers set them.
-var plainMarks = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "″", `"`, "‘", "'", "’", "'", "′", "'", "—", "-", "–", "-", "---", "-", "--", "-", "…", "...", "×", "x")
+var plainMarks = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "″", `"`, "‘", "'", "’", "'", "′", "'", "—", "-", "–", "-", "---", "-",
+	"--", "-", "…", "...", "×", "x")
 
 // verdict judges by whether there is evidence against.
 func (r *runner) verdict(name, good, bad, remedy string, evidence []string) {

@@ -37,7 +37,8 @@ func (r *runner) visibility(ctx context.Context) {
 		r.record(Check{Name: "search engines", Verdict: Pass, Sentence: "search engines are " + state[hidden] + ", as asked"})
 		return
 	}
-	r.record(Check{Name: "search engines", Verdict: Fail, Sentence: fmt.Sprintf("search engines are %s, and should be %s", state[hidden], state[!hidden]),
+	r.record(Check{Name: "search engines", Verdict: Fail, Sentence: fmt.Sprintf("search engines are %s, and should be %s", state[hidden],
+		state[!hidden]),
 		Remedy: "set the option " + r.site.Kind.Visibility.Option + " in the site's reading settings"})
 }
 
@@ -46,11 +47,13 @@ func (r *runner) private(ctx context.Context) {
 	var open []string
 	for _, p := range r.site.Kind.Private {
 		res, body, err := r.get(ctx, r.base.String()+"/"+p)
-		if err == nil && res.StatusCode == 200 && (bytes.Contains(body, []byte("<?php")) || bytes.Contains(body, []byte("DB_PASSWORD")) || strings.HasSuffix(p, "config") && bytes.Contains(body, []byte("[core]"))) {
+		if err == nil && res.StatusCode == 200 && (bytes.Contains(body, []byte("<?php")) || bytes.Contains(body, []byte("DB_PASSWORD")) ||
+			strings.HasSuffix(p, "config") && bytes.Contains(body, []byte("[core]"))) {
 			open = append(open, r.base.String()+"/"+p)
 		}
 	}
-	r.verdict("private files", "settings and working files are not readable over the web", "anyone can read private files", "deny these paths in the web server and change the passwords in them", open)
+	r.verdict("private files", "settings and working files are not readable over the web", "anyone can read private files",
+		"deny these paths in the web server and change the passwords in them", open)
 }
 
 // rows looks at every value of the site's tables: traces of the origin, and serialised values that PHP would refuse.
@@ -89,9 +92,11 @@ func (r *runner) rows(ctx context.Context) error {
 		}
 	}
 	r.progress.Add(progress.Amount{Rows: rows})
-	r.verdict("old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows), "rows name the old address", "these values were broken before, or were added since; correct them by hand", leftovers)
+	r.verdict("old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows), "rows name the old address",
+		"these values were broken before, or were added since; correct them by hand", leftovers)
 	if len(broken) > 0 {
-		r.record(Check{Name: "serialised values", Verdict: Warn, Sentence: fmt.Sprintf("%d of the values that look like serialised PHP cannot be read", len(broken)), Evidence: broken,
+		r.record(Check{Name: "serialised values", Verdict: Warn,
+			Sentence: fmt.Sprintf("%d of the values that look like serialised PHP cannot be read", len(broken)), Evidence: broken,
 			Remedy: "they were broken in the source too; correct them there"})
 		return nil
 	}
@@ -127,7 +132,8 @@ func (r *runner) files(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
-	r.verdict("old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read), "text files name the old address", "correct it in these files", found)
+	r.verdict("old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read),
+		"text files name the old address", "correct it in these files", found)
 	r.checkRemains(ctx, left)
 	return nil
 }

@@ -18,7 +18,8 @@ func (r *runner) login(ctx context.Context) {
 	}
 	l := r.site.Kind.Login
 	fail := func(sentence string) {
-		r.record(Check{Name: "login", Verdict: Fail, Sentence: sentence, Remedy: "set a new password for " + r.site.Login + ", and see whether an extension blocks the login page"})
+		r.record(Check{Name: "login", Verdict: Fail, Sentence: sentence, Remedy: "set a new password for " + r.site.Login +
+			", and see whether an extension blocks the login page"})
 	}
 	at := r.base.String() + "/" + l.Path
 	status, err := r.tryLogin(ctx, at)

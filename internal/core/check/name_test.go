@@ -29,7 +29,8 @@ func (n names) LookupNetIP(_ context.Context, _, host string) ([]netip.Addr, err
 }
 
 func TestANameLeadsToItsHostOrElsewhereOrNowhere(t *testing.T) {
-	dns := names{"alder-valley.example": {"203.0.113.7"}, "both.example": {"203.0.113.7", "198.51.100.4"}, "six.example": {"2001:db8::7", "203.0.113.7"}, "server.example": {"203.0.113.7", "2001:db8::7"}}
+	dns := names{"alder-valley.example": {"203.0.113.7"}, "both.example": {"203.0.113.7", "198.51.100.4"},
+		"six.example": {"2001:db8::7", "203.0.113.7"}, "server.example": {"203.0.113.7", "2001:db8::7"}}
 	for _, c := range []struct {
 		address, connect string
 		there            bool

@@ -39,7 +39,8 @@ func (r *runner) responseTime(ctx context.Context) {
 		return
 	}
 	slices.Sort(took)
-	c := Check{Name: "response time", Verdict: Pass, Sentence: fmt.Sprintf("half of the pages answer within %d ms, all within %d ms", took[len(took)/2].Milliseconds(), slowest.took.Milliseconds())}
+	c := Check{Name: "response time", Verdict: Pass, Sentence: fmt.Sprintf("half of the pages answer within %d ms, all within %d ms",
+		took[len(took)/2].Milliseconds(), slowest.took.Milliseconds())}
 	if took[len(took)/2] > slowPage {
 		c.Verdict, c.Evidence = Warn, []string{fmt.Sprintf("%s: %d ms", slowest.address, slowest.took.Milliseconds())}
 		c.Remedy = "compare with the source on its own host; if that is quicker, look at the new host's cache and at extensions that call home"
@@ -47,7 +48,8 @@ func (r *runner) responseTime(ctx context.Context) {
 	if own, source, ok := r.besideSource(ctx); ok {
 		c.Sentence += fmt.Sprintf("; its home page takes %d ms, the source's %d ms", own.Milliseconds(), source.Milliseconds())
 		if own > slowBeside && own > 3*source {
-			c.Verdict, c.Evidence = Warn, append(c.Evidence, fmt.Sprintf("%s is %.1f times as slow as %s", r.base, float64(own)/float64(source), r.site.Source.Address))
+			c.Verdict, c.Evidence = Warn, append(c.Evidence, fmt.Sprintf("%s is %.1f times as slow as %s", r.base, float64(own)/float64(source),
+				r.site.Source.Address))
 			c.Remedy = "look at the host's cache, and at extensions that call home"
 		}
 	}
@@ -100,8 +102,9 @@ func (r *runner) mail(ctx context.Context) {
 	_, err := r.folder.Stat(ctx, m.File)
 	state := map[bool]string{true: "kept from going out", false: "let out"}
 	if quiet := err == nil; quiet != r.site.Quiet {
-		r.record(Check{Name: "mail", Verdict: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]), Evidence: []string{m.File},
-			Remedy: "somebody has added or removed this file; put it as it was, or let the site go live with nestseed site open NAME --visible"})
+		r.record(Check{Name: "mail", Verdict: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]),
+			Evidence: []string{m.File},
+			Remedy:   "somebody has added or removed this file; put it as it was, or let the site go live with nestseed site open NAME --visible"})
 		return
 	}
 	r.record(Check{Name: "mail", Verdict: Pass, Sentence: "mail is " + state[r.site.Quiet] + ", as asked"})
@@ -113,7 +116,8 @@ func (r *runner) certificate(ctx context.Context) {
 		return
 	}
 	fail := func(why string) {
-		r.record(Check{Name: "certificate", Verdict: Fail, Sentence: "browsers refuse the site's certificate", Evidence: []string{why}, Remedy: "have the host issue one for " + r.base.Hostname() + ", and check again"})
+		r.record(Check{Name: "certificate", Verdict: Fail, Sentence: "browsers refuse the site's certificate", Evidence: []string{why},
+			Remedy: "have the host issue one for " + r.base.Hostname() + ", and check again"})
 	}
 	port := r.base.Port()
 	if port == "" {
@@ -159,7 +163,8 @@ func remains(name string) string {
 		return "tells or opens what is not for visitors"
 	case top && slices.Contains([]string{"installer.php", "install.php", "setup.php", "restore.php"}, base):
 		return "an installer that was left"
-	case top && (strings.HasSuffix(base, ".zip") || strings.HasSuffix(base, ".tar") || strings.HasSuffix(base, ".tar.gz") || strings.HasSuffix(base, ".tgz")):
+	case top && (strings.HasSuffix(base, ".zip") || strings.HasSuffix(base, ".tar") || strings.HasSuffix(base, ".tar.gz") ||
+		strings.HasSuffix(base, ".tgz")):
 		return "an archive, perhaps of the whole site"
 	}
 	return ""
@@ -182,5 +187,6 @@ func (r *runner) checkRemains(ctx context.Context, files []hostfs.Entry) {
 			served = append(served, fmt.Sprintf("%s: %s", u.String(), remains(e.Path)))
 		}
 	}
-	r.verdict("left behind", "no dump, archive or installer can be fetched", "anyone can fetch what was left behind", "remove these files, and change the passwords that a dump holds", served)
+	r.verdict("left behind", "no dump, archive or installer can be fetched", "anyone can fetch what was left behind",
+		"remove these files, and change the passwords that a dump holds", served)
 }

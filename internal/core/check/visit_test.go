@@ -85,7 +85,8 @@ func TestALoginThatTheSiteHasMovedIsFound(t *testing.T) {
 	}
 	s["/box-office/"] = answer("buy tickets")
 	hidden := func(site *Site) {
-		site.DB = options{rows: [][2]string{{"blogname", "stage-door"}, {"login_colour", "box-office"}, {"hide_login_slug", "stage-door"}, {"login_page", "http://elsewhere.example/"}}}
+		site.DB = options{rows: [][2]string{{"blogname", "stage-door"}, {"login_colour", "box-office"}, {"hide_login_slug", "stage-door"},
+			{"login_page", "http://elsewhere.example/"}}}
 	}
 	s["/wp-login.php"] = func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodPost {
@@ -128,7 +129,8 @@ func TestResponseTimeIsToldBesideTheSources(t *testing.T) {
 	}
 	source := httptest.NewServer(wait(0))
 	defer source.Close()
-	require.Contains(t, visit(t, healthy(), func(s *Site) { s.Source = Reach{Address: source.URL, Private: true} })["response time"].Sentence, "the source's")
+	require.Contains(t, visit(t, healthy(), func(s *Site) { s.Source = Reach{Address: source.URL, Private: true} })["response time"].Sentence,
+		"the source's")
 
 	s := healthy()
 	home := s["/"]
@@ -157,7 +159,8 @@ func TestPathsOfASitesFirstPages(t *testing.T) {
 func TestANameThatLeadsIntoAPrivateNetworkIsNotFollowed(t *testing.T) {
 	web := httptest.NewServer(healthy())
 	defer web.Close()
-	for _, address := range []string{web.URL, strings.Replace(web.URL, "127.0.0.1", "localhost", 1), strings.Replace(web.URL, "127.0.0.1", "alder.localhost", 1), strings.Replace(web.URL, "127.0.0.1", "[::ffff:127.0.0.1]", 1)} {
+	for _, address := range []string{web.URL, strings.Replace(web.URL, "127.0.0.1", "localhost", 1),
+		strings.Replace(web.URL, "127.0.0.1", "alder.localhost", 1), strings.Replace(web.URL, "127.0.0.1", "[::ffff:127.0.0.1]", 1)} {
 		_, _, err := Visit(context.Background(), Reach{Address: address}, "")
 		require.Error(t, err, address)
 		_, err = Headers(context.Background(), Reach{Address: address})

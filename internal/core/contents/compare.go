@@ -120,7 +120,8 @@ func CompareSizes(ctx context.Context, a, b *archive.Archive, k *kind.Kind) (*Co
 }
 
 func compareArchives(ctx context.Context, a, b *archive.Archive, k *kind.Kind, deep bool, report progress.Reporter) (*Comparison, error) {
-	c := &comparer{ctx: ctx, a: a, b: b, k: k, out: &Comparison{From: a.Manifest.Ref(), To: b.Manifest.Ref(), Areas: []AreaDelta{}, Folders: []FolderDelta{}, Files: []FileDelta{}, Tables: []TableDelta{}, Values: []ValueDelta{}, Causes: []Cause{}},
+	c := &comparer{ctx: ctx, a: a, b: b, k: k, out: &Comparison{From: a.Manifest.Ref(), To: b.Manifest.Ref(), Areas: []AreaDelta{},
+		Folders: []FolderDelta{}, Files: []FileDelta{}, Tables: []TableDelta{}, Values: []ValueDelta{}, Causes: []Cause{}},
 		deep: deep, root: &deltaNode{}, areas: map[string]*AreaDelta{}, folders: map[string]*FolderDelta{}}
 	var err error
 	if c.sumsA, err = a.Sums(); err != nil {
@@ -167,8 +168,10 @@ func (c *comparer) files() {
 		switch {
 		case old == nil:
 			c.file(FileDelta{Path: p, Change: "added", After: int64(f.UncompressedSize64), Packed: int64(f.CompressedSize64)})
-		case old.UncompressedSize64 != f.UncompressedSize64 || old.CRC32 != f.CRC32 || c.sumsA[f.Name] != c.sumsB[f.Name] || old.Mode().Type() != f.Mode().Type():
-			c.file(FileDelta{Path: p, Change: "changed", Before: int64(old.UncompressedSize64), After: int64(f.UncompressedSize64), Packed: int64(f.CompressedSize64) - int64(old.CompressedSize64)})
+		case old.UncompressedSize64 != f.UncompressedSize64 || old.CRC32 != f.CRC32 || c.sumsA[f.Name] != c.sumsB[f.Name] ||
+			old.Mode().Type() != f.Mode().Type():
+			c.file(FileDelta{Path: p, Change: "changed", Before: int64(old.UncompressedSize64), After: int64(f.UncompressedSize64),
+				Packed: int64(f.CompressedSize64) - int64(old.CompressedSize64)})
 		}
 	}
 	for _, f := range c.a.Entries() {
@@ -267,7 +270,8 @@ func (c *comparer) value(where, name, before, after string, was, is bool) {
 	} else if !is {
 		d.Change = "removed"
 	}
-	if kind.SecretName(name) || slices.Contains(c.b.Manifest.List.Blank.Options, name) || slices.Contains(c.b.Manifest.List.Blank.Settings, name) {
+	if kind.SecretName(name) || slices.Contains(c.b.Manifest.List.Blank.Options, name) || slices.Contains(c.b.Manifest.List.Blank.Settings,
+		name) {
 		d.Secret = true
 		if d.Before != "" {
 			d.Before = mask
@@ -358,7 +362,8 @@ func (c *comparer) options() error {
 // forgotten reports whether an option is one that the CMS rebuilds by itself.
 func (c *comparer) forgotten(name string) bool {
 	return slices.ContainsFunc(c.k.Forget, func(r kind.Rows) bool {
-		return r.Table == c.k.Options.Table && r.Column == c.k.Options.Key && slices.ContainsFunc(r.Values, func(v string) bool { return packing.Wild(v, name) })
+		return r.Table == c.k.Options.Table && r.Column == c.k.Options.Key &&
+			slices.ContainsFunc(r.Values, func(v string) bool { return packing.Wild(v, name) })
 	})
 }
 
@@ -562,7 +567,8 @@ func (c *comparer) rows(was, is archive.TableTotal, key []string, d *TableDelta)
 }
 
 // marks reads a table and returns its rows' marks in order of their keys.
-func (c *comparer) marks(a *archive.Archive, t archive.TableTotal, key []string, seed maphash.Seed) (out []rowMark, columns []string, err error) {
+func (c *comparer) marks(a *archive.Archive, t archive.TableTotal, key []string,
+	seed maphash.Seed) (out []rowMark, columns []string, err error) {
 	out = make([]rowMark, 0, min(t.Rows, mostRows))
 	var at []int
 	var h maphash.Hash

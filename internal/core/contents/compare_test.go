@@ -38,7 +38,9 @@ func TestAComparisonNamesWhatMadeTheArchiveLarger(t *testing.T) {
 	require.Len(t, c.Causes, 2)
 	require.Equal(t, "wp-content/uploads/old/backup.bin", c.Causes[0].Path)
 	require.Contains(t, c.Summary, "music-base@2 is 3")
-	require.Contains(t, c.Summary, "MB larger than music-base@1: +31.5 MB by wp-content/uploads/old/backup.bin, which was added; +800.0 kB by files in wp-content/themes/quartet (20 added)")
+	require.Contains(t, c.Summary,
+		"MB larger than music-base@1: +31.5 MB by wp-content/uploads/old/backup.bin, which was added; +800.0 kB by files in "+
+			"wp-content/themes/quartet (20 added)")
 	require.Equal(t, int64(21), c.Added.Files)
 	require.Equal(t, contents.Tally{1, 9800000}, c.Removed)
 	require.Equal(t, int64(1), c.Changed.Files)
@@ -55,7 +57,8 @@ func TestAComparisonNamesWhatMadeTheArchiveLarger(t *testing.T) {
 		"lad_options":            {Table: "lad_options", Change: "changed", Added: 1, Changed: 2},
 		"lad_posts":              {Table: "lad_posts", Change: "changed", Added: 2, Removed: 1, Changed: 1},
 		"lad_term_relationships": {Table: "lad_term_relationships", Change: "changed", Added: 1, Removed: 1},
-		"lad_notes":              {Table: "lad_notes", Change: "changed", Added: 1, Removed: 1, Note: "it has no primary key, so changed rows count as removed and added"},
+		"lad_notes": {Table: "lad_notes", Change: "changed", Added: 1, Removed: 1,
+			Note: "it has no primary key, so changed rows count as removed and added"},
 	}, tables, "the revision and what belongs to it are in neither")
 	require.Equal(t, []contents.ValueDelta{
 		{"option blogname", "Base", "Base of schools", "changed", false},

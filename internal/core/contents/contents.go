@@ -326,7 +326,8 @@ func (w *walk) add(p string, e *filelist.Entry) {
 		w.own[p] = *e
 		return
 	}
-	w.file = Node{Name: rest, Path: p, Link: e.Target, Area: e.Area, Files: 1, Bytes: e.Bytes, Packed: e.Packed, Modified: time.Unix(e.Modified, 0).UTC()}
+	w.file = Node{Name: rest, Path: p, Link: e.Target, Area: e.Area, Files: 1, Bytes: e.Bytes, Packed: e.Packed,
+		Modified: time.Unix(e.Modified, 0).UTC()}
 	if e.Mode&fs.ModeSymlink != 0 {
 		w.file.Bytes = 0 // what is stored of a link is its target
 	}

@@ -148,7 +148,8 @@ func TestASizeMapHasTheLargestAndTheOthers(t *testing.T) {
 	var entries []filelist.Entry
 	var total int64
 	for i := range 500 {
-		entries = append(entries, filelist.Entry{Path: fmt.Sprintf("%ssheets/score-%03d.pdf", archive.FilesDir, i), Bytes: int64(i), Mode: 0o644, Area: "media"})
+		entries = append(entries, filelist.Entry{Path: fmt.Sprintf("%ssheets/score-%03d.pdf", archive.FilesDir, i), Bytes: int64(i), Mode: 0o644,
+			Area: "media"})
 		total += int64(i)
 	}
 	c := contents.New(filelist.Encode(entries), &archive.Manifest{})
@@ -172,7 +173,8 @@ func TestASizeMapHasTheLargestAndTheOthers(t *testing.T) {
 func BenchmarkContents(b *testing.B) {
 	var in []filelist.Entry
 	for i := range 203_000 {
-		in = append(in, filelist.Entry{Path: fmt.Sprintf("files/wp-content/uploads/%03d/%02d/score-%06d.%s", i/1000, i/20%50, i, []string{"jpg", "txt", "pdf"}[i%3]), Bytes: int64(i), Packed: 12, Modified: 1_790_000_000 + int64(i/1000), Mode: 0o644, Area: "media"})
+		in = append(in, filelist.Entry{Path: fmt.Sprintf("files/wp-content/uploads/%03d/%02d/score-%06d.%s", i/1000, i/20%50, i,
+			[]string{"jpg", "txt", "pdf"}[i%3]), Bytes: int64(i), Packed: 12, Modified: 1_790_000_000 + int64(i/1000), Mode: 0o644, Area: "media"})
 	}
 	filelist.Sort(in)
 	packed := filelist.Encode(in)

@@ -32,7 +32,8 @@ func areaOf(name string, k *kind.Kind) string {
 func Index(a *archive.Archive, k *kind.Kind) ([]byte, error) {
 	entries := make([]filelist.Entry, 0, len(a.Entries()))
 	for _, f := range a.Entries() {
-		e := filelist.Entry{Path: strings.TrimSuffix(f.Name, "/"), Bytes: int64(f.UncompressedSize64), Packed: int64(f.CompressedSize64), Modified: f.Modified.Unix(), Mode: f.Mode()}
+		e := filelist.Entry{Path: strings.TrimSuffix(f.Name, "/"), Bytes: int64(f.UncompressedSize64), Packed: int64(f.CompressedSize64),
+			Modified: f.Modified.Unix(), Mode: f.Mode()}
 		if e.Mode&fs.ModeSymlink != 0 {
 			target, err := archive.ReadEntry(f, 4096)
 			if err != nil {

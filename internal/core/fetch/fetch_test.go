@@ -140,20 +140,24 @@ func TestLinksThatAreNotFetchedSayWhy(t *testing.T) {
 			http.Redirect(w, r, "file:///etc/passwd", http.StatusFound)
 		}
 	})
-	for p, word := range map[string]string{"/page": "to a page", "/gone": "410", "/large": "room for", "/endless": "more than 8 MB", "/round": "more than 5 times", "/away": "private network", "/file": "is not a link"} {
+	for p, word := range map[string]string{"/page": "to a page", "/gone": "410", "/large": "room for", "/endless": "more than 8 MB",
+		"/round": "more than 5 times", "/away": "private network", "/file": "is not a link"} {
 		_, _, err := get(t, url+p, o)
 		require.ErrorIs(t, err, ErrRefused, p)
 		require.ErrorContains(t, err, word, p)
 	}
-	for _, link := range []string{"ftp://x/y", "nothing", "http://", "file:///etc/passwd", "http://u:p@files.example/x", url, "http://169.254.169.254/latest", "http://[::1]:80/", "http://localhost/"} {
+	for _, link := range []string{"ftp://x/y", "nothing", "http://", "file:///etc/passwd", "http://u:p@files.example/x", url,
+		"http://169.254.169.254/latest", "http://[::1]:80/", "http://localhost/"} {
 		_, err := Look(context.Background(), link, Options{Stall: time.Second})
 		require.ErrorIs(t, err, ErrRefused, link)
 	}
 }
 
 func TestOnlyPublicAddressesArePublic(t *testing.T) {
-	for a, want := range map[string]bool{"93.184.215.14": true, "2606:2800:21f::1": true, "10.0.0.1": false, "127.0.0.1": false, "192.168.1.1": false, "172.16.0.1": false, "169.254.169.254": false,
-		"::1": false, "fd00::1": false, "fe80::1": false, "::ffff:10.0.0.1": false, "0.0.0.0": false, "100.64.0.1": false, "224.0.0.1": false, "64:ff9b::a00:1": false, "255.255.255.255": false} {
+	for a, want := range map[string]bool{"93.184.215.14": true, "2606:2800:21f::1": true, "10.0.0.1": false, "127.0.0.1": false,
+		"192.168.1.1": false, "172.16.0.1": false, "169.254.169.254": false,
+		"::1": false, "fd00::1": false, "fe80::1": false, "::ffff:10.0.0.1": false, "0.0.0.0": false, "100.64.0.1": false, "224.0.0.1": false,
+		"64:ff9b::a00:1": false, "255.255.255.255": false} {
 		require.Equal(t, want, Public(netip.MustParseAddr(a)), a)
 	}
 }

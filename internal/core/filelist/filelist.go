@@ -151,7 +151,8 @@ func (r *reader) each(areas []string, count uint64, do func(e *Entry)) error {
 			return ErrDamaged
 		}
 		name = append(name[:shared], r.take(r.uvarint())...)
-		e = Entry{Path: paths.keep(name), Bytes: int64(r.uvarint()), Packed: int64(r.uvarint()), Modified: e.Modified + r.varint(), Mode: fs.FileMode(r.uvarint())}
+		e = Entry{Path: paths.keep(name), Bytes: int64(r.uvarint()), Packed: int64(r.uvarint()), Modified: e.Modified + r.varint(),
+			Mode: fs.FileMode(r.uvarint())}
 		area := r.uvarint()
 		if e.Mode&fs.ModeSymlink != 0 {
 			e.Target = r.text()

@@ -19,7 +19,8 @@ func TestAListComesBackAsItWas(t *testing.T) {
 			}
 			seen[p] = true
 			e := Entry{Path: p, Bytes: rapid.Int64Min(0).Draw(t, "bytes"), Packed: rapid.Int64Range(0, 1<<40).Draw(t, "packed"),
-				Modified: rapid.Int64Range(-1<<40, 1<<40).Draw(t, "time"), Mode: 0o644, Area: rapid.SampledFrom([]string{"core", "media", "Ü"}).Draw(t, "area")}
+				Modified: rapid.Int64Range(-1<<40, 1<<40).Draw(t, "time"), Mode: 0o644, Area: rapid.SampledFrom([]string{"core", "media", "Ü"}).Draw(t,
+					"area")}
 			if rapid.Bool().Draw(t, "link") {
 				e.Mode, e.Target = fs.ModeSymlink|0o777, "../"+p
 			}
@@ -38,7 +39,8 @@ func TestAListComesBackAsItWas(t *testing.T) {
 func TestALongListIsSmall(t *testing.T) {
 	var in []Entry
 	for i := range 50_000 {
-		in = append(in, Entry{Path: fmt.Sprintf("wp-content/uploads/2026/%02d/rehearsal-%05d.jpg", i%12, i), Bytes: int64(i * 7), Modified: 1_790_000_000 + int64(i), Mode: 0o644, Area: "media"})
+		in = append(in, Entry{Path: fmt.Sprintf("wp-content/uploads/2026/%02d/rehearsal-%05d.jpg", i%12, i), Bytes: int64(i * 7),
+			Modified: 1_790_000_000 + int64(i), Mode: 0o644, Area: "media"})
 	}
 	Sort(in)
 	packed := Encode(in)

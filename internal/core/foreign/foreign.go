@@ -141,10 +141,12 @@ func plausibleTar(head []byte) bool {
 
 func looksSQL(head []byte) bool {
 	t := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \r\n\t")
-	for _, begin := range []string{"--", "/*", "#", "CREATE ", "DROP ", "SET ", "INSERT ", "USE ", "START ", "BEGIN", "LOCK ", "create ", "drop ", "set ", "insert "} {
+	for _, begin := range []string{"--", "/*", "#", "CREATE ", "DROP ", "SET ", "INSERT ", "USE ", "START ", "BEGIN", "LOCK ", "create ",
+		"drop ", "set ", "insert "} {
 		if bytes.HasPrefix(t, []byte(begin)) {
 			upper := bytes.ToUpper(t)
-			for _, word := range []string{"CREATE TABLE", "INSERT INTO", " DUMP", "SET NAMES", "DROP TABLE", "SQL_MODE", "CREATE DATABASE", "SERVER VERSION"} {
+			for _, word := range []string{"CREATE TABLE", "INSERT INTO", " DUMP", "SET NAMES", "DROP TABLE", "SQL_MODE", "CREATE DATABASE",
+				"SERVER VERSION"} {
 				if bytes.Contains(upper, []byte(word)) {
 					return true
 				}
@@ -164,7 +166,8 @@ type Unpacked struct {
 // compressed with gzip, bzip2, xz or Zstandard. What no honest archive has is refused with the entry's name;
 // what was written until then is the caller's to remove. Errors: ErrHostile, ErrDamaged, ErrNotOurs for a file
 // that is no archive.
-func Unpack(ctx context.Context, r io.ReaderAt, sizeBytes int64, to hostfs.FS, folder string, limits Limits, report progress.Reporter) (*Unpacked, error) {
+func Unpack(ctx context.Context, r io.ReaderAt, sizeBytes int64, to hostfs.FS, folder string, limits Limits,
+	report progress.Reporter) (*Unpacked, error) {
 	sort, err := FormatOf(r, sizeBytes)
 	if err != nil {
 		return nil, err
@@ -283,9 +286,11 @@ func (b *bounded) Read(p []byte) (int, error) {
 	b.u.report.Add(progress.Amount{Bytes: int64(n)})
 	switch {
 	case b.u.out.Bytes > b.u.limits.Bytes:
-		return n, fmt.Errorf("%w: at entry %q the content passes %d bytes, more than there is room for", archive.ErrHostile, b.name, b.u.limits.Bytes)
+		return n, fmt.Errorf("%w: at entry %q the content passes %d bytes, more than there is room for", archive.ErrHostile, b.name,
+			b.u.limits.Bytes)
 	case b.u.out.Bytes > b.u.limits.RatioFrom && b.u.out.Bytes/max(1, b.u.packed) > b.u.limits.Ratio:
-		return n, fmt.Errorf("%w: at entry %q the content is more than %d times the size of the archive", archive.ErrHostile, b.name, b.u.limits.Ratio)
+		return n, fmt.Errorf("%w: at entry %q the content is more than %d times the size of the archive", archive.ErrHostile, b.name,
+			b.u.limits.Ratio)
 	}
 	return n, err
 }
@@ -456,7 +461,8 @@ func (u *unpacker) hardLink(name string, h *tar.Header) error {
 
 // Script makes a dump readable at any place: a plain one as it is; one in a compressed file or in a ZIP of its
 // own is written below a scratch place first, within limits. The second result is its size.
-func Script(ctx context.Context, r io.ReaderAt, sizeBytes int64, scratch hostfs.FS, name string, limits Limits, report progress.Reporter) (io.ReaderAt, int64, func(), error) {
+func Script(ctx context.Context, r io.ReaderAt, sizeBytes int64, scratch hostfs.FS, name string, limits Limits,
+	report progress.Reporter) (io.ReaderAt, int64, func(), error) {
 	nothing := func() {}
 	sort, err := FormatOf(r, sizeBytes)
 	if err != nil {
@@ -514,11 +520,13 @@ func onlyScript(r io.ReaderAt, size int64) (*zip.File, error) {
 	z.RegisterDecompressor(zip.Deflate, archive.Inflate)
 	var found *zip.File
 	for _, f := range z.File {
-		if !f.Mode().IsRegular() || strings.HasPrefix(f.Name, "__MACOSX/") || f.Flags&1 != 0 || !strings.HasSuffix(strings.ToLower(f.Name), ".sql") {
+		if !f.Mode().IsRegular() || strings.HasPrefix(f.Name, "__MACOSX/") || f.Flags&1 != 0 || !strings.HasSuffix(strings.ToLower(f.Name),
+			".sql") {
 			continue
 		}
 		if found != nil {
-			return nil, fmt.Errorf("%w: the ZIP holds two dumps, %q and %q; give the one that belongs to the site", archive.ErrHostile, found.Name, f.Name)
+			return nil, fmt.Errorf("%w: the ZIP holds two dumps, %q and %q; give the one that belongs to the site", archive.ErrHostile, found.Name,
+				f.Name)
 		}
 		found = f
 	}

@@ -89,8 +89,10 @@ func zipOf(t testing.TB, entries ...zipped) []byte {
 }
 
 func TestArchivesOfEverySortAreUnpacked(t *testing.T) {
-	plain := tarOf(t, tar.Header{Name: "./", Typeflag: tar.TypeDir}, tar.Header{Name: "./site/", Typeflag: tar.TypeDir}, tar.Header{Name: "./site/a.php", Size: 5, Mode: 0o755, ModTime: time.Unix(1700000000, 0)},
-		tar.Header{Name: "site/" + strings.Repeat("long-", 40) + "ü.txt", Size: 9}, tar.Header{Name: "site/again.php", Typeflag: tar.TypeLink, Linkname: "site/a.php"}, tar.Header{Name: "site/link", Typeflag: tar.TypeSymlink, Linkname: "a.php"})
+	plain := tarOf(t, tar.Header{Name: "./", Typeflag: tar.TypeDir}, tar.Header{Name: "./site/", Typeflag: tar.TypeDir},
+		tar.Header{Name: "./site/a.php", Size: 5, Mode: 0o755, ModTime: time.Unix(1700000000, 0)},
+		tar.Header{Name: "site/" + strings.Repeat("long-", 40) + "ü.txt", Size: 9}, tar.Header{Name: "site/again.php", Typeflag: tar.TypeLink,
+			Linkname: "site/a.php"}, tar.Header{Name: "site/link", Typeflag: tar.TypeSymlink, Linkname: "a.php"})
 	packed := map[string][]byte{"tar": plain}
 	var b bytes.Buffer
 	gz := gzip.NewWriter(&b)
@@ -114,7 +116,8 @@ func TestArchivesOfEverySortAreUnpacked(t *testing.T) {
 	if out, err := bz.Output(); err == nil {
 		packed["tar.bz2"] = out
 	}
-	packed["zip"] = zipOf(t, zipped{name: "site/a.php", mode: 0o755, body: "mmmmm"}, zipped{name: "site/again.php", body: "mmmmm"}, zipped{name: "site/" + strings.Repeat("long-", 40) + "ü.txt", body: "mmmmmmmmm"},
+	packed["zip"] = zipOf(t, zipped{name: "site/a.php", mode: 0o755, body: "mmmmm"}, zipped{name: "site/again.php", body: "mmmmm"},
+		zipped{name: "site/" + strings.Repeat("long-", 40) + "ü.txt", body: "mmmmmmmmm"},
 		zipped{name: "site/link", mode: fs.ModeSymlink, body: "a.php"})
 	for name, raw := range packed {
 		t.Run(name, func(t *testing.T) {
@@ -161,38 +164,40 @@ func hostile(t testing.TB) map[string]struct {
 		return b.Bytes()
 	}()
 	return map[string]bad{
-		"tar absolute":          {tarOf(t, reg("/etc/cron.d/x")), "absolute"},
-		"tar up":                {tarOf(t, reg("a/../../x")), "elsewhere"},
-		"tar link out":          {tarOf(t, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "../../etc/passwd"}), "leads out"},
-		"tar link absolute":     {tarOf(t, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}), "leads out"},
-		"tar through a link":    {tarOf(t, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "d"}, tar.Header{Name: "d/", Typeflag: tar.TypeDir}, reg("l/x")), "l"},
-		"tar hard link out":     {tarOf(t, tar.Header{Name: "h", Typeflag: tar.TypeLink, Linkname: "/etc/shadow"}), "not in the archive"},
-		"tar hard link to link": {tarOf(t, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "x"}, tar.Header{Name: "h", Typeflag: tar.TypeLink, Linkname: "l"}), "no file"},
-		"tar device":            {tarOf(t, tar.Header{Name: "dev", Typeflag: tar.TypeChar, Devmajor: 1, Devminor: 3}), "device"},
-		"tar pipe":              {tarOf(t, tar.Header{Name: "p", Typeflag: tar.TypeFifo}), "device or pipe"},
-		"tar twice":             {tarOf(t, reg("a"), reg("a")), "twice"},
-		"tar case":              {tarOf(t, reg("Harp.jpg"), reg("harp.jpg")), "only in case"},
-		"tar file below file":   {tarOf(t, reg("a"), reg("a/b")), "a/b"},
-		"tar cut":               {tarOf(t, tar.Header{Name: "a", Size: 4000})[:2000], "damaged"},
-		"tar.gz bomb":           {gzBomb, "times the size"},
-		"zip absolute":          {zipOf(t, zipped{name: "/abs", body: "x"}), "absolute"},
-		"zip drive":             {zipOf(t, zipped{name: "C:/x", body: "x"}), "absolute"},
-		"zip up":                {zipOf(t, zipped{name: "a/../../b", body: "x"}), "elsewhere"},
-		"zip backslash up":      {zipOf(t, zipped{name: `..\..\b`, body: "x"}), "elsewhere"},
-		"zip link out":          {zipOf(t, zipped{name: "l", mode: fs.ModeSymlink, body: "../../../etc"}), "leads out"},
-		"zip device":            {zipOf(t, zipped{name: "d", mode: fs.ModeDevice | fs.ModeCharDevice, body: "x"}), "device"},
-		"zip encrypted":         {zipOf(t, zipped{name: "s", body: "x", edit: func(h *zip.FileHeader) { h.Flags |= 1 }}), "encrypted"},
-		"zip twice":             {zipOf(t, zipped{name: "a", body: "x"}, zipped{name: "a", body: "y"}), "twice"},
-		"zip case":              {zipOf(t, zipped{name: "A", body: "x"}, zipped{name: "a", body: "y"}), "only in case"},
-		"zip bomb":              {bomb, "times the size"},
-		"zip wrong sum":         {lie, "checksum"},
-		"zip cut":               {short[:len(short)-30], "damaged"},
-		"zip NUL":               {zipOf(t, zipped{name: "a\x00b", body: "x"}), "control character"},
-		"zip long name":         {zipOf(t, zipped{name: strings.Repeat("x", 300), body: "x"}), "255"},
-		"zip no name":           {zipOf(t, zipped{name: "", body: "x"}), "no name"},
-		"neither":               {[]byte("GIF89a, a picture and no archive"), "neither"},
-		"empty":                 {nil, "neither"},
-		"gzip of nothing much":  {[]byte("\x1f\x8b\x08\x00garbage"), ""},
+		"tar absolute":      {tarOf(t, reg("/etc/cron.d/x")), "absolute"},
+		"tar up":            {tarOf(t, reg("a/../../x")), "elsewhere"},
+		"tar link out":      {tarOf(t, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "../../etc/passwd"}), "leads out"},
+		"tar link absolute": {tarOf(t, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}), "leads out"},
+		"tar through a link": {tarOf(t, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "d"},
+			tar.Header{Name: "d/", Typeflag: tar.TypeDir}, reg("l/x")), "l"},
+		"tar hard link out": {tarOf(t, tar.Header{Name: "h", Typeflag: tar.TypeLink, Linkname: "/etc/shadow"}), "not in the archive"},
+		"tar hard link to link": {tarOf(t, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "x"},
+			tar.Header{Name: "h", Typeflag: tar.TypeLink, Linkname: "l"}), "no file"},
+		"tar device":           {tarOf(t, tar.Header{Name: "dev", Typeflag: tar.TypeChar, Devmajor: 1, Devminor: 3}), "device"},
+		"tar pipe":             {tarOf(t, tar.Header{Name: "p", Typeflag: tar.TypeFifo}), "device or pipe"},
+		"tar twice":            {tarOf(t, reg("a"), reg("a")), "twice"},
+		"tar case":             {tarOf(t, reg("Harp.jpg"), reg("harp.jpg")), "only in case"},
+		"tar file below file":  {tarOf(t, reg("a"), reg("a/b")), "a/b"},
+		"tar cut":              {tarOf(t, tar.Header{Name: "a", Size: 4000})[:2000], "damaged"},
+		"tar.gz bomb":          {gzBomb, "times the size"},
+		"zip absolute":         {zipOf(t, zipped{name: "/abs", body: "x"}), "absolute"},
+		"zip drive":            {zipOf(t, zipped{name: "C:/x", body: "x"}), "absolute"},
+		"zip up":               {zipOf(t, zipped{name: "a/../../b", body: "x"}), "elsewhere"},
+		"zip backslash up":     {zipOf(t, zipped{name: `..\..\b`, body: "x"}), "elsewhere"},
+		"zip link out":         {zipOf(t, zipped{name: "l", mode: fs.ModeSymlink, body: "../../../etc"}), "leads out"},
+		"zip device":           {zipOf(t, zipped{name: "d", mode: fs.ModeDevice | fs.ModeCharDevice, body: "x"}), "device"},
+		"zip encrypted":        {zipOf(t, zipped{name: "s", body: "x", edit: func(h *zip.FileHeader) { h.Flags |= 1 }}), "encrypted"},
+		"zip twice":            {zipOf(t, zipped{name: "a", body: "x"}, zipped{name: "a", body: "y"}), "twice"},
+		"zip case":             {zipOf(t, zipped{name: "A", body: "x"}, zipped{name: "a", body: "y"}), "only in case"},
+		"zip bomb":             {bomb, "times the size"},
+		"zip wrong sum":        {lie, "checksum"},
+		"zip cut":              {short[:len(short)-30], "damaged"},
+		"zip NUL":              {zipOf(t, zipped{name: "a\x00b", body: "x"}), "control character"},
+		"zip long name":        {zipOf(t, zipped{name: strings.Repeat("x", 300), body: "x"}), "255"},
+		"zip no name":          {zipOf(t, zipped{name: "", body: "x"}), "no name"},
+		"neither":              {[]byte("GIF89a, a picture and no archive"), "neither"},
+		"empty":                {nil, "neither"},
+		"gzip of nothing much": {[]byte("\x1f\x8b\x08\x00garbage"), ""},
 	}
 }
 
@@ -221,9 +226,11 @@ func TestLimitsHoldWhateverAnArchiveDeclares(t *testing.T) {
 	_, _, err := unpack(t, tarOf(t, many...), Limits{Bytes: 1 << 20, Entries: 20, Ratio: 400, RatioFrom: 1 << 20})
 	require.ErrorIs(t, err, archive.ErrHostile)
 	require.ErrorContains(t, err, "20 entries")
-	_, _, err = unpack(t, tarOf(t, tar.Header{Name: "big", Size: 2 << 20}), Limits{Bytes: 1 << 20, Entries: 20, Ratio: 400, RatioFrom: 1 << 30})
+	_, _, err = unpack(t, tarOf(t, tar.Header{Name: "big", Size: 2 << 20}), Limits{Bytes: 1 << 20, Entries: 20, Ratio: 400,
+		RatioFrom: 1 << 30})
 	require.ErrorContains(t, err, "more than there is room for")
-	_, _, err = unpack(t, zipOf(t, zipped{name: "big", body: strings.Repeat("x", 2<<20)}), Limits{Bytes: 1 << 20, Entries: 20, Ratio: 400, RatioFrom: 1 << 30})
+	_, _, err = unpack(t, zipOf(t, zipped{name: "big", body: strings.Repeat("x", 2<<20)}), Limits{Bytes: 1 << 20, Entries: 20, Ratio: 400,
+		RatioFrom: 1 << 30})
 	require.ErrorContains(t, err, "more than there is room for")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
@@ -242,7 +249,8 @@ func TestDumpsAreKnownAndReadThroughTheirCompression(t *testing.T) {
 		w.Close()
 		return b.Bytes()
 	}
-	for name, raw := range map[string][]byte{"plain": []byte(script), "gz": gz(script), "zip": zipOf(t, zipped{name: "x/site.sql", body: script}, zipped{name: "__MACOSX/._site.sql", body: "junk"})} {
+	for name, raw := range map[string][]byte{"plain": []byte(script), "gz": gz(script),
+		"zip": zipOf(t, zipped{name: "x/site.sql", body: script}, zipped{name: "__MACOSX/._site.sql", body: "junk"})} {
 		fsys, _ := scratch(t)
 		r, size, done, err := Script(context.Background(), bytes.NewReader(raw), int64(len(raw)), fsys, "d.sql", roomy, progress.Discard)
 		require.NoError(t, err, name)
@@ -252,7 +260,8 @@ func TestDumpsAreKnownAndReadThroughTheirCompression(t *testing.T) {
 		require.Equal(t, script, string(text))
 		done()
 	}
-	for name, raw := range map[string][]byte{"two": zipOf(t, zipped{name: "a.sql", body: script}, zipped{name: "b.sql", body: script}), "none": zipOf(t, zipped{name: "a.txt", body: script}), "other": []byte("\x89PNG")} {
+	for name, raw := range map[string][]byte{"two": zipOf(t, zipped{name: "a.sql", body: script}, zipped{name: "b.sql", body: script}),
+		"none": zipOf(t, zipped{name: "a.txt", body: script}), "other": []byte("\x89PNG")} {
 		fsys, _ := scratch(t)
 		_, _, _, err := Script(context.Background(), bytes.NewReader(raw), int64(len(raw)), fsys, "d.sql", roomy, progress.Discard)
 		require.Error(t, err, name)
@@ -271,7 +280,8 @@ func FuzzUnpack(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		fsys, dir := scratch(t)
-		_, _ = Unpack(context.Background(), bytes.NewReader(raw), int64(len(raw)), fsys, "in", Limits{Bytes: 4 << 20, Entries: 200, Ratio: 100, RatioFrom: 1 << 20}, progress.Discard)
+		_, _ = Unpack(context.Background(), bytes.NewReader(raw), int64(len(raw)), fsys, "in", Limits{Bytes: 4 << 20, Entries: 200, Ratio: 100,
+			RatioFrom: 1 << 20}, progress.Discard)
 		entries, err := os.ReadDir(dir)
 		require.NoError(t, err)
 		for _, e := range entries {

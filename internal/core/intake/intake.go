@@ -164,7 +164,8 @@ func (o *opener) findRoot() error {
 	err := o.walk(func(e hostfs.Entry) {
 		for _, k := range o.in.Kinds {
 			root, is := strings.CutSuffix("/"+e.Path, "/"+k.Detect[0])
-			if root = path.Join(treeFolder, root); !is || !o.hasAll(root, k.Detect) || slices.ContainsFunc(roots, func(r string) bool { return strings.HasPrefix(root, r+"/") }) {
+			if root = path.Join(treeFolder, root); !is || !o.hasAll(root, k.Detect) ||
+				slices.ContainsFunc(roots, func(r string) bool { return strings.HasPrefix(root, r+"/") }) {
 				continue
 			}
 			roots = append(slices.DeleteFunc(roots, func(r string) bool { return strings.HasPrefix(r, root+"/") }), root)
@@ -178,7 +179,8 @@ func (o *opener) findRoot() error {
 		return nil // perhaps the archive holds a dump only
 	case 1:
 	default:
-		return fmt.Errorf("%w: there are several sites side by side (%s); bring in one at a time", ErrNotFound, strings.Join(trimTree(roots), ", "))
+		return fmt.Errorf("%w: there are several sites side by side (%s); bring in one at a time", ErrNotFound,
+			strings.Join(trimTree(roots), ", "))
 	}
 	id, err := kind.Identify(o.ctx, o.in.Scratch, roots[0], o.in.Kinds)
 	if errors.Is(err, kind.ErrNoSettings) && id != nil {
@@ -218,11 +220,13 @@ func (o *opener) hasAll(root string, signs []string) bool {
 func (o *opener) settingsFromSample(k *kind.Kind, root string) (*kind.Identity, error) {
 	text, err := hostfs.ReadFile(o.ctx, o.in.Scratch, path.Join(root, k.Settings.Sample), 1<<20)
 	if k.Settings.Sample == "" || err != nil {
-		return nil, fmt.Errorf("%w: the archive has no settings file (%s) and no sample of one", ErrNotFound, strings.Join(k.Settings.Files, ", "))
+		return nil, fmt.Errorf("%w: the archive has no settings file (%s) and no sample of one", ErrNotFound,
+			strings.Join(k.Settings.Files, ", "))
 	}
 	// Placeholders of the sample are no secrets, and would be searched for as if they were.
 	s := kind.ReadSettings(text, "")
-	for _, name := range append([]string{k.Settings.Database.Password, k.Settings.Database.User, k.Settings.Database.Name}, k.Settings.Salts...) {
+	for _, name := range append([]string{k.Settings.Database.Password, k.Settings.Database.User, k.Settings.Database.Name},
+		k.Settings.Salts...) {
 		s.Set(name, "")
 	}
 	if err := hostfs.WriteFile(o.ctx, o.in.Scratch, path.Join(root, k.Settings.Files[0]), s.Bytes(), 0o600); err != nil {
@@ -381,7 +385,8 @@ func (o *opener) findFacts() error {
 		return fmt.Errorf("%w: the dump has no tables of %s", kind.ErrUnknown, o.kindTitle())
 	case slices.Contains(fits, s.Identity.Prefix):
 	case len(fits) > 1:
-		return fmt.Errorf("%w: the dump has tables of several sites (prefixes %s) and no settings file says which; dump one site's tables", ErrNotFound, strings.Join(fits, ", "))
+		return fmt.Errorf("%w: the dump has tables of several sites (prefixes %s) and no settings file says which; dump one site's tables",
+			ErrNotFound, strings.Join(fits, ", "))
 	default:
 		if s.Identity.Prefix != "" {
 			s.note("the settings file has the table prefix %s, the dump has %s, which was taken", s.Identity.Prefix, fits[0])
@@ -449,7 +454,8 @@ func (o *opener) tokens() error {
 		}
 	})
 	if len(found) > 0 {
-		o.site.note("what looks like a token or licence is in the release unless the packing list blanks it: %s", strings.Join(found[:min(len(found), 20)], ", "))
+		o.site.note("what looks like a token or licence is in the release unless the packing list blanks it: %s",
+			strings.Join(found[:min(len(found), 20)], ", "))
 	}
 	return err
 }

@@ -29,8 +29,10 @@ import (
 // siteFiles are the files of a small WordPress of a harbour school, below a folder.
 func siteFiles(below string, settings string) map[string]string {
 	files := map[string]string{
-		"wp-includes/version.php": "<?php $wp_version = '6.1.9'; $required_php_version = '5.6.20';", "wp-load.php": "<?php", "wp-admin/index.php": "<?php",
-		"wp-config-sample.php":        "<?php define('DB_NAME','database_name_here'); define('DB_PASSWORD','password_here'); define('AUTH_KEY','put your unique phrase here'); $table_prefix='wp_'; require 'x.php';",
+		"wp-includes/version.php": "<?php $wp_version = '6.1.9'; $required_php_version " +
+			"= '5.6.20';", "wp-load.php": "<?php", "wp-admin/index.php": "<?php",
+		"wp-config-sample.php": "<?php define('DB_NAME','database_name_here'); define('DB_PASSWORD','password_here'); " +
+			"define('AUTH_KEY','put your unique phrase here'); $table_prefix='wp_'; require 'x.php';",
 		"wp-content/uploads/quay.txt": "see http://harbour.example/quay",
 	}
 	if settings != "" {
@@ -43,19 +45,26 @@ func siteFiles(below string, settings string) map[string]string {
 	return out
 }
 
-const settings = "<?php define('DB_NAME','hm'); define('DB_USER','hm'); define('DB_PASSWORD','sunken-treasure'); define('AUTH_KEY','salt-of-the-sea'); $table_prefix='hm_';"
+const settings = "<?php define('DB_NAME','hm'); define('DB_USER','hm'); define('DB_PASSWORD','sunken-treasure'); " +
+	"define('AUTH_KEY','salt-of-the-sea'); $table_prefix='hm_';"
 
 // dumpText is a dump with the tables that tell WordPress.
 func dumpText(prefix string) string {
 	var b strings.Builder
 	b.WriteString("-- MariaDB dump 10.19  Distrib 10.6.12-MariaDB\n-- Server version\t10.6.12-MariaDB\n/*!40101 SET NAMES utf8mb4 */;\n")
 	for _, t := range []string{"postmeta", "users", "usermeta", "terms", "term_taxonomy"} {
-		fmt.Fprintf(&b, "CREATE TABLE `%s%s` (`id` bigint NOT NULL AUTO_INCREMENT, PRIMARY KEY (`id`)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n", prefix, t)
+		fmt.Fprintf(&b, "CREATE TABLE `%s%s` (`id` bigint NOT NULL AUTO_INCREMENT, PRIMARY KEY (`id`)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n",
+			prefix, t)
 	}
-	fmt.Fprintf(&b, "CREATE TABLE `%sposts` (`ID` bigint NOT NULL, `post_content` longtext, `post_type` varchar(20), `post_status` varchar(20), `post_password` varchar(255), `comment_count` bigint) DEFAULT CHARSET=utf8mb4;\n", prefix)
-	fmt.Fprintf(&b, "CREATE TABLE `%soptions` (`option_id` bigint NOT NULL, `option_name` varchar(191), `option_value` longtext, PRIMARY KEY (`option_id`)) DEFAULT CHARSET=utf8mb4;\n", prefix)
-	fmt.Fprintf(&b, "INSERT INTO `%soptions` VALUES (1,'siteurl','http://harbour.example/'),(2,'home','http://harbour.example'),(3,'blogname','Harbour Music'),(4,'admin_email','piers@harbour.example'),(5,'places','a:1:{s:4:\\\"base\\\";s:36:\\\"/var/www/harbour/wp-content/uploads\\\";}'),(6,'note','sunken-treasure'),(7,'mailer','a:1:{s:9:\\\"api_token\\\";s:16:\\\"tok-0123456789ab\\\";}');\n", prefix)
-	fmt.Fprintf(&b, "INSERT INTO `%sposts` VALUES (1,'<a href=\\\"http://harbour.example/quay\\\">Quay</a>','page','publish','',0),(2,'old','revision','inherit','',0);\n", prefix)
+	fmt.Fprintf(&b, "CREATE TABLE `%sposts` (`ID` bigint NOT NULL, `post_content` longtext, `post_type` varchar(20), `post_status` "+
+		"varchar(20), `post_password` varchar(255), `comment_count` bigint) DEFAULT CHARSET=utf8mb4;\n", prefix)
+	fmt.Fprintf(&b, "CREATE TABLE `%soptions` (`option_id` bigint NOT NULL, `option_name` varchar(191), `option_value` longtext, PRIMARY "+
+		"KEY (`option_id`)) DEFAULT CHARSET=utf8mb4;\n", prefix)
+	fmt.Fprintf(&b, "INSERT INTO `%soptions` VALUES "+
+		"(1,'siteurl','http://harbour.example/'),(2,'home','http://harbour.example'),(3,'blogname','Harbour "+
+		"Music'),(4,'admin_email','piers@harbour.example'),(5,'places','a:1:{s:4:\\\"base\\\";s:36:\\\"/var/www/harbour/wp-content/uploads\\\";}'),(6,'note','sunken-treasure'),(7,'mailer','a:1:{s:9:\\\"api_token\\\";s:16:\\\"tok-0123456789ab\\\";}');\n", prefix)
+	fmt.Fprintf(&b, "INSERT INTO `%sposts` VALUES (1,'<a "+
+		"href=\\\"http://harbour.example/quay\\\">Quay</a>','page','publish','',0),(2,'old','revision','inherit','',0);\n", prefix)
 	return b.String()
 }
 
@@ -103,7 +112,8 @@ func bring(t *testing.T, dump *File, files ...File) (*Site, string, error) {
 	t.Cleanup(func() { fsys.Close() })
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	s, err := Open(context.Background(), Input{Scratch: fsys, Files: files, Dump: dump, Kinds: kinds, Limits: foreign.Limits{Bytes: 64 << 20, Entries: 1000, Ratio: 400, RatioFrom: 16 << 20}}, progress.Discard)
+	s, err := Open(context.Background(), Input{Scratch: fsys, Files: files, Dump: dump, Kinds: kinds,
+		Limits: foreign.Limits{Bytes: 64 << 20, Entries: 1000, Ratio: 400, RatioFrom: 16 << 20}}, progress.Discard)
 	if err == nil {
 		t.Cleanup(s.Close)
 	}
@@ -117,11 +127,13 @@ func TestSitesAreFoundInArchivesOfManyShapes(t *testing.T) {
 		only  string
 		note  string
 	}{
-		"dump beside":              {text(dumpText("hm_")), []File{tarGz(t, siteFiles("", settings))}, "", ""},
-		"dump in the web root":     {nil, []File{tarGz(t, with(siteFiles("public_html/", settings), "public_html/backup.sql", dumpText("hm_")))}, "", ""},
-		"dump above the web root":  {nil, []File{zipFile(t, with(siteFiles("a/b/htdocs/", settings), "a/db/site.sql", dumpText("hm_")))}, "", ""},
-		"dump among the files":     {nil, []File{tarGz(t, siteFiles("x/", settings)), *text(dumpText("hm_"))}, "", ""},
-		"two dumps, one of others": {nil, []File{tarGz(t, with(with(siteFiles("", settings), "a.sql", "-- dump\nCREATE TABLE `o` (a int);"), "z.sql", dumpText("hm_")))}, "", ""},
+		"dump beside": {text(dumpText("hm_")), []File{tarGz(t, siteFiles("", settings))}, "", ""},
+		"dump in the web root": {nil, []File{tarGz(t, with(siteFiles("public_html/", settings), "public_html/backup.sql", dumpText("hm_")))},
+			"", ""},
+		"dump above the web root": {nil, []File{zipFile(t, with(siteFiles("a/b/htdocs/", settings), "a/db/site.sql", dumpText("hm_")))}, "", ""},
+		"dump among the files":    {nil, []File{tarGz(t, siteFiles("x/", settings)), *text(dumpText("hm_"))}, "", ""},
+		"two dumps, one of others": {nil,
+			[]File{tarGz(t, with(with(siteFiles("", settings), "a.sql", "-- dump\nCREATE TABLE `o` (a int);"), "z.sql", dumpText("hm_")))}, "", ""},
 		"without settings":         {text(dumpText("odd_")), []File{tarGz(t, siteFiles("", ""))}, "", "no settings file"},
 		"files alone":              {nil, []File{tarGz(t, siteFiles("", settings))}, "files", "no database"},
 		"a dump alone":             {nil, []File{*text(dumpText("hm_"))}, "database", "no files"},
@@ -156,9 +168,11 @@ func TestWhatIsBroughtInBecomesAReleaseWithoutItsSecrets(t *testing.T) {
 	out, err := os.Create(file)
 	require.NoError(t, err)
 	defer out.Close()
-	b, err := build.Release(context.Background(), out, build.Input{FS: s.FS, Root: s.Root, DB: s.DB(), Identity: s.Identity, List: list, Elsewhere: true, Manifest: archive.Manifest{
-		ID: "x", Starter: "harbour", Number: 1, Made: time.Unix(1700000000, 0).UTC(), By: "ines", Source: "site.tar.gz", Origin: archive.Origin{Address: s.Address, WebRoot: s.WebRoot},
-	}}, progress.Discard)
+	b, err := build.Release(context.Background(), out, build.Input{FS: s.FS, Root: s.Root, DB: s.DB(), Identity: s.Identity, List: list,
+		Elsewhere: true, Manifest: archive.Manifest{
+			ID: "x", Starter: "harbour", Number: 1, Made: time.Unix(1700000000,
+				0).UTC(), By: "ines", Source: "site.tar.gz", Origin: archive.Origin{Address: s.Address, WebRoot: s.WebRoot},
+		}}, progress.Discard)
 	require.NoError(t, err)
 	require.Equal(t, archive.Origin{Address: "http://harbour.example", WebRoot: "/var/www/harbour", Prefix: "hm_"}, b.Manifest.Origin)
 	require.Equal(t, sitedb.Version{Engine: "MariaDB", Number: "10.6.12", Charset: "utf8mb4"}, b.Manifest.Database)
@@ -190,14 +204,15 @@ func TestWhatIsNoSiteIsRefusedWithWhatToDo(t *testing.T) {
 		files []File
 		word  string
 	}{
-		"pictures only":       {nil, []File{tarGz(t, map[string]string{"a.jpg": "x"})}, "neither a site nor a dump"},
-		"two sites":           {nil, []File{tarGz(t, two)}, "several sites side by side (one, two)"},
-		"a dump of others":    {text("-- dump\nCREATE TABLE `o` (a int);"), []File{tarGz(t, siteFiles("", settings))}, "no tables of WordPress"},
-		"a dump inside, same": {nil, []File{tarGz(t, with(siteFiles("", settings), "o.sql", "-- dump\nCREATE TABLE `o` (a int);"))}, "no tables of WordPress"},
-		"two dumps given":     {text(dumpText("hm_")), []File{*text(dumpText("hm_"))}, "both dumps"},
-		"several prefixes":    {nil, []File{*text(shared)}, "several sites (prefixes a_, b_)"},
-		"a hostile dump":      {text(dumpText("hm_") + "GRANT ALL ON *.* TO x;"), []File{tarGz(t, siteFiles("", settings))}, "GRANT ALL"},
-		"a picture":           {nil, []File{{Name: "a.png", R: strings.NewReader("\x89PNG"), SizeBytes: 4}}, "neither ZIP nor tar"},
+		"pictures only":    {nil, []File{tarGz(t, map[string]string{"a.jpg": "x"})}, "neither a site nor a dump"},
+		"two sites":        {nil, []File{tarGz(t, two)}, "several sites side by side (one, two)"},
+		"a dump of others": {text("-- dump\nCREATE TABLE `o` (a int);"), []File{tarGz(t, siteFiles("", settings))}, "no tables of WordPress"},
+		"a dump inside, same": {nil, []File{tarGz(t, with(siteFiles("", settings), "o.sql", "-- dump\nCREATE TABLE `o` (a int);"))},
+			"no tables of WordPress"},
+		"two dumps given":  {text(dumpText("hm_")), []File{*text(dumpText("hm_"))}, "both dumps"},
+		"several prefixes": {nil, []File{*text(shared)}, "several sites (prefixes a_, b_)"},
+		"a hostile dump":   {text(dumpText("hm_") + "GRANT ALL ON *.* TO x;"), []File{tarGz(t, siteFiles("", settings))}, "GRANT ALL"},
+		"a picture":        {nil, []File{{Name: "a.png", R: strings.NewReader("\x89PNG"), SizeBytes: 4}}, "neither ZIP nor tar"},
 	} {
 		_, _, err := bring(t, in.dump, in.files...)
 		require.Error(t, err, name)

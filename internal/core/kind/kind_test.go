@@ -17,8 +17,10 @@ func TestStockKindsParseAndSortPathsIntoAreas(t *testing.T) {
 	wp, err := Named(kinds, "wordpress")
 	require.NoError(t, err)
 	for p, area := range map[string]string{
-		"wp-admin/index.php": "core", "wp-login.php": "core", "wp-content/plugins/a/b.php": "extensions", "wp-content/uploads/2026/a.jpg": "media",
-		"wp-content/themes/x/style.css": "themes", "wp-content/uploads2/a": "other", "robots.txt": "other", "wp-content/languages/de_DE.mo": "languages",
+		"wp-admin/index.php": "core", "wp-login.php": "core", "wp-content/plugins/a/b.php": "extensions",
+		"wp-content/uploads/2026/a.jpg": "media",
+		"wp-content/themes/x/style.css": "themes", "wp-content/uploads2/a": "other", "robots.txt": "other",
+		"wp-content/languages/de_DE.mo": "languages",
 	} {
 		require.Equal(t, area, wp.AreaOf(p), p)
 	}

@@ -125,7 +125,8 @@ func (s *Settings) parse() {
 			}
 		case t.sort == variable && statementStart(toks, i) && i+2 < len(toks) && toks[i+1].is('=') && !toks[i+2].is('=') && !toks[i+2].is('>'):
 			i = s.expression(toks, i+2, string(t.text))
-		case t.sort == word && s.requireAt < 0 && statementStart(toks, i) && strings.HasPrefix(name, "require"), t.sort == word && s.requireAt < 0 && statementStart(toks, i) && strings.HasPrefix(name, "include"):
+		case t.sort == word && s.requireAt < 0 && statementStart(toks, i) && strings.HasPrefix(name, "require"), t.sort == word &&
+			s.requireAt < 0 && statementStart(toks, i) && strings.HasPrefix(name, "include"):
 			s.requireAt = lineStart(s.src, t.from)
 		}
 	}

@@ -54,7 +54,8 @@ func TestVersionsAreComparedPartByPart(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
 		want int
-	}{{"6.1", "6.1.0", 0}, {"6.1.9", "6.10", -1}, {"6.10", "6.9", 1}, {"53496", "53495", 1}, {"", "1", -1}, {"6.1-beta", "6.1", -1}, {"10", "9.9.9", 1}} {
+	}{{"6.1", "6.1.0", 0}, {"6.1.9", "6.10", -1}, {"6.10", "6.9", 1}, {"53496", "53495", 1}, {"", "1", -1}, {"6.1-beta", "6.1", -1}, {"10",
+		"9.9.9", 1}} {
 		got := CompareVersions(c.a, c.b)
 		switch {
 		case c.want < 0:
@@ -70,7 +71,8 @@ func TestVersionsAreComparedPartByPart(t *testing.T) {
 func TestASettingIsReadFromItsFile(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "site/wp-includes"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "site/wp-includes/version.php"), []byte("<?php\n$wp_version = '6.1.9';\n$wp_db_version = 53496;\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "site/wp-includes/version.php"),
+		[]byte("<?php\n$wp_version = '6.1.9';\n$wp_db_version = 53496;\n"), 0o644))
 	fsys, err := hostfs.Open("file://" + dir)
 	require.NoError(t, err)
 	k := wordpress(t)

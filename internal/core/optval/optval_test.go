@@ -11,7 +11,8 @@ import (
 
 func TestValuesInsideJSONAreFoundAndSetInPlace(t *testing.T) {
 	raw := []byte(` {"contact": {"email":"a@b.example","on":true,"seats": 40, "list":[1,{"x":"y"}]},"url":"http:\/\/a.example\/"}`)
-	for want, path := range map[string][]string{"a@b.example": {"contact", "email"}, "true": {"contact", "on"}, "40": {"contact", "seats"}, "y": {"contact", "list", "1", "x"}, "http://a.example/": {"url"}} {
+	for want, path := range map[string][]string{"a@b.example": {"contact", "email"}, "true": {"contact", "on"}, "40": {"contact", "seats"},
+		"y": {"contact", "list", "1", "x"}, "http://a.example/": {"url"}} {
 		got, err := Lookup(raw, path...)
 		require.NoError(t, err)
 		require.Equal(t, want, got)

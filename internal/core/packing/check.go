@@ -52,7 +52,8 @@ func (c *checker) paths(paths func(yield func(string, int64) bool), used map[str
 	}
 	for _, name := range c.m.settingsNames() {
 		if rule, out := c.m.LeavesOut(name, 1); out && c.l.Only != "database" {
-			c.add("leave-out: "+rule, "leaves out the settings file %s, without which no site can be made; take the rule away, its secrets are blanked anyway", name)
+			c.add("leave-out: "+rule, "leaves out the settings file %s, without which no site can be made; take the rule away, its secrets are "+
+				"blanked anyway", name)
 		}
 	}
 	idle := func(name string) bool { return used[name] }
@@ -189,6 +190,7 @@ func (c *checker) fields() {
 func (c *checker) optionDropped(option string) bool {
 	o := c.m.kind.Options
 	return slices.ContainsFunc(c.l.DropRows, func(r kind.Rows) bool {
-		return r.Table == o.Table && r.Column == o.Key && slices.ContainsFunc(r.Values, func(v string) bool { return v == option || strings.ContainsAny(v, "*?") && Wild(v, option) })
+		return r.Table == o.Table && r.Column == o.Key &&
+			slices.ContainsFunc(r.Values, func(v string) bool { return v == option || strings.ContainsAny(v, "*?") && Wild(v, option) })
 	})
 }

@@ -29,15 +29,17 @@ import (
 
 // List is a packing list.
 type List struct {
-	Name        string       `yaml:"list" json:"list"`
-	Only        string       `yaml:"only,omitempty" json:"only,omitempty" enum:"files,database"` // empty for both
-	LeaveOut    LeaveOut     `yaml:"leave-out,omitempty" json:"leave-out,omitzero"`
-	Empty       []string     `yaml:"empty,omitempty" json:"empty,omitempty"`         // tables that go in without rows; patterns with *
-	KeepRows    []kind.Rows  `yaml:"keep-rows,omitempty" json:"keep-rows,omitempty"` // of these tables only these rows go in
-	DropRows    []kind.Rows  `yaml:"drop-rows,omitempty" json:"drop-rows,omitempty"` // these do not; with either, rows that belong to one that is dropped go too
-	Blank       Blank        `yaml:"blank,omitempty" json:"blank,omitzero"`
-	Fields      []Field      `yaml:"fields,omitempty" json:"fields,omitempty"`
-	SwitchOff   []string     `yaml:"switch-off,omitempty" json:"switch-off,omitempty"` // extensions that new sites begin without, by folder; patterns with *
+	Name     string      `yaml:"list" json:"list"`
+	Only     string      `yaml:"only,omitempty" json:"only,omitempty" enum:"files,database"` // empty for both
+	LeaveOut LeaveOut    `yaml:"leave-out,omitempty" json:"leave-out,omitzero"`
+	Empty    []string    `yaml:"empty,omitempty" json:"empty,omitempty"`         // tables that go in without rows; patterns with *
+	KeepRows []kind.Rows `yaml:"keep-rows,omitempty" json:"keep-rows,omitempty"` // of these tables only these rows go in
+	// these do not; with either, rows that belong to one that is dropped go too
+	DropRows []kind.Rows `yaml:"drop-rows,omitempty" json:"drop-rows,omitempty"`
+	Blank    Blank       `yaml:"blank,omitempty" json:"blank,omitzero"`
+	Fields   []Field     `yaml:"fields,omitempty" json:"fields,omitempty"`
+	// extensions that new sites begin without, by folder; patterns with *
+	SwitchOff   []string     `yaml:"switch-off,omitempty" json:"switch-off,omitempty"`
 	LaunchTasks []LaunchTask `yaml:"launch-tasks,omitempty" json:"launch-tasks,omitempty"`
 }
 

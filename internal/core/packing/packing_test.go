@@ -54,7 +54,8 @@ func TestRowsAreDroppedAndBlanked(t *testing.T) {
 	require.Equal(t, "", string(mailRow[2]))
 	require.Equal(t, int64(1), e.Blanked["option admin_email"])
 
-	posts := &sitedb.Table{Name: "lad_posts", Columns: []sitedb.Column{{Name: "post_password"}, {Name: "post_status"}, {Name: "comment_count"}}}
+	posts := &sitedb.Table{Name: "lad_posts", Columns: []sitedb.Column{{Name: "post_password"}, {Name: "post_status"},
+		{Name: "comment_count"}}}
 	post := [][]byte{[]byte("hush"), []byte("publish"), []byte("0")}
 	require.True(t, m.Editor(posts, nil).Edit(post))
 	require.Equal(t, []string{"", "private"}, []string{string(post[0]), string(post[1])})
@@ -63,11 +64,14 @@ func TestRowsAreDroppedAndBlanked(t *testing.T) {
 
 func TestEditingAListKeepsItValid(t *testing.T) {
 	list, k := stock(t, "starter")
-	edit := Edit{LeaveOut: []string{"wp-content/uploads/backup", "wp-content/uploads/backup"}, PutBack: []string{"nope", "**/*.log"}, Empty: []string{"users", "links"},
-		LeaveOutTables: []string{"*_sessions"}, Endings: []string{"mp4"}, BlankOptions: []string{"licence"}, BlankValues: []Inside{{"school", []string{"api", "token"}}},
+	edit := Edit{LeaveOut: []string{"wp-content/uploads/backup", "wp-content/uploads/backup"}, PutBack: []string{"nope", "**/*.log"},
+		Empty:          []string{"users", "links"},
+		LeaveOutTables: []string{"*_sessions"}, Endings: []string{"mp4"}, BlankOptions: []string{"licence"}, BlankValues: []Inside{{"school",
+			[]string{"api", "token"}}},
 		DropRows: []kind.Rows{{Table: "posts", Column: "post_type", Values: []string{"revision", "draft"}}}}
 	require.Equal(t, []string{"nope"}, edit.Apply(list))
-	require.Empty(t, Edit{LeaveOut: []string{"wp-content/uploads/backup"}, BlankValues: []Inside{{"school", []string{"api", "token"}}}}.Apply(list))
+	require.Empty(t, Edit{LeaveOut: []string{"wp-content/uploads/backup"},
+		BlankValues: []Inside{{"school", []string{"api", "token"}}}}.Apply(list))
 	require.Len(t, list.Blank.Values, 1)
 	text, err := list.Text()
 	require.NoError(t, err)
@@ -141,8 +145,10 @@ func TestDroppingRowsDropsWhatBelongsToThem(t *testing.T) {
 	l := &List{KeepRows: []kind.Rows{{Table: "posts", Column: "post_type", Values: []string{"page", "attach*"}}}}
 	m, err := l.Compile(k, "lad_")
 	require.NoError(t, err)
-	tables := []sitedb.Table{table("comments", "comment_ID", "comment_post_ID", "comment_parent"), table("commentmeta", "meta_id", "comment_id"),
-		table("posts", "ID", "post_title", "post_parent", "post_type"), table("postmeta", "meta_id", "post_id"), table("term_relationships", "object_id", "term_taxonomy_id")}
+	tables := []sitedb.Table{table("comments", "comment_ID", "comment_post_ID", "comment_parent"),
+		table("commentmeta", "meta_id", "comment_id"),
+		table("posts", "ID", "post_title", "post_parent", "post_type"), table("postmeta", "meta_id", "post_id"), table("term_relationships",
+			"object_id", "term_taxonomy_id")}
 	dropped := Dropped{}
 	scans := m.Scans(tables, dropped)
 	require.Len(t, scans, 2)
@@ -190,7 +196,8 @@ func TestKeysHoldNumbersAndTexts(t *testing.T) {
 
 func TestValuesInsideOptionsAreBlanked(t *testing.T) {
 	_, k := stock(t, "starter")
-	l := &List{Blank: Blank{Values: []Inside{{"school", []string{"api", "token"}}, {"tracking", []string{"id"}}, {"tracking", []string{"gone"}}}}}
+	l := &List{Blank: Blank{Values: []Inside{{"school", []string{"api", "token"}}, {"tracking", []string{"id"}},
+		{"tracking", []string{"gone"}}}}}
 	m, err := l.Compile(k, "lad_")
 	require.NoError(t, err)
 	options := table("options", "option_id", "option_name", "option_value")
@@ -248,7 +255,8 @@ func TestStockListsHaveNoContradictions(t *testing.T) {
 		list, k := stock(t, name)
 		m, err := list.Compile(k, "lad_")
 		require.NoError(t, err)
-		for _, p := range m.Check(func(func(string, int64) bool) {}, []string{"lad_posts", "lad_options", "lad_users", "lad_usermeta", "lad_comments", "lad_commentmeta", "lad_postmeta"}, nil) {
+		for _, p := range m.Check(func(func(string, int64) bool) {}, []string{"lad_posts", "lad_options", "lad_users", "lad_usermeta",
+			"lad_comments", "lad_commentmeta", "lad_postmeta"}, nil) {
 			require.Contains(t, p.Why, "matches nothing", "%s: %s", name, p.Rule)
 		}
 	}

@@ -17,11 +17,13 @@ func visited(src string) (out []string) {
 
 func TestEachValueIsVisitedWithThePathToIt(t *testing.T) {
 	require.Equal(t, []string{" = harp"}, visited(`s:4:"harp";`))
-	require.Equal(t, []string{"0 = a", "name = 1", "rate = 0.5", "on = 1", "none = "}, visited(`a:5:{i:0;s:1:"a";s:4:"name";i:1;s:4:"rate";d:0.5;s:2:"on";b:1;s:4:"none";N;}`))
+	require.Equal(t, []string{"0 = a", "name = 1", "rate = 0.5", "on = 1", "none = "},
+		visited(`a:5:{i:0;s:1:"a";s:4:"name";i:1;s:4:"rate";d:0.5;s:2:"on";b:1;s:4:"none";N;}`))
 	require.Equal(t, []string{"look › wide = 1", "look › by › 3 = ines", "end = x"},
 		visited(`O:8:"stdClass":2:{s:4:"look";a:2:{s:4:"wide";b:1;s:2:"by";O:1:"B":1:{i:3;s:4:"ines";}}s:3:"end";s:1:"x";}`))
 	require.Empty(t, visited(`a:0:{}`))
-	require.Equal(t, []string{"after = 1"}, visited(`a:2:{s:1:"c";C:1:"X":3:{abc}s:5:"after";i:1;}`), "what a class wrote by its own format is passed over")
+	require.Equal(t, []string{"after = 1"}, visited(`a:2:{s:1:"c";C:1:"X":3:{abc}s:5:"after";i:1;}`),
+		"what a class wrote by its own format is passed over")
 	for _, broken := range []string{"", "s:5:\"harp\";", `a:2:{i:0;s:1:"a";}`, `a:1:{i:0;s:1:"a";}x`, `a:1:{O:1:"B":0:{}i:1;}`} {
 		require.Empty(t, visited(broken), "%q is not valid, so nothing in it is", broken)
 	}
@@ -30,7 +32,8 @@ func TestEachValueIsVisitedWithThePathToIt(t *testing.T) {
 // A path that was visited must still be the same when the next one comes.
 func TestPathsAreNotOverwrittenByThoseThatFollow(t *testing.T) {
 	var kept [][]string
-	Each([]byte(`a:2:{s:1:"a";a:2:{s:1:"b";s:1:"1";s:1:"c";s:1:"2";}s:1:"d";a:1:{s:1:"e";s:1:"3";}}`), func(path []string, _ string) { kept = append(kept, path) })
+	Each([]byte(`a:2:{s:1:"a";a:2:{s:1:"b";s:1:"1";s:1:"c";s:1:"2";}s:1:"d";a:1:{s:1:"e";s:1:"3";}}`),
+		func(path []string, _ string) { kept = append(kept, path) })
 	require.Equal(t, [][]string{{"a", "b"}, {"a", "c"}, {"d", "e"}}, kept)
 }
 

@@ -91,7 +91,8 @@ func (mk *maker) jobs(ctx context.Context) error {
 	if moved+dropped == 0 {
 		return nil
 	}
-	mk.did("of the scheduled jobs that were due, %d run again in the next minutes, and %d, which were to run once on the source, were dropped", moved, dropped)
+	mk.did("of the scheduled jobs that were due, %d run again in the next minutes, and %d, which were to run once on the source, "+
+		"were dropped", moved, dropped)
 	return mk.setOption(ctx, j.Option, string(fresh))
 }
 

@@ -182,7 +182,8 @@ func (w *world) withoutDatabase(t *testing.T, req Request, plan *Plan, before st
 		for _, step := range []string{"Make the database", "Place files and load rows", "Set values", "Adapt to the new address"} {
 			line, err := stack.NewLine(w.stack.DatabasePort)
 			require.NoError(t, err)
-			server, err := sitedb.Connect(strings.Replace(w.stack.DatabaseURL(), fmt.Sprintf(":%d/", w.stack.DatabasePort), fmt.Sprintf(":%d/", line.Port()), 1))
+			server, err := sitedb.Connect(strings.Replace(w.stack.DatabaseURL(), fmt.Sprintf(":%d/", w.stack.DatabasePort),
+				fmt.Sprintf(":%d/", line.Port()), 1))
 			require.NoError(t, err)
 			cut := req
 			cut.Server = server
@@ -272,10 +273,12 @@ func (w *world) refreshing(t *testing.T, req Request, before string) {
 	w.noneBeside(t, req.Folder, plan)
 	points := w.killedEverywhere(t, req, plan, before, func() {
 		var version string
-		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT option_value FROM %s.%soptions WHERE option_name = 'db_version'", plan.Database, plan.Prefix)).Scan(&version))
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT option_value FROM %s.%soptions WHERE option_name = 'db_version'", plan.Database,
+			plan.Prefix)).Scan(&version))
 		require.Equal(t, later, version, "WordPress has brought its tables up to date")
 		var comments int
-		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database, plan.Prefix)).Scan(&comments))
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database,
+			plan.Prefix)).Scan(&comments))
 		require.Equal(t, 1, comments)
 		added, err := os.ReadFile(filepath.Join(w.stack.Sites(), req.Folder, "wp-content/plugins/recital.php"))
 		require.NoError(t, err)

@@ -15,7 +15,8 @@ import (
 )
 
 func TestFingerprintsOfTheOldPlaceBecomeThoseOfTheNewOne(t *testing.T) {
-	known := fingerprints(rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost:8480", New: "https://alder-valley.example"}}, Paths: []rewrite.Pair{{Old: "/srv/www/base", New: "/srv/www/alder"}}})
+	known := fingerprints(rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost:8480", New: "https://alder-valley.example"}},
+		Paths: []rewrite.Pair{{Old: "/srv/www/base", New: "/srv/www/alder"}}})
 	md := func(s string) string { return fmt.Sprintf("%x", md5.Sum([]byte(s))) }
 	for in, want := range map[string]string{
 		md("http://base.localhost:8480"):                                   md("https://alder-valley.example"),
@@ -37,7 +38,8 @@ func TestFingerprintsOfTheOldPlaceBecomeThoseOfTheNewOne(t *testing.T) {
 	value := append(phpval.AppendString([]byte("a:1:{i:0;"), md("base.localhost")), '}')
 	fresh, _ := replaceFingerprints(string(value), known)
 	require.True(t, phpval.Valid([]byte(fresh)))
-	require.Empty(t, fingerprints(rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://base.localhost"}}}), "nothing to change")
+	require.Empty(t, fingerprints(rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://base.localhost"}}}),
+		"nothing to change")
 }
 
 func TestExtensionsAreTakenOffTheListOfWhatIsActive(t *testing.T) {
@@ -48,7 +50,8 @@ func TestExtensionsAreTakenOffTheListOfWhatIsActive(t *testing.T) {
 		}
 		return phpval.AppendArray(nil, members)
 	}
-	fresh, off := without(list("loom-cache/cache.php", "loom-school/loom-school.php", "hello.php", "loom-cache-pages/x.php"), []string{"loom-cache*", "hello.php"})
+	fresh, off := without(list("loom-cache/cache.php", "loom-school/loom-school.php", "hello.php", "loom-cache-pages/x.php"),
+		[]string{"loom-cache*", "hello.php"})
 	require.Equal(t, string(list("loom-school/loom-school.php")), string(fresh))
 	require.Equal(t, []string{"loom-cache", "hello.php", "loom-cache-pages"}, off)
 	for _, raw := range []string{"", "twentytwentythree", "a:1:{", string(list("loom-school/loom-school.php"))} {

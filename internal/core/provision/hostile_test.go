@@ -60,7 +60,8 @@ func (w *world) brokenInto(t *testing.T) {
 	}
 	fresh, err := Prepare(ctx, again)
 	require.NoError(t, err)
-	require.Contains(t, strings.Join(fresh.Problems, " "), "wp-content/mu-plugins is a link to ../../victim/wp-content/mu-plugins, outside the site")
+	require.Contains(t, strings.Join(fresh.Problems, " "),
+		"wp-content/mu-plugins is a link to ../../victim/wp-content/mu-plugins, outside the site")
 	handle, err := w.fs.Sub(ctx, req.Folder)
 	require.NoError(t, err)
 	defer handle.Close()
@@ -82,7 +83,8 @@ func (w *world) brokenInto(t *testing.T) {
 	var n int
 	require.NoError(t, admin.QueryRow("SELECT COUNT(*) FROM victim.secrets").Scan(&n))
 	require.Zero(t, n)
-	require.NoError(t, admin.QueryRow("SELECT COUNT(*) FROM information_schema.VIEWS WHERE TABLE_SCHEMA = ? AND DEFINER LIKE ?", fresh.Database, fresh.User+"@%").Scan(&n))
+	require.NoError(t, admin.QueryRow("SELECT COUNT(*) FROM information_schema.VIEWS WHERE TABLE_SCHEMA = ? AND DEFINER LIKE ?",
+		fresh.Database, fresh.User+"@%").Scan(&n))
 	require.Equal(t, 1, n, "the view runs with the rights of the site's own account")
 	left, err := os.ReadDir(filepath.Join(victim, "wp-content/mu-plugins"))
 	require.NoError(t, err)

@@ -318,7 +318,8 @@ func (mk *maker) placeAndLoad(ctx context.Context) error {
 	if err := mk.openDatabase(ctx); err != nil {
 		return err
 	}
-	mk.report.Step("Place files and load rows", progress.Amount{Files: mk.plan.Files, Bytes: mk.plan.Bytes + mk.req.Archive.Manifest.Totals.SQLByte, Rows: mk.plan.Rows})
+	mk.report.Step("Place files and load rows",
+		progress.Amount{Files: mk.plan.Files, Bytes: mk.plan.Bytes + mk.req.Archive.Manifest.Totals.SQLByte, Rows: mk.plan.Rows})
 	group, ctx := parallel.WithContext(ctx)
 	group.Go(func() error {
 		defer mk.took("Place files", time.Now())

@@ -27,7 +27,8 @@ func TestNamesThatAreTakenGetANumberAndStayWithinTheirLength(t *testing.T) {
 	ctx := context.Background()
 	taken := map[string]bool{"ns_alder": true, "ns_alder_2": true, strings.Repeat("n", 32): true}
 	is := func(_ context.Context, name string) (bool, error) { return taken[name], nil }
-	for name, want := range map[string]string{"ns_brook": "ns_brook", "ns_alder": "ns_alder_3", strings.Repeat("n", 32): strings.Repeat("n", 30) + "_2"} {
+	for name, want := range map[string]string{"ns_brook": "ns_brook", "ns_alder": "ns_alder_3", strings.Repeat("n", 32): strings.Repeat("n",
+		30) + "_2"} {
 		got, err := freeName(ctx, name, 32, is)
 		require.NoError(t, err)
 		require.Equal(t, want, got)
@@ -75,7 +76,8 @@ func TestHashesAreThoseThatTheCMSChecks(t *testing.T) {
 }
 
 func TestTokensAreFilledInAsTheirFilesAllow(t *testing.T) {
-	mk := &maker{result: &Result{}, tokens: []token{{"founded", []byte("%FOUNDED%"), "1998", []string{"theme/**"}}, {"motto", []byte("%MOTTO%"), `Loud & "clear"`, []string{"**/*.html", "**/*.txt"}}}}
+	mk := &maker{result: &Result{}, tokens: []token{{"founded", []byte("%FOUNDED%"), "1998", []string{"theme/**"}},
+		{"motto", []byte("%MOTTO%"), `Loud & "clear"`, []string{"**/*.html", "**/*.txt"}}}}
 	for name, c := range map[string]struct{ in, want string }{
 		"theme/a.php":    {"$y = '%FOUNDED%'; // %FOUNDED%", "$y = '1998'; // 1998"},
 		"other/a.php":    {"'%FOUNDED%'", "'%FOUNDED%'"},
@@ -96,7 +98,8 @@ func TestTokensAreFilledInAsTheirFilesAllow(t *testing.T) {
 }
 
 func TestPartsToKeepAreKnownByTheKind(t *testing.T) {
-	k := &kind.Kind{Title: "WordPress", Keep: []kind.Keep{{What: "comments", Tables: []string{"comments"}}, {What: "users", Tables: []string{"users"}}}}
+	k := &kind.Kind{Title: "WordPress", Keep: []kind.Keep{{What: "comments", Tables: []string{"comments"}},
+		{What: "users", Tables: []string{"users"}}}}
 	parts, err := keepParts(k, []string{"users"})
 	require.NoError(t, err)
 	require.Equal(t, "users", parts[0].What)
@@ -106,7 +109,9 @@ func TestPartsToKeepAreKnownByTheKind(t *testing.T) {
 }
 
 func TestAPlanThatIsNotReadySaysAllThatIsWrong(t *testing.T) {
-	p := &Plan{Problems: []string{"/srv/www/alder exists already"}, Missing: []string{"title", "measurement"}, Values: []Value{{Key: "title", Label: "Site title", Problem: "is missing"}, {Key: "phone", Label: "Telephone"}, {Key: "measurement", Label: "Measurement id", Problem: "does not fit"}}}
+	p := &Plan{Problems: []string{"/srv/www/alder exists already"}, Missing: []string{"title", "measurement"},
+		Values: []Value{{Key: "title", Label: "Site title", Problem: "is missing"}, {Key: "phone", Label: "Telephone"},
+			{Key: "measurement", Label: "Measurement id", Problem: "does not fit"}}}
 	require.False(t, p.Ready())
 	_, err := Make(context.Background(), Request{}, p, &ledger{}, nil)
 	require.ErrorIs(t, err, ErrPlan)
@@ -126,7 +131,8 @@ func TestValuesComeFromWhereTheyShould(t *testing.T) {
 		return f
 	}
 	m := &archive.Manifest{Starter: "music-base", Number: 3, List: &packing.List{Fields: []packing.Field{
-		field("title", func(f *packing.Field) { f.Required = true }), field("tagline", nil), field("founded", func(f *packing.Field) { f.Default = "1998" }),
+		field("title", func(f *packing.Field) { f.Required = true }), field("tagline", nil), field("founded",
+			func(f *packing.Field) { f.Default = "1998" }),
 		field("licence", func(f *packing.Field) { f.Secret = true }), field("empty", nil)}},
 		Defaults: []archive.Default{{Key: "title", Value: "Loom & Ladder base site"}, {Key: "tagline", Value: "Music for all ages"}}}
 	p := &Plan{}
@@ -135,7 +141,8 @@ func TestValuesComeFromWhereTheyShould(t *testing.T) {
 	for _, v := range p.Values {
 		got[v.Key] = v.Value + " from " + v.Origin
 	}
-	require.Equal(t, map[string]string{"title": " from ", "tagline": "Music for all ages from release", "founded": "1998 from default of the field", "licence": "•••••••• from client", "empty": " from "}, got)
+	require.Equal(t, map[string]string{"title": " from ", "tagline": "Music for all ages from release",
+		"founded": "1998 from default of the field", "licence": "•••••••• from client", "empty": " from "}, got)
 	require.Equal(t, []string{"title"}, p.Missing, "the release's own title is not a client's")
 	require.Len(t, p.Problems, 1, "what a client has and nobody asks for is no fault")
 	require.Contains(t, p.Problems[0], `no field "colour"; it has title, tagline`)
@@ -185,7 +192,8 @@ func TestWhatStaysOfASiteIsToldFromWhatAReleaseBrings(t *testing.T) {
 	c := &code{kinds[0], "wp-config.php", map[string]bool{"wp-includes": true, "wp-login.php": true, "wp-content/plugins/booking": true}}
 	for p, brings := range map[string]bool{
 		"wp-includes/a.php": true, "wp-includes/gone/since.php": true, "wp-login.php": true, "wp-content/plugins/booking/own-change.php": true,
-		"wp-config.php": false, "wp-content/plugins/own/own.php": false, "wp-content/uploads/a.jpg": false, "wp-custom.php": false, kinds[0].Hold.File: false, kinds[0].Mail.File: false,
+		"wp-config.php": false, "wp-content/plugins/own/own.php": false, "wp-content/uploads/a.jpg": false, "wp-custom.php": false,
+		kinds[0].Hold.File: false, kinds[0].Mail.File: false,
 	} {
 		require.Equal(t, brings, c.brings(p), p)
 		require.Equal(t, !brings, c.stays(p), p)

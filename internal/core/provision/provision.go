@@ -326,7 +326,8 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	case has.Files == 0:
 		problem("%s holds a database only; a site needs a release with its files", p.Release)
 	case has.Tables == 0 && req.Refresh == nil:
-		problem("%s holds files only; a site needs a release with its database. A site that is there takes its code: nestseed site refresh NAME --to %s", p.Release, p.Release)
+		problem("%s holds files only; a site needs a release with its database. A site that is there takes its code: nestseed site refresh "+
+			"NAME --to %s", p.Release, p.Release)
 	}
 	p.runtime(req, problem)
 	v, err := req.Server.Version(ctx)
@@ -375,7 +376,8 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	if p.Rules.Mail {
 		mail = "mail addresses at " + old.Hostname() + " change too"
 	}
-	settles := "rewrite rules and caches are rebuilt, jobs that are due are rescheduled; fingerprints of the old address become those of the new one"
+	settles := "rewrite rules and caches are rebuilt, jobs that are due are rescheduled; fingerprints of the old address become those of " +
+		"the new one"
 	if off := m.List.SwitchOff; len(off) > 0 {
 		settles += "; switched off: " + strings.Join(off, ", ")
 	}
@@ -384,7 +386,8 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		{"Make database " + p.Database, "and its own user " + p.User + ", with rights in this database only", ""},
 		{"Place files", "beside " + p.Folder + ", then swapped in", fmt.Sprintf("%d files", p.Files)},
 		{"Load rows", fmt.Sprintf("in %d tables, prefix %s becomes %s", p.Tables, p.OldPrefix, p.Prefix), fmt.Sprintf("%d rows", p.Rows)},
-		{"Replace the address", old.Host + old.Path + " → " + fresh.Host + fresh.Path + ", in rows and text files, inside serialised values too; " + mail, ""},
+		{"Replace the address", old.Host + old.Path + " → " + fresh.Host + fresh.Path +
+			", in rows and text files, inside serialised values too; " + mail, ""},
 		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
 		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},
 		{"Make administrator " + p.Admin, "password generated, kept in the vault; " + visible, ""},
@@ -396,7 +399,8 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		if len(p.Keeps) > 0 {
 			keeps = "taken over: " + strings.Join(p.Keeps, ", ")
 		}
-		p.Steps = slices.Insert(p.Steps, len(p.Steps)-1, Step{"Replace what is there", p.Replaces + " stay as a safety copy, to be put back with site undo; " + keeps, ""})
+		p.Steps = slices.Insert(p.Steps, len(p.Steps)-1,
+			Step{"Replace what is there", p.Replaces + " stay as a safety copy, to be put back with site undo; " + keeps, ""})
 	}
 }
 

@@ -91,7 +91,8 @@ func (w *world) build(t *testing.T, number int) (*archive.Archive, string) {
 	require.NoError(t, err)
 	defer f.Close()
 	_, err = build.Release(ctx, f, build.Input{FS: w.fs, Root: "base", DB: db, Identity: id, List: list, Manifest: archive.Manifest{
-		ID: "t", Starter: "music-base", Number: number, Made: time.Unix(1700000000, 0), By: "ines", Source: "base", Origin: archive.Origin{Address: sv.Address}}}, progress.Discard)
+		ID: "t", Starter: "music-base", Number: number, Made: time.Unix(1700000000,
+			0), By: "ines", Source: "base", Origin: archive.Origin{Address: sv.Address}}}, progress.Discard)
 	require.NoError(t, err)
 	in, err := os.Open(file)
 	require.NoError(t, err)
@@ -158,7 +159,9 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		out, err := exec.Command("unzip", "-q", w.file, "-d", dir).CombinedOutput()
 		require.NoError(t, err, string(out))
 		require.NoError(t, w.stack.MakeDatabase(ctx, "by_hand", "pw", ""))
-		cmd := exec.Command("sh", "-c", fmt.Sprintf("cat database/schema.sql database/rows/*.sql database/after.sql | mariadb -h127.0.0.1 -P%d -uby_hand -ppw by_hand", w.stack.DatabasePort))
+		cmd := exec.Command("sh", "-c",
+			fmt.Sprintf("cat database/schema.sql database/rows/*.sql database/after.sql | mariadb -h127.0.0.1 -P%d -uby_hand -ppw by_hand",
+				w.stack.DatabasePort))
 		cmd.Dir = dir
 		out, err = cmd.CombinedOutput()
 		require.NoError(t, err, string(out))
@@ -176,7 +179,8 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		hash, found, err := base.Lookup(ctx, "lad_users", "ID", "1", "user_pass")
 		require.NoError(t, err)
 		require.True(t, found)
-		for _, secret := range []string{scenario.BaseDatabasePassword, scenario.BaseAdminPassword, scenario.BaseSalt, hash, "ines@loomandladder.example", "parent1@home.example"} {
+		for _, secret := range []string{scenario.BaseDatabasePassword, scenario.BaseAdminPassword, scenario.BaseSalt, hash,
+			"ines@loomandladder.example", "parent1@home.example"} {
 			out, _ := exec.Command("grep", "-rlF", secret, dir).Output()
 			require.Empty(t, string(out), "found %q", secret)
 		}
@@ -199,7 +203,8 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		db, err := w.server.Open(ctx, plan.Database)
 		require.NoError(t, err)
 		defer db.Close()
-		rep, err := check.Run(ctx, check.Site{Address: plan.Address, Private: true, Kind: w.kind, Title: "Alder Valley Music School", Login: res.Admin, Password: res.AdminPassword,
+		rep, err := check.Run(ctx, check.Site{Address: plan.Address, Private: true, Kind: w.kind, Title: "Alder Valley Music School",
+			Login: res.Admin, Password: res.AdminPassword,
 			Origin: plan.Rules, DB: db, Prefix: plan.Prefix, FS: w.fs, Folder: "alder-valley"}, progress.Discard)
 		require.NoError(t, err)
 		require.Zero(t, rep.Faults(), "%+v", rep.Checks)
@@ -212,7 +217,8 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		require.Equal(t, fmt.Sprintf(`["office@alder-valley.example","M-7K2P4D","%[1]s/","office@base.localhost","https://share.example/?u=http%%3A%%2F%%2Falder-valley.localhost%%3A%[2]d%%2Fconcerts%%2F","office@alder-valley.example","0",1]`,
 			plan.Address, w.stack.WebPort), out)
 
-		out, err = w.stack.RunPHP(ctx, "alder-valley", `<?php require 'wp-load.php'; echo get_option('loom_guard')['site'] === md5(home_url()) ? 'ours' : 'theirs', ' ', implode(' ', get_option('active_plugins'));`)
+		out, err = w.stack.RunPHP(ctx, "alder-valley",
+			`<?php require 'wp-load.php'; echo get_option('loom_guard')['site'] === md5(home_url()) ? 'ours' : 'theirs', ' ', implode(' ', get_option('active_plugins'));`)
 		require.NoError(t, err)
 		require.Equal(t, "ours loom-school/loom-school.php", out)
 		require.Contains(t, strings.Join(res.Adjustments, "; "), "the option loom_guard held a fingerprint of "+w.stack.Address("base"))
@@ -285,7 +291,8 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 
 	t.Run("and reaches nothing beside it when it was broken into", w.brokenInto)
 
-	t.Run("and is not made where the server does not keep what is loaded", func(t *testing.T) { w.spoilt(t, w.request(scenario.Schools(9)[8])) })
+	t.Run("and is not made where the server does not keep what is loaded",
+		func(t *testing.T) { w.spoilt(t, w.request(scenario.Schools(9)[8])) })
 
 	t.Run("whose fields must fit before anything starts", func(t *testing.T) {
 		req := w.request(scenario.Schools(3)[2])
@@ -321,13 +328,16 @@ func (w *world) replacing(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	comments := fmt.Sprintf("%s.%scomments", first.Database, first.Prefix)
-	_, err = db.Exec("INSERT INTO " + comments + " (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'Thank you', '1' FROM " + first.Database + "." + first.Prefix + "posts WHERE post_type = 'post'")
+	_, err = db.Exec("INSERT INTO " + comments +
+		" (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'Thank you', '1' FROM " +
+		first.Database + "." + first.Prefix + "posts WHERE post_type = 'post'")
 	require.NoError(t, err)
 	before := w.standing(t, old.Folder, first.Database)
 
 	req := old
 	req.RunID = "8"
-	req.Replace = &Existing{Database: first.Database, User: first.User, Password: res.UserPassword, Prefix: first.Prefix, Admin: res.Admin, Keep: []string{"comments", "users", "uploads"}}
+	req.Replace = &Existing{Database: first.Database, User: first.User, Password: res.UserPassword, Prefix: first.Prefix, Admin: res.Admin,
+		Keep: []string{"comments", "users", "uploads"}}
 	plan, err := Prepare(ctx, req)
 	require.NoError(t, err)
 	require.True(t, plan.Ready(), plan.Problems)
@@ -335,7 +345,8 @@ func (w *world) replacing(t *testing.T) {
 	require.Len(t, plan.Keeps, 3)
 	points := w.killedEverywhere(t, req, plan, before, func() {
 		var kept int
-		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database, plan.Prefix)).Scan(&kept))
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database,
+			plan.Prefix)).Scan(&kept))
 		require.Equal(t, 1, kept)
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT SUM(comment_count) FROM %s.%sposts", plan.Database, plan.Prefix)).Scan(&kept))
 		require.Equal(t, 1, kept, "counted again")
@@ -353,8 +364,9 @@ func (w *world) replacing(t *testing.T) {
 // standing is a sum over every file and row of a site.
 func (w *world) standing(t *testing.T, folder, database string) string {
 	t.Helper()
-	out, err := exec.Command("sh", "-c", fmt.Sprintf(`cd '%s' && { find . -printf '%%p %%y %%m %%l\n' | sort; find . -type f -print0 | sort -z | xargs -0 sha256sum; MYSQL_PWD='%s' mariadb-dump --skip-dump-date --skip-comments -h127.0.0.1 -P%d -u%s %s; } | sha256sum`,
-		filepath.Join(w.stack.Sites(), folder), w.stack.AdminPassword, w.stack.DatabasePort, w.stack.AdminUser, database)).CombinedOutput()
+	out, err := exec.Command("sh", "-c",
+		fmt.Sprintf(`cd '%s' && { find . -printf '%%p %%y %%m %%l\n' | sort; find . -type f -print0 | sort -z | xargs -0 sha256sum; MYSQL_PWD='%s' mariadb-dump --skip-dump-date --skip-comments -h127.0.0.1 -P%d -u%s %s; } | sha256sum`,
+			filepath.Join(w.stack.Sites(), folder), w.stack.AdminPassword, w.stack.DatabasePort, w.stack.AdminUser, database)).CombinedOutput()
 	require.NoError(t, err, string(out))
 	return string(out)
 }

@@ -141,7 +141,8 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 		old, now := was[e.Path], fresh[e.Path]
 		if now == nil {
 			change(e.Path).Removed++
-		} else if old == nil && (int64(now.UncompressedSize64) != e.SizeBytes || !near(now.Modified, e.ModTime)) || old != nil && old.CRC32 != now.CRC32 {
+		} else if old == nil && (int64(now.UncompressedSize64) != e.SizeBytes || !near(now.Modified, e.ModTime)) || old != nil &&
+			old.CRC32 != now.CRC32 {
 			change(e.Path).Changed++
 		}
 		if len(was) > 0 && (old == nil || !near(old.Modified, e.ModTime)) {
@@ -191,7 +192,8 @@ func (u unitChanges) list() []UnitChange {
 func (p *Plan) linksOut(c *code, links archive.Links) {
 	for _, name := range slices.Sorted(maps.Keys(links)) {
 		if c.stays(name) && !links.Stay(name, links[name]) {
-			p.Problems = append(p.Problems, fmt.Sprintf("%s is a link to %s, outside the site; remove it, or put there what it leads to", name, links[name]))
+			p.Problems = append(p.Problems, fmt.Sprintf("%s is a link to %s, outside the site; remove it, or put there what it leads to", name,
+				links[name]))
 		}
 	}
 }
@@ -206,8 +208,10 @@ func (p *Plan) versions(ctx context.Context, req Request) bool {
 	r := p.Refresh
 	r.Version, r.NewVersion = id.Version, req.Archive.Manifest.Version
 	if r.Version != "" && r.NewVersion != "" && kind.CompareVersions(r.NewVersion, r.Version) < 0 {
-		p.Problems = append(p.Problems, fmt.Sprintf("the site runs %s %s and the release has %s; a site does not go back to an older version: build a release from a source that is up to date",
-			req.Kind.Title, r.Version, r.NewVersion))
+		p.Problems = append(p.Problems,
+			fmt.Sprintf("the site runs %s %s and the release has %s; a site does not go back to an older version: build a release from a source "+
+				"that is up to date",
+				req.Kind.Title, r.Version, r.NewVersion))
 	}
 	return true
 }
@@ -250,7 +254,8 @@ func (mk *maker) pause(ctx context.Context) error {
 		return nil
 	}
 	if _, err := mk.old.Stat(ctx, pause.File); !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("%w: %s is there already: %s is being updated, or an update was cut off; see to that first", ErrPlan, path.Join(mk.plan.Folder, pause.File), mk.req.Kind.Title)
+		return fmt.Errorf("%w: %s is there already: %s is being updated, or an update was cut off; see to that first", ErrPlan,
+			path.Join(mk.plan.Folder, pause.File), mk.req.Kind.Title)
 	}
 	if err := mk.making(ctx, "folder", path.Join(mk.req.Folder, pause.File)); err != nil {
 		return err
@@ -388,7 +393,8 @@ func (mk *maker) upgrade(ctx context.Context) error {
 		return err
 	}
 	if now != needs {
-		return fmt.Errorf("%s did not bring its tables from %s to %s: %s answered %d: %.200s", mk.req.Kind.Title, now, needs, u.Visit, status, body)
+		return fmt.Errorf("%s did not bring its tables from %s to %s: %s answered %d: %.200s", mk.req.Kind.Title, now, needs, u.Visit, status,
+			body)
 	}
 	mk.result.Upgraded = needs
 	return mk.resume(ctx, mk.stage)
@@ -434,8 +440,10 @@ func (p *Plan) refreshSteps(req Request) {
 	}
 	p.Steps = []Step{
 		{"Check the host", p.hostSays(), ""},
-		{"Place the code of " + p.Release, fmt.Sprintf("beside %s; %s; %s", p.Folder, version, parts), fmt.Sprintf("%d files", p.Files-r.Content)},
-		{"Carry over content", "uploads, settings, accounts and every row, into database " + p.Database + "; " + pause, fmt.Sprintf("%d files, %d rows", r.Content, p.Rows)},
+		{"Place the code of " + p.Release, fmt.Sprintf("beside %s; %s; %s", p.Folder, version, parts),
+			fmt.Sprintf("%d files", p.Files-r.Content)},
+		{"Carry over content", "uploads, settings, accounts and every row, into database " + p.Database + "; " + pause,
+			fmt.Sprintf("%d files, %d rows", r.Content, p.Rows)},
 		{"Swap in", p.Replaces + " stay as a safety copy, to be put back with site undo", ""},
 		{"Bring tables to the version of the code", "by " + req.Kind.Title + " itself, where they differ", ""},
 		{"Check", "pages, links, images, leftovers of the old address, login", ""},

@@ -266,7 +266,8 @@ func (mk *maker) recount(ctx context.Context) error {
 		if !mk.hasTable(r.Table) || !mk.hasTable(r.Of) {
 			continue
 		}
-		err := mk.db.Recount(ctx, sitedb.Recount{Table: mk.table(r.Table), Column: r.Column, Key: r.Key, Of: mk.table(r.Of), By: r.By, Where: r.Where, Is: r.Is})
+		err := mk.db.Recount(ctx, sitedb.Recount{Table: mk.table(r.Table), Column: r.Column, Key: r.Key, Of: mk.table(r.Of), By: r.By,
+			Where: r.Where, Is: r.Is})
 		if err != nil {
 			return err
 		}

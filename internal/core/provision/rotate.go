@@ -53,7 +53,8 @@ func NewDatabaseUser(ctx context.Context, s Live, user, password string) error {
 		return err
 	}
 	if id.Database.Name != s.Database || id.Database.User != s.User && id.Database.User != user {
-		return fmt.Errorf("%w: %s names database %s and user %s, not %s and %s as when the site was made; somebody has changed it", ErrPlan, s.Settings, id.Database.Name, id.Database.User, s.Database, s.User)
+		return fmt.Errorf("%w: %s names database %s and user %s, not %s and %s as when the site was made; somebody has changed it", ErrPlan,
+			s.Settings, id.Database.Name, id.Database.User, s.Database, s.User)
 	}
 	if err := s.Server.DropUser(ctx, user); err != nil {
 		return err
@@ -94,7 +95,8 @@ func NewAdministratorPassword(ctx context.Context, s Live, password string) erro
 	defer db.Close()
 	found, err := setPassword(ctx, db, s.Kind, s.Prefix, s.Admin, hash)
 	if err == nil && !found {
-		err = fmt.Errorf("%w: the site has no account %s any more; its database has the new password, the administrator has not", ErrPlan, s.Admin)
+		err = fmt.Errorf("%w: the site has no account %s any more; its database has the new password, the administrator has not", ErrPlan,
+			s.Admin)
 	}
 	return err
 }
@@ -152,7 +154,8 @@ func programsOf(ctx context.Context, db sitedb.DB, user string) (out []*sqltext.
 	}
 	for _, l := range left {
 		if own[l.What] {
-			return nil, fmt.Errorf("%w: the %s runs with the rights of the database user %s and cannot be recreated for another: %s", ErrPlan, l.What, user, l.Reason)
+			return nil, fmt.Errorf("%w: the %s runs with the rights of the database user %s and cannot be recreated for another: %s", ErrPlan,
+				l.What, user, l.Reason)
 		}
 	}
 	for _, g := range programs {

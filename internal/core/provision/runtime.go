@@ -40,7 +40,8 @@ func (r *Runtime) Refuses() string {
 	if r.Account != "" {
 		who = "the account " + r.Account
 	}
-	return fmt.Sprintf("%s runs as %s there, which cannot read the files that are placed; say whose they are to be in the host's files address, ?owner=%s, and let the service run as root, or as that account",
+	return fmt.Sprintf("%s runs as %s there, which cannot read the files that are placed; say whose they are to be in the host's files "+
+		"address, ?owner=%s, and let the service run as root, or as that account",
 		r.Name, who, cmp.Or(r.Account, "ACCOUNT"))
 }
 
@@ -63,7 +64,8 @@ var (
 // as a visitor would, and takes it away again, with those that somebody was killed over before. The page has a name that
 // nobody can guess, and is silent after ten minutes. Errors: ErrNotTold, when the web server answers something else or
 // nothing.
-func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string, ask func(ctx context.Context, page string) (status int, body []byte, err error)) (_ *Runtime, err error) {
+func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string, ask func(ctx context.Context, page string) (status int,
+	body []byte, err error)) (_ *Runtime, err error) {
 	name := "asks-" + strings.ToLower(rand.Text())
 	page, probe := name+path.Ext(k.Runtime.Ask.File), name+".probe"
 	key := rand.Text()
@@ -79,12 +81,14 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 		}
 	}
 	defer func() {
-		err = errors.Join(err, fsys.RemoveAll(ctx, path.Join(folder, page)), fsys.RemoveAll(ctx, path.Join(folder, probe)), sweepPages(ctx, fsys, folder))
+		err = errors.Join(err, fsys.RemoveAll(ctx, path.Join(folder, page)), fsys.RemoveAll(ctx, path.Join(folder, probe)),
+			sweepPages(ctx, fsys, folder))
 		for _, at := range made {
 			err = errors.Join(err, fsys.RemoveEmpty(ctx, at))
 		}
 	}()
-	text := strings.NewReplacer("{key}", key, "{probe}", probe, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(k.Runtime.Ask.Text)
+	text := strings.NewReplacer("{key}", key, "{probe}", probe, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(),
+		10)).Replace(k.Runtime.Ask.Text)
 	if err := hostfs.WriteFile(ctx, fsys, path.Join(folder, page), []byte(text), 0o644); err != nil {
 		return nil, err
 	}
@@ -98,7 +102,8 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 	lines := strings.Fields(string(body))
 	switch {
 	case len(lines) >= 2 && lines[0] == key && versionForm.MatchString(lines[1]):
-		r := &Runtime{Name: k.Runtime.Name, Version: versionForm.FindString(lines[1]), Parts: []string{}, AskedAt: time.Now().UTC().Truncate(time.Second)}
+		r := &Runtime{Name: k.Runtime.Name, Version: versionForm.FindString(lines[1]), Parts: []string{},
+			AskedAt: time.Now().UTC().Truncate(time.Second)}
 		for _, p := range lines[2:] {
 			if account, is := strings.CutPrefix(p, "account="); is {
 				if partForm.MatchString(account) {
@@ -118,7 +123,8 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 	case strings.Contains(string(body), key) && lines[0] != key:
 		return nil, fmt.Errorf("%w: the page was shown as text and not run; %s is not set up for this folder", ErrNotTold, k.Runtime.Name)
 	case status != http.StatusOK:
-		return nil, fmt.Errorf("%w: the answer was %d %s; the web server may know new names only after it was told of them", ErrNotTold, status, http.StatusText(status))
+		return nil, fmt.Errorf("%w: the answer was %d %s; the web server may know new names only after it was told of them", ErrNotTold, status,
+			http.StatusText(status))
 	}
 	return nil, fmt.Errorf("%w: something else answers at this address", ErrNotTold)
 }

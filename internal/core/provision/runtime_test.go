@@ -101,9 +101,12 @@ func TestAPlanSaysWhetherTheHostRunsWhatTheReleaseNeeds(t *testing.T) {
 	}{
 		{nil, "PHP not asked yet", nil},
 		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json", "mysqli"}}, "PHP 8.2.30", nil},
-		{&Runtime{Name: "PHP", Version: "5.6.3", Parts: []string{"json", "mysqli"}}, "PHP 5.6.3", []string{"music-base@1 needs PHP 5.6.20 and the host runs 5.6.3"}},
-		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json", "mysqli"}, Account: "www-data", Unreadable: true}, "PHP 8.2.30", []string{"?owner=www-data"}},
-		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json"}}, "PHP 8.2.30", []string{"lacks mysqli, without which WordPress does not run"}},
+		{&Runtime{Name: "PHP", Version: "5.6.3", Parts: []string{"json", "mysqli"}}, "PHP 5.6.3",
+			[]string{"music-base@1 needs PHP 5.6.20 and the host runs 5.6.3"}},
+		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json", "mysqli"}, Account: "www-data", Unreadable: true}, "PHP 8.2.30",
+			[]string{"?owner=www-data"}},
+		{&Runtime{Name: "PHP", Version: "8.2.30", Parts: []string{"json"}}, "PHP 8.2.30",
+			[]string{"lacks mysqli, without which WordPress does not run"}},
 	} {
 		p := &Plan{Release: "music-base@1"}
 		p.runtime(Request{Kind: kinds[0], Archive: &archive.Archive{Manifest: archive.Manifest{Runtime: "5.6.20"}}, Runtime: c.runtime},

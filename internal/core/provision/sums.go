@@ -51,7 +51,8 @@ func (s *tableSums) add(columns []string, sums []uint64) {
 }
 
 func (s *tableSums) short(rows int64) error {
-	return fmt.Errorf("table %s took %d rows of %d; the archive may be damaged: run nestseed release verify %s", s.table.Name, rows, s.table.Rows, s.release)
+	return fmt.Errorf("table %s took %d rows of %d; the archive may be damaged: run nestseed release verify %s", s.table.Name, rows,
+		s.table.Rows, s.release)
 }
 
 // verify compares rows and sums with those that the server has.
@@ -72,7 +73,8 @@ func (s *tableSums) verify(ctx context.Context, loader sitedb.Loader, name strin
 	}
 	for i, c := range columns {
 		if sums[i] != s.sums[c] {
-			return fmt.Errorf("column %s of table %s does not hold what was loaded into it: the server cut or changed its text; compare its version and character set with those in nestseed release show %s", c, s.table.Name, s.release)
+			return fmt.Errorf("column %s of table %s does not hold what was loaded into it: the server cut or changed its text; compare its "+
+				"version and character set with those in nestseed release show %s", c, s.table.Name, s.release)
 		}
 	}
 	return nil

@@ -28,7 +28,8 @@ func TestTablesAreLoadedInRunsOfEntries(t *testing.T) {
 	require.Empty(t, unitsOf(a, archive.TableTotal{Name: "lad_links"}), "a table without rows")
 	require.Len(t, unitsOf(a, archive.TableTotal{Name: "lad_posts", Entries: 90, Bytes: unitBytes}), 1)
 	rapid.Check(t, func(t *rapid.T) {
-		table := archive.TableTotal{Name: "lad_posts", Entries: rapid.IntRange(1, 500).Draw(t, "entries"), Bytes: rapid.Int64Range(1, 20*unitBytes).Draw(t, "bytes")}
+		table := archive.TableTotal{Name: "lad_posts", Entries: rapid.IntRange(1, 500).Draw(t, "entries"),
+			Bytes: rapid.Int64Range(1, 20*unitBytes).Draw(t, "bytes")}
 		var all []string
 		units := unitsOf(a, table)
 		for _, u := range units {
@@ -47,8 +48,9 @@ func TestRowsThatHoldNoValuesAreRefused(t *testing.T) {
 	r, err := rewrite.New(rewrite.Rules{})
 	require.NoError(t, err)
 	feeder := func(values string) *rowFeeder {
-		f := &rowFeeder{mk: &maker{rewriter: r, plan: &Plan{}, report: progress.Discard}, worker: r.Worker(), unit: rowsUnit{entries: []string{"db/rows/0001.sql"}},
-			sc: sqltext.NewScanner(strings.NewReader("INSERT INTO `t` (`a`,`b`) VALUES "+values+";\n"), 1<<20)}
+		f := &rowFeeder{mk: &maker{rewriter: r, plan: &Plan{}, report: progress.Discard}, worker: r.Worker(),
+			unit: rowsUnit{entries: []string{"db/rows/0001.sql"}},
+			sc:   sqltext.NewScanner(strings.NewReader("INSERT INTO `t` (`a`,`b`) VALUES "+values+";\n"), 1<<20)}
 		require.NoError(t, f.statement())
 		f.begin([]string{"b"})
 		return f
@@ -92,7 +94,8 @@ func (l *told) Sums(_ context.Context, _ string, columns []string, wide bool) ([
 
 func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 	sent := func() *tableSums {
-		s := &tableSums{table: archive.TableTotal{Name: "lad_posts", Rows: 3, Wide: true}, release: "music-base@2", columns: []string{"post_title", "post_content", "filled_in_by_the_server"}, sums: map[string]uint64{}}
+		s := &tableSums{table: archive.TableTotal{Name: "lad_posts", Rows: 3, Wide: true}, release: "music-base@2",
+			columns: []string{"post_title", "post_content", "filled_in_by_the_server"}, sums: map[string]uint64{}}
 		s.rows.Store(3)
 		s.add([]string{"ID", "post_title", "post_content"}, []uint64{0, 10, 20})
 		s.add([]string{"ID", "post_title", "post_content"}, []uint64{0, 1, 2})
@@ -109,7 +112,8 @@ func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 	require.ErrorContains(t, err, "nestseed release show music-base@2")
 	s := sent()
 	s.rows.Store(2)
-	require.ErrorContains(t, s.verify(t.Context(), l, "av_posts"), "took 2 rows of 3; the archive may be damaged: run nestseed release verify music-base@2")
+	require.ErrorContains(t, s.verify(t.Context(), l, "av_posts"),
+		"took 2 rows of 3; the archive may be damaged: run nestseed release verify music-base@2")
 	l.err = errors.New("the server has gone away")
 	require.ErrorIs(t, sent().verify(t.Context(), l, "av_posts"), l.err)
 	numbers := &tableSums{table: archive.TableTotal{Name: "lad_numbers"}, sums: map[string]uint64{}}
@@ -120,7 +124,8 @@ func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 func TestVeryLongTextsAreRewrittenToo(t *testing.T) {
 	r, err := rewrite.New(rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "https://alder-valley.example"}}})
 	require.NoError(t, err)
-	mk := &maker{rewriter: r, tokens: []token{{field: "founded", text: []byte("%FOUNDED%"), value: "1998", files: []string{"**"}}}, result: &Result{}}
+	mk := &maker{rewriter: r, tokens: []token{{field: "founded", text: []byte("%FOUNDED%"), value: "1998", files: []string{"**"}}},
+		result: &Result{}}
 	line := "{\"page\":\"http:\\/\\/base.localhost\\/lessons\",\"since\":\"%FOUNDED%\"}\n"
 	long := strings.Repeat(line, (textBytes+1<<20)/len(line))
 	serialised := string(phpval.AppendString(nil, long))

@@ -151,14 +151,15 @@ func pathNeedles(p Pair, addresses []Pair, styles *styles) ([]needle, error) {
 	for _, st := range styles {
 		text := []byte(strings.ReplaceAll(old, "/", st.slash))
 		with := []byte(strings.ReplaceAll(fresh, "/", st.slash))
-		out = append(out, needle{newPattern(text, false), newPattern([]byte(key), false), len(out) == 0, false, func(src []byte, at int, h *hit) bool {
-			end := at + len(text)
-			if r, _ := previous(src, at); letter(r) || r == '.' || r == '~' || r == '\\' || nameGoesOn(src, end) {
-				return false
-			}
-			*h = hit{from: at, to: end, with: with, form: Folder}
-			return true
-		}, utf8.UTFMax, nil})
+		out = append(out, needle{newPattern(text, false), newPattern([]byte(key), false), len(out) == 0, false,
+			func(src []byte, at int, h *hit) bool {
+				end := at + len(text)
+				if r, _ := previous(src, at); letter(r) || r == '.' || r == '~' || r == '\\' || nameGoesOn(src, end) {
+					return false
+				}
+				*h = hit{from: at, to: end, with: with, form: Folder}
+				return true
+			}, utf8.UTFMax, nil})
 	}
 	return out, nil
 }

@@ -88,7 +88,8 @@ const (
 	forms
 )
 
-var formNames = [forms]string{"plain", "bare host", "without scheme", "escaped slashes", "percent-encoded", "folder on disk", "mail address"}
+var formNames = [forms]string{"plain", "bare host", "without scheme", "escaped slashes", "percent-encoded", "folder on disk",
+	"mail address"}
 
 // String returns the form as a person would say it.
 func (f Form) String() string { return formNames[f] }
@@ -224,7 +225,8 @@ func ParseAddress(s string) (*url.URL, error) {
 	}
 	for _, c := range u.Hostname() {
 		if !nameByte(byte(c)) && c != '.' && c != ':' || c > 0x7f {
-			return nil, fmt.Errorf("host %q of %q has characters that no host name has; write international names in their ASCII form (RFC 5891)", u.Hostname(), s)
+			return nil, fmt.Errorf("host %q of %q has characters that no host name has; write international names in their ASCII form (RFC 5891)",
+				u.Hostname(), s)
 		}
 	}
 	u.Host = strings.ToLower(u.Host)

@@ -102,15 +102,18 @@ func TestStatementRewritesStringsAndKeepsTheRest(t *testing.T) {
 	in := "INSERT INTO `base.localhost` VALUES (1,'it''s http:\\\\/\\\\/base.localhost','x'),(2,'s:21:\\\"http://base.localhost\\\";',NULL)"
 	var out bytes.Buffer
 	require.NoError(t, w.Script(&out, strings.NewReader(in)))
-	require.Equal(t, "INSERT INTO `base.localhost` VALUES (1,'it''s http:\\\\/\\\\/a.localhost','x'),(2,'s:18:\\\"http://a.localhost\\\";',NULL)", out.String())
+	require.Equal(t, "INSERT INTO `base.localhost` VALUES (1,'it''s "+
+		"http:\\\\/\\\\/a.localhost','x'),(2,'s:18:\\\"http://a.localhost\\\";',NULL)", out.String())
 }
 
 // What is in a literal is rewritten as if it had been taken apart, with whatever escapes it is written, and what other
 // literals have does not matter.
 func TestRewritingALiteralMeansTheSameAsTakingItApart(t *testing.T) {
 	r := rewriter(t, "http://base.localhost:81", "http://alder.example/x")
-	piece := rapid.SampledFrom([]string{"http://base.localhost:81", "//base.localhost:81", `http:\/\/base.localhost:81\/`, `http:\\\/\\\/base.localhost:81`, "Base.LOCALHOST:81", "\n", "'", `\`, `"`,
-		" and then a good deal of running text ", "@", "/", "é", "/srv/www/base", `\/srv\/www\/base`, "a:1:{", "s:3:", "%", "_", "\x00", "t", "0", `\u0022`, "http%3A%2F%2Fbase.localhost%3A81"})
+	piece := rapid.SampledFrom([]string{"http://base.localhost:81", "//base.localhost:81", `http:\/\/base.localhost:81\/`,
+		`http:\\\/\\\/base.localhost:81`, "Base.LOCALHOST:81", "\n", "'", `\`, `"`,
+		" and then a good deal of running text ", "@", "/", "é", "/srv/www/base", `\/srv\/www\/base`, "a:1:{", "s:3:", "%", "_", "\x00", "t",
+		"0", `\u0022`, "http%3A%2F%2Fbase.localhost%3A81"})
 	text := rapid.Custom(func(t *rapid.T) string {
 		plain := strings.Join(rapid.SliceOfN(piece, 0, 9).Draw(t, "pieces"), "")
 		for range rapid.IntRange(0, 2).Draw(t, "depth") {
@@ -167,7 +170,8 @@ func TestLongValuesWithoutEscapesAreGoneThroughOnce(t *testing.T) {
 
 // Addresses that are known at a glance are those that the judge would have found, and the same takes their place.
 func TestWhatIsKnownAtAGlanceIsWhatIsJudged(t *testing.T) {
-	piece := rapid.OneOf(rapid.SampledFrom([]string{"http://base.localhost:81/b", "http://base.localhost", "https://", "http://", "//", `\/`, "base.localhost", ":81", "/b", "%2F", "\\n", "é"}), rapid.StringN(0, 2, -1))
+	piece := rapid.OneOf(rapid.SampledFrom([]string{"http://base.localhost:81/b", "http://base.localhost", "https://", "http://", "//", `\/`,
+		"base.localhost", ":81", "/b", "%2F", "\\n", "é"}), rapid.StringN(0, 2, -1))
 	for _, old := range []string{"http://base.localhost:81/b", "http://base.localhost"} {
 		slow := rewriter(t, old, "https://alder.example")
 		for _, needles := range [][]needle{slow.plain, slow.quoted} {
@@ -184,10 +188,12 @@ func TestWhatIsKnownAtAGlanceIsWhatIsJudged(t *testing.T) {
 }
 
 func TestAFolderWithAQuoteInItsNameIsFoundInSQL(t *testing.T) {
-	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost", "http://alder.example"}}, Paths: []Pair{{"/srv/www/ines's", "/srv/www/alder"}}})
+	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost", "http://alder.example"}},
+		Paths: []Pair{{"/srv/www/ines's", "/srv/www/alder"}}})
 	require.NoError(t, err)
 	var out bytes.Buffer
-	require.NoError(t, r.Worker().Script(&out, strings.NewReader(`('/srv/www/ines\'s/a','','/srv/www/ines''s','http://base.localhost','s:15:"/srv/www/ines\'s";')`)))
+	require.NoError(t, r.Worker().Script(&out,
+		strings.NewReader(`('/srv/www/ines\'s/a','','/srv/www/ines''s','http://base.localhost','s:15:"/srv/www/ines\'s";')`)))
 	require.Equal(t, `('/srv/www/alder/a','','/srv/www/alder','http://alder.example','s:14:"/srv/www/alder";')`, out.String())
 }
 
@@ -212,7 +218,8 @@ func TestRewritingInPiecesIsRewritingAtOnce(t *testing.T) {
 	r := rewriter(t, "http://base.localhost:8480", "https://alder-valley.example")
 	in := script(2 << 20)
 	long := bytes.Repeat([]byte("http://base.localhost:8480/ "), 40<<10)
-	in = append(append(append(in, "-- it's http://base.localhost:8480\nINSERT INTO `x's` VALUES ('"...), long...), "', \"http://base.localhost:8480's\") /* ' */;\n'http://base.localhost:8480'"...)
+	in = append(append(append(in, "-- it's http://base.localhost:8480\nINSERT INTO `x's` VALUES ('"...), long...),
+		"', \"http://base.localhost:8480's\") /* ' */;\n'http://base.localhost:8480'"...)
 	var whole, pieces bytes.Buffer
 	require.NoError(t, r.Worker().Script(&whole, bytes.NewReader(in)))
 	require.NoError(t, r.Worker().Script(&pieces, iotest.OneByteReader(bytes.NewReader(in))))
@@ -241,7 +248,8 @@ func TestLongTextsAreRewrittenInPieces(t *testing.T) {
 	}
 	// What has no place to cut is cut all the same before it takes much memory.
 	longest := 0
-	require.NoError(t, r.Chunks(io.LimitReader(forever("%41"), 3*longestChunk), func(chunk []byte) error { longest = max(longest, len(chunk)); return nil }))
+	require.NoError(t, r.Chunks(io.LimitReader(forever("%41"), 3*longestChunk),
+		func(chunk []byte) error { longest = max(longest, len(chunk)); return nil }))
 	require.LessOrEqual(t, longest, longestChunk)
 	require.NoError(t, r.Chunks(strings.NewReader(""), func([]byte) error { t.Fatal("nothing is no piece"); return nil }))
 	require.ErrorIs(t, r.Chunks(iotest.ErrReader(io.ErrClosedPipe), nil), io.ErrClosedPipe)
@@ -346,10 +354,12 @@ func script(sizeBytes int) []byte {
 			if j > 0 {
 				out.WriteString(",\n")
 			}
-			content := fmt.Sprintf("<!-- wp:image {\"url\":\"http:\\/\\/base.localhost:8480\"} --><img src=\"http://base.localhost:8480/a.jpg\"/>%s", para)
+			content := fmt.Sprintf("<!-- wp:image {\"url\":\"http:\\/\\/base.localhost:8480\"} --><img "+
+				"src=\"http://base.localhost:8480/a.jpg\"/>%s", para)
 			fmt.Fprintf(&out, "(%d,%s,'http://base.localhost:8480/?p=%d')", i, sqltext.String(content), j)
 			url := fmt.Sprintf("http://base.localhost:8480/wp-content/uploads/p-%d.jpg", j)
-			fmt.Fprintf(&out, ",(%d,%s,'x')", i, sqltext.String(fmt.Sprintf(`a:2:{s:4:"file";s:%d:"%s";s:4:"text";s:20:"scale and arpeggio. ";}`, len(url), url)))
+			fmt.Fprintf(&out, ",(%d,%s,'x')", i, sqltext.String(fmt.Sprintf(`a:2:{s:4:"file";s:%d:"%s";s:4:"text";s:20:"scale and arpeggio. ";}`,
+				len(url), url)))
 		}
 		out.WriteString(";\n")
 	}

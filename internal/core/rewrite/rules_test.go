@@ -20,19 +20,33 @@ func moved(t *testing.T, old, fresh, text string) string {
 
 func TestSitesMoveBetweenSchemesPortsHostsAndFolders(t *testing.T) {
 	for _, c := range []struct{ what, old, fresh, in, want string }{
-		{"to https", "http://base.example", "https://base.example", `<a href="http://base.example/a">http://base.example</a> //base.example/b`, `<a href="https://base.example/a">https://base.example</a> //base.example/b`},
+		{"to https", "http://base.example", "https://base.example", `<a href="http://base.example/a">http://base.example</a> //base.example/b`,
+			`<a href="https://base.example/a">https://base.example</a> //base.example/b`},
 		{"to https, what is https stays", "http://base.example", "https://alder.example", `https://base.example/x`, `https://alder.example/x`},
-		{"to www", "https://base.example", "https://www.alder.example", `see base.example, https://base.example/`, `see www.alder.example, https://www.alder.example/`},
-		{"from www", "https://www.base.example", "https://alder.example", `https://www.base.example/ and https://base.example/`, `https://alder.example/ and https://base.example/`},
+		{"to www", "https://base.example", "https://www.alder.example", `see base.example, https://base.example/`,
+			`see www.alder.example, https://www.alder.example/`},
+		{"from www", "https://www.base.example", "https://alder.example", `https://www.base.example/ and https://base.example/`,
+			`https://alder.example/ and https://base.example/`},
 		{"to a port", "http://base.example", "http://alder.localhost:8480", `http://base.example/?a=1#b`, `http://alder.localhost:8480/?a=1#b`},
-		{"from a port", "http://base.localhost:8480", "https://alder.example", `http://base.localhost:8480|http://base.localhost:8480/a`, `https://alder.example|https://alder.example/a`},
-		{"into a folder", "https://base.example", "https://alder.example/blog", `https://base.example/2026/ //base.example`, `https://alder.example/blog/2026/ //alder.example/blog`},
-		{"out of a folder", "https://base.example/blog", "https://alder.example", `https://base.example/blog/2026/ https://base.example/shop/`, `https://alder.example/2026/ https://base.example/shop/`},
-		{"a trailing slash is no part of it", "https://base.example/", "https://alder.example/", `https://base.example https://base.example/ https://base.example/a/`, `https://alder.example https://alder.example/ https://alder.example/a/`},
-		{"escaped slashes in a folder", "https://base.example/blog", "https://alder.example/news", `{"u":"https:\/\/base.example\/blog\/a"}`, `{"u":"https:\/\/alder.example\/news\/a"}`},
-		{"mail stays", "https://base.example", "https://alder.example", `office@base.example mailto:office@base.example?subject=base.example`, `office@base.example mailto:office@base.example?subject=alder.example`},
-		{"a longer host stays", "https://base.example", "https://alder.example", `https://base.example.org https://my-base.example https://sub.base.example`, `https://base.example.org https://my-base.example https://sub.base.example`},
-		{"a name in any case", "https://base.example", "https://alder.example", `Base.example is ours: HTTPS://BASE.EXAMPLE/A, "http:\/\/Base.example\/b". Office@Base.example, Base.examples`, `alder.example is ours: https://alder.example/A, "https:\/\/alder.example\/b". Office@Base.example, Base.examples`},
+		{"from a port", "http://base.localhost:8480", "https://alder.example", `http://base.localhost:8480|http://base.localhost:8480/a`,
+			`https://alder.example|https://alder.example/a`},
+		{"into a folder", "https://base.example", "https://alder.example/blog", `https://base.example/2026/ //base.example`,
+			`https://alder.example/blog/2026/ //alder.example/blog`},
+		{"out of a folder", "https://base.example/blog", "https://alder.example", `https://base.example/blog/2026/ https://base.example/shop/`,
+			`https://alder.example/2026/ https://base.example/shop/`},
+		{"a trailing slash is no part of it", "https://base.example/", "https://alder.example/",
+			`https://base.example https://base.example/ https://base.example/a/`,
+			`https://alder.example https://alder.example/ https://alder.example/a/`},
+		{"escaped slashes in a folder", "https://base.example/blog", "https://alder.example/news", `{"u":"https:\/\/base.example\/blog\/a"}`,
+			`{"u":"https:\/\/alder.example\/news\/a"}`},
+		{"mail stays", "https://base.example", "https://alder.example", `office@base.example mailto:office@base.example?subject=base.example`,
+			`office@base.example mailto:office@base.example?subject=alder.example`},
+		{"a longer host stays", "https://base.example", "https://alder.example",
+			`https://base.example.org https://my-base.example https://sub.base.example`,
+			`https://base.example.org https://my-base.example https://sub.base.example`},
+		{"a name in any case", "https://base.example", "https://alder.example",
+			`Base.example is ours: HTTPS://BASE.EXAMPLE/A, "http:\/\/Base.example\/b". Office@Base.example, Base.examples`,
+			`alder.example is ours: https://alder.example/A, "https:\/\/alder.example\/b". Office@Base.example, Base.examples`},
 		{"base64 is not opened", "https://base.example", "https://alder.example", `aHR0cHM6Ly9iYXNlLmV4YW1wbGU=`, `aHR0cHM6Ly9iYXNlLmV4YW1wbGU=`},
 	} {
 		require.Equal(t, c.want, moved(t, c.old, c.fresh, c.in), c.what)
@@ -41,10 +55,16 @@ func TestSitesMoveBetweenSchemesPortsHostsAndFolders(t *testing.T) {
 
 func TestMailAddressesChangeOnlyWhenAsked(t *testing.T) {
 	for _, c := range []struct{ old, fresh, in, asked string }{
-		{"https://base.example", "https://alder.example", "office@base.example, mailto:Head.Teacher@Base.Example?subject=x", "office@alder.example, mailto:Head.Teacher@alder.example?subject=x"},
-		{"https://www.base.example", "https://www.alder.example/music", "office@base.example www@www.base.example", "office@alder.example www@alder.example"},
-		{"http://base.localhost:8480", "https://alder.example", `{"to":"office@base.localhost"}, office%40base.localhost`, `{"to":"office@alder.example"}, office%40alder.example`},
-		{"https://base.example", "https://alder.example", "office@mail.base.example office@base.example.org @base.example https://user@base.example:99/ base.example@post.example", "office@mail.base.example office@base.example.org @base.example https://user@base.example:99/ base.example@post.example"},
+		{"https://base.example", "https://alder.example", "office@base.example, mailto:Head.Teacher@Base.Example?subject=x",
+			"office@alder.example, mailto:Head.Teacher@alder.example?subject=x"},
+		{"https://www.base.example", "https://www.alder.example/music", "office@base.example www@www.base.example",
+			"office@alder.example www@alder.example"},
+		{"http://base.localhost:8480", "https://alder.example", `{"to":"office@base.localhost"}, office%40base.localhost`,
+			`{"to":"office@alder.example"}, office%40alder.example`},
+		{"https://base.example", "https://alder.example",
+			"office@mail.base.example office@base.example.org @base.example https://user@base.example:99/ " +
+				"base.example@post.example", "office@mail.base.example office@base.example.org @base.example https://user@base.example:99/ " +
+				"base.example@post.example"},
 	} {
 		rules := Rules{Addresses: []Pair{{Old: c.old, New: c.fresh}}}
 		r, err := New(rules)
@@ -69,7 +89,8 @@ func TestMailAddressesChangeOnlyWhenAsked(t *testing.T) {
 }
 
 func TestAddressesThatCannotBeOneAreRefused(t *testing.T) {
-	for _, bad := range []string{"", "base.example", "ftp://base.example", "http://", "http://base.example/?a=1", "http://base.example/#x", "http://user:pw@base.example", "http://base example", "//base.example"} {
+	for _, bad := range []string{"", "base.example", "ftp://base.example", "http://", "http://base.example/?a=1", "http://base.example/#x",
+		"http://user:pw@base.example", "http://base example", "//base.example"} {
 		_, err := ParseAddress(bad)
 		require.Error(t, err, bad)
 		_, err = New(Rules{Addresses: []Pair{{bad, "http://alder.example"}}})
@@ -81,10 +102,13 @@ func TestAddressesThatCannotBeOneAreRefused(t *testing.T) {
 }
 
 func TestLeftoversAreFoundWhereRewritingWouldHaveReplaced(t *testing.T) {
-	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost:8480", "https://alder.example"}}, Paths: []Pair{{"/srv/www/base", "/srv/www/alder"}}})
+	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost:8480", "https://alder.example"}},
+		Paths: []Pair{{"/srv/www/base", "/srv/www/alder"}}})
 	require.NoError(t, err)
 	for text, want := range map[string]int{
-		"nothing": 0, "http://base.localhost:8480/a http:\\/\\/base.localhost:8480": 2, "/srv/www/base/wp-content": 1, "office@base.localhost:8480": 0, "http://base.localhost:8480.example": 0, "https://alder.example": 0,
+		"nothing": 0, "http://base.localhost:8480/a " +
+			"http:\\/\\/base.localhost:8480": 2, "/srv/www/base/wp-content": 1, "office@base.localhost:8480": 0,
+		"http://base.localhost:8480.example": 0, "https://alder.example": 0,
 	} {
 		n, first := r.Leftovers([]byte(text))
 		require.Equal(t, want, n, text)
@@ -123,9 +147,11 @@ func TestTheFirstOfEachDisguiseAreShown(t *testing.T) {
 }
 
 func TestRewritingTwiceIsRewritingOnce(t *testing.T) {
-	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost", "https://alder.example/site"}}, Paths: []Pair{{"/srv/www/base", "/srv/www/alder"}}})
+	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost", "https://alder.example/site"}},
+		Paths: []Pair{{"/srv/www/base", "/srv/www/alder"}}})
 	require.NoError(t, err)
-	piece := rapid.SampledFrom([]string{"http://base.localhost", `http:\/\/base.localhost\/a`, "base.localhost", "//base.localhost/", "http%3A%2F%2Fbase.localhost", "/srv/www/base", " ", "\"", "é", "x", ".", "@", "{", "}"})
+	piece := rapid.SampledFrom([]string{"http://base.localhost", `http:\/\/base.localhost\/a`, "base.localhost", "//base.localhost/",
+		"http%3A%2F%2Fbase.localhost", "/srv/www/base", " ", "\"", "é", "x", ".", "@", "{", "}"})
 	rapid.Check(t, func(t *rapid.T) {
 		text := []byte(strings.Join(rapid.SliceOfN(piece, 0, 12).Draw(t, "pieces"), ""))
 		once := r.Worker().Value(nil, text)
@@ -142,7 +168,8 @@ func TestRewritingTwiceIsRewritingOnce(t *testing.T) {
 func TestSerialisedValuesStayReadableWhateverStandsInThem(t *testing.T) {
 	r, err := New(Rules{Addresses: []Pair{{"http://base.localhost", "https://alder-valley-music-school.example"}}})
 	require.NoError(t, err)
-	piece := rapid.SampledFrom([]string{"http://base.localhost", "Grüße", "\"", ";", "}", "{", `s:3:"a";`, "\n", "\\", "http:\\/\\/base.localhost"})
+	piece := rapid.SampledFrom([]string{"http://base.localhost", "Grüße", "\"", ";", "}", "{", `s:3:"a";`, "\n", "\\",
+		"http:\\/\\/base.localhost"})
 	rapid.Check(t, func(t *rapid.T) {
 		text := strings.Join(rapid.SliceOfN(piece, 0, 6).Draw(t, "pieces"), "")
 		value := phpval.AppendString([]byte("a:2:{s:3:\"one\";"), text)

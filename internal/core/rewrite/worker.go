@@ -215,7 +215,8 @@ func (r *Rewriter) leftovers(needles []needle, src []byte) (n int, first string)
 func sample(where string, src []byte, from, to int, h hit) Sample {
 	before := around(src, from, to)
 	lead := max(0, from-24)
-	return Sample{h.form.String(), where, before, around(slices.Concat(src[lead:from], h.with, src[to:min(len(src), to+24)]), from-lead, from-lead+len(h.with))}
+	return Sample{h.form.String(), where, before, around(slices.Concat(src[lead:from], h.with, src[to:min(len(src), to+24)]), from-lead,
+		from-lead+len(h.with))}
 }
 
 // around returns src[from:to] with up to 24 bytes on either side, cut to whole characters.

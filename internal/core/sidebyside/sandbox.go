@@ -57,7 +57,8 @@ const startTime = 30 * time.Second
 
 // start runs a browser and waits until it can be driven.
 func start(ctx context.Context, browser, dir string, as *syscall.Credential, flags ...string) (*process, error) {
-	p := &process{cmd: exec.Command(browser, append(flags, "--remote-debugging-port=0", "--user-data-dir="+dir, "about:blank")...), ended: make(chan struct{})}
+	p := &process{cmd: exec.Command(browser, append(flags, "--remote-debugging-port=0", "--user-data-dir="+dir, "about:blank")...),
+		ended: make(chan struct{})}
 	confine(p.cmd, dir, as)
 	said, err := p.cmd.StderrPipe()
 	if err != nil {

@@ -86,7 +86,8 @@ func Take(ctx context.Context, browser string, left, right Site, paths []string,
 	defer out.close()
 	running, err := start(ctx, browser, profile, as, flags(out.address())...)
 	if err != nil {
-		return nil, fmt.Errorf("start %s in its sandbox: %w; where the system allows no user namespaces, install Debian's package chromium-sandbox", browser, err)
+		return nil, fmt.Errorf("start %s in its sandbox: %w; where the system allows no user namespaces, install Debian's package "+
+			"chromium-sandbox", browser, err)
 	}
 	defer running.stop()
 	alloc, endDriving := chromedp.NewRemoteAllocator(ctx, running.socket, chromedp.NoModifyURL)
@@ -170,9 +171,11 @@ func write(name string, img image.Image) error {
 
 // flags are those of a browser that shows nothing, keeps nothing, calls nobody, and whose only way out is a proxy.
 func flags(proxy string) []string {
-	return []string{"--headless", "--disable-gpu", "--hide-scrollbars", "--mute-audio", "--no-first-run", "--no-default-browser-check", "--disable-quic",
+	return []string{"--headless", "--disable-gpu", "--hide-scrollbars", "--mute-audio", "--no-first-run", "--no-default-browser-check",
+		"--disable-quic",
 		"--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-extensions", "--disable-default-apps",
-		"--disable-dev-shm-usage", "--dns-prefetch-disable", "--force-webrtc-ip-handling-policy=disable_non_proxied_udp", "--password-store=basic",
+		"--disable-dev-shm-usage", "--dns-prefetch-disable", "--force-webrtc-ip-handling-policy=disable_non_proxied_udp",
+		"--password-store=basic",
 		fmt.Sprintf("--window-size=%d,800", Width),
 		// Loopback is no exception: without the second a browser connects to it past its proxy.
 		"--proxy-server=" + proxy, "--proxy-bypass-list=<-loopback>"}

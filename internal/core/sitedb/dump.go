@@ -51,8 +51,10 @@ type rowRange struct {
 // OpenDump reads through a script once and remembers where the rows are. seen, unless nil, is told how many
 // bytes were read. Errors: ErrRefused; sqltext.ErrSyntax.
 func OpenDump(ctx context.Context, r io.ReaderAt, sizeBytes int64, seen func(n int64)) (*Dump, error) {
-	d := &Dump{r: r, size: sizeBytes, tables: map[string]*dumpTable{}, version: Version{Engine: "MariaDB", Number: "unknown", Charset: "utf8mb4"}, lookup: map[string]map[string]string{}}
-	p := &dumpReader{d: d, charset: "utf8mb4", names: "utf8mb4", s: sqltext.NewScript(&countingReader{ctx, io.NewSectionReader(r, 0, sizeBytes), seen})}
+	d := &Dump{r: r, size: sizeBytes, tables: map[string]*dumpTable{}, version: Version{Engine: "MariaDB", Number: "unknown",
+		Charset: "utf8mb4"}, lookup: map[string]map[string]string{}}
+	p := &dumpReader{d: d, charset: "utf8mb4", names: "utf8mb4",
+		s: sqltext.NewScript(&countingReader{ctx, io.NewSectionReader(r, 0, sizeBytes), seen})}
 	if err := p.head(); err != nil {
 		return nil, err
 	}
@@ -79,7 +81,8 @@ func OpenDump(ctx context.Context, r io.ReaderAt, sizeBytes int64, seen func(n i
 	}
 	slices.Sort(d.names)
 	if len(d.objects) > 0 {
-		d.note("views, triggers, routines and events of the dump are programs and were not taken over: %s", strings.Join(d.objects[:min(len(d.objects), 8)], ", "))
+		d.note("views, triggers, routines and events of the dump are programs and were not taken over: %s",
+			strings.Join(d.objects[:min(len(d.objects), 8)], ", "))
 	}
 	return d, nil
 }
@@ -167,7 +170,8 @@ func (p *dumpReader) rows(ins *sqltext.Insertion) error {
 }
 
 // harmlessStatements are passed over: they matter to a server that loads the script, and change nothing here.
-var harmlessStatements = []string{"LOCK TABLES", "UNLOCK TABLES", "START TRANSACTION", "BEGIN", "COMMIT", "DROP VIEW", "DROP TRIGGER", "DROP PROCEDURE", "DROP FUNCTION", "DROP EVENT", "ANALYZE TABLE", "FLUSH TABLES"}
+var harmlessStatements = []string{"LOCK TABLES", "UNLOCK TABLES", "START TRANSACTION", "BEGIN", "COMMIT", "DROP VIEW", "DROP TRIGGER",
+	"DROP PROCEDURE", "DROP FUNCTION", "DROP EVENT", "ANALYZE TABLE", "FLUSH TABLES"}
 
 func (p *dumpReader) statement(stmt []byte) error {
 	text := string(stmt[:min(len(stmt), 512)])
@@ -186,7 +190,8 @@ func (p *dumpReader) statement(stmt []byte) error {
 		return p.alterTable(stmt)
 	case starts("CREATE INDEX"), starts("CREATE UNIQUE INDEX"), starts("CREATE FULLTEXT INDEX"):
 		return p.createIndex(stmt)
-	case starts("USE"), starts("CREATE DATABASE"), starts("CREATE SCHEMA"), starts("DROP DATABASE"), starts("DROP SCHEMA"), starts("ALTER DATABASE"):
+	case starts("USE"), starts("CREATE DATABASE"), starts("CREATE SCHEMA"), starts("DROP DATABASE"), starts("DROP SCHEMA"),
+		starts("ALTER DATABASE"):
 		return p.aboutDatabase(stmt, upper)
 	case starts("SET"):
 		return p.set(stmt)
@@ -343,15 +348,19 @@ func decoderOf(set string) (*encoding.Decoder, error) {
 	if e := encodings[set]; e != nil {
 		return e.NewDecoder(), nil
 	}
-	return nil, fmt.Errorf("%w: the character set %s is not understood in a dump; dump again with --default-character-set=utf8mb4", ErrRefused, set)
+	return nil, fmt.Errorf("%w: the character set %s is not understood in a dump; dump again with --default-character-set=utf8mb4",
+		ErrRefused, set)
 }
 
 // encodings are the character sets of MariaDB and MySQL in which a quote or backslash is always that character.
 // What the servers call latin1 is Windows-1252 (MariaDB manual, "Supported Character Sets and Collations").
 var encodings = map[string]encoding.Encoding{
-	"latin1": charmap.Windows1252, "latin2": charmap.ISO8859_2, "latin5": charmap.ISO8859_9, "latin7": charmap.ISO8859_13, "greek": charmap.ISO8859_7, "hebrew": charmap.ISO8859_8,
-	"cp1250": charmap.Windows1250, "cp1251": charmap.Windows1251, "cp1256": charmap.Windows1256, "cp1257": charmap.Windows1257, "cp850": charmap.CodePage850, "cp852": charmap.CodePage852,
-	"cp866": charmap.CodePage866, "koi8r": charmap.KOI8R, "koi8u": charmap.KOI8U, "macroman": charmap.Macintosh, "ujis": japanese.EUCJP, "eucjpms": japanese.EUCJP, "euckr": korean.EUCKR,
+	"latin1": charmap.Windows1252, "latin2": charmap.ISO8859_2, "latin5": charmap.ISO8859_9, "latin7": charmap.ISO8859_13,
+	"greek": charmap.ISO8859_7, "hebrew": charmap.ISO8859_8,
+	"cp1250": charmap.Windows1250, "cp1251": charmap.Windows1251, "cp1256": charmap.Windows1256, "cp1257": charmap.Windows1257,
+	"cp850": charmap.CodePage850, "cp852": charmap.CodePage852,
+	"cp866": charmap.CodePage866, "koi8r": charmap.KOI8R, "koi8u": charmap.KOI8U, "macroman": charmap.Macintosh, "ujis": japanese.EUCJP,
+	"eucjpms": japanese.EUCJP, "euckr": korean.EUCKR,
 }
 
 // Close implements Reader.
@@ -367,7 +376,8 @@ func (d *Dump) Tables(context.Context) ([]Table, error) {
 		t := d.tables[name]
 		table := Table{Name: name, Rows: t.rows, DataBytes: t.bytes, Engine: t.def.Engine, Collation: t.def.Charset, PrimaryKey: t.def.PrimaryKey}
 		for _, c := range t.def.Columns {
-			table.Columns = append(table.Columns, Column{Name: c.Name, Type: c.Type, Charset: c.Charset, Numeric: c.Numeric(), Generated: c.Generated})
+			table.Columns = append(table.Columns, Column{Name: c.Name, Type: c.Type, Charset: c.Charset, Numeric: c.Numeric(),
+				Generated: c.Generated})
 		}
 		out = append(out, table)
 	}

@@ -12,29 +12,41 @@ func words(list string) map[string]bool {
 
 // functions are what definitions may call. What is not here might read files, wait, take locks, or ask other servers.
 var functions = words(`abs acos addtime ascii asin atan atan2 bin bit_count bit_length ceil ceiling char_length character_length chr
-	coalesce collation charset concat concat_ws conv convert_tz cos cot crc32 curdate current_date current_time current_timestamp curtime date datediff
-	date_add date_format date_sub day dayname dayofmonth dayofweek dayofyear degrees elt exp export_set field find_in_set floor format format_bytes
-	from_base64 from_days from_unixtime greatest hex hour if ifnull inet6_aton inet6_ntoa inet_aton inet_ntoa insert instr is_ipv4 is_ipv6 is_uuid isnull
-	json_array json_array_append json_array_insert json_compact json_contains json_contains_path json_depth json_detailed json_exists json_extract
-	json_insert json_keys json_length json_loose json_merge json_merge_patch json_merge_preserve json_object json_overlaps json_pretty json_query
-	json_quote json_remove json_replace json_search json_set json_type json_unquote json_valid json_value last_day lcase least left length ln localtime
-	localtimestamp locate log log10 log2 lower lpad ltrim make_set makedate maketime md5 microsecond mid minute mod month monthname natural_sort_key now
+	coalesce collation charset concat concat_ws conv convert_tz cos cot crc32 curdate current_date current_time current_timestamp curtime
+		date datediff
+	date_add date_format date_sub day dayname dayofmonth dayofweek dayofyear degrees elt exp export_set field find_in_set floor format
+		format_bytes
+	from_base64 from_days from_unixtime greatest hex hour if ifnull inet6_aton inet6_ntoa inet_aton inet_ntoa insert instr is_ipv4 is_ipv6
+		is_uuid isnull
+	json_array json_array_append json_array_insert json_compact json_contains json_contains_path json_depth json_detailed json_exists
+		json_extract
+	json_insert json_keys json_length json_loose json_merge json_merge_patch json_merge_preserve json_object json_overlaps json_pretty
+		json_query
+	json_quote json_remove json_replace json_search json_set json_type json_unquote json_valid json_value last_day lcase least left length
+		ln localtime
+	localtimestamp locate log log10 log2 lower lpad ltrim make_set makedate maketime md5 microsecond mid minute mod month monthname
+		natural_sort_key now
 	nullif nvl nvl2 oct octet_length ord period_add period_diff pi point position pow power quarter quote radians regexp_instr regexp_like
 	regexp_replace regexp_substr repeat replace reverse right round rpad rtrim sec_to_time second sha sha1 sha2 sign sin soundex space sqrt
-	st_astext st_geomfromtext st_x st_y str_to_date strcmp subdate adddate substr substring substring_index subtime tan time time_format time_to_sec
-	timediff timestamp to_base64 to_days to_seconds trim truncate ucase unhex unix_timestamp upper utc_date utc_time utc_timestamp uuid uuid_short
+	st_astext st_geomfromtext st_x st_y str_to_date strcmp subdate adddate substr substring substring_index subtime tan time time_format
+		time_to_sec
+	timediff timestamp to_base64 to_days to_seconds trim truncate ucase unhex unix_timestamp upper utc_date utc_time utc_timestamp uuid
+		uuid_short
 	bin_to_uuid uuid_to_bin week weekday weekofyear year yearweek`)
 
 // queryFunctions are what views and programs may call besides.
-var queryFunctions = words(`any_value avg bit_and bit_or bit_xor count cume_dist database dense_rank first_value found_rows grouping json_arrayagg json_objectagg
-	lag last_insert_id last_value lead max median min nth_value ntile percent_rank rand rank row_count row_number schema std stddev stddev_pop stddev_samp
+var queryFunctions = words(`any_value avg bit_and bit_or bit_xor count cume_dist database dense_rank first_value found_rows grouping
+	json_arrayagg json_objectagg
+	lag last_insert_id last_value lead max median min nth_value ntile percent_rank rand rank row_count row_number schema std stddev
+		stddev_pop stddev_samp
 	sum values value var_pop var_samp variance`)
 
 // niladic functions may be called without brackets.
 var niladic = words("current_timestamp current_date current_time localtime localtimestamp utc_date utc_time utc_timestamp")
 
 // units of time, for INTERVAL and its like.
-var units = words(`microsecond second minute hour day week month quarter year second_microsecond minute_microsecond minute_second hour_microsecond hour_second
+var units = words(`microsecond second minute hour day week month quarter year second_microsecond minute_microsecond minute_second
+	hour_microsecond hour_second
 	hour_minute day_microsecond day_second day_minute day_hour year_month`)
 
 var binaryMarks = words("= <=> <> != < <= > >= + - * / % | & ^ << >> || && -> ->>")
@@ -368,7 +380,8 @@ var typeNames = func() map[string]byte {
 	for kind, list := range map[byte]string{
 		'n': "bit tinyint smallint mediumint int integer bigint decimal dec numeric fixed float double real year bool boolean signed unsigned",
 		't': "char varchar character tinytext text mediumtext longtext enum set json nchar nvarchar national varcharacter",
-		'o': "date datetime time timestamp binary varbinary tinyblob blob mediumblob longblob uuid inet4 inet6 geometry point linestring polygon multipoint " +
+		'o': "date datetime time timestamp binary varbinary tinyblob blob mediumblob longblob uuid inet4 inet6 geometry point linestring " +
+			"polygon multipoint " +
 			"multilinestring multipolygon geometrycollection",
 	} {
 		for w := range words(list) {

@@ -156,7 +156,8 @@ func (p *parser) variableType() {
 func (p *parser) characteristics() {
 	for p.err == nil {
 		switch {
-		case p.copy("deterministic"), p.copy("not", "deterministic"), p.copy("contains", "sql"), p.copy("no", "sql"), p.copy("reads", "sql", "data"),
+		case p.copy("deterministic"), p.copy("not", "deterministic"), p.copy("contains", "sql"), p.copy("no", "sql"), p.copy("reads", "sql",
+			"data"),
 			p.copy("modifies", "sql", "data"), p.skip("language", "sql"):
 		case p.copy("comment"):
 			p.copyString()
@@ -194,8 +195,9 @@ func (p *parser) statement() {
 // statements are the statements that programs may have, by their first word.
 func (p *parser) statements() map[string]func() {
 	return map[string]func(){
-		"begin": p.block, "if": p.ifStatement, "case": p.caseStatement, "set": p.set, "select": p.query, "with": p.query, "insert": p.insert, "replace": p.insert,
-		"update": p.update, "delete": p.deleteRows, "call": p.callProcedure, "signal": p.signal, "resignal": p.signal,
+		"begin": p.block, "if": p.ifStatement, "case": p.caseStatement, "set": p.set, "select": p.query, "with": p.query, "insert": p.insert,
+		"replace": p.insert,
+		"update":  p.update, "delete": p.deleteRows, "call": p.callProcedure, "signal": p.signal, "resignal": p.signal,
 		"return":  func() { p.must("return"); p.expression() },
 		"leave":   func() { p.must("leave"); p.copyName() },
 		"iterate": func() { p.must("iterate"); p.copyName() },

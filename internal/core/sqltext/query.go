@@ -138,7 +138,8 @@ func (p *parser) selected() {
 }
 
 // afterColumn are the words that may follow a column or table and are no alias.
-var afterColumn = words(`from where group having order limit union except intersect into on using join inner cross left right natural straight_join for lock
+var afterColumn = words(`from where group having order limit union except intersect into on using join inner cross left right natural
+	straight_join for lock
 	procedure window set as with when then else end do use force ignore partition values`)
 
 // alias reads another name that is given to a column.
@@ -174,8 +175,10 @@ func (p *parser) joined() {
 
 func (p *parser) join() bool {
 	switch {
-	case p.copy("join"), p.copy("inner", "join"), p.copy("cross", "join"), p.copy("straight_join"), p.copy("left", "join"), p.copy("left", "outer", "join"),
-		p.copy("right", "join"), p.copy("right", "outer", "join"), p.copy("natural", "join"), p.copy("natural", "left", "join"), p.copy("natural", "right", "join"):
+	case p.copy("join"), p.copy("inner", "join"), p.copy("cross", "join"), p.copy("straight_join"), p.copy("left", "join"), p.copy("left",
+		"outer", "join"),
+		p.copy("right", "join"), p.copy("right", "outer", "join"), p.copy("natural", "join"), p.copy("natural", "left",
+			"join"), p.copy("natural", "right", "join"):
 		return true
 	}
 	return false

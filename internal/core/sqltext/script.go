@@ -429,7 +429,8 @@ func valueEnd(src []byte, pos int) (int, error) {
 	if c == '-' || c == '+' {
 		end++
 	}
-	for end < len(src) && (identifierByte(src[end]) || src[end] == '.' || (src[end] == '-' || src[end] == '+') && end > pos && src[end-1]|0x20 == 'e') {
+	for end < len(src) && (identifierByte(src[end]) || src[end] == '.' || (src[end] == '-' || src[end] == '+') && end > pos &&
+		src[end-1]|0x20 == 'e') {
 		end++
 	}
 	if end == len(src) {

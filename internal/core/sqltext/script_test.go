@@ -49,9 +49,11 @@ const dump = "\xef\xbb\xbf/*M!999999\\- enable the sandbox mode */ \n-- a dump; 
 	"/*!40101 SET NAMES utf8mb4 */;\n/*!80000 SET only_mysql=1 */;\n/*!50003 SET x=1 */;\n" +
 	"CREATE TABLE `a;b` (`id` int /*!50606 STORAGE DISK */ /*!80023 INVISIBLE */ COMMENT 'it''s; \\'so\\'') ENGINE=InnoDB;\n" +
 	"/*!40000 ALTER TABLE `a;b` DISABLE KEYS */;\n" +
-	"INSERT  INTO `db`.`a;b` (`id`, name) VALUES (1,'O\\'Brien; (x)'),(2,NULL) , \n (-3.5e+10,0x4142),(TRUE,X'4344'),(4,_binary '\\0\\\\'),(5,_utf8mb4'ü'),(6,b'1');\n" +
+	"INSERT  INTO `db`.`a;b` (`id`, name) VALUES (1,'O\\'Brien; (x)'),(2,NULL) , \n (-3.5e+10,0x4142),(TRUE,X'4344'),(4,_binary " +
+	"'\\0\\\\'),(5,_utf8mb4'ü'),(6,b'1');\n" +
 	"REPLACE INTO t VALUES ('a''b');insert ignore into t values('');\n" +
-	"DELIMITER ;;\n/*!50003 CREATE*/ /*!50017 DEFINER=`root`@`%`*/ /*!50003 TRIGGER x BEFORE INSERT ON t FOR EACH ROW BEGIN SET @a=1; END */;;\nDELIMITER ;\nCOMMIT"
+	"DELIMITER ;;\n/*!50003 CREATE*/ /*!50017 DEFINER=`root`@`%`*/ /*!50003 TRIGGER x BEFORE INSERT ON t FOR EACH ROW BEGIN SET @a=1; END " +
+	"*/;;\nDELIMITER ;\nCOMMIT"
 
 func TestScriptsOfDumpProgramsAreTakenApart(t *testing.T) {
 	want := []string{
@@ -64,7 +66,8 @@ func TestScriptsOfDumpProgramsAreTakenApart(t *testing.T) {
 		"CREATE   DEFINER=`root`@`%`   TRIGGER x BEFORE INSERT ON t FOR EACH ROW BEGIN SET @a=1; END",
 		"COMMIT",
 	}
-	for name, r := range map[string]io.Reader{"whole": strings.NewReader(dump), "byte by byte": iotest.OneByteReader(strings.NewReader(dump)), "halves": iotest.HalfReader(strings.NewReader(dump))} {
+	for name, r := range map[string]io.Reader{"whole": strings.NewReader(dump), "byte by byte": iotest.OneByteReader(strings.NewReader(dump)),
+		"halves": iotest.HalfReader(strings.NewReader(dump))} {
 		got, err := told(r, false)
 		require.NoError(t, err, name)
 		require.Equal(t, want, got, name)
@@ -75,7 +78,8 @@ func TestScriptsOfDumpProgramsAreTakenApart(t *testing.T) {
 }
 
 func TestOnlyPlainValuesAreRead(t *testing.T) {
-	for _, rows := range []string{"(LOAD_FILE('/etc/passwd'))", "((SELECT 1))", "(1) ON DUPLICATE KEY UPDATE a=1", "(@x)", "(NOW())", "(1+1)", "('a' 'b')", "(a)", "(1", "('x", "(1),", "(1,,2)", "(1) SELECT 2", "(\"a\")"} {
+	for _, rows := range []string{"(LOAD_FILE('/etc/passwd'))", "((SELECT 1))", "(1) ON DUPLICATE KEY UPDATE a=1", "(@x)", "(NOW())", "(1+1)",
+		"('a' 'b')", "(a)", "(1", "('x", "(1),", "(1,,2)", "(1) SELECT 2", "(\"a\")"} {
 		_, err := told(strings.NewReader("INSERT INTO t VALUES "+rows+";"), false)
 		require.ErrorIs(t, err, ErrSyntax, rows)
 	}

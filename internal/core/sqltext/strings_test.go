@@ -15,7 +15,8 @@ func TestStringsOfAStatementAreFoundOneAfterTheOther(t *testing.T) {
 		var stmt []byte
 		var want []string
 		for range rapid.IntRange(0, 6).Draw(t, "parts") {
-			stmt = append(stmt, rapid.SampledFrom([]string{"INSERT INTO `t` VALUES (", "1,", "NULL,", "0xFF,", " ", ")", "\n"}).Draw(t, "between")...)
+			stmt = append(stmt, rapid.SampledFrom([]string{"INSERT INTO `t` VALUES (", "1,", "NULL,", "0xFF,", " ", ")", "\n"}).Draw(t,
+				"between")...)
 			if rapid.Bool().Draw(t, "string") {
 				value := []byte(rapid.SampledFrom([]string{"", "it's", `a\b`, "x\ny", `"`, "Grüße", "''", `\'`, "),('"}).Draw(t, "value"))
 				stmt = AppendString(stmt, value)
@@ -59,7 +60,8 @@ func TestStringsOfAStatementAreFoundOneAfterTheOther(t *testing.T) {
 // What text between quotes means is counted and skipped as it is taken apart.
 func TestEscapesAreCountedAsTheyAreTakenApart(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		body := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a", "bc", "''", `\'`, `\\`, `\n`, `\%`, `\_`, "é", `\"`, `"`, "%", strings.Repeat("-", 90)}), 0, 12).Draw(t, "pieces"), ""))
+		body := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"a", "bc", "''", `\'`, `\\`, `\n`, `\%`, `\_`, "é", `\"`, `"`, "%",
+			strings.Repeat("-", 90)}), 0, 12).Draw(t, "pieces"), ""))
 		plain := AppendUnescaped(nil, body)
 		require.Equal(t, len(plain), Meant(body), "%s", body)
 		var marks Marks
@@ -79,7 +81,8 @@ func TestEscapesAreCountedAsTheyAreTakenApart(t *testing.T) {
 func TestMarksAreWhereQuotesAndBackslashesAre(t *testing.T) {
 	var marks Marks
 	rapid.Check(t, func(t *rapid.T) {
-		sql := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"'", `\`, "a", `"`, strings.Repeat("x", 63), "\xff"}), 0, 40).Draw(t, "pieces"), ""))
+		sql := []byte(strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{"'", `\`, "a", `"`, strings.Repeat("x", 63), "\xff"}), 0,
+			40).Draw(t, "pieces"), ""))
 		marks.Of(sql)
 		any, quote := make(bitset, len(marks.any)), make(bitset, len(marks.quote))
 		setMarksPlain(any, quote, append(bytes.Clone(sql), make([]byte, 64)...))
@@ -102,7 +105,8 @@ func TestLiteralsThatAreNoneAreErrors(t *testing.T) {
 		_, err := Literal(text).AppendValue(nil)
 		require.Error(t, err, "%q", text)
 	}
-	for text, want := range map[string]string{"'it''s'": "it's", `'\0\n\Z'`: "\x00\n\x1a", "0x6869": "hi", "x'6869'": "hi", "b'01101000'": "h", "_binary 'a'": "a", "-1.5": "-1.5", "1e10": "1e10"} {
+	for text, want := range map[string]string{"'it''s'": "it's", `'\0\n\Z'`: "\x00\n\x1a", "0x6869": "hi", "x'6869'": "hi",
+		"b'01101000'": "h", "_binary 'a'": "a", "-1.5": "-1.5", "1e10": "1e10"} {
 		got, err := Literal(text).AppendValue(nil)
 		require.NoError(t, err, text)
 		require.True(t, bytes.Equal([]byte(want), got), "%s is %q", text, got)

@@ -87,19 +87,23 @@ func (d *Definition) Text(rename func(string) string) string {
 func (d *Definition) ResetCounter() { d.counter = "" }
 
 // engines whose tables are taken over as they are; others are refused, as some of them reach out of the database.
-var engines = map[string]string{"innodb": "InnoDB", "myisam": "MyISAM", "aria": "Aria", "memory": "MEMORY", "rocksdb": "ROCKSDB", "archive": "ARCHIVE"}
+var engines = map[string]string{"innodb": "InnoDB", "myisam": "MyISAM", "aria": "Aria", "memory": "MEMORY", "rocksdb": "ROCKSDB",
+	"archive": "ARCHIVE"}
 
 // tableOptions are the options of CREATE TABLE that are kept, by name; false for those that are left away.
 var tableOptions = map[string]bool{
 	"row_format": true, "comment": true, "key_block_size": true, "max_rows": true, "min_rows": true, "avg_row_length": true,
-	"checksum": false, "delay_key_write": false, "pack_keys": false, "stats_persistent": false, "stats_auto_recalc": false, "stats_sample_pages": false,
-	"page_checksum": false, "transactional": false, "page_compressed": false, "page_compression_level": false, "encrypted": false, "encryption_key_id": false,
-	"compression": false, "encryption": false, "insert_method": false, "ietf_quotes": false,
+	"checksum": false, "delay_key_write": false, "pack_keys": false, "stats_persistent": false, "stats_auto_recalc": false,
+	"stats_sample_pages": false,
+	"page_checksum":      false, "transactional": false, "page_compressed": false, "page_compression_level": false, "encrypted": false,
+	"encryption_key_id": false,
+	"compression":       false, "encryption": false, "insert_method": false, "ietf_quotes": false,
 }
 
 // collations that only one family of servers knows, and what comes nearest on all.
 var collations = map[string]string{
-	"utf8mb4_0900_ai_ci": "utf8mb4_unicode_520_ci", "utf8mb4_0900_as_ci": "utf8mb4_unicode_520_ci", "utf8mb4_0900_as_cs": "utf8mb4_bin", "utf8mb4_0900_bin": "utf8mb4_bin",
+	"utf8mb4_0900_ai_ci": "utf8mb4_unicode_520_ci", "utf8mb4_0900_as_ci": "utf8mb4_unicode_520_ci", "utf8mb4_0900_as_cs": "utf8mb4_bin",
+	"utf8mb4_0900_bin":      "utf8mb4_bin",
 	"utf8mb4_uca1400_ai_ci": "utf8mb4_unicode_520_ci", "utf8mb3_uca1400_ai_ci": "utf8mb3_unicode_520_ci",
 }
 
@@ -244,10 +248,12 @@ func (d *Definition) option(p *parser) {
 
 // partitions passes over how a table was cut into partitions, to the end.
 func (p *parser) partitions() {
-	known := words(`partition by linear hash key range list columns algorithm partitions subpartition subpartitions auto system_time interval limit current history`)
+	known := words(`partition by linear hash key range list columns algorithm partitions subpartition subpartitions auto system_time
+		interval limit current history`)
 	for p.err == nil && p.peek().kind != tokenEnd {
 		switch t := p.next(); {
-		case t.kind == tokenWord && known[t.word], t.kind == tokenNumber, t.kind == tokenMark && t.text == "=", t.kind == tokenWord && units[t.word]:
+		case t.kind == tokenWord && known[t.word], t.kind == tokenNumber, t.kind == tokenMark && t.text == "=", t.kind == tokenWord &&
+			units[t.word]:
 		case t.kind == tokenMark && t.text == "(":
 			for depth := 1; depth > 0; {
 				switch t := p.next(); {

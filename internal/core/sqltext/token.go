@@ -127,7 +127,8 @@ func numberStarts(src []byte, i int) bool {
 // numberEnd returns where the run of bytes ends that a number at i would have.
 func numberEnd(src []byte, i int) int {
 	end := i
-	for end < len(src) && (identifierByte(src[end]) || src[end] == '.' || (src[end] == '-' || src[end] == '+') && end > i && src[end-1]|0x20 == 'e' && IsNumber(src[i:end-1])) {
+	for end < len(src) && (identifierByte(src[end]) || src[end] == '.' || (src[end] == '-' || src[end] == '+') && end > i &&
+		src[end-1]|0x20 == 'e' && IsNumber(src[i:end-1])) {
 		end++
 	}
 	return end

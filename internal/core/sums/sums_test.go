@@ -23,7 +23,8 @@ func TestSumsAreThoseOfTheStandardLibrary(t *testing.T) {
 	t.Logf("sixteen lanes: %v", wide)
 	all := noise(300_000, 1)
 	rapid.Check(t, func(t *rapid.T) {
-		sizes := rapid.SliceOfN(rapid.OneOf(rapid.IntRange(0, 300), rapid.IntRange(0, 9000), rapid.SampledFrom([]int{55, 56, 63, 64, 65, 127, 128, 4096})), 0, 60).Draw(t, "sizes")
+		sizes := rapid.SliceOfN(rapid.OneOf(rapid.IntRange(0, 300), rapid.IntRange(0, 9000),
+			rapid.SampledFrom([]int{55, 56, 63, 64, 65, 127, 128, 4096})), 0, 60).Draw(t, "sizes")
 		var parts [][]byte
 		for i, n := range sizes {
 			from := (i * 4001) % (len(all) - 9000)

@@ -126,7 +126,8 @@ func (t *taker) options(ctx context.Context) error {
 		case t.kind.Visibility.Option:
 			if string(value) == t.kind.Visibility.Hidden {
 				t.find(Finding{Severity: note, What: "search engines are kept out", Where: "option " + name,
-					Why: "each new site sets this for itself, so it does no harm in a starter", Advice: "nothing to do; look at it again if the source is a site that people should find"})
+					Why: "each new site sets this for itself, so it does no harm in a starter", Advice: "nothing to do; look at it again if the source " +
+						"is a site that people should find"})
 			}
 		}
 		for _, p := range t.kind.Extensions {
@@ -174,7 +175,8 @@ func Tokens(option string, value []byte) (whole bool, inside []packing.Inside) {
 				name = at[i+len(" › "):]
 			}
 		}
-		if !kind.SecretName(name) || len(v) < shortSecret || strings.ContainsAny(v, " \n<") || strings.Contains(v, "://") || strings.Contains(v, "@") && strings.Contains(v, ".") {
+		if !kind.SecretName(name) || len(v) < shortSecret || strings.ContainsAny(v, " \n<") || strings.Contains(v, "://") ||
+			strings.Contains(v, "@") && strings.Contains(v, ".") {
 			return
 		}
 		if at == "" {
@@ -191,8 +193,9 @@ func (t *taker) tokens(option string, value []byte) {
 	if !whole && len(inside) == 0 {
 		return
 	}
-	f := Finding{Severity: warning, What: "what looks like a token or licence", Where: "option " + option, Bytes: int64(len(value)), Count: int64(max(1, len(inside))),
-		Why: "it would be copied to every site made from a release", Remedy: &packing.Edit{BlankValues: inside}}
+	f := Finding{Severity: warning, What: "what looks like a token or licence", Where: "option " + option, Bytes: int64(len(value)),
+		Count: int64(max(1, len(inside))),
+		Why:   "it would be copied to every site made from a release", Remedy: &packing.Edit{BlankValues: inside}}
 	if whole {
 		f.Remedy.BlankOptions = []string{option}
 	}
@@ -248,11 +251,13 @@ func (t *taker) code(ctx context.Context) error {
 	}
 	if len(names) > 0 {
 		t.find(Finding{Severity: note, What: "triggers and routines", Where: "database", Count: int64(len(names)), Examples: firstFew(names),
-			Why: "they go into a release and are rebuilt on each site, where the server must allow it", Advice: "ask the host whether its server allows triggers and routines"})
+			Why: "they go into a release and are rebuilt on each site, where the server must allow it", Advice: "ask the host whether its server " +
+				"allows triggers and routines"})
 	}
 	if len(other) > 0 {
 		t.find(Finding{Severity: note, What: "definers", Where: "database", Count: int64(len(other)), Examples: firstFew(other),
-			Why: "these accounts do not exist elsewhere; a release leaves the definer away, and each site's own user takes its place", Advice: "nothing to do, unless one must run with other rights than the site"})
+			Why: "these accounts do not exist elsewhere; a release leaves the definer away, and each site's own user " +
+				"takes its place", Advice: "nothing to do, unless one must run with other rights than the site"})
 	}
 	return nil
 }

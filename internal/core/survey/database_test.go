@@ -25,7 +25,8 @@ import (
 
 // untidy is the database of a site that was worked on for years.
 var untidy = []string{
-	"CREATE TABLE lad_options (option_id bigint PRIMARY KEY AUTO_INCREMENT, option_name varchar(191), option_value longtext, autoload varchar(20)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4",
+	"CREATE TABLE lad_options (option_id bigint PRIMARY KEY AUTO_INCREMENT, option_name varchar(191), option_value longtext, autoload " +
+		"varchar(20)) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4",
 	`INSERT INTO lad_options (option_name, option_value) VALUES ('siteurl','http://base.localhost'),('home','http://base.localhost'),('blogname','Loom base'),('blog_public','0'),
 		('active_plugins','a:1:{i:0;s:15:"booking/main.php";}'),('template','loom'),('stylesheet','loom-child'),
 		('_site_transient_update_plugins','O:8:"stdClass":1:{s:8:"response";a:2:{s:11:"booking.php";s:1:"2";s:9:"forms.php";s:1:"3";}}'),
@@ -33,9 +34,12 @@ var untidy = []string{
 		('_transient_token','abcdefghijklmnopqrstuvwxyz'),
 		('mail_settings','a:2:{s:4:"from";s:20:"hello@school.example";s:4:"smtp";a:1:{s:8:"password";s:16:"Qq7-music-Kk9-xx";}}'),
 		('maps_api_key','AIzaMadeUp-0123456789-abcdef'),('short_key','abc'),('page_token','https://school.example/a-page-of-tokens')`,
-	"CREATE TABLE lad_posts (ID bigint PRIMARY KEY AUTO_INCREMENT, post_title text, post_type varchar(20), post_status varchar(20), post_content longtext) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4",
-	"INSERT INTO lad_posts (post_title, post_type, post_status) VALUES ('Harp','page','publish'),('v1','revision','inherit'),('v2','revision','inherit'),('?','post','auto-draft'),('x','post','trash')",
-	"CREATE TABLE lad_postmeta (meta_id bigint PRIMARY KEY AUTO_INCREMENT, post_id bigint, meta_key varchar(255), meta_value longtext) ENGINE=InnoDB DEFAULT CHARSET=latin1",
+	"CREATE TABLE lad_posts (ID bigint PRIMARY KEY AUTO_INCREMENT, post_title text, post_type varchar(20), post_status varchar(20), " +
+		"post_content longtext) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4",
+	"INSERT INTO lad_posts (post_title, post_type, post_status) VALUES " +
+		"('Harp','page','publish'),('v1','revision','inherit'),('v2','revision','inherit'),('?','post','auto-draft'),('x','post','trash')",
+	"CREATE TABLE lad_postmeta (meta_id bigint PRIMARY KEY AUTO_INCREMENT, post_id bigint, meta_key varchar(255), meta_value longtext) " +
+		"ENGINE=InnoDB DEFAULT CHARSET=latin1",
 	`INSERT INTO lad_postmeta (post_id, meta_key, meta_value) VALUES (1,'_wp_attached_file','2026/09/choir.jpg'),(1,'_wp_attachment_metadata','a:2:{s:4:"file";s:17:"2026/09/choir.jpg";s:5:"sizes";a:1:{s:5:"small";a:1:{s:4:"file";s:15:"choir-small.jpg";}}}'),
 		(1,'_wp_attached_file','2026/09/gone.jpg'),(2,'note','x'),(3,'note','y')`,
 	"CREATE TABLE lad_visits (id int PRIMARY KEY, agent text) ENGINE=MyISAM DEFAULT CHARSET=utf8mb4",
@@ -68,8 +72,10 @@ func surveyed(t *testing.T, visit func(context.Context, string) (http.Header, er
 
 	dir := t.TempDir()
 	for name, text := range map[string]string{
-		"wp-includes/version.php": "<?php $wp_version = '6.1.9'; $required_php_version = '5.6.20';", "wp-load.php": "<?php", "wp-admin/index.php": "<?php",
-		"wp-config.php":                               fmt.Sprintf("<?php define('DB_NAME','lad'); define('DB_USER','lad'); define('DB_PASSWORD','pw'); define('DB_HOST','127.0.0.1:%d'); $table_prefix='lad_';", st.DatabasePort),
+		"wp-includes/version.php": "<?php $wp_version = '6.1.9'; $required_php_version " +
+			"= '5.6.20';", "wp-load.php": "<?php", "wp-admin/index.php": "<?php",
+		"wp-config.php": fmt.Sprintf("<?php define('DB_NAME','lad'); define('DB_USER','lad'); "+
+			"define('DB_PASSWORD','pw'); define('DB_HOST','127.0.0.1:%d'); $table_prefix='lad_';", st.DatabasePort),
 		"wp-content/uploads/2026/09/choir.jpg":        "picture",
 		"wp-content/uploads/2026/09/choir-small.jpg":  "small",
 		"wp-content/uploads/2026/09/nobody-shows.jpg": "picture",
@@ -134,11 +140,15 @@ func TestADatabaseIsLookedAtOnce(t *testing.T) {
 		{"search engines are kept out", "option blog_public", 0, nil, ""},
 		{"updates are pending for extensions", "option _site_transient_update_plugins", 2, nil, ""},
 		{"updates are pending for WordPress itself", "option _site_transient_update_core", 1, nil, ""},
-		{"what looks like a token or licence", "option mail_settings", 1, &packing.Edit{BlankValues: []packing.Inside{{Option: "mail_settings", Path: []string{"smtp", "password"}}}}, "mail_settings › smtp › password"},
+		{"what looks like a token or licence", "option mail_settings", 1,
+			&packing.Edit{BlankValues: []packing.Inside{{Option: "mail_settings",
+				Path: []string{"smtp", "password"}}}}, "mail_settings › smtp › password"},
 		{"what looks like a token or licence", "option maps_api_key", 1, &packing.Edit{BlankOptions: []string{"maps_api_key"}}, ""},
 		{"rows that point at files that are missing", "postmeta", 1, nil, "2026/09/gone.jpg"},
-		{"media files that no row points at", "wp-content/uploads", 1, &packing.Edit{LeaveOut: []string{"wp-content/uploads/2026/09/nobody-shows.jpg"}}, "nobody-shows.jpg"},
-		{"extension that is not active", "wp-content/plugins/left-behind", 1, &packing.Edit{LeaveOut: []string{"wp-content/plugins/left-behind"}}, ""},
+		{"media files that no row points at", "wp-content/uploads", 1,
+			&packing.Edit{LeaveOut: []string{"wp-content/uploads/2026/09/nobody-shows.jpg"}}, "nobody-shows.jpg"},
+		{"extension that is not active", "wp-content/plugins/left-behind", 1,
+			&packing.Edit{LeaveOut: []string{"wp-content/plugins/left-behind"}}, ""},
 		{"theme that is not active", "wp-content/themes/winter", 1, &packing.Edit{LeaveOut: []string{"wp-content/themes/winter"}}, ""},
 		{"table of another prefix", "old_posts", 0, nil, ""},
 		{"table that dominates the database", "lad_heavy", 12, &packing.Edit{Empty: []string{"heavy"}}, ""},
@@ -147,7 +157,8 @@ func TestADatabaseIsLookedAtOnce(t *testing.T) {
 		{"triggers and routines", "database", 2, nil, "trigger lad_stamp"},
 		{"definers", "database", 3, nil, "runs as"},
 		{"revisions", "posts", 2, &packing.Edit{DropRows: []kind.Rows{{Table: "posts", Column: "post_type", Values: []string{"revision"}}}}, ""},
-		{"posts in the bin", "posts", 1, &packing.Edit{DropRows: []kind.Rows{{Table: "posts", Column: "post_status", Values: []string{"trash"}}}}, ""},
+		{"posts in the bin", "posts", 1,
+			&packing.Edit{DropRows: []kind.Rows{{Table: "posts", Column: "post_status", Values: []string{"trash"}}}}, ""},
 	} {
 		var found *Finding
 		for i := range s.Findings {

@@ -72,7 +72,8 @@ func (t *taker) findFolders() {
 	}
 	for _, c := range t.kind.Caches {
 		if files, bytes := t.below(c); files > 0 {
-			t.find(Finding{Severity: note, What: "cache", Where: c, Bytes: bytes, Count: files, Why: "it is rebuilt on each site", Remedy: leave(c + "/**")})
+			t.find(Finding{Severity: note, What: "cache", Where: c, Bytes: bytes, Count: files, Why: "it is rebuilt on each site",
+				Remedy: leave(c + "/**")})
 		}
 	}
 	sign := t.kind.Detect[0]
@@ -151,7 +152,8 @@ func (t *taker) findFiles() {
 			temps.add(f, f.Path)
 		case t.s.Totals.Files > 100 && f.Bytes > large && f.Bytes > t.s.Totals.Bytes/20:
 			t.find(Finding{Severity: warning, What: "file much larger than the rest", Where: f.Path, Bytes: f.Bytes,
-				Why: fmt.Sprintf("it alone is %d %% of all files, and every site made from a release gets it", f.Bytes*100/max(1, t.s.Totals.Bytes)), Remedy: leave(f.Path)})
+				Why: fmt.Sprintf("it alone is %d %% of all files, and every site made from a release gets it",
+					f.Bytes*100/max(1, t.s.Totals.Bytes)), Remedy: leave(f.Path)})
 		}
 	}
 	if logs.files > 0 {
@@ -187,7 +189,8 @@ func (t *taker) findNames() {
 			continue
 		case !norm.NFC.IsNormalString(f.Path):
 			note1("name that is not in Unicode's composed form (NFC)", f)
-		case strings.ContainsAny(f.Path, refusedChars) || refusedNames.MatchString(base) || strings.HasSuffix(base, ".") || strings.HasSuffix(base, " ") || strings.IndexFunc(base, func(r rune) bool { return r < ' ' }) >= 0:
+		case strings.ContainsAny(f.Path, refusedChars) || refusedNames.MatchString(base) || strings.HasSuffix(base, ".") ||
+			strings.HasSuffix(base, " ") || strings.IndexFunc(base, func(r rune) bool { return r < ' ' }) >= 0:
 			note1("name that other systems refuse", f)
 		case len(f.Path) > longPath || len(base) > 200:
 			note1("name that is too long for other systems", f)
@@ -224,13 +227,16 @@ func (t *taker) findLinks() {
 	for _, l := range t.links {
 		switch at := path.Join(path.Dir(l.Path), l.Target); {
 		case l.Mode&fs.ModeSymlink == 0:
-			t.find(Finding{Severity: note, What: "neither file, folder nor link", Where: l.Path, Why: "it cannot be packed and is left out", Remedy: leave(l.Path)})
+			t.find(Finding{Severity: note, What: "neither file, folder nor link", Where: l.Path, Why: "it cannot be packed and is left out",
+				Remedy: leave(l.Path)})
 		case path.IsAbs(l.Target) || at == ".." || strings.HasPrefix(at, "../"):
-			t.find(Finding{Severity: warning, What: "link that leaves the site", Where: l.Path, Why: "it points at " + l.Target + ", which is not part of the site and stays out of a release", Remedy: leave(l.Path)})
+			t.find(Finding{Severity: warning, What: "link that leaves the site", Where: l.Path, Why: "it points at " + l.Target +
+				", which is not part of the site and stays out of a release", Remedy: leave(l.Path)})
 		default:
 			if _, file := t.entry(at); !file {
 				if n, _ := t.below(at); n == 0 {
-					t.find(Finding{Severity: note, What: "link that leads nowhere", Where: l.Path, Why: "it points at " + l.Target + ", where nothing is", Remedy: leave(l.Path)})
+					t.find(Finding{Severity: note, What: "link that leads nowhere", Where: l.Path, Why: "it points at " + l.Target + ", where nothing is",
+						Remedy: leave(l.Path)})
 				}
 			}
 		}
@@ -266,8 +272,9 @@ func (t *taker) findParts() {
 			sizes[name].Bytes += f.Bytes
 		}
 		for _, name := range slices.Sorted(maps.Keys(sizes)) {
-			t.find(Finding{Severity: note, What: p.What + " that is not active", Where: sizes[name].Path, Bytes: sizes[name].Bytes, Count: sizes[name].Files,
-				Why: "it is packed and placed on every site, and nobody sees it", Remedy: leave(sizes[name].Path)})
+			t.find(Finding{Severity: note, What: p.What + " that is not active", Where: sizes[name].Path, Bytes: sizes[name].Bytes,
+				Count: sizes[name].Files,
+				Why:   "it is packed and placed on every site, and nobody sees it", Remedy: leave(sizes[name].Path)})
 		}
 	}
 }
@@ -285,8 +292,10 @@ func (t *taker) findMedia() {
 		}
 	}
 	if slices.Sort(missing); len(missing) > 0 {
-		t.find(Finding{Severity: warning, What: "rows that point at files that are missing", Where: m.Table, Count: int64(len(missing)), Examples: firstFew(missing),
-			Why: "pages that show them have holes, on every site made from a release", Advice: "upload the files again or delete the entries on the source"})
+		t.find(Finding{Severity: warning, What: "rows that point at files that are missing", Where: m.Table, Count: int64(len(missing)),
+			Examples: firstFew(missing),
+			Why: "pages that show them have holes, on every site made " +
+				"from a release", Advice: "upload the files again or delete the entries on the source"})
 	}
 	var loose bulk
 	at, _ := slices.BinarySearchFunc(t.s.Files, m.Folder+"/", func(e filelist.Entry, s string) int { return strings.Compare(e.Path, s) })
@@ -304,7 +313,8 @@ func (t *taker) findMedia() {
 		}
 	}
 	if loose.files > 0 {
-		f := loose.finding(note, "media files that no row points at", "nothing shows that a page uses them; a page may still name one by its address")
+		f := loose.finding(note, "media files that no row points at",
+			"nothing shows that a page uses them; a page may still name one by its address")
 		if f.Where = m.Folder; len(f.Remedy.LeaveOut) > maxListed {
 			f.Remedy, f.Advice = nil, "look through them on the source; there are too many to leave out one by one"
 		}
@@ -312,7 +322,8 @@ func (t *taker) findMedia() {
 	}
 }
 
-var mediaEnding = map[string]bool{".jpg": true, ".jpeg": true, ".png": true, ".gif": true, ".webp": true, ".avif": true, ".svg": true, ".pdf": true, ".mp3": true, ".mp4": true, ".wav": true, ".mov": true, ".doc": true, ".docx": true, ".ogg": true}
+var mediaEnding = map[string]bool{".jpg": true, ".jpeg": true, ".png": true, ".gif": true, ".webp": true, ".avif": true, ".svg": true,
+	".pdf": true, ".mp3": true, ".mp4": true, ".wav": true, ".mov": true, ".doc": true, ".docx": true, ".ogg": true}
 
 var phpVersion = regexp.MustCompile(`PHP/(\d+(?:\.\d+)*)`)
 
@@ -324,7 +335,8 @@ func (t *taker) findVersions() {
 		}
 	}
 	for _, have := range []struct{ of, version, where string }{
-		{t.s.KindTitle, t.s.Version, "core"}, {t.kind.Runtime.Name, t.s.Running, "web server"}, {t.s.Database.Engine, t.s.Database.Number, "database server"},
+		{t.s.KindTitle, t.s.Version, "core"}, {t.kind.Runtime.Name, t.s.Running, "web server"}, {t.s.Database.Engine, t.s.Database.Number,
+			"database server"},
 	} {
 		for _, e := range t.kind.Ends {
 			if have.version == "" || e.Of != have.of || !e.Covers(have.version) {
@@ -337,9 +349,11 @@ func (t *taker) findVersions() {
 			what := have.of + " " + have.version
 			switch left := on.Sub(t.s.TakenAt); {
 			case left <= 0:
-				t.find(Finding{Severity: warning, What: what + " is past its end of life", Where: have.where, Why: "its makers stopped mending faults on " + e.On, Advice: "move the source to a newer version, then survey and build again"})
+				t.find(Finding{Severity: warning, What: what + " is past its end of life", Where: have.where,
+					Why: "its makers stopped mending faults on " + e.On, Advice: "move the source to a newer version, then survey and build again"})
 			case left < 120*24*time.Hour:
-				t.find(Finding{Severity: note, What: what + " is near its end of life", Where: have.where, Why: "its makers mend faults until " + e.On, Advice: "plan to move the source to a newer version"})
+				t.find(Finding{Severity: note, What: what + " is near its end of life", Where: have.where, Why: "its makers mend faults until " + e.On,
+					Advice: "plan to move the source to a newer version"})
 			}
 			break
 		}
@@ -356,7 +370,8 @@ func (t *taker) findTables() {
 		}
 		if !own {
 			t.find(Finding{Severity: note, What: "table of another prefix", Where: tb.Name, Bytes: tb.DataBytes, Count: tb.Rows,
-				Why: "it does not begin with " + t.s.Prefix + ", so it belongs to something else; it stays out of releases", Advice: "nothing to do, unless it belongs to this site after all"})
+				Why: "it does not begin with " + t.s.Prefix +
+					", so it belongs to something else; it stays out of releases", Advice: "nothing to do, unless it belongs to this site after all"})
 			continue
 		}
 		set, _, _ := strings.Cut(tb.Collation, "_")
@@ -366,7 +381,8 @@ func (t *taker) findTables() {
 		}
 		if tb.DataBytes > bigTable && tb.DataBytes > t.s.Totals.DatabaseBytes/bigShare {
 			f := Finding{Severity: note, What: "table that dominates the database", Where: tb.Name, Bytes: tb.DataBytes, Count: tb.Rows,
-				Why: fmt.Sprintf("it is %d %% of all rows' bytes", tb.DataBytes*100/max(1, t.s.Totals.DatabaseBytes)), Remedy: &packing.Edit{Empty: []string{bare}}}
+				Why: fmt.Sprintf("it is %d %% of all rows' bytes",
+					tb.DataBytes*100/max(1, t.s.Totals.DatabaseBytes)), Remedy: &packing.Edit{Empty: []string{bare}}}
 			if slices.Contains(t.kind.Tables, bare) {
 				f.Remedy, f.Advice = nil, "it holds the site's content; drop rows of it that a new site does not need"
 			}
@@ -379,11 +395,15 @@ func (t *taker) findTables() {
 			parts = append(parts, fmt.Sprintf("%s in %d tables", set, len(charsets[set])))
 		}
 		t.find(Finding{Severity: note, What: "mixed character sets", Where: "database", Count: int64(len(charsets)), Examples: parts,
-			Why: "comparing texts across such tables goes wrong or is slow; a release keeps each as it is", Advice: "convert the tables on the source to utf8mb4"})
+			Why: "comparing texts across such tables goes wrong or is slow; a release keeps " +
+				"each as it is", Advice: "convert the tables on the source to utf8mb4"})
 	}
 	if len(unsafe) > 0 {
-		t.find(Finding{Severity: warning, What: "tables whose engine has no snapshots", Where: "database", Count: int64(len(unsafe)), Examples: firstFew(unsafe),
-			Why: "what is written while a release is built may be in one table and not in another", Advice: "convert them to InnoDB, or build while nobody works on the source"})
+		t.find(Finding{Severity: warning, What: "tables whose engine has no snapshots", Where: "database", Count: int64(len(unsafe)),
+			Examples: firstFew(unsafe),
+			Why: "what is written while a release is built may be in one table and not " +
+				"in another", Advice: "convert them to InnoDB, or build " +
+				"while nobody works on the source"})
 	}
 }
 
@@ -393,14 +413,17 @@ func (t *taker) findClutter() {
 			continue
 		}
 		if sum := t.s.Rows(*c.Rows); sum.Rows > 0 {
-			t.find(Finding{Severity: note, What: c.What, Where: c.Rows.Table, Bytes: sum.Bytes, Count: sum.Rows, Why: c.Why, Remedy: &packing.Edit{DropRows: []kind.Rows{*c.Rows}}})
+			t.find(Finding{Severity: note, What: c.What, Where: c.Rows.Table, Bytes: sum.Bytes, Count: sum.Rows, Why: c.Why,
+				Remedy: &packing.Edit{DropRows: []kind.Rows{*c.Rows}}})
 		}
 	}
 	for _, c := range t.kind.ByName {
 		for _, tb := range t.s.Tables {
 			bare, own := strings.CutPrefix(tb.Name, t.s.Prefix)
-			if own && !tb.View && tb.Rows > 0 && !slices.Contains(t.kind.Tables, bare) && slices.ContainsFunc(c.Tables, func(p string) bool { return packing.Wild(p, bare) }) {
-				t.find(Finding{Severity: note, What: c.What, Where: tb.Name, Bytes: tb.DataBytes, Count: tb.Rows, Why: c.Why, Remedy: &packing.Edit{Empty: []string{bare}}})
+			if own && !tb.View && tb.Rows > 0 && !slices.Contains(t.kind.Tables, bare) &&
+				slices.ContainsFunc(c.Tables, func(p string) bool { return packing.Wild(p, bare) }) {
+				t.find(Finding{Severity: note, What: c.What, Where: tb.Name, Bytes: tb.DataBytes, Count: tb.Rows, Why: c.Why,
+					Remedy: &packing.Edit{Empty: []string{bare}}})
 			}
 		}
 	}

@@ -31,7 +31,8 @@ const (
 )
 
 // binary are extensions of files that are certainly not text; they are not opened to look for addresses.
-var binary = extensions("jpg jpeg png gif webp avif ico bmp tif tiff mp3 mp4 m4a m4v mov avi webm ogg wav flac pdf woff woff2 ttf otf eot mo doc docx xls xlsx ppt pptx odt zip gz bz2 xz zst tgz tar 7z rar phar wasm exe dll so class jar sqlite db")
+var binary = extensions("jpg jpeg png gif webp avif ico bmp tif tiff mp3 mp4 m4a m4v mov avi webm ogg wav flac pdf woff woff2 ttf otf " +
+	"eot mo doc docx xls xlsx ppt pptx odt zip gz bz2 xz zst tgz tar 7z rar phar wasm exe dll so class jar sqlite db")
 
 // packed are extensions that archives and dumps have; such files are looked at whatever their size.
 var packed = extensions("zip gz bz2 xz zst tgz tbz tar 7z rar sql dump bak old bkp")
@@ -66,7 +67,8 @@ var signatures = []signature{
 // ours is what an archive of a release has as its first name, behind the fixed part of the local header.
 var ours = []byte("nestseed.json")
 
-var dumpWords = [][]byte{[]byte("CREATE TABLE"), []byte("INSERT INTO"), []byte("-- MariaDB dump"), []byte("-- MySQL dump"), []byte("PostgreSQL database dump")}
+var dumpWords = [][]byte{[]byte("CREATE TABLE"), []byte("INSERT INTO"), []byte("-- MariaDB dump"), []byte("-- MySQL dump"),
+	[]byte("PostgreSQL database dump")}
 
 // sortOf tells archives and dumps by how they begin.
 func sortOf(head []byte) string {
@@ -80,7 +82,9 @@ func sortOf(head []byte) string {
 	}
 	// PHP and JavaScript that speak SQL begin as programs do; a dump begins with comments or statements.
 	trimmed := bytes.TrimLeft(head, "\ufeff \r\n\t")
-	if len(trimmed) > 1 && (bytes.HasPrefix(trimmed, []byte("--")) || bytes.HasPrefix(trimmed, []byte("/*")) || bytes.HasPrefix(trimmed, []byte("SET ")) || bytes.HasPrefix(trimmed, []byte("DROP ")) || bytes.HasPrefix(trimmed, []byte("CREATE ")) || bytes.HasPrefix(trimmed, []byte("INSERT "))) &&
+	if len(trimmed) > 1 && (bytes.HasPrefix(trimmed, []byte("--")) || bytes.HasPrefix(trimmed, []byte("/*")) ||
+		bytes.HasPrefix(trimmed, []byte("SET ")) || bytes.HasPrefix(trimmed, []byte("DROP ")) || bytes.HasPrefix(trimmed, []byte("CREATE ")) ||
+		bytes.HasPrefix(trimmed, []byte("INSERT "))) &&
 		slices.ContainsFunc(dumpWords, func(w []byte) bool { return bytes.Contains(head, w) }) {
 		return "database dump"
 	}
@@ -172,7 +176,8 @@ func (l *scanner) file(ctx context.Context, f filelist.Entry, buf []byte) []byte
 	defer l.t.report.Add(progress.Amount{Files: 1, Bytes: want})
 	r, err := l.t.site.Open(ctx, f.Path)
 	if err != nil {
-		l.t.find(Finding{Severity: fault, What: "cannot be read", Where: f.Path, Bytes: f.Bytes, Why: err.Error() + "; it would be missing from a release", Advice: "let the service read it, or leave it out", Remedy: leave(f.Path)})
+		l.t.find(Finding{Severity: fault, What: "cannot be read", Where: f.Path, Bytes: f.Bytes, Why: err.Error() +
+			"; it would be missing from a release", Advice: "let the service read it, or leave it out", Remedy: leave(f.Path)})
 		return buf
 	}
 	defer r.Close()
@@ -273,11 +278,14 @@ func (l *scanner) tell() {
 				examples = append(examples, fmt.Sprintf("%s (%d)", dir, b.files))
 			}
 		}
-		l.t.find(Finding{Severity: note, What: "the source's address in text files", Where: slices.Sorted(maps.Keys(l.addresses))[0], Bytes: bytes, Count: files, Examples: examples,
-			Why: fmt.Sprintf("%s is written in %d places there; each new site gets its own address instead", l.t.s.Address, l.places), Advice: "nothing to do; written as a path it would need no replacing"})
+		l.t.find(Finding{Severity: note, What: "the source's address in text files", Where: slices.Sorted(maps.Keys(l.addresses))[0],
+			Bytes: bytes, Count: files, Examples: examples,
+			Why: fmt.Sprintf("%s is written in %d places there; each new site gets its own address instead", l.t.s.Address,
+				l.places), Advice: "nothing to do; written as a path it would need no replacing"})
 	}
 	if l.tooLarge.files > 0 {
-		f := l.tooLarge.finding(warning, "the source's address in a very large serialised file", fmt.Sprintf("serialised values of over %d MB are placed as they are, so the old address stays in them", textBytes>>20))
+		f := l.tooLarge.finding(warning, "the source's address in a very large serialised file",
+			fmt.Sprintf("serialised values of over %d MB are placed as they are, so the old address stays in them", textBytes>>20))
 		f.Remedy = &packing.Edit{LeaveOut: f.Remedy.LeaveOut}
 		l.t.find(f)
 	}

@@ -156,7 +156,8 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 		return nil, err
 	}
 	for _, why := range in.Identity.Unreadable {
-		t.find(Finding{Severity: warning, What: "setting that is not readable", Where: in.Identity.SettingsPath, Why: why, Advice: "give the source's database by its address when you add it"})
+		t.find(Finding{Severity: warning, What: "setting that is not readable", Where: in.Identity.SettingsPath, Why: why,
+			Advice: "give the source's database by its address when you add it"})
 	}
 	filelist.Sort(s.Files)
 	progress.Stage(report, walkShare, 1)
@@ -206,7 +207,8 @@ func (t *taker) walk(ctx context.Context) error {
 		}
 		return nil
 	}, func(p string, err error) {
-		t.find(Finding{Severity: fault, What: "cannot be read", Where: p, Why: err.Error() + "; it would be missing from a release", Advice: "let the service read it, then survey again"})
+		t.find(Finding{Severity: fault, What: "cannot be read", Where: p, Why: err.Error() + "; it would be missing from a release",
+			Advice: "let the service read it, then survey again"})
 	})
 	if err != nil {
 		return fmt.Errorf("walk the source's files: %w", err)

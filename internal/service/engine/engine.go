@@ -175,7 +175,8 @@ func (w *worker) Work(ctx context.Context, j *river.Job[queued]) error {
 // New prepares an engine.
 func New(db *records.DB, log *slog.Logger, o Options) (*Engine, error) {
 	o.Workers = cmp.Or(o.Workers, DefaultWorkers)
-	e := &Engine{db: db, log: log, options: o, jobs: map[string]job{}, cancels: map[int64]context.CancelCauseFunc{}, listeners: map[chan int64]bool{}}
+	e := &Engine{db: db, log: log, options: o, jobs: map[string]job{}, cancels: map[int64]context.CancelCauseFunc{},
+		listeners: map[chan int64]bool{}}
 	e.ctx, e.stop = context.WithCancel(context.Background())
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})

@@ -30,7 +30,8 @@ func runner(t *testing.T, db *records.DB, jobs map[string]work) *Engine {
 	e, err := New(db, slog.New(slog.DiscardHandler), Options{Alone: true})
 	require.NoError(t, err)
 	for name, w := range jobs {
-		j := Job[struct{}, any]{Name: name, Leaves: w.Leaves, Do: func(ctx context.Context, run Run, _ struct{}, report progress.Reporter) (any, error) {
+		j := Job[struct{}, any]{Name: name, Leaves: w.Leaves, Do: func(ctx context.Context, run Run, _ struct{}, report progress.Reporter) (any,
+			error) {
 			return w.Do(ctx, run, report)
 		}}
 		if w.Recover != nil {
@@ -217,13 +218,15 @@ func TestWhatCouldNotBeTakenBackIsTriedAgain(t *testing.T) {
 	over(t, db, other.ID, records.Waiting)
 	answers.Store(true)
 	require.NoError(t, r.cleanUp(ctx))
-	require.Equal(t, "the server has gone: what was made could not be taken back; what the run had made was taken back since", over(t, db, run.ID, records.Failed).Error)
+	require.Equal(t, "the server has gone: what was made could not be taken back; what the run had made was taken back since",
+		over(t, db, run.ID, records.Failed).Error)
 	over(t, db, other.ID, records.Done)
 
 	answers.Store(false)
 	cancelled.Store(true) // which asks for it to be taken back, and not yet for it to be given up
 	run = uncleaned()
-	require.Eventually(t, func() bool { return r.recoverRun(ctx, run) != nil }, 20*time.Second, 10*time.Millisecond, "once its worker has let it go")
+	require.Eventually(t, func() bool { return r.recoverRun(ctx, run) != nil }, 20*time.Second, 10*time.Millisecond,
+		"once its worker has let it go")
 	over(t, db, run.ID, records.Working)
 	require.NoError(t, r.Cancel(ctx, run.ID))
 	require.Contains(t, over(t, db, run.ID, records.Failed).Error, "given up; what the run had made may still be there")
@@ -270,7 +273,8 @@ func TestWorkIsPutBackWhenTheServiceEndsAndDoneByTheNext(t *testing.T) {
 func TestARunWhoseProcessDiedIsRecoveredByItsSort(t *testing.T) {
 	ctx := context.Background()
 	db := recordstest.Open(t)
-	for outcome, want := range map[Outcome]string{TakenBack: records.Failed, Finished: records.Done, Again: records.Done, Onward: records.Done} {
+	for outcome, want := range map[Outcome]string{TakenBack: records.Failed, Finished: records.Done, Again: records.Done,
+		Onward: records.Done} {
 		recovered := false
 		sorts := map[string]work{"build": {
 			Do: func(context.Context, records.Run, progress.Reporter) (any, error) { return nil, nil },
@@ -281,7 +285,9 @@ func TestARunWhoseProcessDiedIsRecoveredByItsSort(t *testing.T) {
 		}}
 		// A run that says it works while nobody holds its lock is what a killed process leaves.
 		var id int64
-		require.NoError(t, db.Pool.QueryRow(ctx, "INSERT INTO runs (job, title, target, who, args, status) VALUES ('build', 'b', $1, 'ines', '{}', 'working') RETURNING id", want).Scan(&id))
+		require.NoError(t, db.Pool.QueryRow(ctx,
+			"INSERT INTO runs (job, title, target, who, args, status) VALUES ('build', 'b', $1, 'ines', '{}', 'working') "+
+				"RETURNING id", want).Scan(&id))
 		r := runner(t, db, sorts)
 		over(t, db, id, want)
 		require.True(t, recovered)

@@ -140,7 +140,8 @@ func (e *Engine) resolve(ctx context.Context, run Run, outcome Outcome, err erro
 	case err != nil && run.Error == "":
 		return errors.Join(err, e.failCleanup(ctx, run.ID, fmt.Errorf("%s, and what the run had made could not be taken back: %w", reason, err)))
 	case err != nil && run.CancelAsked:
-		sentence := fmt.Sprintf("given up; what the run had made may still be there%s, as it could not be taken back: %v", e.left(ctx, run.ID), err)
+		sentence := fmt.Sprintf("given up; what the run had made may still be there%s, as it could not be taken back: %v", e.left(ctx, run.ID),
+			err)
 		return e.db.EndRun(ctx, run.ID, records.Failed, nil, sentence)
 	case err != nil:
 		return err
@@ -149,7 +150,9 @@ func (e *Engine) resolve(ctx context.Context, run Run, outcome Outcome, err erro
 	case outcome == TakenBack || run.CancelAsked:
 		return e.db.EndRun(ctx, run.ID, records.Failed, nil, reason+"; what the run had made was taken back"+since)
 	case run.Interruptions+1 >= mostInterruptions:
-		return e.db.EndRun(ctx, run.ID, records.Failed, nil, fmt.Sprintf("%s, for the %dth time; the run is not begun again by itself: look into the service's log, and start it anew", reason, run.Interruptions+1))
+		return e.db.EndRun(ctx, run.ID, records.Failed, nil,
+			fmt.Sprintf("%s, for the %dth time; the run is not begun again by itself: look into the service's log, and start it anew", reason,
+				run.Interruptions+1))
 	}
 	if err := e.db.AddLog(ctx, run.ID, reason+"; the run begins again"); err != nil {
 		return err

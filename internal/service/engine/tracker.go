@@ -43,7 +43,8 @@ const (
 )
 
 func newTracker(ctx context.Context, db *records.DB, id int64) *tracker {
-	t := &tracker{to: 1, db: db, ctx: context.WithoutCancel(ctx), id: id, done: make(chan struct{}), wake: make(chan struct{}, 1), started: time.Now()}
+	t := &tracker{to: 1, db: db, ctx: context.WithoutCancel(ctx), id: id, done: make(chan struct{}), wake: make(chan struct{}, 1),
+		started: time.Now()}
 	t.end.Go(t.save)
 	return t
 }

@@ -23,7 +23,8 @@ func TestPatternsOfHostsAreFilledIn(t *testing.T) {
 
 func TestOnlyAddressesOfHostsAreOurs(t *testing.T) {
 	h := records.Host{Address: "http://{name}.localhost:8080"}
-	for hostport, want := range map[string]bool{"files.localhost:8080": true, "files.localhost:8081": false, "a.b.localhost:8080": false, ".localhost:8080": false, "localhost:8080": false, "127.0.0.1:8080": false, "evil.example:8080": false} {
+	for hostport, want := range map[string]bool{"files.localhost:8080": true, "files.localhost:8081": false, "a.b.localhost:8080": false,
+		".localhost:8080": false, "localhost:8080": false, "127.0.0.1:8080": false, "evil.example:8080": false} {
 		require.Equal(t, want, Owns(h, hostport), hostport)
 	}
 	fixed := records.Host{Address: "https://preview.loomandladder.example/{name}"}

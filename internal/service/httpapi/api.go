@@ -168,14 +168,15 @@ func operation[I, O any](h huma.API, method, path, id, summary string, do func(c
 	if _, is := any((*O)(nil)).(*begun); is {
 		status = http.StatusAccepted
 	}
-	huma.Register(h, huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, DefaultStatus: status}, func(ctx context.Context, in *I) (*O, error) {
-		out, err := do(ctx, in)
-		if p := problem(err); p != nil {
-			noteCause(ctx, p, err)
-			return out, p
-		}
-		return out, nil
-	})
+	huma.Register(h, huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, DefaultStatus: status},
+		func(ctx context.Context, in *I) (*O, error) {
+			out, err := do(ctx, in)
+			if p := problem(err); p != nil {
+				noteCause(ctx, p, err)
+				return out, p
+			}
+			return out, nil
+		})
 }
 
 func list[R, T any](rows []R, err error, convert func(R) T) (*body[[]T], error) {
@@ -289,7 +290,9 @@ func (a *api) recovered(c *gin.Context, err any) {
 // headers keep the console to itself.
 func headers(c *gin.Context) {
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set("Content-Security-Policy",
+		"default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; form-action "+
+			"'self'; frame-ancestors 'none'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "same-origin")
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
@@ -306,7 +309,8 @@ func (a *api) observe(c *gin.Context) {
 	}
 	requestSeconds.WithLabelValues(knownMethod(c.Request.Method), route, fmt.Sprint(c.Writer.Status())).Observe(time.Since(start).Seconds())
 	if c.Writer.Status() >= 500 {
-		a.Log.Warn("request failed", "method", knownMethod(c.Request.Method), "route", route, "status", c.Writer.Status(), "error", c.Errors.String())
+		a.Log.Warn("request failed", "method", knownMethod(c.Request.Method), "route", route, "status", c.Writer.Status(), "error",
+			c.Errors.String())
 	}
 }
 

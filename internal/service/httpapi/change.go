@@ -134,7 +134,8 @@ func (a *api) changeSource(ctx context.Context, in *changed[wire.ChangedSource])
 	database, password := s.Database, ""
 	if b.Database != "" || b.DatabasePassword != "" {
 		if cmp.Or(b.Database, s.Database) == "" {
-			return nil, wrong(errors.New("the database is read from the site's settings file, with the password there; give the database address with the password"))
+			return nil, wrong(errors.New("the database is read from the site's settings file, with the password there; give the database address " +
+				"with the password"))
 		}
 		if database, password, err = splitPassword(cmp.Or(b.Database, s.Database), b.DatabasePassword); err != nil {
 			return nil, err

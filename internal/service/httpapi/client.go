@@ -57,15 +57,16 @@ func (a *api) clientOperations(h huma.API) {
 		return list(clients, err, clientOut)
 	})
 	operation(h, "GET", "/clients/{name}", "show-client", "Show a client; secrets are not shown", show)
-	operation(h, "POST", "/clients", "add-client", "Add a client", func(ctx context.Context, in *Put[wire.NewClient]) (*body[wire.Client], error) {
-		if _, err := a.db.AddClient(ctx, in.Body.Name); err != nil {
-			return nil, err
-		}
-		if err := a.setSettings(ctx, in.Body.Name, wire.Settings{Settings: in.Body.Settings}); err != nil {
-			return nil, errors.Join(err, a.db.RemoveClient(ctx, in.Body.Name), a.db.RemoveSecrets(ctx, "client", in.Body.Name))
-		}
-		return show(ctx, &Named{in.Body.Name})
-	})
+	operation(h, "POST", "/clients", "add-client", "Add a client",
+		func(ctx context.Context, in *Put[wire.NewClient]) (*body[wire.Client], error) {
+			if _, err := a.db.AddClient(ctx, in.Body.Name); err != nil {
+				return nil, err
+			}
+			if err := a.setSettings(ctx, in.Body.Name, wire.Settings{Settings: in.Body.Settings}); err != nil {
+				return nil, errors.Join(err, a.db.RemoveClient(ctx, in.Body.Name), a.db.RemoveSecrets(ctx, "client", in.Body.Name))
+			}
+			return show(ctx, &Named{in.Body.Name})
+		})
 	operation(h, "PATCH", "/clients/{name}/settings", "set-client", "Set settings of a client", func(ctx context.Context, in *struct {
 		Named
 		Put[wire.Settings]
@@ -78,10 +79,11 @@ func (a *api) clientOperations(h huma.API) {
 		}
 		return show(ctx, &in.Named)
 	})
-	operation(h, "DELETE", "/clients/{name}", "remove-client", "Remove a client without sites", func(ctx context.Context, in *Named) (*nothing, error) {
-		if err := a.db.RemoveClient(ctx, in.Name); err != nil {
-			return nil, err
-		}
-		return nil, a.db.RemoveSecrets(ctx, "client", in.Name)
-	})
+	operation(h, "DELETE", "/clients/{name}", "remove-client", "Remove a client without sites",
+		func(ctx context.Context, in *Named) (*nothing, error) {
+			if err := a.db.RemoveClient(ctx, in.Name); err != nil {
+				return nil, err
+			}
+			return nil, a.db.RemoveSecrets(ctx, "client", in.Name)
+		})
 }

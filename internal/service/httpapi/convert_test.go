@@ -78,12 +78,17 @@ func same(t *testing.T, where string, inside, outside reflect.Type, seen map[[2]
 
 func TestWhatTravelsHasEverythingThatIsThere(t *testing.T) {
 	for _, p := range [][2]any{
-		{survey.Survey{}, wire.Survey{}}, {archive.Manifest{}, wire.Manifest{}}, {contents.Node{}, wire.Node{}}, {contents.MapNode{}, wire.MapNode{}},
+		{survey.Survey{}, wire.Survey{}}, {archive.Manifest{}, wire.Manifest{}}, {contents.Node{}, wire.Node{}}, {contents.MapNode{},
+			wire.MapNode{}},
 		{contents.Comparison{}, wire.Comparison{}}, {packing.Edit{}, wire.ListEdit{}}, {packing.Problem{}, wire.ListProblem{}},
-		{provision.Plan{}, wire.SitePlan{}}, {rewrite.Tally{}, wire.RewriteTally{}}, {check.Report{}, wire.Report{}}, {fetch.Info{}, wire.LinkInfo{}},
-		{records.Progress{}, wire.Progress{}}, {records.Difference{}, wire.Difference{}}, {records.Setting{}, wire.Setting{}}, {records.SideBySide{}, wire.SideBySide{}},
-		{releases.BuildResult{}, wire.BuildResult{}}, {releases.ImportResult{}, wire.ImportResult{}}, {sites.ProvisionResult{}, wire.ProvisionResult{}},
-		{sites.TableResult{}, wire.TableResult{}}, {sites.CopyResult{}, wire.CopyResult{}}, {sites.MoveResult{}, wire.MoveResult{}}, {sites.RotateResult{}, wire.RotateResult{}},
+		{provision.Plan{}, wire.SitePlan{}}, {rewrite.Tally{}, wire.RewriteTally{}}, {check.Report{}, wire.Report{}}, {fetch.Info{},
+			wire.LinkInfo{}},
+		{records.Progress{}, wire.Progress{}}, {records.Difference{}, wire.Difference{}}, {records.Setting{},
+			wire.Setting{}}, {records.SideBySide{}, wire.SideBySide{}},
+		{releases.BuildResult{}, wire.BuildResult{}}, {releases.ImportResult{}, wire.ImportResult{}}, {sites.ProvisionResult{},
+			wire.ProvisionResult{}},
+		{sites.TableResult{}, wire.TableResult{}}, {sites.CopyResult{}, wire.CopyResult{}}, {sites.MoveResult{},
+			wire.MoveResult{}}, {sites.RotateResult{}, wire.RotateResult{}},
 	} {
 		inside, outside := reflect.TypeOf(p[0]), reflect.TypeOf(p[1])
 		same(t, outside.Name(), inside, outside, map[[2]reflect.Type]bool{})
@@ -91,7 +96,8 @@ func TestWhatTravelsHasEverythingThatIsThere(t *testing.T) {
 }
 
 func TestAValueIsTheSameAsAnotherType(t *testing.T) {
-	in := &packing.List{Name: "music", DropRows: nil, Fields: []packing.Field{{Key: "phone", To: []packing.Target{{Cell: &packing.Spot{Table: "t"}}}}}}
+	in := &packing.List{Name: "music", DropRows: nil,
+		Fields: []packing.Field{{Key: "phone", To: []packing.Target{{Cell: &packing.Spot{Table: "t"}}}}}}
 	in.Blank.Columns = []packing.Cell{{Table: "users", Also: map[string]string{"a": "b"}}}
 	out := as[*wire.PackingList](in)
 	require.Equal(t, "t", out.Fields[0].To[0].Cell.Table)

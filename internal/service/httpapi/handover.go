@@ -21,7 +21,8 @@ const openHandoverPath = "/api/v1/handovers/open"
 const handoverDays = 7
 
 func handoverOut(h records.Handover) wire.Handover {
-	return wire.Handover{ID: h.ID, MadeAt: h.MadeAt, MadeBy: h.MadeBy, ExpiresAt: h.ExpiresAt, OpenedAt: h.OpenedAt, WithdrawnAt: h.WithdrawnAt}
+	return wire.Handover{ID: h.ID, MadeAt: h.MadeAt, MadeBy: h.MadeBy, ExpiresAt: h.ExpiresAt, OpenedAt: h.OpenedAt,
+		WithdrawnAt: h.WithdrawnAt}
 }
 
 func releasesText(n int) string {
@@ -32,45 +33,48 @@ func releasesText(n int) string {
 }
 
 func (a *api) handoverOperations(h huma.API) {
-	operation(h, "POST", "/sites/{name}/handovers", "hand-over", "Make a link by which a client gets a site's address and login, once", func(ctx context.Context, in *struct {
-		Named
-		Put[wire.NewHandover]
-	}) (*body[wire.Handover], error) {
-		s, err := a.db.Site(ctx, in.Name)
-		if err != nil {
+	operation(h, "POST", "/sites/{name}/handovers", "hand-over", "Make a link by which a client gets a site's address and login, once",
+		func(ctx context.Context, in *struct {
+			Named
+			Put[wire.NewHandover]
+		}) (*body[wire.Handover], error) {
+			s, err := a.db.Site(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			key, days := rand.Text()+rand.Text(), handoverDays
+			if in.Body.Days > 0 {
+				days = in.Body.Days
+			}
+			link, err := a.db.AddHandover(ctx, s.ID, HashSecret(key), who(ctx).Name, time.Now().Add(time.Duration(days)*24*time.Hour))
+			if err == nil {
+				err = a.db.Audit(ctx, who(ctx).Name, "made a handover link for site "+s.Name)
+			}
+			if err != nil {
+				return nil, err
+			}
+			out := handoverOut(link)
+			out.Path = "/handover#" + key
+			return &body[wire.Handover]{out}, nil
+		})
+	operation(h, "DELETE", "/sites/{name}/handovers", "withdraw-handovers", "Make a site's links that were not opened useless",
+		func(ctx context.Context, in *Named) (*nothing, error) {
+			s, err := a.db.Site(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			_, err = a.db.WithdrawHandovers(ctx, s.ID)
 			return nil, err
-		}
-		key, days := rand.Text()+rand.Text(), handoverDays
-		if in.Body.Days > 0 {
-			days = in.Body.Days
-		}
-		link, err := a.db.AddHandover(ctx, s.ID, HashSecret(key), who(ctx).Name, time.Now().Add(time.Duration(days)*24*time.Hour))
-		if err == nil {
-			err = a.db.Audit(ctx, who(ctx).Name, "made a handover link for site "+s.Name)
-		}
-		if err != nil {
-			return nil, err
-		}
-		out := handoverOut(link)
-		out.Path = "/handover#" + key
-		return &body[wire.Handover]{out}, nil
-	})
-	operation(h, "DELETE", "/sites/{name}/handovers", "withdraw-handovers", "Make a site's links that were not opened useless", func(ctx context.Context, in *Named) (*nothing, error) {
-		s, err := a.db.Site(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		_, err = a.db.WithdrawHandovers(ctx, s.ID)
-		return nil, err
-	})
-	operation(h, "GET", "/sites/{name}/sheet", "site-sheet", "What is said of a site to its client; no secrets", func(ctx context.Context, in *Named) (*body[wire.Sheet], error) {
-		s, err := a.db.Site(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		sheet, err := a.sheet(ctx, s)
-		return &body[wire.Sheet]{sheet}, err
-	})
+		})
+	operation(h, "GET", "/sites/{name}/sheet", "site-sheet", "What is said of a site to its client; no secrets",
+		func(ctx context.Context, in *Named) (*body[wire.Sheet], error) {
+			s, err := a.db.Site(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			sheet, err := a.sheet(ctx, s)
+			return &body[wire.Sheet]{sheet}, err
+		})
 	operation(h, "POST", "/handovers/open", "open-handover", "Open a handover link; it works once", a.openHandover)
 }
 
@@ -81,7 +85,8 @@ func (a *api) sheet(ctx context.Context, s records.Site) (wire.Sheet, error) {
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	out := wire.Sheet{Site: s.Name, Title: site.Title, Address: s.Address, LoginAt: site.LoginAt, Login: site.Admin, Held: s.Held, Visible: s.Visible, Values: []wire.Value{}, Tasks: []wire.LaunchTask{}, MadeAt: s.MadeAt}
+	out := wire.Sheet{Site: s.Name, Title: site.Title, Address: s.Address, LoginAt: site.LoginAt, Login: site.Admin, Held: s.Held,
+		Visible: s.Visible, Values: []wire.Value{}, Tasks: []wire.LaunchTask{}, MadeAt: s.MadeAt}
 	for _, v := range s.Plan.Values {
 		if v.Value != "" {
 			out.Values = append(out.Values, as[wire.Value](v))
@@ -92,7 +97,8 @@ func (a *api) sheet(ctx context.Context, s records.Site) (wire.Sheet, error) {
 			out.Tasks = append(out.Tasks, t)
 		}
 	}
-	out.ToDo = []string{fmt.Sprintf("Open %s and log in as %s.", out.LoginAt, out.Login), "Change the password to one that only you know, in your profile."}
+	out.ToDo = []string{fmt.Sprintf("Open %s and log in as %s.", out.LoginAt, out.Login),
+		"Change the password to one that only you know, in your profile."}
 	if s.Held {
 		out.ToDo = append(out.ToDo, "Look at the site and say whether it may open: until then visitors see a holding page.")
 	}
@@ -150,7 +156,8 @@ func closedLink(h records.Handover) string {
 	ask := "ask whoever sent it for a new one"
 	switch {
 	case h.OpenedAt != nil:
-		return fmt.Sprintf("this link was opened on %s and works once; if that was not you, say so at once and %s", h.OpenedAt.UTC().Format("2 January 2006, 15:04 UTC"), ask)
+		return fmt.Sprintf("this link was opened on %s and works once; if that was not you, say so at once and %s",
+			h.OpenedAt.UTC().Format("2 January 2006, 15:04 UTC"), ask)
 	case h.WithdrawnAt != nil:
 		return "this link was withdrawn, or a newer one was made; " + ask
 	}

@@ -22,7 +22,8 @@ import (
 )
 
 func hostOut(h records.Host) wire.Host {
-	return wire.Host{Name: h.Name, Files: h.Files, WebRoot: h.WebRoot, Address: h.Address, Database: h.Database, Connect: h.Connect, Runtimes: runtimesOut(h.Runtimes)}
+	return wire.Host{Name: h.Name, Files: h.Files, WebRoot: h.WebRoot, Address: h.Address, Database: h.Database, Connect: h.Connect,
+		Runtimes: runtimesOut(h.Runtimes)}
 }
 
 func runtimesOut(runtimes []provision.Runtime) []wire.Runtime {
@@ -100,7 +101,8 @@ func (a *api) hostOperations(h huma.API) {
 			return nil, err
 		}
 		b := in.Body
-		host, err := a.db.AddHost(ctx, records.Host{Name: b.Name, Files: b.Files, WebRoot: b.WebRoot, Address: b.Address, Database: database, Connect: b.Connect})
+		host, err := a.db.AddHost(ctx, records.Host{Name: b.Name, Files: b.Files, WebRoot: b.WebRoot, Address: b.Address, Database: database,
+			Connect: b.Connect})
 		if err == nil && password != "" {
 			err = a.Vault.Put(ctx, "host", b.Name, "database", password)
 		}

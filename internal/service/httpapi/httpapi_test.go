@@ -24,8 +24,10 @@ func TestErrorsBecomeProblemsWithAStableType(t *testing.T) {
 		err    error
 		status int
 	}{
-		"not-found": {records.ErrNotFound, 404}, "taken": {records.ErrTaken, 409}, "in-use": {records.ErrInUse, 409}, "plan-does-not-fit": {provision.ErrPlan, 409},
-		"discarded": {releases.ErrDiscarded, 410}, "hostile": {archive.ErrHostile, 422}, "forbidden": {errForbidden, 403}, "failed": {errors.New("disk"), 500}, "wrong": {wrong(errors.New("typo")), 422},
+		"not-found": {records.ErrNotFound, 404}, "taken": {records.ErrTaken, 409}, "in-use": {records.ErrInUse,
+			409}, "plan-does-not-fit": {provision.ErrPlan, 409},
+		"discarded": {releases.ErrDiscarded, 410}, "hostile": {archive.ErrHostile, 422}, "forbidden": {errForbidden,
+			403}, "failed": {errors.New("disk"), 500}, "wrong": {wrong(errors.New("typo")), 422},
 	} {
 		err := problem(fmt.Errorf("site alder: %w", c.err))
 		var m *huma.ErrorModel
@@ -57,9 +59,11 @@ func TestPlansAreKnownByWhatTheySay(t *testing.T) {
 
 func TestATableIsLookedAtAsAWhole(t *testing.T) {
 	require.NoError(t, tableProblems([]wire.TableRow{{Client: "a"}, {Client: "a", Name: "a-two"}, {Client: "b", Address: "http://b.example"}}))
-	err := tableProblems([]wire.TableRow{{Client: "a"}, {Client: "b", Name: "a", Address: "http://x.example"}, {Client: "c", Address: "http://x.example", Set: map[string]string{"Not A Key": "1"}}})
+	err := tableProblems([]wire.TableRow{{Client: "a"}, {Client: "b", Name: "a", Address: "http://x.example"},
+		{Client: "c", Address: "http://x.example", Set: map[string]string{"Not A Key": "1"}}})
 	require.ErrorIs(t, err, provision.ErrPlan)
-	for _, says := range []string{"rows 1 and 2 are both to make site a", "rows 2 and 3 have the same address", `row 3: "Not A Key"`, "no row was begun"} {
+	for _, says := range []string{"rows 1 and 2 are both to make site a", "rows 2 and 3 have the same address", `row 3: "Not A Key"`,
+		"no row was begun"} {
 		require.ErrorContains(t, err, says)
 	}
 }
@@ -129,13 +133,16 @@ func TestSitesThatAreBehindAreNamedOrCounted(t *testing.T) {
 	require.Len(t, out, 1)
 	require.Contains(t, out[0].Sentence, "5 sites are of older releases")
 	require.Equal(t, "a has 2 launch tasks to do", launching(sites[:3], map[string]int{"a": 2})[0].Sentence)
-	require.Contains(t, launching([]records.Site{{Name: "a"}, {Name: "b"}, {Name: "c"}, {Name: "d"}}, map[string]int{"a": 1, "b": 1, "c": 1, "d": 1})[0].Sentence, "4 sites have launch tasks")
+	require.Contains(t, launching([]records.Site{{Name: "a"}, {Name: "b"}, {Name: "c"}, {Name: "d"}},
+		map[string]int{"a": 1, "b": 1, "c": 1, "d": 1})[0].Sentence, "4 sites have launch tasks")
 }
 
 func TestRunsThatFailedOrCouldNotBeCleanedUpAreNamedOnce(t *testing.T) {
 	stuck := records.Run{ID: 7, Title: "Make site a", Status: records.Working, Error: "no server"}
-	out := troubled([]records.Run{stuck, {ID: 8, Title: "Make site b", Status: records.Working}, {ID: 9, Title: "Check c", Status: records.Failed, Error: "no page"}, stuck, {ID: 6, Status: records.Done}})
-	require.Equal(t, []wire.Attention{{Severity: "fault", Sentence: "Make site a could not be cleaned up after: no server", Link: "/runs/7"}, {Severity: "fault", Sentence: "Check c failed: no page", Link: "/runs/9"}}, out)
+	out := troubled([]records.Run{stuck, {ID: 8, Title: "Make site b", Status: records.Working},
+		{ID: 9, Title: "Check c", Status: records.Failed, Error: "no page"}, stuck, {ID: 6, Status: records.Done}})
+	require.Equal(t, []wire.Attention{{Severity: "fault", Sentence: "Make site a could not be cleaned up after: no server", Link: "/runs/7"},
+		{Severity: "fault", Sentence: "Check c failed: no page", Link: "/runs/9"}}, out)
 }
 
 func TestSecretsAreLongAndKeptAsHashes(t *testing.T) {

@@ -96,7 +96,8 @@ func (a *api) room(bytes int64) error {
 		return err
 	}
 	if bytes > most {
-		return tus.NewError("ERR_NO_ROOM", fmt.Sprintf("the file has %d MB and there is room for %d MB", bytes>>20, most>>20), http.StatusInsufficientStorage)
+		return tus.NewError("ERR_NO_ROOM", fmt.Sprintf("the file has %d MB and there is room for %d MB", bytes>>20, most>>20),
+			http.StatusInsufficientStorage)
 	}
 	return nil
 }
@@ -164,7 +165,8 @@ func (a *api) given(ctx context.Context, g wire.GivenFile) (releases.Given, erro
 		return releases.Given{}, err
 	}
 	if info.Offset != info.Size {
-		return releases.Given{}, wrong(fmt.Errorf("the upload %s has %d of %d bytes; go on with it first", info.MetaData["name"], info.Offset, info.Size))
+		return releases.Given{}, wrong(fmt.Errorf("the upload %s has %d of %d bytes; go on with it first", info.MetaData["name"], info.Offset,
+			info.Size))
 	}
 	return releases.Given{Upload: filepath.Base(g.Upload), Name: info.MetaData["name"]}, nil
 }
@@ -206,14 +208,15 @@ func (a *api) importOperations(h huma.API) {
 		}
 		return a.start(ctx, records.Run{Job: "import", Title: title, Target: engine.Target("starter", in.Name)}, args)
 	})
-	operation(h, "POST", "/links/check", "check-link", "Say what a link leads to, without fetching it", func(ctx context.Context, in *Put[wire.LinkCheck]) (*body[*wire.LinkInfo], error) {
-		opts, err := a.Releases.FetchOptions(ctx)
-		if err != nil {
-			return nil, err
-		}
-		info, err := fetch.Look(ctx, in.Body.Link, opts)
-		return &body[*wire.LinkInfo]{as[*wire.LinkInfo](info)}, err
-	})
+	operation(h, "POST", "/links/check", "check-link", "Say what a link leads to, without fetching it",
+		func(ctx context.Context, in *Put[wire.LinkCheck]) (*body[*wire.LinkInfo], error) {
+			opts, err := a.Releases.FetchOptions(ctx)
+			if err != nil {
+				return nil, err
+			}
+			info, err := fetch.Look(ctx, in.Body.Link, opts)
+			return &body[*wire.LinkInfo]{as[*wire.LinkInfo](info)}, err
+		})
 }
 
 func nameOf(g releases.Given) string {

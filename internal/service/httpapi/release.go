@@ -30,9 +30,12 @@ func (a *api) releaseOut(r records.Release) wire.Release {
 	if k, err := kind.Named(a.Kinds, m.Kind); err == nil {
 		title = k.Title
 	}
-	return wire.Release{Ref: r.Ref(), Starter: r.Starter, Number: r.Number, Made: m.Made, By: m.By, Note: m.Note, Source: m.Source, KindTitle: title, Version: m.Version,
-		ArchiveBytes: r.ArchiveBytes, SumsSHA256: r.SumsSha256, Kept: r.Archive != "", Totals: wire.ReleaseTotals(m.Totals), Areas: as[[]wire.AreaTotal](m.Areas), VerifiedAt: r.VerifiedAt, Faults: r.Faults,
-		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID, ImportedFrom: r.ImportedFrom, Difference: as[*wire.Difference](r.Difference), DiscardedAt: r.DiscardedAt, DiscardedWhy: r.DiscardedWhy}
+	return wire.Release{Ref: r.Ref(), Starter: r.Starter, Number: r.Number, Made: m.Made, By: m.By, Note: m.Note, Source: m.Source,
+		KindTitle: title, Version: m.Version,
+		ArchiveBytes: r.ArchiveBytes, SumsSHA256: r.SumsSha256, Kept: r.Archive != "", Totals: wire.ReleaseTotals(m.Totals),
+		Areas: as[[]wire.AreaTotal](m.Areas), VerifiedAt: r.VerifiedAt, Faults: r.Faults,
+		Sites: r.Sites, BeforeBytes: r.BeforeBytes, RunID: r.RunID, ImportedFrom: r.ImportedFrom, Difference: as[*wire.Difference](r.Difference),
+		DiscardedAt: r.DiscardedAt, DiscardedWhy: r.DiscardedWhy}
 }
 
 // Referred is a request for one release.
@@ -52,102 +55,111 @@ func (a *api) releaseOperations(h huma.API) {
 		releases, err := a.db.Releases(ctx, in.Starter)
 		return list(releases, err, a.releaseOut)
 	})
-	operation(h, "GET", "/releases/{ref}", "show-release", "Show a release with its manifest", func(ctx context.Context, in *Referred) (*body[wire.Release], error) {
-		r, err := a.db.Release(ctx, in.Ref)
-		return single(r, err, func(r records.Release) wire.Release {
-			out := a.releaseOut(r)
-			out.Manifest = as[*wire.Manifest](r.Manifest)
-			return out
+	operation(h, "GET", "/releases/{ref}", "show-release", "Show a release with its manifest",
+		func(ctx context.Context, in *Referred) (*body[wire.Release], error) {
+			r, err := a.db.Release(ctx, in.Ref)
+			return single(r, err, func(r records.Release) wire.Release {
+				out := a.releaseOut(r)
+				out.Manifest = as[*wire.Manifest](r.Manifest)
+				return out
+			})
 		})
-	})
-	operation(h, "POST", "/releases/{ref}/verify", "verify-release", "Start verifying a release", func(ctx context.Context, in *Referred) (*begun, error) {
-		r, err := a.db.Release(ctx, in.Ref)
-		if err != nil {
-			return nil, err
-		}
-		return a.start(ctx, records.Run{Job: "verify", Title: "Verify " + r.Ref(), Target: engine.Target("release", r.Ref())}, releases.VerifyArgs{ReleaseID: r.ID})
-	})
-	operation(h, "POST", "/releases/{ref}/discard-archive", "discard-archive", "Remove a release's archive and keep its record", func(ctx context.Context, in *Referred) (*body[wire.Release], error) {
-		r, err := a.db.Release(ctx, in.Ref)
-		if err != nil {
-			return nil, err
-		}
-		freed, err := a.Releases.Discard(ctx, r, "by "+who(ctx).Name)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.db.Audit(ctx, who(ctx).Name, "discarded the archive of "+r.Ref()); err != nil {
-			return nil, err
-		}
-		r, err = a.db.Release(ctx, r.Ref())
-		out, err := single(r, err, a.releaseOut)
-		if err == nil {
-			out.Body.FreedBytes = &freed
-		}
-		return out, err
-	})
+	operation(h, "POST", "/releases/{ref}/verify", "verify-release", "Start verifying a release",
+		func(ctx context.Context, in *Referred) (*begun, error) {
+			r, err := a.db.Release(ctx, in.Ref)
+			if err != nil {
+				return nil, err
+			}
+			return a.start(ctx, records.Run{Job: "verify", Title: "Verify " + r.Ref(), Target: engine.Target("release", r.Ref())},
+				releases.VerifyArgs{ReleaseID: r.ID})
+		})
+	operation(h, "POST", "/releases/{ref}/discard-archive", "discard-archive", "Remove a release's archive and keep its record",
+		func(ctx context.Context, in *Referred) (*body[wire.Release], error) {
+			r, err := a.db.Release(ctx, in.Ref)
+			if err != nil {
+				return nil, err
+			}
+			freed, err := a.Releases.Discard(ctx, r, "by "+who(ctx).Name)
+			if err != nil {
+				return nil, err
+			}
+			if err := a.db.Audit(ctx, who(ctx).Name, "discarded the archive of "+r.Ref()); err != nil {
+				return nil, err
+			}
+			r, err = a.db.Release(ctx, r.Ref())
+			out, err := single(r, err, a.releaseOut)
+			if err == nil {
+				out.Body.FreedBytes = &freed
+			}
+			return out, err
+		})
 	a.comparisonOperations(h)
 	a.contentsOperations(h)
 }
 
 func (a *api) comparisonOperations(h huma.API) {
-	operation(h, "POST", "/comparisons", "compare-releases", "Start comparing a release with another, or with its source today", func(ctx context.Context, in *Put[wire.NewComparison]) (*begun, error) {
-		from, err := a.db.Release(ctx, in.Body.From)
-		if err != nil {
-			return nil, err
-		}
-		title := "Compare " + from.Ref() + " with its source"
-		args := releases.CompareArgs{From: from.Ref(), ToSource: in.Body.ToSource}
-		if !in.Body.ToSource {
-			to, err := a.db.Release(ctx, in.Body.To)
+	operation(h, "POST", "/comparisons", "compare-releases", "Start comparing a release with another, or with its source today",
+		func(ctx context.Context, in *Put[wire.NewComparison]) (*begun, error) {
+			from, err := a.db.Release(ctx, in.Body.From)
 			if err != nil {
 				return nil, err
 			}
-			args.To, title = to.Ref(), "Compare "+from.Ref()+" with "+to.Ref()
-		}
-		return a.start(ctx, records.Run{Job: "compare", Title: title, Target: engine.Target("comparison", args.From+" "+args.To)}, args)
-	})
-	operation(h, "GET", "/comparisons/{id}", "show-comparison", "Show what a comparison found, by the number of its run", func(ctx context.Context, in *Numbered) (*body[*wire.Comparison], error) {
-		r, err := a.db.Run(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		if r.Job != "compare" || r.Status != records.Done {
-			return nil, fmt.Errorf("run %d is no comparison that is done: %w", in.ID, records.ErrNotFound)
-		}
-		out := &wire.Comparison{}
-		return &body[*wire.Comparison]{out}, json.Unmarshal(r.Result, out)
-	})
+			title := "Compare " + from.Ref() + " with its source"
+			args := releases.CompareArgs{From: from.Ref(), ToSource: in.Body.ToSource}
+			if !in.Body.ToSource {
+				to, err := a.db.Release(ctx, in.Body.To)
+				if err != nil {
+					return nil, err
+				}
+				args.To, title = to.Ref(), "Compare "+from.Ref()+" with "+to.Ref()
+			}
+			return a.start(ctx, records.Run{Job: "compare", Title: title, Target: engine.Target("comparison", args.From+" "+args.To)}, args)
+		})
+	operation(h, "GET", "/comparisons/{id}", "show-comparison", "Show what a comparison found, by the number of its run",
+		func(ctx context.Context, in *Numbered) (*body[*wire.Comparison], error) {
+			r, err := a.db.Run(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			if r.Job != "compare" || r.Status != records.Done {
+				return nil, fmt.Errorf("run %d is no comparison that is done: %w", in.ID, records.ErrNotFound)
+			}
+			out := &wire.Comparison{}
+			return &body[*wire.Comparison]{out}, json.Unmarshal(r.Result, out)
+		})
 }
 
 // contentsOperations look into an archive.
 func (a *api) contentsOperations(h huma.API) {
-	operation(h, "GET", "/releases/{ref}/volumes", "list-volumes", "List the pieces that an archive is cut into", func(ctx context.Context, in *struct {
-		Referred
-		Size int64 `query:"size" minimum:"65536" required:"true" doc:"bytes of each"`
-	}) (*body[[]wire.Volume], error) {
-		r, err := a.db.Release(ctx, in.Ref)
-		if err != nil {
-			return nil, err
-		}
-		if r.Archive == "" {
-			return nil, fmt.Errorf("%w: %s", releases.ErrDiscarded, r.Ref())
-		}
-		return &body[[]wire.Volume]{volumesOf(r, in.Size)}, nil
-	})
-	operation(h, "GET", "/releases/{ref}/contents", "release-contents", "List a folder, the largest files, or what matches a pattern", a.listContents)
-	operation(h, "GET", "/releases/{ref}/map", "release-map", "Sizes by folder down to a depth, for a size map", func(ctx context.Context, in *struct {
-		Referred
-		Path  string `query:"path"`
-		Depth int    `query:"depth" default:"4" minimum:"1" maximum:"8"`
-	}) (*body[*wire.MapNode], error) {
-		_, of, err := a.contentsOf(ctx, in.Ref)
-		if err != nil {
-			return nil, err
-		}
-		m, err := of.Map(in.Path, in.Depth)
-		return &body[*wire.MapNode]{as[*wire.MapNode](m)}, err
-	})
+	operation(h, "GET", "/releases/{ref}/volumes", "list-volumes", "List the pieces that an archive is cut into",
+		func(ctx context.Context, in *struct {
+			Referred
+			Size int64 `query:"size" minimum:"65536" required:"true" doc:"bytes of each"`
+		}) (*body[[]wire.Volume], error) {
+			r, err := a.db.Release(ctx, in.Ref)
+			if err != nil {
+				return nil, err
+			}
+			if r.Archive == "" {
+				return nil, fmt.Errorf("%w: %s", releases.ErrDiscarded, r.Ref())
+			}
+			return &body[[]wire.Volume]{volumesOf(r, in.Size)}, nil
+		})
+	operation(h, "GET", "/releases/{ref}/contents", "release-contents", "List a folder, the largest files, or what matches a pattern",
+		a.listContents)
+	operation(h, "GET", "/releases/{ref}/map", "release-map", "Sizes by folder down to a depth, for a size map",
+		func(ctx context.Context, in *struct {
+			Referred
+			Path  string `query:"path"`
+			Depth int    `query:"depth" default:"4" minimum:"1" maximum:"8"`
+		}) (*body[*wire.MapNode], error) {
+			_, of, err := a.contentsOf(ctx, in.Ref)
+			if err != nil {
+				return nil, err
+			}
+			m, err := of.Map(in.Path, in.Depth)
+			return &body[*wire.MapNode]{as[*wire.MapNode](m)}, err
+		})
 }
 
 func (a *api) listContents(ctx context.Context, in *struct {

@@ -23,7 +23,8 @@ func runOut(r records.Run) wire.Run {
 	if r.Status == records.Working && r.Error != "" {
 		r.Status = wire.CleanupFailed
 	}
-	return wire.Run{ID: r.ID, Job: r.Job, Title: r.Title, Status: r.Status, Who: r.Who, Progress: as[wire.Progress](r.Progress), Result: r.Result, Error: r.Error, Committed: r.Committed,
+	return wire.Run{ID: r.ID, Job: r.Job, Title: r.Title, Status: r.Status, Who: r.Who, Progress: as[wire.Progress](r.Progress),
+		Result: r.Result, Error: r.Error, Committed: r.Committed,
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
 }
 
@@ -78,7 +79,8 @@ func (a *api) runOperations(h huma.API) {
 		// A run that ends meanwhile is over; that is no fault.
 		r, err = a.db.Run(ctx, in.ID)
 		if err == nil && asked != nil && r.Committed && r.EndedAt == nil {
-			return nil, wrong(fmt.Errorf("run %d (%s) cannot be cancelled any more: what it made is being kept, or what it has begun must not stop halfway; follow it to its end with nestseed run watch %d", r.ID, r.Title, r.ID))
+			return nil, wrong(fmt.Errorf("run %d (%s) cannot be cancelled any more: what it made is being kept, or what it has begun must not "+
+				"stop halfway; follow it to its end with nestseed run watch %d", r.ID, r.Title, r.ID))
 		}
 		return single(r, err, runOut)
 	})

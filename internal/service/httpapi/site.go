@@ -18,10 +18,16 @@ import (
 )
 
 func (a *api) siteOut(s records.Site) wire.Site {
-	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder, Database: s.Database,
-		Prefix: s.Prefix, Admin: s.Admin, LoginAt: s.Address, Visible: s.Visible, Files: s.Result.Files, Rows: s.Result.Rows, Bytes: s.Plan.Bytes,
-		Values: as[[]wire.Value](s.Plan.Values), Rewritten: as[wire.RewriteTally](s.Result.Rewritten), Steps: as[[]wire.StepTime](s.Result.Steps), MadeAt: s.MadeAt, RunID: s.RunID, Report: as[*wire.Report](s.Report), Tasks: []wire.LaunchTask{},
-		Held: s.Held, Quiet: s.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast, Days: s.KeepDays}, Adjustments: s.Result.Adjustments, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{}, Kept: s.Result.Kept, Accounts: sites.LoginSentence(s.Name, s.Result)}
+	out := wire.Site{Name: s.Name, Client: s.Client, Host: s.Host, Release: s.Release, Address: s.Address, Folder: s.Plan.Folder,
+		Database: s.Database,
+		Prefix:   s.Prefix, Admin: s.Admin, LoginAt: s.Address, Visible: s.Visible, Files: s.Result.Files, Rows: s.Result.Rows,
+		Bytes:  s.Plan.Bytes,
+		Values: as[[]wire.Value](s.Plan.Values), Rewritten: as[wire.RewriteTally](s.Result.Rewritten),
+		Steps: as[[]wire.StepTime](s.Result.Steps), MadeAt: s.MadeAt, RunID: s.RunID, Report: as[*wire.Report](s.Report),
+		Tasks: []wire.LaunchTask{},
+		Held:  s.Held, Quiet: s.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast,
+			Days: s.KeepDays}, Adjustments: s.Result.Adjustments, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{},
+		Kept: s.Result.Kept, Accounts: sites.LoginSentence(s.Name, s.Result)}
 	if l := s.Lead; l != nil {
 		out.Lead = &wire.Lead{Sentence: l.Sentence(), There: l.There, To: l.To, Since: l.Since, At: l.At}
 	}
@@ -66,10 +72,12 @@ func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string
 		return nil, wrong(err)
 	}
 	if slices.Contains(pagesOfSites, p.Name) {
-		p.Problems = append(p.Problems, fmt.Sprintf("no site can be named %s, as the console has a page of that name; choose another name", p.Name))
+		p.Problems = append(p.Problems, fmt.Sprintf("no site can be named %s, as the console has a page of that name; choose another name",
+			p.Name))
 	}
 	if s, err := a.db.Site(ctx, p.Name); err == nil && !args.Replace && !args.Refresh {
-		p.Problems = append(p.Problems, fmt.Sprintf("there is a site %s already, at %s; give this one another name, or replace it", s.Name, s.Address))
+		p.Problems = append(p.Problems, fmt.Sprintf("there is a site %s already, at %s; give this one another name, or replace it", s.Name,
+			s.Address))
 	} else if s, err := a.db.Site(ctx, p.Address); err == nil && s.Name != p.Name {
 		p.Problems = append(p.Problems, fmt.Sprintf("site %s has the address %s already", s.Name, s.Address))
 	}
@@ -85,7 +93,8 @@ func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string
 		p.Counts, p.Samples = places.Counts, places.Samples
 	}
 	mark, err := markOf(p)
-	return &wire.Plan{SitePlan: as[wire.SitePlan](*p), Fields: as[[]wire.Field](o.Archive.Manifest.List.Fields), Ready: p.Ready(), Mark: mark}, err
+	return &wire.Plan{SitePlan: as[wire.SitePlan](*p), Fields: as[[]wire.Field](o.Archive.Manifest.List.Fields), Ready: p.Ready(),
+		Mark: mark}, err
 }
 
 // markOf tells plans apart that say different things. Free space and the time it may take change by themselves.
@@ -176,34 +185,37 @@ func (a *api) siteOperations(h huma.API) {
 	operation(h, "GET", "/sites/{name}", "show-site", "Show a site", func(ctx context.Context, in *Named) (*body[wire.Site], error) {
 		return a.showSite(ctx, in.Name)
 	})
-	operation(h, "PUT", "/sites/{name}/tasks/{key}", "tick-task", "Tick a launch task off, or put it back", func(ctx context.Context, in *struct {
-		Named
-		Key string `path:"key"`
-		Put[wire.Tick]
-	}) (*body[wire.Site], error) {
-		s, err := a.db.Site(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.db.TickTask(ctx, s.ID, in.Key, who(ctx).Name, in.Body.Done); err != nil {
-			return nil, err
-		}
-		return a.showSite(ctx, in.Name)
-	})
-	operation(h, "POST", "/sites/plan", "plan-site", "Plan a site; nothing is touched", func(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.Plan], error) {
-		p, err := a.plan(ctx, argsOf(in.Body), in.Body.Set)
-		if err != nil {
-			return nil, err
-		}
-		return &body[wire.Plan]{*p}, nil
-	})
+	operation(h, "PUT", "/sites/{name}/tasks/{key}", "tick-task", "Tick a launch task off, or put it back",
+		func(ctx context.Context, in *struct {
+			Named
+			Key string `path:"key"`
+			Put[wire.Tick]
+		}) (*body[wire.Site], error) {
+			s, err := a.db.Site(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			if err := a.db.TickTask(ctx, s.ID, in.Key, who(ctx).Name, in.Body.Done); err != nil {
+				return nil, err
+			}
+			return a.showSite(ctx, in.Name)
+		})
+	operation(h, "POST", "/sites/plan", "plan-site", "Plan a site; nothing is touched",
+		func(ctx context.Context, in *Put[wire.NewSite]) (*body[wire.Plan], error) {
+			p, err := a.plan(ctx, argsOf(in.Body), in.Body.Set)
+			if err != nil {
+				return nil, err
+			}
+			return &body[wire.Plan]{*p}, nil
+		})
 	operation(h, "POST", "/sites", "provision-site", "Start making a site", a.provision)
 	operation(h, "POST", "/sites/{name}/check", "check-site", "Start checking a site", func(ctx context.Context, in *Named) (*begun, error) {
 		s, err := a.db.Site(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Job: "check", Title: "Check " + s.Name, Target: engine.Target("site", s.Name)}, sites.CheckArgs{Site: s.Name})
+		return a.start(ctx, records.Run{Job: "check", Title: "Check " + s.Name, Target: engine.Target("site", s.Name)},
+			sites.CheckArgs{Site: s.Name})
 	})
 	a.upkeepOperations(h)
 	a.handoverOperations(h)
@@ -260,7 +272,8 @@ const namedEach = 3
 func launching(sites []records.Site, open map[string]int) (out []wire.Attention) {
 	for _, s := range sites {
 		if n := open[s.Name]; n > 0 {
-			out = append(out, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s has %d launch tasks to do", s.Name, n), Link: "/sites/" + s.Name})
+			out = append(out, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s has %d launch tasks to do", s.Name, n), Link: "/sites/" +
+				s.Name})
 		}
 	}
 	if len(out) > namedEach {
@@ -277,7 +290,8 @@ func elsewhere(sites []records.Site) (out []wire.Attention) {
 		}
 	}
 	if len(out) > namedEach {
-		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("the names of %d sites do not lead to their hosts", len(out)), Link: "/sites"}}
+		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("the names of %d sites do not lead to their hosts", len(out)),
+			Link: "/sites"}}
 	}
 	return out
 }
@@ -299,11 +313,13 @@ func troubled(all []records.Run) (out []wire.Attention) {
 func behind(sites []records.Site) (out []wire.Attention) {
 	for _, s := range sites {
 		if s.Behind > 0 {
-			out = append(out, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s is of %s, %s behind the newest", s.Name, s.Release, releasesText(s.Behind)), Link: "/sites/" + s.Name})
+			out = append(out, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s is of %s, %s behind the newest", s.Name, s.Release,
+				releasesText(s.Behind)), Link: "/sites/" + s.Name})
 		}
 	}
 	if len(out) > namedEach {
-		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("%d sites are of older releases than the newest of their starters", len(out)), Link: "/sites"}}
+		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("%d sites are of older releases than the newest of their starters",
+			len(out)), Link: "/sites"}}
 	}
 	return out
 }
@@ -313,16 +329,19 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 	if err != nil {
 		return nil, err
 	}
-	out := wire.Today{Sources: c.Sources, Starters: c.Starters, Clients: c.Clients, Sites: c.Sites, Hosts: c.Hosts, Working: c.Working, Attention: []wire.Attention{}}
+	out := wire.Today{Sources: c.Sources, Starters: c.Starters, Clients: c.Clients, Sites: c.Sites, Hosts: c.Hosts, Working: c.Working,
+		Attention: []wire.Attention{}}
 	sites, err := a.db.Sites(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for _, s := range sites {
 		if s.Report == nil {
-			out.Attention = append(out.Attention, wire.Attention{Severity: "warning", Sentence: s.Name + " was never checked", Link: "/sites/" + s.Name})
+			out.Attention = append(out.Attention, wire.Attention{Severity: "warning", Sentence: s.Name + " was never checked", Link: "/sites/" +
+				s.Name})
 		} else if n := s.Report.Faults(); n > 0 {
-			out.Attention = append(out.Attention, wire.Attention{Severity: "fault", Sentence: fmt.Sprintf("%d checks of %s found faults", n, s.Name), Link: "/sites/" + s.Name})
+			out.Attention = append(out.Attention, wire.Attention{Severity: "fault", Sentence: fmt.Sprintf("%d checks of %s found faults", n,
+				s.Name), Link: "/sites/" + s.Name})
 		}
 	}
 	open, err := a.db.OpenTasks(ctx)
@@ -338,12 +357,14 @@ func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) 
 	}
 	for _, s := range sources {
 		if s.Survey == nil {
-			out.Attention = append(out.Attention, wire.Attention{Severity: "note", Sentence: s.Name + " was never surveyed", Link: "/sources/" + s.Name})
+			out.Attention = append(out.Attention, wire.Attention{Severity: "note", Sentence: s.Name + " was never surveyed", Link: "/sources/" +
+				s.Name})
 			continue
 		}
 		for _, f := range s.Survey.Findings {
 			if f.Severity != "note" {
-				out.Attention = append(out.Attention, wire.Attention{Severity: f.Severity, Sentence: fmt.Sprintf("%s: %s, %s", s.Name, f.What, f.Where), Link: "/sources/" + s.Name})
+				out.Attention = append(out.Attention, wire.Attention{Severity: f.Severity, Sentence: fmt.Sprintf("%s: %s, %s", s.Name, f.What,
+					f.Where), Link: "/sources/" + s.Name})
 			}
 		}
 	}

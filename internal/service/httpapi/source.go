@@ -21,7 +21,8 @@ import (
 func sourceOut(s records.Source) wire.Source {
 	v := as[*wire.Survey](s.Survey)
 	if v != nil {
-		v.Areas, v.Folders, v.Largest, v.Tables, v.Findings = filled(v.Areas), filled(v.Folders), filled(v.Largest), filled(v.Tables), filled(v.Findings)
+		v.Areas, v.Folders, v.Largest, v.Tables, v.Findings = filled(v.Areas), filled(v.Folders), filled(v.Largest), filled(v.Tables),
+			filled(v.Findings)
 		for i := range v.Groups {
 			v.Groups[i].Values = filled(v.Groups[i].Values)
 		}
@@ -56,44 +57,50 @@ func (a *api) sourceOperations(h huma.API) {
 			return out
 		})
 	})
-	operation(h, "GET", "/sources/{name}", "show-source", "Show a source with its newest survey", func(ctx context.Context, in *Named) (*body[wire.Source], error) {
-		s, err := a.db.Source(ctx, in.Name)
-		return single(s, err, sourceOut)
-	})
+	operation(h, "GET", "/sources/{name}", "show-source", "Show a source with its newest survey",
+		func(ctx context.Context, in *Named) (*body[wire.Source], error) {
+			s, err := a.db.Source(ctx, in.Name)
+			return single(s, err, sourceOut)
+		})
 	operation(h, "POST", "/sources", "add-source", "Add a source", a.addSource)
 	operation(h, "PATCH", "/sources/{name}", "change-source", "Change where a source is read; what is not given stays", a.changeSource)
-	operation(h, "DELETE", "/sources/{name}", "remove-source", "Remove a source; the site itself is not touched", func(ctx context.Context, in *Named) (*nothing, error) {
-		if err := a.db.RemoveSource(ctx, in.Name); err != nil {
-			return nil, err
-		}
-		return nil, a.db.RemoveSecrets(ctx, "source", in.Name)
-	})
+	operation(h, "DELETE", "/sources/{name}", "remove-source", "Remove a source; the site itself is not touched",
+		func(ctx context.Context, in *Named) (*nothing, error) {
+			if err := a.db.RemoveSource(ctx, in.Name); err != nil {
+				return nil, err
+			}
+			return nil, a.db.RemoveSecrets(ctx, "source", in.Name)
+		})
 	operation(h, "POST", "/sources/{name}/survey", "survey-source", "Start a survey", func(ctx context.Context, in *Named) (*begun, error) {
 		s, err := a.db.Source(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Job: "survey", Title: "Survey " + s.Name, Target: engine.Target("source", s.Name)}, sources.SurveyArgs{SourceID: s.ID})
+		return a.start(ctx, records.Run{Job: "survey", Title: "Survey " + s.Name, Target: engine.Target("source", s.Name)},
+			sources.SurveyArgs{SourceID: s.ID})
 	})
-	operation(h, "POST", "/sources/{name}/check", "check-source", "Start checking a source as a site that people visit", func(ctx context.Context, in *Named) (*begun, error) {
-		s, err := a.db.Source(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return a.start(ctx, records.Run{Job: "check", Title: "Check source " + s.Name, Target: engine.Target("source", s.Name)}, sites.CheckArgs{Source: s.Name})
-	})
+	operation(h, "POST", "/sources/{name}/check", "check-source", "Start checking a source as a site that people visit",
+		func(ctx context.Context, in *Named) (*begun, error) {
+			s, err := a.db.Source(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return a.start(ctx, records.Run{Job: "check", Title: "Check source " + s.Name, Target: engine.Target("source", s.Name)},
+				sites.CheckArgs{Source: s.Name})
+		})
 	operation(h, "GET", "/kinds", "list-kinds", "List kinds", func(_ context.Context, _ *nothing) (*body[[]wire.Kind], error) {
 		return list(a.Kinds, nil, kindOut)
 	})
-	operation(h, "GET", "/kinds/{name}", "show-kind", "Show a kind with its definition", func(_ context.Context, in *Named) (*body[wire.Kind], error) {
-		k, err := kind.Named(a.Kinds, in.Name)
-		if err != nil {
-			return nil, fmt.Errorf("there is no kind %q: %w; see nestseed kind list", in.Name, records.ErrNotFound)
-		}
-		out := kindOut(k)
-		out.Definition = k.Text()
-		return &body[wire.Kind]{out}, nil
-	})
+	operation(h, "GET", "/kinds/{name}", "show-kind", "Show a kind with its definition",
+		func(_ context.Context, in *Named) (*body[wire.Kind], error) {
+			k, err := kind.Named(a.Kinds, in.Name)
+			if err != nil {
+				return nil, fmt.Errorf("there is no kind %q: %w; see nestseed kind list", in.Name, records.ErrNotFound)
+			}
+			out := kindOut(k)
+			out.Definition = k.Text()
+			return &body[wire.Kind]{out}, nil
+		})
 }
 
 // addSource looks at the source at once: kind, settings, database and address are found out here. A source
@@ -147,5 +154,6 @@ func (a *api) identified(ctx context.Context, host records.Host, b wire.NewSourc
 			return records.Source{}, wrong(err)
 		}
 	}
-	return records.Source{Name: b.Name, HostID: host.ID, Path: b.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version, Address: address, Database: database}, nil
+	return records.Source{Name: b.Name, HostID: host.ID, Path: b.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version,
+		Address: address, Database: database}, nil
 }

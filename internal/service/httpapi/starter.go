@@ -35,22 +35,25 @@ func (a *api) starterOperations(h huma.API) {
 		starters, err := a.db.Starters(ctx)
 		return list(starters, err, starterOut)
 	})
-	operation(h, "GET", "/starters/{name}", "show-starter", "Show a starter", func(ctx context.Context, in *Named) (*body[wire.Starter], error) {
-		t, err := a.db.Starter(ctx, in.Name)
-		return single(t, err, starterOut)
-	})
+	operation(h, "GET", "/starters/{name}", "show-starter", "Show a starter",
+		func(ctx context.Context, in *Named) (*body[wire.Starter], error) {
+			t, err := a.db.Starter(ctx, in.Name)
+			return single(t, err, starterOut)
+		})
 	operation(h, "POST", "/starters", "create-starter", "Create a starter", a.createStarter)
 	operation(h, "PATCH", "/starters/{name}", "change-starter", "Change what a starter is built from", a.changeStarter)
-	operation(h, "DELETE", "/starters/{name}", "remove-starter", "Remove a starter without releases", func(ctx context.Context, in *Named) (*nothing, error) {
-		return nil, a.db.RemoveStarter(ctx, in.Name)
-	})
-	operation(h, "GET", "/starters/{name}/packing", "show-packing", "Show a packing list with what it would take", func(ctx context.Context, in *Named) (*body[wire.Packing], error) {
-		t, err := a.db.Starter(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		return a.packing(ctx, t)
-	})
+	operation(h, "DELETE", "/starters/{name}", "remove-starter", "Remove a starter without releases",
+		func(ctx context.Context, in *Named) (*nothing, error) {
+			return nil, a.db.RemoveStarter(ctx, in.Name)
+		})
+	operation(h, "GET", "/starters/{name}/packing", "show-packing", "Show a packing list with what it would take",
+		func(ctx context.Context, in *Named) (*body[wire.Packing], error) {
+			t, err := a.db.Starter(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return a.packing(ctx, t)
+		})
 	operation(h, "PUT", "/starters/{name}/packing", "set-packing", "Replace a packing list", func(ctx context.Context, in *struct {
 		Named
 		Put[wire.PackingText]
@@ -78,36 +81,41 @@ func (a *api) starterOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Job: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number), Target: engine.Target("starter", t.Name)},
+		return a.start(ctx, records.Run{Job: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number),
+			Target: engine.Target("starter", t.Name)},
 			releases.BuildArgs{Starter: t.Name, Note: in.Body.Note, Full: in.Body.Full})
 	})
-	operation(h, "POST", "/starters/{name}/packing/try", "try-packing", "Say what a packing list would take, without keeping it", func(ctx context.Context, in *struct {
-		Named
-		Put[wire.PackingText]
-	}) (*body[wire.Packing], error) {
-		t, err := a.db.Starter(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		if _, err := packing.Parse([]byte(in.Body.Text)); err != nil {
-			return nil, wrong(err)
-		}
-		t.List = in.Body.Text
-		return a.packing(ctx, t)
-	})
-	operation(h, "PUT", "/starters/{name}/retention", "set-retention", "Say which archives of a starter are kept", func(ctx context.Context, in *struct {
-		Named
-		Put[wire.Retention]
-	}) (*body[wire.Starter], error) {
-		if err := a.db.SetRetention(ctx, in.Name, in.Body.Last, in.Body.Weeks); err != nil {
-			return nil, err
-		}
-		if err := a.db.Audit(ctx, who(ctx).Name, fmt.Sprintf("set the rules for archives of %s: last %d, one a week for %d weeks", in.Name, in.Body.Last, in.Body.Weeks)); err != nil {
-			return nil, err
-		}
-		t, err := a.db.Starter(ctx, in.Name)
-		return single(t, err, starterOut)
-	})
+	operation(h, "POST", "/starters/{name}/packing/try", "try-packing", "Say what a packing list would take, without keeping it",
+		func(ctx context.Context, in *struct {
+			Named
+			Put[wire.PackingText]
+		}) (*body[wire.Packing], error) {
+			t, err := a.db.Starter(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			if _, err := packing.Parse([]byte(in.Body.Text)); err != nil {
+				return nil, wrong(err)
+			}
+			t.List = in.Body.Text
+			return a.packing(ctx, t)
+		})
+	operation(h, "PUT", "/starters/{name}/retention", "set-retention", "Say which archives of a starter are kept", a.setRetention)
+}
+
+func (a *api) setRetention(ctx context.Context, in *struct {
+	Named
+	Put[wire.Retention]
+}) (*body[wire.Starter], error) {
+	if err := a.db.SetRetention(ctx, in.Name, in.Body.Last, in.Body.Weeks); err != nil {
+		return nil, err
+	}
+	what := fmt.Sprintf("set the rules for archives of %s: last %d, one a week for %d weeks", in.Name, in.Body.Last, in.Body.Weeks)
+	if err := a.db.Audit(ctx, who(ctx).Name, what); err != nil {
+		return nil, err
+	}
+	t, err := a.db.Starter(ctx, in.Name)
+	return single(t, err, starterOut)
 }
 
 func (a *api) createStarter(ctx context.Context, in *Put[wire.NewStarter]) (*body[wire.Starter], error) {

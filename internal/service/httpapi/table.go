@@ -31,7 +31,8 @@ func (a *api) tablePlan(ctx context.Context, in wire.NewTable) (wire.TablePlan, 
 	group.SetLimit(plansAtOnce)
 	for i, row := range in.Rows {
 		group.Go(func() (err error) {
-			out.Rows[i], err = a.rowPlan(gctx, row, sites.ProvisionArgs{Name: row.Name, Client: row.Client, Release: r.Ref(), Host: in.Host, Address: row.Address, Visible: in.Visible, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses, NewClient: true})
+			out.Rows[i], err = a.rowPlan(gctx, row, sites.ProvisionArgs{Name: row.Name, Client: row.Client, Release: r.Ref(), Host: in.Host,
+				Address: row.Address, Visible: in.Visible, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses, NewClient: true})
 			return err
 		})
 	}
@@ -95,7 +96,8 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*begu
 	if _, err := a.db.Host(ctx, in.Body.Host); err != nil {
 		return nil, err
 	}
-	args := sites.TableArgs{Release: r.Ref(), Host: in.Body.Host, Visible: in.Body.Visible, Hold: in.Body.Hold, Mail: in.Body.Mail, MailAddresses: in.Body.MailAddresses}
+	args := sites.TableArgs{Release: r.Ref(), Host: in.Body.Host, Visible: in.Body.Visible, Hold: in.Body.Hold, Mail: in.Body.Mail,
+		MailAddresses: in.Body.MailAddresses}
 	if err := tableProblems(in.Body.Rows); err != nil {
 		return nil, err
 	}
@@ -122,7 +124,8 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*begu
 		args.Rows = append(args.Rows, out)
 	}
 	// One table at a time: its sites are made by the workers that are left.
-	return a.start(ctx, records.Run{Job: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()), Target: engine.Target("table", "sites")}, args)
+	return a.start(ctx, records.Run{Job: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()),
+		Target: engine.Target("table", "sites")}, args)
 }
 
 // tableProblems finds what is wrong with a table as a whole. Errors: provision.ErrPlan.

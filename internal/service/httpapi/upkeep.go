@@ -27,27 +27,29 @@ type NamedCopy struct {
 func (a *api) copyOperations(h huma.API) {
 	a.onSite(h, "POST", "/sites/{name}/copies", "keep-copy", "Start making a safety copy of a site", "copy", "Copy site ")
 	operation(h, "POST", "/sites/{name}/copies/{id}/put-back", "put-back-copy", "Start putting a safety copy of a site back", a.putBackCopy)
-	operation(h, "PUT", "/sites/{name}/copy-rule", "set-copy-rule", "Say which safety copies of a site are kept", func(ctx context.Context, in *struct {
-		Named
-		Put[wire.CopyRule]
-	}) (*body[wire.Site], error) {
-		s, err := a.db.Site(ctx, in.Name)
-		if err == nil {
-			err = a.db.SetCopyRule(ctx, s.ID, in.Body.Last, in.Body.Days)
-		}
-		if err != nil {
+	operation(h, "PUT", "/sites/{name}/copy-rule", "set-copy-rule", "Say which safety copies of a site are kept",
+		func(ctx context.Context, in *struct {
+			Named
+			Put[wire.CopyRule]
+		}) (*body[wire.Site], error) {
+			s, err := a.db.Site(ctx, in.Name)
+			if err == nil {
+				err = a.db.SetCopyRule(ctx, s.ID, in.Body.Last, in.Body.Days)
+			}
+			if err != nil {
+				return nil, err
+			}
+			return a.showSite(ctx, in.Name)
+		})
+	operation(h, "DELETE", "/sites/{name}/copies/{id}", "drop-copy", "Remove a safety copy of a site",
+		func(ctx context.Context, in *NamedCopy) (*nothing, error) {
+			s, err := a.db.SiteOrRetired(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			_, err = a.Sites.DropCopy(ctx, s, in.ID)
 			return nil, err
-		}
-		return a.showSite(ctx, in.Name)
-	})
-	operation(h, "DELETE", "/sites/{name}/copies/{id}", "drop-copy", "Remove a safety copy of a site", func(ctx context.Context, in *NamedCopy) (*nothing, error) {
-		s, err := a.db.SiteOrRetired(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		_, err = a.Sites.DropCopy(ctx, s, in.ID)
-		return nil, err
-	})
+		})
 }
 
 // moveOperations plan and start what changes where a site is, or which code it has.
@@ -56,52 +58,57 @@ func (a *api) moveOperations(h huma.API) {
 		Named
 		Put[wire.Move]
 	}
-	operation(h, "POST", "/sites/{name}/move/plan", "plan-move", "Plan the moving of a site; nothing is touched", func(ctx context.Context, in *moving) (*body[wire.MovePlan], error) {
-		p, _, err := a.movePlan(ctx, in.Name, in.Body)
-		return &body[wire.MovePlan]{p}, err
-	})
-	operation(h, "POST", "/sites/{name}/move", "move-site", "Start moving a site to another host", func(ctx context.Context, in *moving) (*begun, error) {
-		p, args, err := a.movePlan(ctx, in.Name, in.Body)
-		switch {
-		case err != nil:
-			return nil, err
-		case !p.Ready:
-			return nil, fmt.Errorf("%w: %s", provision.ErrPlan, strings.Join(p.Problems, "; "))
-		case in.Body.Mark != "" && in.Body.Mark != p.Mark:
-			return nil, errStale("moving " + p.Site)
-		}
-		return a.start(ctx, records.Run{Job: "move", Title: "Move site " + p.Site, Target: engine.Target("site", p.Site)}, args)
-	})
+	operation(h, "POST", "/sites/{name}/move/plan", "plan-move", "Plan the moving of a site; nothing is touched",
+		func(ctx context.Context, in *moving) (*body[wire.MovePlan], error) {
+			p, _, err := a.movePlan(ctx, in.Name, in.Body)
+			return &body[wire.MovePlan]{p}, err
+		})
+	operation(h, "POST", "/sites/{name}/move", "move-site", "Start moving a site to another host",
+		func(ctx context.Context, in *moving) (*begun, error) {
+			p, args, err := a.movePlan(ctx, in.Name, in.Body)
+			switch {
+			case err != nil:
+				return nil, err
+			case !p.Ready:
+				return nil, fmt.Errorf("%w: %s", provision.ErrPlan, strings.Join(p.Problems, "; "))
+			case in.Body.Mark != "" && in.Body.Mark != p.Mark:
+				return nil, errStale("moving " + p.Site)
+			}
+			return a.start(ctx, records.Run{Job: "move", Title: "Move site " + p.Site, Target: engine.Target("site", p.Site)}, args)
+		})
 	type refreshing struct {
 		Named
 		Put[wire.NewCode]
 	}
-	operation(h, "POST", "/sites/{name}/refresh/plan", "plan-refresh", "Plan a site's taking the code of a release; nothing is touched", func(ctx context.Context, in *refreshing) (*body[wire.Plan], error) {
-		p, _, err := a.refreshPlan(ctx, in.Name, in.Body)
-		if err != nil {
-			return nil, err
-		}
-		return &body[wire.Plan]{*p}, nil
-	})
-	operation(h, "POST", "/sites/{name}/refresh", "refresh-site", "Start giving a site the code of a release", func(ctx context.Context, in *refreshing) (*begun, error) {
-		p, args, err := a.refreshPlan(ctx, in.Name, in.Body)
-		if err == nil && in.Body.Mark != "" && in.Body.Mark != p.Mark {
-			err = errStale("refreshing " + p.Name)
-		}
-		if err != nil {
-			return nil, err
-		}
-		return a.startProvision(ctx, args, p, nil)
-	})
+	operation(h, "POST", "/sites/{name}/refresh/plan", "plan-refresh", "Plan a site's taking the code of a release; nothing is touched",
+		func(ctx context.Context, in *refreshing) (*body[wire.Plan], error) {
+			p, _, err := a.refreshPlan(ctx, in.Name, in.Body)
+			if err != nil {
+				return nil, err
+			}
+			return &body[wire.Plan]{*p}, nil
+		})
+	operation(h, "POST", "/sites/{name}/refresh", "refresh-site", "Start giving a site the code of a release",
+		func(ctx context.Context, in *refreshing) (*begun, error) {
+			p, args, err := a.refreshPlan(ctx, in.Name, in.Body)
+			if err == nil && in.Body.Mark != "" && in.Body.Mark != p.Mark {
+				err = errStale("refreshing " + p.Name)
+			}
+			if err != nil {
+				return nil, err
+			}
+			return a.startProvision(ctx, args, p, nil)
+		})
 }
 
 // upkeepOperations are what is done with a site that stands: copies of it, its undoing, its end, and who sees it;
 // and the making of many at once.
 func (a *api) upkeepOperations(h huma.API) {
-	operation(h, "GET", "/sites/{name}/undo", "plan-undo", "Plan the undoing of a site's last provisioning; nothing is touched", func(ctx context.Context, in *Named) (*body[wire.UndoPlan], error) {
-		p, _, err := a.undoPlan(ctx, in.Name)
-		return &body[wire.UndoPlan]{p}, err
-	})
+	operation(h, "GET", "/sites/{name}/undo", "plan-undo", "Plan the undoing of a site's last provisioning; nothing is touched",
+		func(ctx context.Context, in *Named) (*body[wire.UndoPlan], error) {
+			p, _, err := a.undoPlan(ctx, in.Name)
+			return &body[wire.UndoPlan]{p}, err
+		})
 	operation(h, "POST", "/sites/{name}/undo", "undo-site", "Start undoing a site's last provisioning", func(ctx context.Context, in *struct {
 		Named
 		Put[wire.Undo]
@@ -125,20 +132,23 @@ func (a *api) upkeepOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Job: "retire", Title: "Retire site " + s.Name, Target: engine.Target("site", s.Name)}, retireArgs(s, in.Body.NoCopy))
+		return a.start(ctx, records.Run{Job: "retire", Title: "Retire site " + s.Name, Target: engine.Target("site", s.Name)},
+			retireArgs(s, in.Body.NoCopy))
 	})
 	a.onSite(h, "POST", "/sites/{name}/rotate", "rotate-site", "Start giving a site new credentials", "rotate", "Rotate site ")
-	operation(h, "PUT", "/sites/{name}/held", "hold-site", "Keep visitors out of a site, or let them in", func(ctx context.Context, in *struct {
-		Named
-		Put[wire.Held]
-	}) (*body[wire.Held], error) {
-		preview, err := a.Sites.Hold(ctx, in.Name, in.Body.Held, in.Body.Visible)
-		return &body[wire.Held]{wire.Held{Held: in.Body.Held, Preview: preview}}, err
-	})
-	operation(h, "POST", "/sites/table/plan", "plan-table", "Plan a site for each row; nothing is touched", func(ctx context.Context, in *Put[wire.NewTable]) (*body[wire.TablePlan], error) {
-		p, err := a.tablePlan(ctx, in.Body)
-		return &body[wire.TablePlan]{p}, err
-	})
+	operation(h, "PUT", "/sites/{name}/held", "hold-site", "Keep visitors out of a site, or let them in",
+		func(ctx context.Context, in *struct {
+			Named
+			Put[wire.Held]
+		}) (*body[wire.Held], error) {
+			preview, err := a.Sites.Hold(ctx, in.Name, in.Body.Held, in.Body.Visible)
+			return &body[wire.Held]{wire.Held{Held: in.Body.Held, Preview: preview}}, err
+		})
+	operation(h, "POST", "/sites/table/plan", "plan-table", "Plan a site for each row; nothing is touched",
+		func(ctx context.Context, in *Put[wire.NewTable]) (*body[wire.TablePlan], error) {
+			p, err := a.tablePlan(ctx, in.Body)
+			return &body[wire.TablePlan]{p}, err
+		})
 	operation(h, "POST", "/sites/table", "provision-table", "Start making a site for each row", a.provisionTable)
 }
 
@@ -176,7 +186,8 @@ func (a *api) movePlan(ctx context.Context, name string, in wire.Move) (wire.Mov
 		return wire.MovePlan{}, args, err
 	}
 	mark, err := digest(args)
-	return wire.MovePlan{Site: s.Name, Sentences: sentences, Problems: append([]string{}, problems...), Ready: len(problems) == 0, Mark: mark}, args, err
+	return wire.MovePlan{Site: s.Name, Sentences: sentences, Problems: append([]string{}, problems...), Ready: len(problems) == 0,
+		Mark: mark}, args, err
 }
 
 // refreshPlan plans a site's taking newer code: of the release that is named, or of the newest of its starter.

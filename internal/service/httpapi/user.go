@@ -170,7 +170,8 @@ type sessionAnswer struct {
 }
 
 func cookie(value string, age time.Duration) http.Cookie {
-	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: int(age.Seconds()), Secure: true, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{Name: sessionCookie, Value: value, Path: "/", MaxAge: int(age.Seconds()), Secure: true, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode}
 }
 
 // burn is checked when there is no such user, so that both cases take as long.
@@ -188,7 +189,8 @@ func (a *api) login(ctx context.Context, in *Put[wire.Credentials]) (*sessionAns
 		hash = burn()
 	}
 	if !a.slow.compare(ctx, in.Body.Password, hash) || err != nil {
-		return nil, &huma.ErrorModel{Status: http.StatusUnauthorized, Type: problemPrefix + "wrong-password", Title: "Unauthorized", Detail: "name or password is wrong"}
+		return nil, &huma.ErrorModel{Status: http.StatusUnauthorized, Type: problemPrefix + "wrong-password", Title: "Unauthorized",
+			Detail: "name or password is wrong"}
 	}
 	a.slow.right(key)
 	secret, sum := NewSecret()
@@ -246,27 +248,32 @@ func (a *api) userOperations(h huma.API) {
 		}
 		return nil, errors.Join(a.db.RemoveUser(ctx, in.Name), a.db.Audit(ctx, who(ctx).Name, "removed user "+in.Name))
 	})
-	operation(h, "GET", "/tokens", "list-tokens", "List one's own tokens", func(ctx context.Context, _ *nothing) (*body[[]wire.TokenName], error) {
-		tokens, err := a.db.Tokens(ctx, who(ctx).ID)
-		return list(tokens, err, func(t records.Token) wire.TokenName { return wire.TokenName(t) })
-	})
-	operation(h, "DELETE", "/tokens/{name}", "remove-token", "Remove a token of one's own", func(ctx context.Context, in *Named) (*nothing, error) {
-		if err := a.db.RemoveToken(ctx, who(ctx).ID, in.Name); err != nil {
-			return nil, err
-		}
-		return nil, a.db.Audit(ctx, who(ctx).Name, "removed token "+in.Name)
-	})
-	operation(h, "PUT", "/users/{name}/password", "set-password", "Change a password; who is logged in with the old one is logged out", a.setPassword)
-	operation(h, "POST", "/tokens", "add-token", "Make a token for oneself", func(ctx context.Context, in *Put[wire.NewToken]) (*body[wire.Token], error) {
-		secret, hash := NewSecret()
-		var expires *time.Time
-		if in.Body.Days > 0 {
-			at := time.Now().Add(time.Duration(in.Body.Days) * 24 * time.Hour)
-			expires = &at
-		}
-		err := errors.Join(a.db.AddToken(ctx, who(ctx).ID, in.Body.Name, hash, expires), a.db.Audit(ctx, who(ctx).Name, "made token "+in.Body.Name))
-		return &body[wire.Token]{wire.Token{Token: secret}}, err
-	})
+	operation(h, "GET", "/tokens", "list-tokens", "List one's own tokens",
+		func(ctx context.Context, _ *nothing) (*body[[]wire.TokenName], error) {
+			tokens, err := a.db.Tokens(ctx, who(ctx).ID)
+			return list(tokens, err, func(t records.Token) wire.TokenName { return wire.TokenName(t) })
+		})
+	operation(h, "DELETE", "/tokens/{name}", "remove-token", "Remove a token of one's own",
+		func(ctx context.Context, in *Named) (*nothing, error) {
+			if err := a.db.RemoveToken(ctx, who(ctx).ID, in.Name); err != nil {
+				return nil, err
+			}
+			return nil, a.db.Audit(ctx, who(ctx).Name, "removed token "+in.Name)
+		})
+	operation(h, "PUT", "/users/{name}/password", "set-password", "Change a password; who is logged in with the old one is logged out",
+		a.setPassword)
+	operation(h, "POST", "/tokens", "add-token", "Make a token for oneself",
+		func(ctx context.Context, in *Put[wire.NewToken]) (*body[wire.Token], error) {
+			secret, hash := NewSecret()
+			var expires *time.Time
+			if in.Body.Days > 0 {
+				at := time.Now().Add(time.Duration(in.Body.Days) * 24 * time.Hour)
+				expires = &at
+			}
+			err := errors.Join(a.db.AddToken(ctx, who(ctx).ID, in.Body.Name, hash, expires), a.db.Audit(ctx, who(ctx).Name, "made token "+
+				in.Body.Name))
+			return &body[wire.Token]{wire.Token{Token: secret}}, err
+		})
 }
 
 // setPassword changes one's own password, which takes the old one, or as an owner somebody else's.

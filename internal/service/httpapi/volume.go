@@ -24,7 +24,8 @@ func zipName(r records.Release) string { return fmt.Sprintf("%s-%d.zip", r.Start
 func volumesOf(r records.Release, size int64) []wire.Volume {
 	out := []wire.Volume{}
 	add := func(name string, n int64) {
-		out = append(out, wire.Volume{Name: name, Bytes: n, Path: fmt.Sprintf("/releases/%s/volumes/%s?size=%d", url.PathEscape(r.Ref()), url.PathEscape(name), size)})
+		out = append(out, wire.Volume{Name: name, Bytes: n, Path: fmt.Sprintf("/releases/%s/volumes/%s?size=%d", url.PathEscape(r.Ref()),
+			url.PathEscape(name), size)})
 	}
 	for n, from := 1, int64(0); from < r.ArchiveBytes; n, from = n+1, from+size {
 		add(archive.VolumeName(zipName(r), n), min(size, r.ArchiveBytes-from))
@@ -42,7 +43,8 @@ func (a *api) volume(c *gin.Context) {
 	}
 	size, err := strconv.ParseInt(c.Query("size"), 10, 64)
 	if err != nil || size < archive.MinVolumeBytes {
-		refuse(c, http.StatusUnprocessableEntity, "wrong", fmt.Sprintf("say how large volumes are: ?size=BYTES, at least %d", archive.MinVolumeBytes))
+		refuse(c, http.StatusUnprocessableEntity, "wrong", fmt.Sprintf("say how large volumes are: ?size=BYTES, at least %d",
+			archive.MinVolumeBytes))
 		return
 	}
 	of, n, is := archive.IsVolume(c.Param("file"))

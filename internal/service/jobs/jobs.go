@@ -30,14 +30,18 @@ func Register(e *engine.Engine, n Nouns) {
 	engine.Add(e, engine.Job[sources.SurveyArgs, *sources.SurveyResult]{Name: "survey", Do: n.Sources.Survey, Leaves: nothing})
 
 	engine.Add(e, engine.Job[releases.BuildArgs, *releases.BuildResult]{Name: "build", Do: n.Releases.Build, Recover: n.Releases.RecoverBuild})
-	engine.Add(e, engine.Job[releases.ImportArgs, *releases.ImportResult]{Name: "import", Do: n.Releases.Import, Recover: n.Releases.RecoverImport})
+	engine.Add(e, engine.Job[releases.ImportArgs, *releases.ImportResult]{Name: "import", Do: n.Releases.Import,
+		Recover: n.Releases.RecoverImport})
 	engine.Add(e, engine.Job[releases.VerifyArgs, *archive.Verification]{Name: "verify", Do: n.Releases.Verify, Leaves: nothing})
 	engine.Add(e, engine.Job[releases.CompareArgs, *contents.Comparison]{Name: "compare", Do: n.Releases.Compare, Leaves: nothing})
 
-	engine.Add(e, engine.Job[sites.ProvisionArgs, *sites.ProvisionResult]{Name: "provision", Do: n.Sites.Provision, Recover: n.Sites.RecoverProvision})
-	engine.Add(e, engine.Job[sites.TableArgs, *sites.TableResult]{Name: "table", Do: n.Sites.ProvisionTable, Leaves: "the sites that it had made stay"})
+	engine.Add(e, engine.Job[sites.ProvisionArgs, *sites.ProvisionResult]{Name: "provision", Do: n.Sites.Provision,
+		Recover: n.Sites.RecoverProvision})
+	engine.Add(e, engine.Job[sites.TableArgs, *sites.TableResult]{Name: "table", Do: n.Sites.ProvisionTable,
+		Leaves: "the sites that it had made stay"})
 	engine.Add(e, engine.Job[sites.CheckArgs, *check.Report]{Name: "check", Do: n.Sites.Check, Leaves: nothing})
-	engine.Add(e, engine.Job[sites.SiteArgs, map[string]string]{Name: "undo", Do: n.Sites.Undo, Recover: n.Sites.RecoverRemoval, Leaves: nothing})
+	engine.Add(e, engine.Job[sites.SiteArgs, map[string]string]{Name: "undo", Do: n.Sites.Undo, Recover: n.Sites.RecoverRemoval,
+		Leaves: nothing})
 	engine.Add(e, engine.Job[sites.SiteArgs, *sites.CopyResult]{Name: "copy", Do: n.Sites.KeepCopy})
 	engine.Add(e, engine.Job[sites.SiteArgs, *sites.CopyResult]{Name: "retire", Do: n.Sites.Retire, Recover: n.Sites.RecoverRemoval,
 		Leaves: "the site is as it was; a safety copy that was made of it stays"})
@@ -46,7 +50,8 @@ func Register(e *engine.Engine, n Nouns) {
 		Leaves: "the site stays where it was, and so does a safety copy that was made of it"})
 	engine.Add(e, engine.Job[sites.SideBySideArgs, *records.SideBySide]{Name: "screenshots", Do: n.Sites.SideBySide, Leaves: nothing})
 
-	engine.Add(e, engine.Job[RetentionArgs, *RetentionResult]{Name: "retention", Do: n.retention, Leaves: "what it had discarded stays discarded"})
+	engine.Add(e, engine.Job[RetentionArgs, *RetentionResult]{Name: "retention", Do: n.retention,
+		Leaves: "what it had discarded stays discarded"})
 }
 
 // RetentionArgs ask for the rules of all starters and sites to be applied.

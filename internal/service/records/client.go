@@ -20,7 +20,8 @@ type Setting struct {
 	Secret bool   `json:"secret,omitempty"`
 }
 
-const clientQuery = `SELECT c.id, c.name, c.settings, c.created_at, (SELECT count(*) FROM sites s WHERE s.client_id = c.id AND s.retired_at IS NULL)::int AS sites FROM clients c `
+const clientQuery = `SELECT c.id, c.name, c.settings, c.created_at, (SELECT count(*) FROM sites s WHERE s.client_id = c.id
+	AND s.retired_at IS NULL)::int AS sites FROM clients c `
 
 // Clients lists all clients.
 func (db *DB) Clients(ctx context.Context) ([]Client, error) {
@@ -42,7 +43,8 @@ func (db *DB) AddClient(ctx context.Context, name string) (Client, error) {
 
 // SetSettings adds settings to a client's, and removes those named in gone.
 func (db *DB) SetSettings(ctx context.Context, name string, settings map[string]Setting, gone []string) error {
-	return db.exec(ctx, "client", name, "UPDATE clients SET settings = (settings || $2::jsonb) - COALESCE($3::text[], '{}') WHERE name = $1", name, settings, gone)
+	return db.exec(ctx, "client", name, "UPDATE clients SET settings = (settings || $2::jsonb) - COALESCE($3::text[], '{}') WHERE name = $1",
+		name, settings, gone)
 }
 
 // RemoveClient removes a client without sites.

@@ -98,11 +98,13 @@ func (c *Cluster) ready(ctx context.Context, dir string) error {
 			return err
 		}
 	}
-	cmd := c.command(ctx, "initdb", "-D", filepath.Join(c.dir, "data"), "-U", "nestseed", "-E", "UTF8", "--locale=C.UTF-8", "-A", "scram-sha-256", "--pwfile="+given)
+	cmd := c.command(ctx, "initdb", "-D", filepath.Join(c.dir, "data"), "-U", "nestseed", "-E", "UTF8", "--locale=C.UTF-8", "-A",
+		"scram-sha-256", "--pwfile="+given)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		os.Remove(secret)
 		if errors.Is(err, os.ErrPermission) || strings.Contains(string(out), "ermission denied") {
-			return fmt.Errorf("PostgreSQL's user cannot enter %s; set NESTSEED_DATA to a folder that other users may enter, like /var/lib/nestseed", dir)
+			return fmt.Errorf("PostgreSQL's user cannot enter %s; set NESTSEED_DATA to a folder that other users may enter, like /var/lib/nestseed",
+				dir)
 		}
 		return fmt.Errorf("make the private PostgreSQL: %w\n%s", err, out)
 	}

@@ -51,7 +51,8 @@ type SiteCopy struct {
 // Serves says that it still answers visitors where it is: a site that has moved and kept its address.
 func (c SiteCopy) Serves() bool { return c.Why == CopyMoved && c.Folder == c.Place }
 
-const copyColumns = "id, site_id, made_at, why, run_id, bytes, archive, folder, release_id, site_run_id, plan, result, report, held, host_id, place, address, secrets_sealed, sums_sha256, " + standingColumns
+const copyColumns = "id, site_id, made_at, why, run_id, bytes, archive, folder, release_id, site_run_id, plan, result, report, held, " +
+	"host_id, place, address, secrets_sealed, sums_sha256, " + standingColumns
 
 // SiteCopies lists a site's safety copies, newest first.
 func (db *DB) SiteCopies(ctx context.Context, siteID int64) ([]SiteCopy, error) {
@@ -70,7 +71,9 @@ func (db *DB) CopyOfRun(ctx context.Context, runID int64) (SiteCopy, error) {
 
 // AddSiteCopy keeps a safety copy whose archive is in the store.
 func (db *DB) AddSiteCopy(ctx context.Context, c SiteCopy) error {
-	return db.fenced(ctx, "safety copy", c.Archive, "INSERT INTO site_copies (site_id, why, run_id, bytes, archive, release_id, site_run_id, secrets_sealed, sums_sha256) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+	return db.fenced(ctx, "safety copy", c.Archive,
+		"INSERT INTO site_copies (site_id, why, run_id, bytes, archive, release_id, site_run_id, secrets_sealed, sums_sha256) VALUES ($1, $2, "+
+			"$3, $4, $5, $6, $7, $8, $9)",
 		c.SiteID, c.Why, c.RunID, c.Bytes, c.Archive, c.ReleaseID, c.SiteRunID, c.SecretsSealed, c.SumsSha256)
 }
 
@@ -82,10 +85,12 @@ func (db *DB) RemoveSiteCopy(ctx context.Context, id int64) error {
 // ReplaceSite records that a site has taken the place of what it was; what it was becomes a safety copy.
 func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, bytes int64, tasks []LaunchTask) error {
 	return db.keep(ctx, fresh.Address, fresh.RunID, func(tx pgx.Tx) error {
-		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyReplaced, RunID: fresh.RunID, Folder: folder, Address: old.Address, Bytes: bytes}); err != nil {
+		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyReplaced, RunID: fresh.RunID, Folder: folder, Address: old.Address,
+			Bytes: bytes}); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, address = $7, lead = CASE WHEN address = $7 THEN lead END, made_at = now(), "+
+		_, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, address = "+
+			"$7, lead = CASE WHEN address = $7 THEN lead END, made_at = now(), "+
 			"("+standingColumns+") = ($8, $9, $10, $11, $12, $13) WHERE id = $1",
 			append([]any{old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held, fresh.Address}, fresh.values()...)...)
 		if err != nil {
@@ -98,11 +103,14 @@ func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, b
 // MoveSite records where a site is now; what it was, in a folder of its old host, becomes a safety copy.
 func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) error {
 	return db.keep(ctx, there.Address, there.RunID, func(tx pgx.Tx) error {
-		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyMoved, RunID: there.RunID, Folder: folder, Place: old.Folder, Address: old.Address, Bytes: old.Plan.Bytes}); err != nil {
+		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyMoved, RunID: there.RunID, Folder: folder, Place: old.Folder, Address: old.Address,
+			Bytes: old.Plan.Bytes}); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, "UPDATE sites SET host_id = $2, address = $3, folder = $4, run_id = $5, plan = $6, result = $7, report = $8, lead = NULL, made_at = now(), ("+standingColumns+") = ($9, $10, $11, $12, $13, $14) WHERE id = $1",
-			append([]any{there.ID, there.HostID, there.Address, there.Folder, there.RunID, there.Plan, there.Result, there.Report}, there.values()...)...)
+		tag, err := tx.Exec(ctx, "UPDATE sites SET host_id = $2, address = $3, folder = $4, run_id = $5, plan = $6, result = $7, report = $8, "+
+			"lead = NULL, made_at = now(), ("+standingColumns+") = ($9, $10, $11, $12, $13, $14) WHERE id = $1",
+			append([]any{there.ID, there.HostID, there.Address, there.Folder, there.RunID, there.Plan, there.Result, there.Report},
+				there.values()...)...)
 		if err == nil && tag.RowsAffected() != 1 {
 			err = fmt.Errorf("site %s is not there: %w", there.Name, ErrNotFound)
 		}
@@ -112,9 +120,11 @@ func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) erro
 
 // addStanding keeps a site as it stands in a folder of its host.
 func addStanding(ctx context.Context, tx pgx.Tx, s Site, c SiteCopy) error {
-	_, err := tx.Exec(ctx, `INSERT INTO site_copies (site_id, why, run_id, bytes, folder, place, address, host_id, release_id, site_run_id, plan, result, report, held, `+standingColumns+`)
+	_, err := tx.Exec(ctx, `INSERT INTO site_copies (site_id, why, run_id, bytes, folder, place, address, host_id, release_id, site_run_id,
+		plan, result, report, held, `+standingColumns+`)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
-		append([]any{s.ID, c.Why, c.RunID, c.Bytes, c.Folder, c.Place, c.Address, s.HostID, s.ReleaseID, s.RunID, s.Plan, s.Result, s.Report, s.Held}, s.values()...)...)
+		append([]any{s.ID, c.Why, c.RunID, c.Bytes, c.Folder, c.Place, c.Address, s.HostID, s.ReleaseID, s.RunID, s.Plan, s.Result, s.Report,
+			s.Held}, s.values()...)...)
 	return err
 }
 

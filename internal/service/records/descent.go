@@ -50,7 +50,8 @@ func (db *DB) Descent(ctx context.Context, s Site) (line []Ancestor, err error) 
 // SiteAt returns the number of the site that stands in a folder of a host, or nil.
 func (db *DB) SiteAt(ctx context.Context, hostID int64, folder string) (*int64, error) {
 	type row struct{ ID int64 }
-	rows, err := many[row](ctx, db, "SELECT id FROM sites WHERE host_id = $1 AND folder = $2 AND retired_at IS NULL", hostID, strings.Trim(folder, "/"))
+	rows, err := many[row](ctx, db, "SELECT id FROM sites WHERE host_id = $1 AND folder = $2 AND retired_at IS NULL", hostID,
+		strings.Trim(folder, "/"))
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}

@@ -311,7 +311,8 @@ func TestWhatIsNeededIsNotRemovedAndTheSentenceSaysByWhat(t *testing.T) {
 		require.ErrorContains(t, err, what)
 		require.ErrorContains(t, err, "still need it")
 	}
-	for _, err := range []error{w.RemoveHost(w.ctx, "x"), w.RemoveSource(w.ctx, "x"), w.RemoveStarter(w.ctx, "x"), w.RemoveClient(w.ctx, "x"), w.RemoveUser(w.ctx, "x")} {
+	for _, err := range []error{w.RemoveHost(w.ctx, "x"), w.RemoveSource(w.ctx, "x"), w.RemoveStarter(w.ctx, "x"), w.RemoveClient(w.ctx, "x"),
+		w.RemoveUser(w.ctx, "x")} {
 		require.ErrorIs(t, err, records.ErrNotFound)
 		require.ErrorContains(t, err, "list")
 	}
@@ -330,7 +331,8 @@ func TestOnlyWhatTheServiceHasWrittenAndNothingNamesIsAStray(t *testing.T) {
 		require.NoError(t, w.AddStored(w.ctx, name, run))
 		require.NoError(t, w.AddStored(w.ctx, name, run), "twice is no error")
 	}
-	require.NoError(t, w.AddSiteCopy(w.ctx, records.SiteCopy{SiteID: w.site.ID, Why: records.CopyAsked, Archive: "copy-1.zip", RunID: w.site.RunID, Plan: w.site.Plan, Result: w.site.Result, ReleaseID: &w.releases[0].ID}))
+	require.NoError(t, w.AddSiteCopy(w.ctx, records.SiteCopy{SiteID: w.site.ID, Why: records.CopyAsked, Archive: "copy-1.zip",
+		RunID: w.site.RunID, Plan: w.site.Plan, Result: w.site.Result, ReleaseID: &w.releases[0].ID}))
 	strays := func() (names []string) {
 		t.Helper()
 		all, err := w.Strays(w.ctx)
@@ -415,7 +417,8 @@ func TestAnAttemptThatWasOvertakenWritesNothing(t *testing.T) {
 		"forget":   w.ForgetSite(old, w.site.ID),
 		"user":     w.SetSiteUser(old, w.site.ID, "x"),
 		"copy":     w.AddSiteCopy(old, records.SiteCopy{SiteID: w.site.ID, Why: records.CopyAsked, Archive: "x", RunID: id}),
-		"release":  w.AddRelease(old, records.Release{StarterID: w.releases[0].StarterID, Number: 9, Archive: "9.zip", Manifest: &archive.Manifest{}}, nil),
+		"release": w.AddRelease(old, records.Release{StarterID: w.releases[0].StarterID, Number: 9, Archive: "9.zip",
+			Manifest: &archive.Manifest{}}, nil),
 	} {
 		require.ErrorIs(t, err, records.ErrOvertaken, what)
 	}

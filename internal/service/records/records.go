@@ -142,7 +142,8 @@ func explain(noun, name string, err error) error {
 	case "23505":
 		return fmt.Errorf("there is a %s %q already: %w; choose another name", noun, name, ErrTaken)
 	case "23503":
-		return fmt.Errorf("%s %q cannot be removed, %s still need it: %w; remove those first", noun, name, strings.ReplaceAll(e.TableName, "_", " "), ErrInUse)
+		return fmt.Errorf("%s %q cannot be removed, %s still need it: %w; remove those first", noun, name,
+			strings.ReplaceAll(e.TableName, "_", " "), ErrInUse)
 	}
 	return err
 }

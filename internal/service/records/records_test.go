@@ -22,18 +22,21 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 	db := recordstest.Open(t)
 	require.NoError(t, db.Migrate(ctx), "bringing up to date twice is no error")
 
-	host, err := db.AddHost(ctx, records.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}", Address: "http://{name}.example", Database: "mysql://a@h/"})
+	host, err := db.AddHost(ctx, records.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}", Address: "http://{name}.example",
+		Database: "mysql://a@h/"})
 	require.NoError(t, err)
 	_, err = db.AddHost(ctx, host)
 	require.ErrorIs(t, err, records.ErrTaken)
-	src, err := db.AddSource(ctx, records.Source{Name: "base", HostID: host.ID, Path: "base", Kind: "wordpress", Version: "6.1", Address: "http://base.example"})
+	src, err := db.AddSource(ctx, records.Source{Name: "base", HostID: host.ID, Path: "base", Kind: "wordpress", Version: "6.1",
+		Address: "http://base.example"})
 	require.NoError(t, err)
 	require.Nil(t, src.Survey)
 	require.ErrorIs(t, db.RemoveHost(ctx, "preview"), records.ErrInUse)
 
 	_, err = db.SurveyWithFiles(ctx, src.ID)
 	require.ErrorIs(t, err, records.ErrNotFound)
-	taken := &survey.Survey{TakenAt: time.Now(), Version: "6.2", Address: "http://base.example", Files: []filelist.Entry{{Path: "a", Bytes: 3}}, Totals: survey.Totals{Files: 1}}
+	taken := &survey.Survey{TakenAt: time.Now(), Version: "6.2", Address: "http://base.example",
+		Files: []filelist.Entry{{Path: "a", Bytes: 3}}, Totals: survey.Totals{Files: 1}}
 	require.NoError(t, db.AddSurvey(ctx, src.ID, taken))
 	src, err = db.Source(ctx, "base")
 	require.NoError(t, err)
@@ -51,7 +54,8 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 		n, err := db.NextNumber(ctx, starter.ID)
 		require.NoError(t, err)
 		require.Equal(t, want, n)
-		require.NoError(t, db.AddRelease(ctx, records.Release{StarterID: starter.ID, Starter: "music-base", Number: n, Archive: "x.zip", ArchiveBytes: int64(n * 100), Manifest: &archive.Manifest{Number: n}}, []byte{byte(n)}))
+		require.NoError(t, db.AddRelease(ctx, records.Release{StarterID: starter.ID, Starter: "music-base", Number: n, Archive: "x.zip",
+			ArchiveBytes: int64(n * 100), Manifest: &archive.Manifest{Number: n}}, []byte{byte(n)}))
 	}
 	newest, err := db.Release(ctx, "music-base")
 	require.NoError(t, err)
@@ -98,7 +102,8 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 		runID, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
 		return err
 	}))
-	site := records.Site{Name: "alder-valley", ClientID: c.ID, HostID: host.ID, ReleaseID: newest.ID, RunID: runID, Address: "http://alder-valley.example", Folder: "alder-valley",
+	site := records.Site{Name: "alder-valley", ClientID: c.ID, HostID: host.ID, ReleaseID: newest.ID, RunID: runID,
+		Address: "http://alder-valley.example", Folder: "alder-valley",
 		Plan: &provision.Plan{Name: "alder-valley"}, Result: &provision.Result{Admin: "a", AdminPassword: "must not be kept"}}
 	require.NoError(t, db.AddSite(ctx, site, nil))
 	require.ErrorIs(t, db.AddSite(ctx, site, nil), records.ErrTaken)

@@ -48,12 +48,15 @@ type Difference struct {
 // SetDifference keeps how a release differs from the one before.
 func (db *DB) SetDifference(ctx context.Context, ref string, d Difference) error {
 	name, number, _ := strings.Cut(ref, "@")
-	return db.exec(ctx, "release", ref, "UPDATE releases r SET difference = $3 FROM starters t WHERE t.id = r.starter_id AND t.name = $1 AND r.number = $2::int", name, number, d)
+	return db.exec(ctx, "release", ref,
+		"UPDATE releases r SET difference = $3 FROM starters t WHERE t.id = r.starter_id AND t.name = $1 AND r.number = $2::int", name, number, d)
 }
 
-const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.sums_sha256, r.manifest, r.run_id, r.verified_at, r.faults, r.source_id, r.secrets_sealed, r.imported_from, r.difference, r.discarded_at, r.discarded_why,
+const releaseQuery = `SELECT r.id, r.starter_id, t.name AS starter, r.number, r.archive, r.archive_bytes, r.sums_sha256, r.manifest,
+	r.run_id, r.verified_at, r.faults, r.source_id, r.secrets_sealed, r.imported_from, r.difference, r.discarded_at, r.discarded_why,
 	(SELECT count(*) FROM sites s WHERE s.release_id = r.id AND s.retired_at IS NULL)::int AS sites,
-	(SELECT p.archive_bytes FROM releases p WHERE p.starter_id = r.starter_id AND p.number < r.number ORDER BY p.number DESC LIMIT 1) AS before_bytes
+	(SELECT p.archive_bytes FROM releases p WHERE p.starter_id = r.starter_id AND p.number < r.number ORDER BY p.number DESC LIMIT 1)
+		AS before_bytes
 	FROM releases r JOIN starters t ON t.id = r.starter_id `
 
 // Releases lists releases, newest first; of one starter unless its name is empty.
@@ -71,7 +74,8 @@ func (db *DB) Release(ctx context.Context, ref string) (Release, error) {
 			return Release{}, fmt.Errorf("%q is not a release: %w; write it like music-base@3, or music-base for the newest", ref, ErrNotFound)
 		}
 	}
-	return one[Release](ctx, db, "release", ref, releaseQuery+"WHERE t.name = $1 AND ($2 = 0 OR r.number = $2) ORDER BY r.number DESC LIMIT 1", name, n)
+	return one[Release](ctx, db, "release", ref, releaseQuery+
+		"WHERE t.name = $1 AND ($2 = 0 OR r.number = $2) ORDER BY r.number DESC LIMIT 1", name, n)
 }
 
 // ReleaseByID returns a release.
@@ -87,8 +91,10 @@ func (db *DB) NextNumber(ctx context.Context, starterID int64) (n int, err error
 
 // AddRelease keeps a release whose archive is in the store; contents is its index.
 func (db *DB) AddRelease(ctx context.Context, r Release, contents []byte) error {
-	return db.fenced(ctx, "release", fmt.Sprintf("%s@%d", r.Starter, r.Number), `INSERT INTO releases (starter_id, number, archive, archive_bytes, sums_sha256, manifest, run_id, source_id, secrets_sealed, imported_from, contents)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, r.StarterID, r.Number, r.Archive, r.ArchiveBytes, r.SumsSha256, r.Manifest, r.RunID, r.SourceID, r.SecretsSealed, r.ImportedFrom, contents)
+	return db.fenced(ctx, "release", fmt.Sprintf("%s@%d", r.Starter, r.Number), `INSERT INTO releases (starter_id, number, archive,
+		archive_bytes, sums_sha256, manifest, run_id, source_id, secrets_sealed, imported_from, contents)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10,
+			$11)`, r.StarterID, r.Number, r.Archive, r.ArchiveBytes, r.SumsSha256, r.Manifest, r.RunID, r.SourceID, r.SecretsSealed, r.ImportedFrom, contents)
 }
 
 // ReleaseOfRun reports whether a run has made its release.
@@ -112,7 +118,8 @@ func (db *DB) SetContents(ctx context.Context, id int64, index []byte) error {
 // discarded before gives "".
 func (db *DB) Discard(ctx context.Context, id int64, why string) (archive string, err error) {
 	err = db.Pool.QueryRow(ctx, `WITH old AS (SELECT archive FROM releases WHERE id = $1 FOR UPDATE),
-		u AS (UPDATE releases SET archive = '', discarded_at = COALESCE(discarded_at, now()), discarded_why = CASE WHEN archive = '' THEN discarded_why ELSE $2 END WHERE id = $1)
+		u AS (UPDATE releases SET archive = '', discarded_at = COALESCE(discarded_at, now()), discarded_why = CASE WHEN archive = ''
+			THEN discarded_why ELSE $2 END WHERE id = $1)
 		SELECT archive FROM old`, id, why).Scan(&archive)
 	return archive, err
 }

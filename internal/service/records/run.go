@@ -63,7 +63,8 @@ const (
 	Cancelled = "cancelled"
 )
 
-const runColumns = "id, job, title, target, status, who, args, progress, result, error, cancel_asked, committed, attempt, interruptions, beat_at, created_at, started_at, ended_at"
+const runColumns = "id, job, title, target, status, who, args, progress, result, error, cancel_asked, committed, attempt, " +
+	"interruptions, beat_at, created_at, started_at, ended_at"
 
 // Runs lists runs, newest first, before a run's number unless that is 0.
 func (db *DB) Runs(ctx context.Context, before int64, limit int) ([]Run, error) {
@@ -90,13 +91,15 @@ func itoa(id int64) string { b, _ := json.Marshal(id); return string(b) }
 
 // AddRun records work to be done, inside a transaction in which its job is queued too.
 func (db *DB) AddRun(ctx context.Context, tx pgx.Tx, r Run) (id int64, err error) {
-	err = tx.QueryRow(ctx, "INSERT INTO runs (job, title, target, who, args) VALUES ($1, $2, $3, $4, $5) RETURNING id", r.Job, r.Title, r.Target, r.Who, r.Args).Scan(&id)
+	err = tx.QueryRow(ctx, "INSERT INTO runs (job, title, target, who, args) VALUES ($1, $2, $3, $4, $5) RETURNING id", r.Job, r.Title,
+		r.Target, r.Who, r.Args).Scan(&id)
 	return id, err
 }
 
 // StartRun takes a waiting run and returns the number of the attempt that begins; 0 when somebody else has it or it is over.
 func (db *DB) StartRun(ctx context.Context, id int64) (attempt int, err error) {
-	err = db.Pool.QueryRow(ctx, `UPDATE runs SET status = 'working', attempt = attempt + 1, beat_at = now(), started_at = COALESCE(started_at, now())
+	err = db.Pool.QueryRow(ctx, `UPDATE runs SET status = 'working', attempt = attempt + 1, beat_at = now(),
+		started_at = COALESCE(started_at, now())
 		WHERE id = $1 AND status = 'waiting' RETURNING attempt`, id).Scan(&attempt)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return 0, nil
@@ -127,7 +130,8 @@ func (db *DB) PutBack(ctx context.Context, id int64, committed bool) error {
 
 // Interrupted puts a run back that was interrupted, and counts how often that was.
 func (db *DB) Interrupted(ctx context.Context, id int64, committed bool) error {
-	return db.onRun(ctx, id, "status = 'waiting', progress = '{}', error = '', committed = $3, interruptions = interruptions + 1", "AND status = 'working'", committed)
+	return db.onRun(ctx, id, "status = 'waiting', progress = '{}', error = '', committed = $3, interruptions = interruptions + 1",
+		"AND status = 'working'", committed)
 }
 
 // onRun changes a run, unless the context is of an attempt that was overtaken, and tells listeners. Errors: ErrOvertaken.
@@ -137,7 +141,8 @@ func (db *DB) onRun(ctx context.Context, id int64, set, where string, args ...an
 	if a.run == id {
 		number = a.number
 	}
-	tag, err := db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET "+set+" WHERE id = $1 AND ($2 = 0 OR attempt = $2) "+where+" RETURNING id) SELECT pg_notify('run', id::text) FROM u",
+	tag, err := db.Pool.Exec(ctx, "WITH u AS (UPDATE runs SET "+set+" WHERE id = $1 AND ($2 = 0 OR attempt = $2) "+where+
+		" RETURNING id) SELECT pg_notify('run', id::text) FROM u",
 		append([]any{id, number}, args...)...)
 	if err == nil && tag.RowsAffected() == 0 && number != 0 {
 		err = ErrOvertaken
@@ -148,8 +153,10 @@ func (db *DB) onRun(ctx context.Context, id int64, set, where string, args ...an
 // UnqueuedRuns returns the runs that wait and that no job in the queue is for, as when the records went away while a worker
 // looked at them.
 func (db *DB) UnqueuedRuns(ctx context.Context) ([]int64, error) {
-	rows, err := db.Pool.Query(ctx, `SELECT r.id FROM runs r WHERE r.status = 'waiting' AND r.created_at < now() - interval '2 seconds' AND NOT EXISTS (
-		SELECT FROM river_job j WHERE j.kind = 'run' AND j.state IN ('available', 'scheduled', 'retryable', 'pending') AND (j.args->>'run_id')::bigint = r.id) ORDER BY r.id`)
+	rows, err := db.Pool.Query(ctx, `SELECT r.id FROM runs r WHERE r.status = 'waiting' AND r.created_at < now() - interval '2 seconds'
+		AND NOT EXISTS (
+		SELECT FROM river_job j WHERE j.kind = 'run' AND j.state IN ('available', 'scheduled', 'retryable', 'pending')
+			AND (j.args->>'run_id')::bigint = r.id) ORDER BY r.id`)
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +182,8 @@ func (db *DB) FailCleanup(ctx context.Context, id int64, sentence string) error 
 // TargetTaken reports whether another run works on a target, has died at it and was not recovered yet, or has begun what it
 // must end.
 func (db *DB) TargetTaken(ctx context.Context, target string, id int64) (taken bool, err error) {
-	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE target = $1 AND id <> $2 AND (status = 'working' OR status = 'waiting' AND committed))", target, id).Scan(&taken)
+	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE target = $1 AND id <> $2 AND (status = 'working' OR status = "+
+		"'waiting' AND committed))", target, id).Scan(&taken)
 	return taken, err
 }
 
@@ -190,7 +198,8 @@ func (db *DB) EndRun(ctx context.Context, id int64, status string, result any, s
 	if err != nil {
 		return fmt.Errorf("result of run %d: %w", id, err)
 	}
-	return db.onRun(ctx, id, "status = $3, result = NULLIF($4::jsonb, 'null'), error = $5, ended_at = now()", "", status, json.RawMessage(text), sentence)
+	return db.onRun(ctx, id, "status = $3, result = NULLIF($4::jsonb, 'null'), error = $5, ended_at = now()", "", status,
+		json.RawMessage(text), sentence)
 }
 
 // AskCancel ends a waiting run at once, and asks a working one to end. Errors: ErrNotFound, also of a run that is over or

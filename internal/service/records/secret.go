@@ -21,7 +21,8 @@ func (db *DB) Secrets(ctx context.Context) ([]Secret, error) {
 
 // Secret returns one.
 func (db *DB) Secret(ctx context.Context, noun, owner, name string) (Secret, error) {
-	return one[Secret](ctx, db, "secret", noun+"/"+owner+"/"+name, "SELECT noun, owner, name, sealed, created_at FROM secrets WHERE noun = $1 AND owner = $2 AND name = $3", noun, owner, name)
+	return one[Secret](ctx, db, "secret", noun+"/"+owner+"/"+name,
+		"SELECT noun, owner, name, sealed, created_at FROM secrets WHERE noun = $1 AND owner = $2 AND name = $3", noun, owner, name)
 }
 
 // PutSecret keeps a sealed value, in place of an earlier one.
@@ -33,12 +34,14 @@ func (db *DB) PutSecret(ctx context.Context, noun, owner, name string, sealed []
 
 // ResealSecret keeps a secret in another seal, unless it was set or removed meanwhile.
 func (db *DB) ResealSecret(ctx context.Context, s Secret, sealed []byte) error {
-	_, err := db.Pool.Exec(ctx, "UPDATE secrets SET sealed = $5 WHERE noun = $1 AND owner = $2 AND name = $3 AND sealed = $4", s.Noun, s.Owner, s.Name, s.Sealed, sealed)
+	_, err := db.Pool.Exec(ctx, "UPDATE secrets SET sealed = $5 WHERE noun = $1 AND owner = $2 AND name = $3 AND sealed = $4", s.Noun,
+		s.Owner, s.Name, s.Sealed, sealed)
 	return err
 }
 
 // RemoveSecrets removes the secrets of a record; all of them, or those named.
 func (db *DB) RemoveSecrets(ctx context.Context, noun, owner string, names ...string) error {
-	_, err := db.Pool.Exec(ctx, "DELETE FROM secrets WHERE noun = $1 AND owner = $2 AND ($3::text[] IS NULL OR name = ANY($3))", noun, owner, names)
+	_, err := db.Pool.Exec(ctx, "DELETE FROM secrets WHERE noun = $1 AND owner = $2 AND ($3::text[] IS NULL OR name = ANY($3))", noun, owner,
+		names)
 	return err
 }

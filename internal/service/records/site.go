@@ -58,10 +58,13 @@ type Site struct {
 	Lead      *check.Lead // where its name leads, on a host that says where it should
 }
 
-const siteQuery = `SELECT s.id, s.name, s.client_id, c.name AS client, s.host_id, h.name AS host, s.release_id, t.name || '@' || r.number AS release, s.run_id,
-	s.address, s.folder, s.database, s.db_user, s.prefix, s.admin, s.visible, s.quiet, s.plan, s.result, s.report, s.made_at, s.held, s.retired_at, s.keep_last, s.keep_days, s.lead,
+const siteQuery = `SELECT s.id, s.name, s.client_id, c.name AS client, s.host_id, h.name AS host, s.release_id, t.name || '@' || r.number
+	AS release, s.run_id,
+	s.address, s.folder, s.database, s.db_user, s.prefix, s.admin, s.visible, s.quiet, s.plan, s.result, s.report, s.made_at, s.held,
+		s.retired_at, s.keep_last, s.keep_days, s.lead,
 	(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind
-	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id JOIN starters t ON t.id = r.starter_id `
+	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id
+		JOIN starters t ON t.id = r.starter_id `
 
 // Sites lists all sites.
 func (db *DB) Sites(ctx context.Context) ([]Site, error) {
@@ -80,7 +83,8 @@ func (db *DB) RetiredSites(ctx context.Context) ([]Site, error) {
 
 // SiteOrRetired returns a site, or, when there is none of the name, the one that was retired last.
 func (db *DB) SiteOrRetired(ctx context.Context, name string) (Site, error) {
-	return one[Site](ctx, db, "site", name, siteQuery+"WHERE s.name = $1 OR s.address = $1 ORDER BY s.retired_at DESC NULLS FIRST LIMIT 1", name)
+	return one[Site](ctx, db, "site", name, siteQuery+"WHERE s.name = $1 OR s.address = $1 ORDER BY s.retired_at DESC NULLS FIRST LIMIT 1",
+		name)
 }
 
 // SiteByID returns a site, also one that was retired.
@@ -92,9 +96,11 @@ func (db *DB) SiteByID(ctx context.Context, id int64) (Site, error) {
 func (db *DB) AddSite(ctx context.Context, s Site, tasks []LaunchTask) error {
 	return db.keep(ctx, s.Name, s.RunID, func(tx pgx.Tx) error {
 		var id int64
-		err := tx.QueryRow(ctx, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result, held, `+standingColumns+`)
+		err := tx.QueryRow(ctx, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result, held,
+			`+standingColumns+`)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
-			append([]any{s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result, s.Held}, s.values()...)...).Scan(&id)
+			append([]any{s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result, s.Held},
+				s.values()...)...).Scan(&id)
 		if err != nil {
 			return err
 		}
@@ -140,12 +146,15 @@ func addLaunchTasks(ctx context.Context, tx pgx.Tx, siteID int64, tasks []Launch
 
 // LaunchTasks lists what must be, or was, done on a site.
 func (db *DB) LaunchTasks(ctx context.Context, siteID int64) ([]LaunchTask, error) {
-	return many[LaunchTask](ctx, db, "SELECT key, title, detail, page, done_at, done_by FROM launch_tasks WHERE site_id = $1 ORDER BY place", siteID)
+	return many[LaunchTask](ctx, db, "SELECT key, title, detail, page, done_at, done_by FROM launch_tasks WHERE site_id = $1 ORDER BY place",
+		siteID)
 }
 
 // TickTask notes that a task was done, or that it was not after all.
 func (db *DB) TickTask(ctx context.Context, siteID int64, key, who string, done bool) error {
-	return db.exec(ctx, "launch task", key, `UPDATE launch_tasks SET done_at = CASE WHEN $3 THEN now() END, done_by = CASE WHEN $3 THEN $4 ELSE '' END WHERE site_id = $1 AND key = $2`, siteID, key, done, who)
+	return db.exec(ctx, "launch task", key,
+		`UPDATE launch_tasks SET done_at = CASE WHEN $3 THEN now() END, done_by = CASE WHEN $3 THEN $4 ELSE '' END WHERE site_id = $1
+			AND key = $2`, siteID, key, done, who)
 }
 
 // OpenTasks counts the tasks that are still to be done, by site.
@@ -154,7 +163,9 @@ func (db *DB) OpenTasks(ctx context.Context) (map[string]int, error) {
 		Name string
 		N    int
 	}
-	rows, err := many[row](ctx, db, "SELECT s.name, count(*)::int AS n FROM launch_tasks t JOIN sites s ON s.id = t.site_id WHERE t.done_at IS NULL AND s.retired_at IS NULL GROUP BY 1")
+	rows, err := many[row](ctx, db,
+		"SELECT s.name, count(*)::int AS n FROM launch_tasks t JOIN sites s ON s.id = t.site_id WHERE t.done_at IS NULL AND s.retired_at IS "+
+			"NULL GROUP BY 1")
 	out := map[string]int{}
 	for _, r := range rows {
 		out[r.Name] = r.N
@@ -185,7 +196,8 @@ type Watched struct {
 // Watched lists the sites on hosts that say what to connect to, but for those whose names were seen to lead there since.
 func (db *DB) Watched(ctx context.Context, since time.Time) ([]Watched, error) {
 	return many[Watched](ctx, db, `SELECT s.id, s.name, s.address, h.connect, s.lead FROM sites s JOIN hosts h ON h.id = s.host_id
-		WHERE s.retired_at IS NULL AND h.connect <> '' AND (s.lead IS NULL OR NOT (s.lead->>'there')::boolean OR (s.lead->>'at')::timestamptz < $1) ORDER BY s.name`, since)
+		WHERE s.retired_at IS NULL AND h.connect <> '' AND (s.lead IS NULL OR NOT (s.lead->>'there')::boolean OR (s.lead->>'at')::timestamptz <
+			$1) ORDER BY s.name`, since)
 }
 
 // SetLead records where the name in a site's address leads, unless the site has another address by now.
@@ -201,7 +213,9 @@ type SiteCounts struct {
 
 // Counts returns the counts.
 func (db *DB) Counts(ctx context.Context) (SiteCounts, error) {
-	return one[SiteCounts](ctx, db, "count", "", `SELECT (SELECT count(*) FROM sources)::int AS sources, (SELECT count(*) FROM starters)::int AS starters,
-		(SELECT count(*) FROM clients)::int AS clients, (SELECT count(*) FROM sites WHERE retired_at IS NULL)::int AS sites, (SELECT count(*) FROM hosts)::int AS hosts,
+	return one[SiteCounts](ctx, db, "count", "", `SELECT (SELECT count(*) FROM sources)::int AS sources,
+		(SELECT count(*) FROM starters)::int AS starters,
+		(SELECT count(*) FROM clients)::int AS clients, (SELECT count(*) FROM sites WHERE retired_at IS NULL)::int AS sites,
+			(SELECT count(*) FROM hosts)::int AS hosts,
 		(SELECT count(*) FROM runs WHERE status IN ('waiting', 'working'))::int AS working`)
 }

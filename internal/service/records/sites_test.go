@@ -33,14 +33,17 @@ func newWorld(t *testing.T) *world {
 	t.Helper()
 	w := &world{DB: recordstest.Open(t), ctx: context.Background()}
 	var err error
-	w.host, err = w.AddHost(w.ctx, records.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}", Address: "http://{name}.example", Database: "mysql://a@h/"})
+	w.host, err = w.AddHost(w.ctx, records.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}",
+		Address: "http://{name}.example", Database: "mysql://a@h/"})
 	require.NoError(t, err)
-	src, err := w.AddSource(w.ctx, records.Source{Name: "base", HostID: w.host.ID, Path: "base", Kind: "wordpress", Address: "http://base.example"})
+	src, err := w.AddSource(w.ctx, records.Source{Name: "base", HostID: w.host.ID, Path: "base", Kind: "wordpress",
+		Address: "http://base.example"})
 	require.NoError(t, err)
 	starter, err := w.AddStarter(w.ctx, "music-base", &src.ID, "wordpress", "list: a")
 	require.NoError(t, err)
 	for n := 1; n <= 2; n++ {
-		require.NoError(t, w.AddRelease(w.ctx, records.Release{StarterID: starter.ID, Starter: "music-base", Number: n, Archive: fmt.Sprintf("%d.zip", n), Manifest: &archive.Manifest{Number: n, Source: "base"}}, nil))
+		require.NoError(t, w.AddRelease(w.ctx, records.Release{StarterID: starter.ID, Starter: "music-base", Number: n,
+			Archive: fmt.Sprintf("%d.zip", n), Manifest: &archive.Manifest{Number: n, Source: "base"}}, nil))
 		r, err := w.Release(w.ctx, fmt.Sprintf("music-base@%d", n))
 		require.NoError(t, err)
 		w.releases = append(w.releases, r)
@@ -62,8 +65,10 @@ func (w *world) run(t *testing.T) (id int64) {
 
 func (w *world) made(t *testing.T, name string, release int64) records.Site {
 	t.Helper()
-	require.NoError(t, w.AddSite(w.ctx, records.Site{Name: name, ClientID: w.client.ID, HostID: w.host.ID, ReleaseID: release, RunID: w.run(t), Address: "http://" + name + ".example", Folder: name,
-		Plan: &provision.Plan{Name: name, Database: "ns_" + name, User: "ns_" + name}, Result: &provision.Result{Admin: name + "-admin", Quiet: true}}, nil))
+	require.NoError(t, w.AddSite(w.ctx, records.Site{Name: name, ClientID: w.client.ID, HostID: w.host.ID, ReleaseID: release,
+		RunID: w.run(t), Address: "http://" + name + ".example", Folder: name,
+		Plan: &provision.Plan{Name: name, Database: "ns_" + name, User: "ns_" + name}, Result: &provision.Result{Admin: name + "-admin",
+			Quiet: true}}, nil))
 	s, err := w.Site(w.ctx, name)
 	require.NoError(t, err)
 	return s
@@ -104,7 +109,8 @@ func TestAReplacedSiteIsASafetyCopyUntilItIsPutBack(t *testing.T) {
 func TestARetiredSiteLeavesItsNameToOthers(t *testing.T) {
 	w := newWorld(t)
 	run := w.run(t)
-	require.NoError(t, w.AddSiteCopy(w.ctx, records.SiteCopy{SiteID: w.site.ID, Why: records.CopyRetired, RunID: run, Bytes: 5, Archive: "copy.zip", ReleaseID: &w.site.ReleaseID}))
+	require.NoError(t, w.AddSiteCopy(w.ctx, records.SiteCopy{SiteID: w.site.ID, Why: records.CopyRetired, RunID: run, Bytes: 5,
+		Archive: "copy.zip", ReleaseID: &w.site.ReleaseID}))
 	require.NoError(t, w.SetHeld(w.ctx, w.site.ID, true))
 	require.NoError(t, w.RetireSite(w.ctx, w.site.ID))
 	_, err := w.Site(w.ctx, "alder-valley")
@@ -188,17 +194,20 @@ func TestDescentGoesBackThroughSitesThatAreSources(t *testing.T) {
 	none, err := w.SiteAt(w.ctx, w.host.ID, "elsewhere")
 	require.NoError(t, err)
 	require.Nil(t, none)
-	src, err := w.AddSource(w.ctx, records.Source{Name: "second-line", HostID: w.host.ID, Path: "alder-valley", Kind: "wordpress", FromSite: at})
+	src, err := w.AddSource(w.ctx, records.Source{Name: "second-line", HostID: w.host.ID, Path: "alder-valley", Kind: "wordpress",
+		FromSite: at})
 	require.NoError(t, err)
 	starter, err := w.AddStarter(w.ctx, "second-base", &src.ID, "wordpress", "list: a")
 	require.NoError(t, err)
-	require.NoError(t, w.AddRelease(w.ctx, records.Release{StarterID: starter.ID, Starter: "second-base", Number: 1, Archive: "s.zip", Manifest: &archive.Manifest{Number: 1, Source: "second-line"}}, nil))
+	require.NoError(t, w.AddRelease(w.ctx, records.Release{StarterID: starter.ID, Starter: "second-base", Number: 1, Archive: "s.zip",
+		Manifest: &archive.Manifest{Number: 1, Source: "second-line"}}, nil))
 	r, err := w.Release(w.ctx, "second-base@1")
 	require.NoError(t, err)
 	child := w.made(t, "brook-lane", r.ID)
 	line, err := w.Descent(w.ctx, child)
 	require.NoError(t, err)
-	require.Equal(t, []records.Ancestor{{"release", "second-base@1", false}, {"source", "second-line", false}, {"site", "alder-valley", false}, {"release", "music-base@1", false}, {"source", "base", false}}, line)
+	require.Equal(t, []records.Ancestor{{"release", "second-base@1", false}, {"source", "second-line", false},
+		{"site", "alder-valley", false}, {"release", "music-base@1", false}, {"source", "base", false}}, line)
 
 	_, err = w.Discard(w.ctx, r.ID, "by ines")
 	require.NoError(t, err)
@@ -227,7 +236,8 @@ func TestWhatIsNotedOfASiteStays(t *testing.T) {
 	seen, err := w.SideBySideOf(w.ctx, s.ID)
 	require.NoError(t, err)
 	require.Nil(t, seen)
-	want := &records.SideBySide{Source: "base", At: time.Now().UTC().Truncate(time.Second), Pages: []sidebyside.Page{{Path: "lessons/", Share: 0.25}}}
+	want := &records.SideBySide{Source: "base", At: time.Now().UTC().Truncate(time.Second),
+		Pages: []sidebyside.Page{{Path: "lessons/", Share: 0.25}}}
 	require.NoError(t, w.SetSideBySide(w.ctx, s.ID, want))
 	seen, err = w.SideBySideOf(w.ctx, s.ID)
 	require.NoError(t, err)
@@ -247,7 +257,8 @@ func TestWhatIsNotedOfASiteStays(t *testing.T) {
 	require.NoError(t, w.PutBackSite(w.ctx, copies[0]))
 	back, err := w.Site(w.ctx, "alder-valley")
 	require.NoError(t, err)
-	require.Equal(t, []any{s.Address, s.Folder, s.HostID, s.RunID, s.Plan}, []any{back.Address, back.Folder, back.HostID, back.RunID, back.Plan})
+	require.Equal(t, []any{s.Address, s.Folder, s.HostID, s.RunID, s.Plan}, []any{back.Address, back.Folder, back.HostID, back.RunID,
+		back.Plan})
 
 	there.Address = s.Address
 	require.NoError(t, w.MoveSite(w.ctx, s, there, s.Folder))

@@ -20,7 +20,8 @@ type Starter struct {
 	KeepWeeks int // weeks of which one archive each is kept besides
 }
 
-const starterQuery = `SELECT t.id, t.name, t.source_id, COALESCE(s.name, '') AS source, t.kind, t.list, t.created_at, t.keep_last, t.keep_weeks,
+const starterQuery = `SELECT t.id, t.name, t.source_id, COALESCE(s.name, '') AS source, t.kind, t.list, t.created_at, t.keep_last,
+	t.keep_weeks,
 	(SELECT count(*) FROM releases r WHERE r.starter_id = t.id)::int AS releases,
 	(SELECT max(number) FROM releases r WHERE r.starter_id = t.id) AS newest
 	FROM starters t LEFT JOIN sources s ON s.id = t.source_id `
@@ -37,7 +38,8 @@ func (db *DB) Starter(ctx context.Context, name string) (Starter, error) {
 
 // AddStarter makes a starter; without a source it is for releases that are brought in.
 func (db *DB) AddStarter(ctx context.Context, name string, sourceID *int64, kind, list string) (Starter, error) {
-	if err := db.exec(ctx, "starter", name, "INSERT INTO starters (name, source_id, kind, list) VALUES ($1, $2, $3, $4)", name, sourceID, kind, list); err != nil {
+	if err := db.exec(ctx, "starter", name, "INSERT INTO starters (name, source_id, kind, list) VALUES ($1, $2, $3, $4)", name, sourceID,
+		kind, list); err != nil {
 		return Starter{}, err
 	}
 	return db.Starter(ctx, name)

@@ -28,7 +28,8 @@ func (db *DB) User(ctx context.Context, name string) (User, error) {
 
 // AddUser makes a user.
 func (db *DB) AddUser(ctx context.Context, name, role, passwordHash string) (User, error) {
-	return one[User](ctx, db, "user", name, "INSERT INTO users (name, role, password_hash) VALUES ($1, $2, $3) RETURNING "+userColumns, name, role, passwordHash)
+	return one[User](ctx, db, "user", name, "INSERT INTO users (name, role, password_hash) VALUES ($1, $2, $3) RETURNING "+userColumns, name,
+		role, passwordHash)
 }
 
 // RemoveUser removes a user with their tokens and sessions.
@@ -59,7 +60,8 @@ type Token struct {
 
 // Tokens lists the tokens of a user.
 func (db *DB) Tokens(ctx context.Context, userID int64) ([]Token, error) {
-	return many[Token](ctx, db, `SELECT t.name, u.name AS "user", t.created_at, t.used_at, t.expires_at FROM tokens t JOIN users u ON u.id = t.user_id WHERE u.id = $1 ORDER BY t.id`, userID)
+	return many[Token](ctx, db, `SELECT t.name, u.name AS "user", t.created_at, t.used_at, t.expires_at FROM tokens t JOIN users u ON
+		u.id = t.user_id WHERE u.id = $1 ORDER BY t.id`, userID)
 }
 
 // RemoveToken removes a user's tokens of this name.
@@ -69,19 +71,22 @@ func (db *DB) RemoveToken(ctx context.Context, userID int64, name string) error 
 
 // UserOfToken returns whose token this is.
 func (db *DB) UserOfToken(ctx context.Context, hash []byte) (User, error) {
-	return one[User](ctx, db, "token", "", `WITH t AS (UPDATE tokens SET used_at = now() WHERE hash = $1 AND (expires_at IS NULL OR expires_at > now()) RETURNING user_id)
+	return one[User](ctx, db, "token", "", `WITH t AS (UPDATE tokens SET used_at = now() WHERE hash = $1 AND (expires_at IS NULL
+		OR expires_at > now()) RETURNING user_id)
 		SELECT `+userColumns+` FROM users WHERE id = (SELECT user_id FROM t)`, hash)
 }
 
 // AddSession keeps the hash of a session.
 func (db *DB) AddSession(ctx context.Context, userID int64, hash []byte, expires time.Time) error {
-	_, err := db.Pool.Exec(ctx, "WITH old AS (DELETE FROM sessions WHERE expires_at < now()) INSERT INTO sessions (user_id, hash, expires_at) VALUES ($1, $2, $3)", userID, hash, expires)
+	_, err := db.Pool.Exec(ctx, "WITH old AS (DELETE FROM sessions WHERE expires_at < now()) INSERT INTO sessions (user_id, hash, "+
+		"expires_at) VALUES ($1, $2, $3)", userID, hash, expires)
 	return err
 }
 
 // UserOfSession returns whose session this is.
 func (db *DB) UserOfSession(ctx context.Context, hash []byte) (User, error) {
-	return one[User](ctx, db, "session", "", "SELECT "+userColumns+" FROM users WHERE id = (SELECT user_id FROM sessions WHERE hash = $1 AND expires_at > now())", hash)
+	return one[User](ctx, db, "session", "", "SELECT "+userColumns+
+		" FROM users WHERE id = (SELECT user_id FROM sessions WHERE hash = $1 AND expires_at > now())", hash)
 }
 
 // EndSession removes a session.

@@ -65,7 +65,8 @@ func (svc *Releases) Build(ctx context.Context, run engine.Run, args BuildArgs, 
 	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
 		return nil, err
 	}
-	r := records.Release{StarterID: d.starter.ID, Starter: d.starter.Name, Number: d.built.Manifest.Number, RunID: &run.ID, SourceID: d.starter.SourceID, SecretsSealed: d.secrets}
+	r := records.Release{StarterID: d.starter.ID, Starter: d.starter.Name, Number: d.built.Manifest.Number, RunID: &run.ID,
+		SourceID: d.starter.SourceID, SecretsSealed: d.secrets}
 	if err := svc.keepRelease(ctx, d.file, d.built, r); err != nil {
 		return nil, err
 	}
@@ -161,7 +162,8 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 		return nil, err
 	}
 	if t.SourceID == nil {
-		return nil, fmt.Errorf("starter %s has no source: its releases were brought in; bring in another with nestseed release import %s FILE", t.Name, t.Name)
+		return nil, fmt.Errorf("starter %s has no source: its releases were brought in; bring in another with nestseed release import %s FILE",
+			t.Name, t.Name)
 	}
 	list, err := packing.Parse([]byte(t.List))
 	if err != nil {

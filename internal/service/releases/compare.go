@@ -20,7 +20,8 @@ type CompareArgs struct {
 }
 
 // Compare says how a release differs from another, or from its source today.
-func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareArgs, report progress.Reporter) (*contents.Comparison, error) {
+func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareArgs,
+	report progress.Reporter) (*contents.Comparison, error) {
 	from, err := svc.DB.Release(ctx, args.From)
 	if err != nil {
 		return nil, err
@@ -40,7 +41,8 @@ func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareAr
 	}
 	defer done()
 	if b.Manifest.Kind != a.Manifest.Kind {
-		return nil, fmt.Errorf("%s is a site of kind %s and %s of kind %s; only sites of one kind can be compared", a.Manifest.Ref(), a.Manifest.Kind, b.Manifest.Ref(), b.Manifest.Kind)
+		return nil, fmt.Errorf("%s is a site of kind %s and %s of kind %s; only sites of one kind can be compared", a.Manifest.Ref(),
+			a.Manifest.Kind, b.Manifest.Ref(), b.Manifest.Kind)
 	}
 	res, err := contents.Compare(ctx, a, b, k, report)
 	if err != nil {
@@ -55,7 +57,8 @@ func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareAr
 
 // other opens what a release is compared with. The source today is what a release of it would be: it is built
 // from it, with what did not change copied, and thrown away.
-func (svc *Releases) other(ctx context.Context, run engine.Run, args CompareArgs, from records.Release, report progress.Reporter) (*archive.Archive, int64, func(), error) {
+func (svc *Releases) other(ctx context.Context, run engine.Run, args CompareArgs, from records.Release,
+	report progress.Reporter) (*archive.Archive, int64, func(), error) {
 	if !args.ToSource {
 		to, err := svc.DB.Release(ctx, args.To)
 		if err != nil {

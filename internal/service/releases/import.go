@@ -334,7 +334,8 @@ func (im *importer) ours(ctx context.Context, a *archive.Archive, whole archive.
 		return nil, err
 	}
 	if len(v.Faults) > 0 {
-		return nil, fmt.Errorf("%w: %s %s (%d faults); copy it again from where it came", archive.ErrDamaged, v.Faults[0].Entry, v.Faults[0].What, len(v.Faults))
+		return nil, fmt.Errorf("%w: %s %s (%d faults); copy it again from where it came", archive.ErrDamaged, v.Faults[0].Entry,
+			v.Faults[0].What, len(v.Faults))
 	}
 	if err := a.JudgeSQL(im.args.Trust); err != nil {
 		return nil, err
@@ -367,7 +368,8 @@ func (im *importer) ours(ctx context.Context, a *archive.Archive, whole archive.
 		return nil, err
 	}
 	defer draft.Drop()
-	if _, err := io.Copy(io.NewOffsetWriter(draft, 0), &reporting{ctx, io.NewSectionReader(whole.R, 0, whole.SizeBytes), im.report}); err != nil {
+	if _, err := io.Copy(io.NewOffsetWriter(draft, 0), &reporting{ctx, io.NewSectionReader(whole.R, 0, whole.SizeBytes),
+		im.report}); err != nil {
 		return nil, fmt.Errorf("keep the archive: %w", err)
 	}
 	from := fmt.Sprintf("%s (%s)", whole.Name, a.Manifest.Ref())
@@ -401,7 +403,8 @@ func (im *importer) elsewhere(ctx context.Context, pieces []archive.Piece) (*Imp
 	if err != nil {
 		return nil, err
 	}
-	in, err := intake.Open(ctx, intake.Input{Scratch: scratch, Files: pieces, Dump: im.dump, Kinds: im.svc.Kinds, Limits: foreign.DefaultLimits(free)}, im.report)
+	in, err := intake.Open(ctx, intake.Input{Scratch: scratch, Files: pieces, Dump: im.dump, Kinds: im.svc.Kinds,
+		Limits: foreign.DefaultLimits(free)}, im.report)
 	if err != nil {
 		return nil, err
 	}
@@ -429,14 +432,16 @@ func (im *importer) elsewhere(ctx context.Context, pieces []archive.Piece) (*Imp
 		names = append(names, p.Name)
 	}
 	from := strings.Join(names, ", ")
-	m := archive.Manifest{ID: rand.Text(), Starter: t.Name, Number: number, Made: time.Now().UTC().Truncate(time.Second), By: im.run.Who, Note: im.args.Note,
+	m := archive.Manifest{ID: rand.Text(), Starter: t.Name, Number: number, Made: time.Now().UTC().Truncate(time.Second), By: im.run.Who,
+		Note:   im.args.Note,
 		Source: from, Origin: archive.Origin{Address: in.Address, WebRoot: in.WebRoot}, Notes: slices.Clone(in.Notes)}
 	draft, err := im.svc.Stored.Store.Create(im.run.ID)
 	if err != nil {
 		return nil, err
 	}
 	defer draft.Drop()
-	built, err := build.Release(ctx, draft, build.Input{FS: in.FS, Root: in.Root, DB: in.DB(), Identity: in.Identity, List: list, Elsewhere: true, Manifest: m}, im.report)
+	built, err := build.Release(ctx, draft, build.Input{FS: in.FS, Root: in.Root, DB: in.DB(), Identity: in.Identity, List: list,
+		Elsewhere: true, Manifest: m}, im.report)
 	if err != nil {
 		return nil, err
 	}
@@ -487,7 +492,8 @@ func (im *importer) starter(ctx context.Context, k *kind.Kind, list string) (rec
 	return t, number, err
 }
 
-func (im *importer) keep(ctx context.Context, t records.Starter, number int, draft *store.Draft, built *build.Result, r records.Release, isOurs bool) (*ImportResult, error) {
+func (im *importer) keep(ctx context.Context, t records.Starter, number int, draft *store.Draft, built *build.Result, r records.Release,
+	isOurs bool) (*ImportResult, error) {
 	ctx, err := im.svc.Engine.Commit(ctx, im.run)
 	if err != nil {
 		return nil, err
@@ -507,5 +513,6 @@ func (im *importer) keep(ctx context.Context, t records.Starter, number int, dra
 	}
 	kept, err := im.svc.DB.Release(ctx, r.Ref())
 	m := built.Manifest
-	return &ImportResult{Release: r.Ref(), ArchiveBytes: kept.ArchiveBytes, Totals: m.Totals, Kind: m.Kind, Address: m.Origin.Address, Ours: isOurs, Notes: m.Notes}, err
+	return &ImportResult{Release: r.Ref(), ArchiveBytes: kept.ArchiveBytes, Totals: m.Totals, Kind: m.Kind, Address: m.Origin.Address,
+		Ours: isOurs, Notes: m.Notes}, err
 }

@@ -95,7 +95,8 @@ func (svc *Releases) retainStarter(ctx context.Context, t records.Starter, out *
 		}
 		out.Discarded = append(out.Discarded, r.Ref())
 		out.Bytes += freed
-		report.Note(fmt.Sprintf("discarded the archive of %s, %s of which %s were its own, by the rule: %s", r.Ref(), progress.SizeText(r.ArchiveBytes), progress.SizeText(freed), rules(t)))
+		report.Note(fmt.Sprintf("discarded the archive of %s, %s of which %s were its own, by the rule: %s", r.Ref(),
+			progress.SizeText(r.ArchiveBytes), progress.SizeText(freed), rules(t)))
 	}
 	return nil
 }

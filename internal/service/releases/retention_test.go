@@ -14,10 +14,12 @@ import (
 func TestRetentionKeepsTheLastOneAWeekAndWhatSitesWereMadeFrom(t *testing.T) {
 	now := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC) // a Wednesday
 	made := func(number, daysAgo, sites int) records.Release {
-		return records.Release{Starter: "music-base", Number: number, Archive: fmt.Sprint(number), Sites: sites, Manifest: &archive.Manifest{Made: now.AddDate(0, 0, -daysAgo)}}
+		return records.Release{Starter: "music-base", Number: number, Archive: fmt.Sprint(number), Sites: sites,
+			Manifest: &archive.Manifest{Made: now.AddDate(0, 0, -daysAgo)}}
 	}
 	// 10 and 9 are of this week, 8 and 7 of last week, 6 of the one before; 5 has sites; the rest is old.
-	releases := []records.Release{made(10, 0, 0), made(9, 1, 0), made(8, 5, 0), made(7, 6, 0), made(6, 12, 0), made(5, 80, 2), made(4, 90, 0), made(3, 100, 0)}
+	releases := []records.Release{made(10, 0, 0), made(9, 1, 0), made(8, 5, 0), made(7, 6, 0), made(6, 12, 0), made(5, 80, 2), made(4, 90, 0),
+		made(3, 100, 0)}
 	gone := made(2, 110, 0)
 	gone.Archive = ""
 	releases = append(releases, gone)

@@ -41,7 +41,8 @@ func (s *Stored) Open(name, sums string) (*archive.Archive, store.File, error) {
 	if err == nil && sums != "" {
 		var pinned string
 		if pinned, err = a.Pinned(); err == nil && pinned != sums {
-			err = fmt.Errorf("%w: it is not the archive that was kept: its sums are others than those recorded; bring the store back from a copy", archive.ErrDamaged)
+			err = fmt.Errorf("%w: it is not the archive that was kept: its sums are others than those recorded; bring the store back from a copy",
+				archive.ErrDamaged)
 		}
 	}
 	if err != nil {

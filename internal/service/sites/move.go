@@ -41,7 +41,8 @@ type MoveResult struct {
 }
 
 // MovePlan says what moving a site will do, and what is against it.
-func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address string, visible bool) (args MoveArgs, sentences, problems []string, err error) {
+func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address string, visible bool) (args MoveArgs, sentences,
+	problems []string, err error) {
 	h, err := svc.DB.Host(ctx, host)
 	if err != nil {
 		return args, nil, nil, err
@@ -54,7 +55,8 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 		return args, nil, nil, err
 	}
 	inPlace := h.ID == s.HostID && folder == s.Folder
-	args = MoveArgs{SiteID: s.ID, Host: h.Name, Address: address, Visible: visible, InPlace: inPlace, OldHostID: s.HostID, OldAddress: s.Address, OldFolder: s.Folder, OldDatabase: s.Database, OldUser: s.DBUser}
+	args = MoveArgs{SiteID: s.ID, Host: h.Name, Address: address, Visible: visible, InPlace: inPlace, OldHostID: s.HostID,
+		OldAddress: s.Address, OldFolder: s.Folder, OldDatabase: s.Database, OldUser: s.DBUser}
 	fsys, server, err := svc.Hosts.Open(ctx, h)
 	if err != nil {
 		return args, nil, nil, err
@@ -65,14 +67,17 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 		problems = append(problems, fmt.Sprintf("site %s has the address %s already", other.Name, address))
 	}
 	if inPlace && address == s.Address {
-		problems = append(problems, fmt.Sprintf("site %s is at %s on host %s; name another host (--host), or another address (--address)", s.Name, address, h.Name))
+		problems = append(problems, fmt.Sprintf("site %s is at %s on host %s; name another host (--host), or another address (--address)",
+			s.Name, address, h.Name))
 	} else if _, err := fsys.Stat(ctx, folder); err == nil && !inPlace {
-		problems = append(problems, fmt.Sprintf("%s exists already on host %s; move to a host or an address with another folder, or retire what is there", path.Join(fsys.Root(), folder), h.Name))
+		problems = append(problems, fmt.Sprintf("%s exists already on host %s; move to a host or an address with another folder, or retire "+
+			"what is there", path.Join(fsys.Root(), folder), h.Name))
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return args, nil, nil, err
 	}
 	if free, err := hostfs.FreeBytes(ctx, fsys); err == nil && free < 2*s.Plan.Bytes {
-		problems = append(problems, fmt.Sprintf("host %s has %s free, and the site needs %s", h.Name, progress.SizeText(free), progress.SizeText(s.Plan.Bytes)))
+		problems = append(problems, fmt.Sprintf("host %s has %s free, and the site needs %s", h.Name, progress.SizeText(free),
+			progress.SizeText(s.Plan.Bytes)))
 	}
 	if _, err := server.Version(ctx); err != nil {
 		problems = append(problems, fmt.Sprintf("the database server of host %s does not answer: %v", h.Name, err))
@@ -82,19 +87,26 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 		engines = "let in"
 	}
 	at := path.Join(fsys.Root(), folder)
-	placed := fmt.Sprintf("the copy is placed at %s on host %s, in %s, with a database and a user of its own; accounts and content stay", address, h.Name, at)
+	placed := fmt.Sprintf("the copy is placed at %s on host %s, in %s, with a database and a user of its own; accounts and content stay",
+		address, h.Name, at)
 	becomes := fmt.Sprintf("%s becomes %s, in rows and text files", s.Address, address)
-	end := fmt.Sprintf("then %s on host %s is retired: its folder is put aside, whole and with database %s; undo brings it back, and dropping that safety copy removes it", s.Address, s.Host, s.Database)
+	end := fmt.Sprintf("then %s on host %s is retired: its folder is put aside, whole and with database %s; undo brings it back, and "+
+		"dropping that safety copy removes it", s.Address, s.Host, s.Database)
 	switch {
 	case inPlace:
-		placed = fmt.Sprintf("the copy is made beside %s, with a database and a user of its own, and changes places with what is there; accounts and content stay", at)
-		end = fmt.Sprintf("what stood there stays as a safety copy, with database %s; undo puts it back. The web server of host %s has to lead %s to that folder", s.Database, h.Name, address)
+		placed = fmt.Sprintf("the copy is made beside %s, with a database and a user of its own, and changes places with what is there; "+
+			"accounts and content stay", at)
+		end = fmt.Sprintf("what stood there stays as a safety copy, with database %s; undo puts it back. The web server of host %s has to "+
+			"lead %s to that folder", s.Database, h.Name, address)
 	case address == s.Address:
 		becomes = fmt.Sprintf("the address stays %s; point its name at host %s once this is done", address, h.Name)
-		end = fmt.Sprintf("until then visitors are still led to host %s, where the site goes on serving; what they write there does not come over. Drop that safety copy when nobody is led there any more: its folder, database %s and its user are removed then", s.Host, s.Database)
+		end = fmt.Sprintf("until then visitors are still led to host %s, where the site goes on serving; what they write there does not come "+
+			"over. Drop that safety copy when nobody is led there any more: its folder, database %s and its user are "+
+			"removed then", s.Host, s.Database)
 	}
 	return args, []string{
-		fmt.Sprintf("a safety copy of %s is made: %d files, %s, and every row of %s as it is then", s.Name, s.Plan.Files, progress.SizeText(s.Plan.Bytes), s.Database),
+		fmt.Sprintf("a safety copy of %s is made: %d files, %s, and every row of %s as it is then", s.Name, s.Plan.Files,
+			progress.SizeText(s.Plan.Bytes), s.Database),
 		placed,
 		becomes + "; search engines are " + engines,
 		"it is checked at its new address; with any fault it is taken back, and the site stays where it is",
@@ -124,7 +136,8 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 	if err != nil {
 		return nil, err
 	}
-	o, err := svc.Request(ctx, ProvisionArgs{Name: s.Name, Client: s.Client, Release: s.Release, Host: args.Host, Address: args.Address, Visible: args.Visible, CopyID: c.ID, Replace: args.InPlace}, fmt.Sprint(run.ID))
+	o, err := svc.Request(ctx, ProvisionArgs{Name: s.Name, Client: s.Client, Release: s.Release, Host: args.Host, Address: args.Address,
+		Visible: args.Visible, CopyID: c.ID, Replace: args.InPlace}, fmt.Sprint(run.ID))
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +162,8 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 	}
 	plan.Values = s.Plan.Values
 	there := s
-	there.HostID, there.Folder, there.Address, there.RunID, there.Plan, there.Result = o.Site.HostID, o.Site.Folder, plan.Address, run.ID, plan, res
+	there.HostID, there.Folder, there.Address, there.RunID, there.Plan, there.Result = o.Site.HostID, o.Site.Folder, plan.Address, run.ID,
+		plan, res
 	there.Standing = records.StandingOf(plan, res)
 	rep, err := svc.checkAt(ctx, there, progress.Within(report, placing, 1))
 	if err == nil && rep.Faults() > 0 {
@@ -169,7 +183,8 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.DB.SetReport(ctx, s.Name, rep), svc.askName(ctx, there))
 	}
 	if args.stays() {
-		report.Note(fmt.Sprintf("point the name of %s at host %s; until it leads there, visitors see the site on host %s. Then drop the safety copy %q of site %s", s.Address, args.Host, s.Host, records.CopyMoved, s.Name))
+		report.Note(fmt.Sprintf("point the name of %s at host %s; until it leads there, visitors see the site on host %s. Then drop the "+
+			"safety copy %q of site %s", s.Address, args.Host, s.Host, records.CopyMoved, s.Name))
 	}
 	report.Step("Retire the old place", progress.Amount{})
 	return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.leave(ctx, args, run.ID), svc.askName(ctx, there))
@@ -273,7 +288,8 @@ func (svc *Sites) returnToOldPlace(ctx context.Context, run engine.Run, c record
 func free(ctx context.Context, fsys hostfs.FS, folder string) error {
 	_, err := fsys.Stat(ctx, folder)
 	if err == nil {
-		return fmt.Errorf("%w: at %s there is something else by now; move or retire that first", provision.ErrPlan, path.Join(fsys.Root(), folder))
+		return fmt.Errorf("%w: at %s there is something else by now; move or retire that first", provision.ErrPlan,
+			path.Join(fsys.Root(), folder))
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

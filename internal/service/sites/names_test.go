@@ -37,13 +37,16 @@ func (d *dns) LookupNetIP(_ context.Context, _, host string) ([]netip.Addr, erro
 
 func TestNamesAreWatchedUntilTheyLeadToTheirHosts(t *testing.T) {
 	db, ctx := recordstest.Open(t), t.Context()
-	live, err := db.AddHost(ctx, records.Host{Name: "live", Files: "file:///srv/www", WebRoot: "{name}", Address: "https://{name}.example", Database: "mysql://a@h/", Connect: "203.0.113.7"})
+	live, err := db.AddHost(ctx, records.Host{Name: "live", Files: "file:///srv/www", WebRoot: "{name}", Address: "https://{name}.example",
+		Database: "mysql://a@h/", Connect: "203.0.113.7"})
 	require.NoError(t, err)
-	preview, err := db.AddHost(ctx, records.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}", Address: "https://{name}.preview.example", Database: "mysql://a@h/"})
+	preview, err := db.AddHost(ctx, records.Host{Name: "preview", Files: "file:///srv/www", WebRoot: "{name}",
+		Address: "https://{name}.preview.example", Database: "mysql://a@h/"})
 	require.NoError(t, err)
 	starter, err := db.AddStarter(ctx, "music-base", nil, "wordpress", "list: a")
 	require.NoError(t, err)
-	require.NoError(t, db.AddRelease(ctx, records.Release{StarterID: starter.ID, Starter: "music-base", Number: 1, Archive: "1.zip", Manifest: &archive.Manifest{Number: 1, Source: "base"}}, nil))
+	require.NoError(t, db.AddRelease(ctx, records.Release{StarterID: starter.ID, Starter: "music-base", Number: 1, Archive: "1.zip",
+		Manifest: &archive.Manifest{Number: 1, Source: "base"}}, nil))
 	release, err := db.Release(ctx, "music-base@1")
 	require.NoError(t, err)
 	client, err := db.AddClient(ctx, "alder-valley")
@@ -54,10 +57,12 @@ func TestNamesAreWatchedUntilTheyLeadToTheirHosts(t *testing.T) {
 			run, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
 			return err
 		}))
-		require.NoError(t, db.AddSite(ctx, records.Site{Name: name, ClientID: client.ID, HostID: host.ID, ReleaseID: release.ID, RunID: run, Address: "https://" + name + ".example", Folder: name,
+		require.NoError(t, db.AddSite(ctx, records.Site{Name: name, ClientID: client.ID, HostID: host.ID, ReleaseID: release.ID, RunID: run,
+			Address: "https://" + name + ".example", Folder: name,
 			Plan: &provision.Plan{Name: name}, Result: &provision.Result{}}, nil))
 	}
-	known := &dns{names: map[string]string{"alder-valley.example": "203.0.113.7", "brook-lane.example": "198.51.100.4"}, asked: map[string]int{}}
+	known := &dns{names: map[string]string{"alder-valley.example": "203.0.113.7", "brook-lane.example": "198.51.100.4"},
+		asked: map[string]int{}}
 	w := &Sites{DB: db, DNS: known}
 
 	arrived, err := w.WatchNames(ctx)

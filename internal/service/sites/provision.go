@@ -185,7 +185,8 @@ func (svc *Sites) overOld(ctx context.Context, o *Opened, args ProvisionArgs) er
 	if err != nil {
 		return fmt.Errorf("the password of the database of site %s: %w", old.Name, err)
 	}
-	o.Request.Replace = &provision.Existing{Database: old.Database, User: old.DBUser, Password: password, Prefix: old.Prefix, Admin: old.Admin, Keep: args.Keep}
+	o.Request.Replace = &provision.Existing{Database: old.Database, User: old.DBUser, Password: password, Prefix: old.Prefix,
+		Admin: old.Admin, Keep: args.Keep}
 	if !args.Refresh {
 		return nil
 	}
@@ -213,7 +214,8 @@ func (svc *Sites) siteOfCopy(ctx context.Context, copyID int64) (*records.Site, 
 func (svc *Sites) oldSite(ctx context.Context, name string, h records.Host, c records.Client) (*records.Site, error) {
 	old, err := svc.DB.Site(ctx, name)
 	if err == nil && (old.HostID != h.ID || old.ClientID != c.ID) {
-		err = fmt.Errorf("%w: site %s is %s's on host %s; name that client and host to replace it", provision.ErrPlan, old.Name, old.Client, old.Host)
+		err = fmt.Errorf("%w: site %s is %s's on host %s; name that client and host to replace it", provision.ErrPlan, old.Name, old.Client,
+			old.Host)
 	}
 	return &old, err
 }
@@ -422,7 +424,8 @@ func (svc *Sites) restoreSecrets(ctx context.Context, site string, runID int64) 
 }
 
 // keep commits the run, seals the credentials and records the site. With an error there is no record of it.
-func (svc *Sites) keep(ctx context.Context, run engine.Run, o *Opened, plan *provision.Plan, res *provision.Result, report progress.Reporter) error {
+func (svc *Sites) keep(ctx context.Context, run engine.Run, o *Opened, plan *provision.Plan, res *provision.Result,
+	report progress.Reporter) error {
 	ctx, err := svc.Engine.Commit(ctx, run)
 	if err != nil {
 		return err
@@ -586,7 +589,8 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.R
 	if err != nil {
 		return nil, err
 	}
-	site := check.Site{Address: s.Address, Connect: h.Connect, Private: hosts.Reach(h, s.Address).Private, DNS: svc.DNS, Kind: k, Title: plainTitle(title), Visible: s.Visible, Quiet: s.Quiet,
+	site := check.Site{Address: s.Address, Connect: h.Connect, Private: hosts.Reach(h, s.Address).Private, DNS: svc.DNS, Kind: k,
+		Title: plainTitle(title), Visible: s.Visible, Quiet: s.Quiet,
 		Login: s.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}
 	if source, _, err := svc.sourceOfSite(ctx, s); err == nil {
 		site.Source = source

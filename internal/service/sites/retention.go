@@ -33,7 +33,8 @@ func (svc *Sites) RetainCopies(ctx context.Context, report progress.Reporter) (d
 			}
 			dropped++
 			freedBytes += freed
-			report.Note(fmt.Sprintf("dropped the safety copy of %s of %s, %s, by the site's rule", s.Name, c.MadeAt.Format("2 January 2006"), progress.SizeText(c.Bytes)))
+			report.Note(fmt.Sprintf("dropped the safety copy of %s of %s, %s, by the site's rule", s.Name, c.MadeAt.Format("2 January 2006"),
+				progress.SizeText(c.Bytes)))
 		}
 	}
 	return dropped, freedBytes, nil

@@ -13,8 +13,10 @@ import (
 
 func TestValuesOfASiteComeBeforeThoseOfItsClient(t *testing.T) {
 	values := map[string]provision.Given{"title": {Value: "Client's", Origin: "client"}, "licence": {Value: "LB-1", Origin: "client"}}
-	ownValues(values, []provision.Value{{Key: "title", Value: "Site's"}, {Key: "licence", Value: "••••", Secret: true}, {Key: "tagline", Value: ""}, {Key: "phone", Value: "1"}})
-	require.Equal(t, map[string]provision.Given{"title": {Value: "Site's", Origin: "site"}, "licence": {Value: "LB-1", Origin: "client"}, "phone": {Value: "1", Origin: "site"}}, values)
+	ownValues(values, []provision.Value{{Key: "title", Value: "Site's"}, {Key: "licence", Value: "••••", Secret: true},
+		{Key: "tagline", Value: ""}, {Key: "phone", Value: "1"}})
+	require.Equal(t, map[string]provision.Given{"title": {Value: "Site's", Origin: "site"}, "licence": {Value: "LB-1", Origin: "client"},
+		"phone": {Value: "1", Origin: "site"}}, values)
 }
 
 func TestTheResultSaysWhichLoginWorks(t *testing.T) {
@@ -23,7 +25,9 @@ func TestTheResultSaysWhichLoginWorks(t *testing.T) {
 }
 
 func TestFaultsAreNamedAndWarningsAreNot(t *testing.T) {
-	rep := &check.Report{Checks: []check.Check{{Name: "pages", Verdict: check.Fail, Sentence: "2 do not open"}, {Name: "mail", Verdict: check.Pass}, {Name: "values", Verdict: check.Warn, Sentence: "odd"}, {Name: "login", Verdict: check.Fail, Sentence: "does not work"}}}
+	rep := &check.Report{Checks: []check.Check{{Name: "pages", Verdict: check.Fail, Sentence: "2 do not open"},
+		{Name: "mail", Verdict: check.Pass}, {Name: "values", Verdict: check.Warn, Sentence: "odd"}, {Name: "login", Verdict: check.Fail,
+			Sentence: "does not work"}}}
 	require.Equal(t, "pages: 2 do not open; login: does not work", faults(rep))
 }
 

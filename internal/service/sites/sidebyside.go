@@ -32,7 +32,8 @@ type SideBySideArgs struct {
 const screenshots = "screenshots"
 
 // SideBySide takes screenshots of a site beside its source.
-func (svc *Sites) SideBySide(ctx context.Context, run engine.Run, args SideBySideArgs, report progress.Reporter) (*records.SideBySide, error) {
+func (svc *Sites) SideBySide(ctx context.Context, run engine.Run, args SideBySideArgs,
+	report progress.Reporter) (*records.SideBySide, error) {
 	browser, err := sidebyside.Find("")
 	if err != nil {
 		return nil, err
@@ -60,7 +61,8 @@ func (svc *Sites) SideBySide(ctx context.Context, run engine.Run, args SideBySid
 	}
 	pages, err := sidebyside.Take(ctx, browser, left, right, paths, dir, report)
 	if err == nil {
-		err = svc.keepScreenshots(ctx, s.ID, run.ID, dir, &records.SideBySide{Source: source, At: time.Now().UTC().Truncate(time.Second), Left: left.Address, Right: right.Address, Pages: pages})
+		err = svc.keepScreenshots(ctx, s.ID, run.ID, dir, &records.SideBySide{Source: source, At: time.Now().UTC().Truncate(time.Second),
+			Left: left.Address, Right: right.Address, Pages: pages})
 	}
 	if err = errors.Join(err, svc.Stored.Store.DropDraft(run.ID)); err != nil {
 		return nil, err
@@ -97,7 +99,8 @@ func (svc *Sites) sourceOfSite(ctx context.Context, s records.Site) (check.Reach
 	}
 	source, err := svc.DB.Source(ctx, r.Manifest.Source)
 	if errors.Is(err, records.ErrNotFound) {
-		return check.Reach{}, "", fmt.Errorf("%w: %s was brought in, or its source is removed; there is nothing to put site %s beside", provision.ErrPlan, r.Ref(), s.Name)
+		return check.Reach{}, "", fmt.Errorf("%w: %s was brought in, or its source is removed; there is nothing to put site %s beside",
+			provision.ErrPlan, r.Ref(), s.Name)
 	}
 	if err != nil {
 		return check.Reach{}, "", err
@@ -146,7 +149,10 @@ func (svc *Sites) Screenshot(ctx context.Context, s records.Site, name string) (
 	if err != nil {
 		return nil, time.Time{}, err
 	}
-	if seen == nil || !slices.ContainsFunc(seen.Pages, func(p sidebyside.Page) bool { return name != "" && (p.Left == name || p.Right == name) }) {
+	if seen == nil || !slices.ContainsFunc(seen.Pages, func(p sidebyside.Page) bool {
+		return name != "" &&
+			(p.Left == name || p.Right == name)
+	}) {
 		return nil, time.Time{}, none
 	}
 	f, _, err := svc.Stored.Store.Open(screenshots + "/" + seen.Set + name)

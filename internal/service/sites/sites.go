@@ -137,7 +137,8 @@ func (svc *Sites) undoPlan(ctx context.Context, s records.Site, args *SiteArgs) 
 				back += " at " + c.Address
 			}
 			return []string{
-				fmt.Sprintf("the site as it stood until %s %s: its folder and database %s, untouched since", c.MadeAt.Format("2 January 2006, 15:04"), back, c.Database),
+				fmt.Sprintf("the site as it stood until %s %s: its folder and database %s, untouched since", c.MadeAt.Format("2 January 2006, 15:04"),
+					back, c.Database),
 				fmt.Sprintf("what was made of %s since is removed: its folder, database %s and its user", s.Release, s.Database),
 				"the logins that worked then work again",
 			}, nil
@@ -167,7 +168,8 @@ func (svc *Sites) undoMovePlan(ctx context.Context, s records.Site, c records.Si
 	if other, err := svc.DB.Site(ctx, c.Address); err == nil && other.ID != s.ID {
 		return nil, fmt.Errorf("%w: site %s has the address %s by now; move or retire it first", provision.ErrPlan, other.Name, c.Address)
 	}
-	back := fmt.Sprintf("the site is at %s on host %s again, with folder and database %s as they stood until %s", c.Address, h.Name, c.Database, c.MadeAt.Format("2 January 2006, 15:04"))
+	back := fmt.Sprintf("the site is at %s on host %s again, with folder and database %s as they stood until %s", c.Address, h.Name,
+		c.Database, c.MadeAt.Format("2 January 2006, 15:04"))
 	if c.Serves() {
 		back = fmt.Sprintf("the site on host %s, which has gone on serving, is the one that counts again; let %s lead there", h.Name, c.Address)
 	} else {
@@ -182,7 +184,8 @@ func (svc *Sites) undoMovePlan(ctx context.Context, s records.Site, c records.Si
 		}
 	}
 	return []string{back,
-		fmt.Sprintf("what was placed at %s on host %s is removed, with all that changed there since: its folder, database %s and its user", s.Address, s.Host, s.Database),
+		fmt.Sprintf("what was placed at %s on host %s is removed, with all that changed there since: its folder, database %s and its user",
+			s.Address, s.Host, s.Database),
 		"the logins that worked then work again",
 	}, nil
 }
@@ -260,7 +263,8 @@ func (svc *Sites) copyToPutBack(ctx context.Context, s records.Site, args SiteAr
 		return c, false, err
 	}
 	if s.Database == args.Database {
-		return c, false, fmt.Errorf("%w: the safety copy that would come back is not there any more; site %s stays as it is", provision.ErrPlan, s.Name)
+		return c, false, fmt.Errorf("%w: the safety copy that would come back is not there any more; site %s stays as it is", provision.ErrPlan,
+			s.Name)
 	}
 	return c, true, nil
 }
@@ -322,7 +326,8 @@ func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, fo
 		return err
 	}
 	where := strconv.FormatInt(hostID, 10)
-	for _, m := range []provision.Made{{What: "folder", Name: folder, Where: where}, {What: "user", Name: user, Where: where}, {What: "database", Name: database, Where: where}} {
+	for _, m := range []provision.Made{{What: "folder", Name: folder, Where: where}, {What: "user", Name: user, Where: where},
+		{What: "database", Name: database, Where: where}} {
 		if m.Name == "" || slices.Contains(there, m) {
 			continue
 		}
@@ -412,7 +417,8 @@ func (svc *Sites) removeSite(ctx context.Context, run engine.Run, o *openSite, e
 	if err := end(ctx, o.Site); err != nil {
 		return err
 	}
-	if err := errors.Join(svc.dropScreenshots(o.ID, func(string) bool { return true }), svc.DB.RemoveSecrets(ctx, "site", o.Name)); err != nil {
+	if err := errors.Join(svc.dropScreenshots(o.ID, func(string) bool { return true }),
+		svc.DB.RemoveSecrets(ctx, "site", o.Name)); err != nil {
 		return err
 	}
 	return svc.cleanUp(ctx, run)
@@ -437,7 +443,8 @@ func (svc *Sites) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy)
 		return 0, fmt.Errorf("safety copy %d names what the site uses now; it is not removed", c.ID)
 	}
 	// The folder goes last: while the server does not answer, the copy stays whole.
-	for _, made := range []provision.Made{{What: "database", Name: c.Database}, {What: "user", Name: c.DBUser}, {What: "folder", Name: c.Folder}} {
+	for _, made := range []provision.Made{{What: "database", Name: c.Database}, {What: "user", Name: c.DBUser},
+		{What: "folder", Name: c.Folder}} {
 		if err := provision.Undo(ctx, fsys, server, []provision.Made{made}); err != nil {
 			return 0, err
 		}
@@ -515,7 +522,8 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 	if err != nil {
 		return 0, err
 	}
-	m := archive.Manifest{ID: rand.Text(), Starter: "copy-of-" + o.Name, Number: int(run.ID), Made: time.Now().UTC().Truncate(time.Second), By: run.Who,
+	m := archive.Manifest{ID: rand.Text(), Starter: "copy-of-" + o.Name, Number: int(run.ID), Made: time.Now().UTC().Truncate(time.Second),
+		By:   run.Who,
 		Note: "safety copy", Source: o.Name, Origin: archive.Origin{Address: o.Address}}
 	secrets, err := json.Marshal(id.Secrets())
 	if err != nil {
@@ -532,7 +540,8 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 	defer draft.Drop()
 	before, done := svc.copyBefore(ctx, o.Site, string(secrets))
 	defer done()
-	built, err := build.Release(ctx, draft, build.Input{FS: o.fs, Root: o.Folder, DB: db, Identity: id, List: list, Manifest: m, Before: before}, report)
+	built, err := build.Release(ctx, draft, build.Input{FS: o.fs, Root: o.Folder, DB: db, Identity: id, List: list, Manifest: m,
+		Before: before}, report)
 	if err != nil {
 		return 0, err
 	}
@@ -546,7 +555,8 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 		return 0, err
 	}
 	release := o.ReleaseID
-	if err := svc.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release, SiteRunID: &o.RunID, SecretsSealed: sealed, SumsSha256: built.SumsSHA256}); err != nil {
+	if err := svc.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release,
+		SiteRunID: &o.RunID, SecretsSealed: sealed, SumsSha256: built.SumsSHA256}); err != nil {
 		_, dropped := svc.Stored.Remove(ctx, name)
 		return 0, errors.Join(err, dropped)
 	}
@@ -606,7 +616,8 @@ func (svc *Sites) Retire(ctx context.Context, run engine.Run, args SiteArgs, rep
 		return nil, err
 	}
 	report.Step("Remove the site", progress.Amount{})
-	return &CopyResult{s.Name, n}, svc.removeSite(ctx, run, o, func(ctx context.Context, s records.Site) error { return svc.DB.RetireSite(ctx, s.ID) })
+	return &CopyResult{s.Name, n}, svc.removeSite(ctx, run, o,
+		func(ctx context.Context, s records.Site) error { return svc.DB.RetireSite(ctx, s.ID) })
 }
 
 // RotateResult names what has new passwords.
@@ -643,7 +654,8 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 		return nil, err
 	}
 	user := fmt.Sprintf("%s_r%d", args.Database[:min(len(args.Database), 20)], run.ID)
-	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Settings: r.Manifest.Settings, Database: args.Database, User: args.User, Prefix: s.Prefix, Admin: s.Admin}
+	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Settings: r.Manifest.Settings, Database: args.Database,
+		User: args.User, Prefix: s.Prefix, Admin: s.Admin}
 	if s.DBUser == args.User { // and the run was not interrupted behind this point
 		if live.Password, err = svc.Vault.Get(ctx, "site", s.Name, "database"); err == nil {
 			err = provision.CheckPrograms(ctx, live)
@@ -682,7 +694,8 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 		return nil, errors.Join(err, svc.Vault.Put(ctx, "site", s.Name, "administrator", before))
 	}
 	report.Step("Remove the old database user", progress.Amount{})
-	return &RotateResult{s.Name, user, s.Admin}, errors.Join(provision.RemoveOldUser(ctx, o.server, args.User), svc.DB.RemoveSecrets(ctx, "site", s.Name, pending))
+	return &RotateResult{s.Name, user, s.Admin}, errors.Join(provision.RemoveOldUser(ctx, o.server, args.User),
+		svc.DB.RemoveSecrets(ctx, "site", s.Name, pending))
 }
 
 // previewSecret is what lets somebody into a site that is held.
@@ -770,7 +783,8 @@ func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
 }
 
 // holdText returns what the file holds that keeps visitors out, and the address that lets somebody in.
-func (svc *Sites) holdText(ctx context.Context, k *kind.Kind, site, address string, plan *provision.Plan) (text, preview string, err error) {
+func (svc *Sites) holdText(ctx context.Context, k *kind.Kind, site, address string,
+	plan *provision.Plan) (text, preview string, err error) {
 	hold := k.Hold
 	if hold.File == "" {
 		return "", "", fmt.Errorf("%w: sites of kind %s cannot be held", provision.ErrPlan, k.Title)

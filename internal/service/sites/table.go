@@ -84,7 +84,8 @@ func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args Table
 		return res, ctx.Err()
 	}
 	if res.Failed > 0 {
-		return res, fmt.Errorf("%d of %d sites could not be made; the others are live, and the same table again makes those that are missing", res.Failed, len(out))
+		return res, fmt.Errorf("%d of %d sites could not be made; the others are live, and the same table again makes those that are missing",
+			res.Failed, len(out))
 	}
 	return res, nil
 }
@@ -109,8 +110,10 @@ func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, 
 	} else if !errors.Is(err, records.ErrNotFound) {
 		return fail(err)
 	}
-	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible, Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Sealed: row.Sealed}
-	child, err := svc.Engine.Start(ctx, engine.Run{Job: "provision", Title: "Make site " + name, Target: engine.Target("site", name), Who: run.Who}, pa)
+	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible,
+		Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Sealed: row.Sealed}
+	child, err := svc.Engine.Start(ctx, engine.Run{Job: "provision", Title: "Make site " + name, Target: engine.Target("site", name),
+		Who: run.Who}, pa)
 	if err != nil {
 		return fail(err)
 	}

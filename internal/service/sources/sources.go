@@ -87,7 +87,8 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, name, path, data
 func settingsAddress(id *kind.Identity) (string, error) {
 	d := id.Database
 	if d.Name == "" || d.User == "" || d.Host == "" {
-		return "", fmt.Errorf("the settings file does not tell it (%s); give it with --database mysql://user@host:port/name", strings.Join(append(id.Unreadable, "name, user or host is empty"), "; "))
+		return "", fmt.Errorf("the settings file does not tell it (%s); give it with --database mysql://user@host:port/name",
+			strings.Join(append(id.Unreadable, "name, user or host is empty"), "; "))
 	}
 	return sitedb.Settings(d.Host, d.User, d.Password), nil
 }

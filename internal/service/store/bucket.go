@@ -28,9 +28,11 @@ func openBucket(ctx context.Context, address string) (*bucket, error) {
 	u, err := url.Parse(address)
 	name := strings.Trim(u.Path, "/")
 	if err != nil || u.Scheme != "s3" || u.Host == "" || name == "" || u.User != nil {
-		return nil, errors.New("NESTSEED_STORE should be a folder, or s3://host:port/bucket with the account in AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY")
+		return nil, errors.New("NESTSEED_STORE should be a folder, or s3://host:port/bucket with the account in AWS_ACCESS_KEY_ID and " +
+			"AWS_SECRET_ACCESS_KEY")
 	}
-	client, err := minio.New(u.Host, &minio.Options{Creds: credentials.NewEnvAWS(), Secure: u.Query().Get("tls") != "off", Region: u.Query().Get("region")})
+	client, err := minio.New(u.Host, &minio.Options{Creds: credentials.NewEnvAWS(), Secure: u.Query().Get("tls") != "off",
+		Region: u.Query().Get("region")})
 	if err != nil {
 		return nil, fmt.Errorf("NESTSEED_STORE: %w", err)
 	}
@@ -38,7 +40,8 @@ func openBucket(ctx context.Context, address string) (*bucket, error) {
 	defer cancel()
 	there, err := client.BucketExists(ctx, name)
 	if err != nil {
-		return nil, fmt.Errorf("the store at %s does not answer as it should: %w; look at NESTSEED_STORE, AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY", u.Host, err)
+		return nil, fmt.Errorf("the store at %s does not answer as it should: %w; look at NESTSEED_STORE, AWS_ACCESS_KEY_ID and "+
+			"AWS_SECRET_ACCESS_KEY", u.Host, err)
 	}
 	if !there {
 		return nil, fmt.Errorf("the store at %s has no bucket %q; make it, or name another in NESTSEED_STORE", u.Host, name)

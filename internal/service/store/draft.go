@@ -222,7 +222,8 @@ func (d *Draft) part() error {
 	for i, p := range d.parts {
 		used[p.file] += d.end(i) - p.at
 	}
-	stay := slices.DeleteFunc(slices.Clone(d.sharedFiles), func(l *sharedFile) bool { return float64(used[l.number]) < leastShared*float64(l.size) })
+	stay := slices.DeleteFunc(slices.Clone(d.sharedFiles),
+		func(l *sharedFile) bool { return float64(used[l.number]) < leastShared*float64(l.size) })
 	slices.SortFunc(stay, func(x, y *sharedFile) int { return cmp.Compare(used[y.number], used[x.number]) })
 	stay = stay[:min(len(stay), mostShared)]
 	slices.SortFunc(stay, func(x, y *sharedFile) int { return cmp.Compare(x.number, y.number) })

@@ -188,7 +188,8 @@ func TestArchivesShareTheirBytes(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []string{"c.zip.parts"}, names(t, dir))
 	require.Equal(t, "C::re mi fa sol la ti", content(t, s, "c.zip"))
-	out, err := exec.Command("sh", "-c", "cd '"+at(s, "c.zip.parts")+"' && sed -n '1s/.*here: //p' parts | sh && cat archive.zip").CombinedOutput()
+	out, err := exec.Command("sh", "-c", "cd '"+at(s, "c.zip.parts")+
+		"' && sed -n '1s/.*here: //p' parts | sh && cat archive.zip").CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Equal(t, "C::re mi fa sol la ti", string(out), "it can be joined by hand, as its list says")
 
@@ -241,7 +242,8 @@ func TestDamagedPartsAreTold(t *testing.T) {
 		return fmt.Sprintf("%s# end %08x\n", lines, crc32.Checksum([]byte(lines), castagnoli))
 	}
 	for _, bad := range []string{"", string(good[:len(good)-9]), strings.Replace(string(good), "18", "17", 1), "own 0 2\n" + string(good),
-		signed("own 0 -2\n"), signed("../a.zip 0 2\n"), signed("own 1 9223372036854775807\n"), signed("own\n"), signed("7 0 1\n"), signed("-1 0 1\n"), signed("own 0 3\n")} {
+		signed("own 0 -2\n"), signed("../a.zip 0 2\n"), signed("own 1 9223372036854775807\n"), signed("own\n"), signed("7 0 1\n"),
+		signed("-1 0 1\n"), signed("own 0 3\n")} {
 		require.NoError(t, os.WriteFile(list, []byte(bad), 0o600))
 		_, _, err := s.Open("b.zip")
 		require.ErrorContains(t, err, "b.zip", bad)

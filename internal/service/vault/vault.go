@@ -100,7 +100,8 @@ func writeKey(handle *keyset.Handle, file string) ([]byte, error) {
 }
 
 // ErrNotHere says that the key is not the service's to change.
-var ErrNotHere = errors.New("the vault's key comes from NESTSEED_VAULT_KEY; put it into the file vault-key and unset the variable to have it rotated")
+var ErrNotHere = errors.New("the vault's key comes from NESTSEED_VAULT_KEY; put it into the file vault-key and unset the variable to " +
+	"have it rotated")
 
 // RotateKey makes a new key and seals every secret with it; the old one is then forgotten, unless keepOld says that
 // texts sealed with it are still to be opened (see Seal). Interrupted at any moment, every secret still opens, and

@@ -47,7 +47,8 @@ func Site(t testing.TB) (dir string, in build.Input) {
 	put("wp-includes/version.php", []byte("<?php $wp_version = '6.1.9'; $required_php_version = '5.6.20';"))
 	put("wp-load.php", []byte("<?php"))
 	put("wp-admin/index.php", []byte("<?php"))
-	put("wp-config.php", []byte("<?php define('DB_NAME','lad');define('DB_USER','u');define('DB_PASSWORD','"+password+"');define('AUTH_KEY','kk-"+password+"-salt');$table_prefix='lad_';"))
+	put("wp-config.php", []byte("<?php define('DB_NAME','lad');define('DB_USER','u');define('DB_PASSWORD','"+password+
+		"');define('AUTH_KEY','kk-"+password+"-salt');$table_prefix='lad_';"))
 	put("wp-content/uploads/big.jpg", noise)
 	put("wp-content/uploads/big.txt", bytes.Repeat([]byte("music for all "), 700_000))
 	put("wp-content/uploads/ünïcode näme.txt", []byte("hello"))
@@ -70,7 +71,8 @@ func Site(t testing.TB) (dir string, in build.Input) {
 	require.NoError(t, err)
 	list.Only = "files"
 	return dir, build.Input{FS: fsys, Root: "base", Identity: id, List: list, Manifest: archive.Manifest{
-		ID: "id", Starter: "music-base", Number: 1, Made: time.Unix(1700000000, 0).UTC(), By: "ines", Note: "first", Source: "base", Origin: archive.Origin{Address: "http://base.localhost"},
+		ID: "id", Starter: "music-base", Number: 1, Made: time.Unix(1700000000,
+			0).UTC(), By: "ines", Note: "first", Source: "base", Origin: archive.Origin{Address: "http://base.localhost"},
 	}}
 }
 
@@ -199,9 +201,12 @@ func OldStyle(t testing.TB, file, to string) {
 	require.NoError(t, w.Close())
 }
 
-const schoolTables = "CREATE TABLE lad_options (option_id bigint NOT NULL, option_name varchar(191), option_value longtext, PRIMARY KEY (option_id));" +
-	"CREATE TABLE lad_posts (ID bigint NOT NULL, post_title text, post_type varchar(20), post_status varchar(20), post_parent bigint, PRIMARY KEY (ID));" +
-	"CREATE TABLE lad_term_relationships (object_id bigint NOT NULL, term_taxonomy_id bigint NOT NULL, term_order int, PRIMARY KEY (object_id, term_taxonomy_id));" +
+const schoolTables = "CREATE TABLE lad_options (option_id bigint NOT NULL, option_name varchar(191), option_value longtext, PRIMARY KEY " +
+	"(option_id));" +
+	"CREATE TABLE lad_posts (ID bigint NOT NULL, post_title text, post_type varchar(20), post_status varchar(20), post_parent bigint, " +
+	"PRIMARY KEY (ID));" +
+	"CREATE TABLE lad_term_relationships (object_id bigint NOT NULL, term_taxonomy_id bigint NOT NULL, term_order int, PRIMARY KEY " +
+	"(object_id, term_taxonomy_id));" +
 	"CREATE TABLE lad_postmeta (meta_id bigint NOT NULL, post_id bigint, meta_key varchar(255), meta_value longtext, PRIMARY KEY (meta_id));" +
 	"CREATE TABLE lad_notes (text varchar(99));"
 

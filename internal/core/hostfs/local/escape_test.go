@@ -97,7 +97,8 @@ func TestATreeIsCopiedWithModesTimesAndLinks(t *testing.T) {
 	require.Equal(t, fs.FileMode(0o640), e.Mode.Perm())
 	require.True(t, e.ModTime.Equal(then))
 
-	require.NoError(t, hostfs.CopyTree(context.Background(), sub("from"), sub("part"), func(e hostfs.Entry) bool { return !strings.HasSuffix(e.Path, ".php") }))
+	require.NoError(t, hostfs.CopyTree(context.Background(), sub("from"), sub("part"),
+		func(e hostfs.Entry) bool { return !strings.HasSuffix(e.Path, ".php") }))
 	require.Equal(t, []string{"wp", "wp/keep", "wp/keep/b.txt", "wp/link"}, paths(t, fsys, "part"))
 	require.Error(t, hostfs.CopyTree(context.Background(), sub("from"), sub("to"), nil), "a file that is in the way is not written over")
 
@@ -147,7 +148,8 @@ func TestNothingIsReachedThroughASitesHandleButTheSite(t *testing.T) {
 	fsys, dir := emptyHost(t)
 	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, "victim/wp-config.php", []byte("secret"), 0o600))
 	require.NoError(t, fsys.Mkdir(t.Context(), "site/content", 0o755))
-	for name, target := range map[string]string{"up": "..", "abs": filepath.Join(dir, "victim"), "near": "../victim", "content/chain": "../up/victim", "file": "../victim/wp-config.php"} {
+	for name, target := range map[string]string{"up": "..", "abs": filepath.Join(dir, "victim"), "near": "../victim",
+		"content/chain": "../up/victim", "file": "../victim/wp-config.php"} {
 		require.NoError(t, fsys.Symlink(t.Context(), target, "site/"+name))
 	}
 	site, err := fsys.Sub(t.Context(), "site")

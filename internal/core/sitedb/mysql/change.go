@@ -52,7 +52,8 @@ func (d *database) Insert(ctx context.Context, table string, values map[string]s
 
 // SetColumn implements DB. Most rows may have the value already: an index on the column tells, and no row is looked at.
 func (d *database) SetColumn(ctx context.Context, table, column, value string) error {
-	_, _, err := d.change(ctx, fmt.Sprintf("UPDATE %s SET %[2]s = ? WHERE %[2]s <> ? OR %[2]s IS NULL", sqltext.Quote(table), sqltext.Quote(column)), value, value)
+	_, _, err := d.change(ctx, fmt.Sprintf("UPDATE %s SET %[2]s = ? WHERE %[2]s <> ? OR %[2]s IS NULL", sqltext.Quote(table),
+		sqltext.Quote(column)), value, value)
 	return err
 }
 
@@ -65,7 +66,8 @@ func (d *database) DeleteLike(ctx context.Context, table, column, pattern string
 
 // Recount implements DB.
 func (d *database) Recount(ctx context.Context, r sitedb.Recount) error {
-	_, _, err := d.change(ctx, fmt.Sprintf("UPDATE %s p SET p.%s = (SELECT COUNT(*) FROM %s c WHERE c.%s = p.%s AND c.%s = ?)", sqltext.Quote(r.Table), sqltext.Quote(r.Column),
+	_, _, err := d.change(ctx, fmt.Sprintf("UPDATE %s p SET p.%s = (SELECT COUNT(*) FROM %s c WHERE c.%s = p.%s AND c.%s = ?)",
+		sqltext.Quote(r.Table), sqltext.Quote(r.Column),
 		sqltext.Quote(r.Of), sqltext.Quote(r.By), sqltext.Quote(r.Key), sqltext.Quote(r.Where)), r.Is)
 	return err
 }

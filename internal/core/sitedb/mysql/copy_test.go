@@ -68,13 +68,16 @@ func TestTablesAreCopiedColumnByColumn(t *testing.T) {
 	ctx := context.Background()
 	_, srv := started(t)
 	old, now := fresh(t, srv, "copy_old"), fresh(t, srv, "copy_new")
-	run(t, old, "CREATE TABLE a_comments (id bigint PRIMARY KEY AUTO_INCREMENT, text longtext, gone int, twice int AS (gone * 2) STORED) DEFAULT CHARSET utf8mb4",
+	run(t, old, "CREATE TABLE a_comments (id bigint PRIMARY KEY AUTO_INCREMENT, text longtext, gone int, twice int AS (gone * 2) STORED) "+
+		"DEFAULT CHARSET utf8mb4",
 		"INSERT INTO a_comments (id, text, gone) VALUES (3, 'Grüße ''quoted'' \\\\ line\nfeed', 1), (7, NULL, 2)", "SET @x = 1")
-	run(t, now, "CREATE TABLE b_comments (text longtext, added varchar(9) DEFAULT 'new', id bigint PRIMARY KEY AUTO_INCREMENT) DEFAULT CHARSET utf8mb4", "INSERT INTO b_comments (id, text) VALUES (1, 'of the release')")
+	run(t, now, "CREATE TABLE b_comments (text longtext, added varchar(9) DEFAULT 'new', id bigint PRIMARY KEY AUTO_INCREMENT) DEFAULT "+
+		"CHARSET utf8mb4", "INSERT INTO b_comments (id, text) VALUES (1, 'of the release')")
 	n, err := copyTable(t, old, "a_comments", now, "b_comments")
 	require.NoError(t, err)
 	require.Equal(t, int64(2), n)
-	require.Equal(t, []string{"3|Grüße 'quoted' \\ line\nfeed|new", "7|NULL|new"}, cells(t, now, "b_comments", "id", "text", "added"), "what was there is replaced")
+	require.Equal(t, []string{"3|Grüße 'quoted' \\ line\nfeed|new", "7|NULL|new"}, cells(t, now, "b_comments", "id", "text", "added"),
+		"what was there is replaced")
 	last, _, err := now.(*database).change(ctx, "INSERT INTO b_comments (text) VALUES ('next')")
 	require.NoError(t, err)
 	require.Equal(t, int64(8), last, "numbers go on behind the largest")
@@ -88,7 +91,8 @@ func TestRowsThatPointAtEachOtherAreCopiedInAnyOrder(t *testing.T) {
 	ctx := context.Background()
 	_, srv := started(t)
 	old, now := fresh(t, srv, "keys_old"), fresh(t, srv, "keys_new")
-	tables := []string{"CREATE TABLE pupils (id int PRIMARY KEY, teacher int, CONSTRAINT taught FOREIGN KEY (teacher) REFERENCES teachers (id))", "INSERT INTO teachers VALUES (1), (2)", "INSERT INTO pupils VALUES (10, 2)"}
+	tables := []string{"CREATE TABLE pupils (id int PRIMARY KEY, teacher int, CONSTRAINT taught FOREIGN KEY (teacher) REFERENCES " +
+		"teachers (id))", "INSERT INTO teachers VALUES (1), (2)", "INSERT INTO pupils VALUES (10, 2)"}
 	run(t, old, append([]string{"CREATE TABLE teachers (id int PRIMARY KEY)"}, tables...)...)
 	run(t, now, "CREATE TABLE teachers (id int PRIMARY KEY)", tables[0])
 	n, err := copyTable(t, old, "pupils", now, "pupils")
@@ -104,8 +108,10 @@ func TestRowsAreLookedUpAndSelectedByValue(t *testing.T) {
 	ctx := context.Background()
 	_, srv := started(t)
 	db := fresh(t, srv, "looked")
-	run(t, db, "CREATE TABLE options (option_id int PRIMARY KEY AUTO_INCREMENT, option_name varchar(100) UNIQUE, option_value longtext) DEFAULT CHARSET utf8mb4",
-		"INSERT INTO options (option_name, option_value) VALUES ('siteurl', 'http://base.localhost'), ('blogname', 'Loom & Ladder'), ('empty', ''), ('a''b', 'quoted')")
+	run(t, db, "CREATE TABLE options (option_id int PRIMARY KEY AUTO_INCREMENT, option_name varchar(100) UNIQUE, option_value longtext) "+
+		"DEFAULT CHARSET utf8mb4",
+		"INSERT INTO options (option_name, option_value) VALUES ('siteurl', 'http://base.localhost'), ('blogname', 'Loom & Ladder'), "+
+			"('empty', ''), ('a''b', 'quoted')")
 	for name, want := range map[string]string{"siteurl": "http://base.localhost", "blogname": "Loom & Ladder", "empty": "", "a'b": "quoted"} {
 		got, found, err := db.Lookup(ctx, "options", "option_name", name, "option_value")
 		require.NoError(t, err)

@@ -60,16 +60,20 @@ func TestADumpOfTheServersOwnProgramHoldsTheRowsOfTheDatabase(t *testing.T) {
 	defer l.Close()
 	require.NoError(t, l.(*loader).exec(ctx, "SET SESSION sql_mode='', time_zone='+00:00'"))
 	for _, row := range everyRow {
-		require.NoError(t, l.(*loader).exec(ctx, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+row))
+		require.NoError(t, l.(*loader).exec(ctx,
+			"INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+row))
 	}
-	require.NoError(t, l.(*loader).exec(ctx, "CREATE TABLE child (id int PRIMARY KEY, of bigint unsigned, CONSTRAINT fk FOREIGN KEY (of) REFERENCES every_type (id))"))
+	require.NoError(t, l.(*loader).exec(ctx,
+		"CREATE TABLE child (id int PRIMARY KEY, of bigint unsigned, CONSTRAINT fk FOREIGN KEY (of) REFERENCES every_type (id))"))
 	require.NoError(t, l.(*loader).exec(ctx, "CREATE VIEW seen AS SELECT id FROM every_type"))
 	want := cellsOf(t, db, "every_type")
 	require.Len(t, want, len(everyRow))
 
-	for name, flags := range map[string][]string{"extended": nil, "single": {"--skip-extended-insert", "--complete-insert"}, "hex": {"--hex-blob"}, "latin1": {"--default-character-set=latin1", "--hex-blob"}, "compact": {"--compact", "--hex-blob"}} {
+	for name, flags := range map[string][]string{"extended": nil, "single": {"--skip-extended-insert", "--complete-insert"},
+		"hex": {"--hex-blob"}, "latin1": {"--default-character-set=latin1", "--hex-blob"}, "compact": {"--compact", "--hex-blob"}} {
 		t.Run(name, func(t *testing.T) {
-			out, err := exec.Command("mariadb-dump", append([]string{"--no-defaults", "-h127.0.0.1", fmt.Sprintf("-P%d", s.DatabasePort), "-u" + s.AdminUser, "-p" + s.AdminPassword, "--tz-utc", "lad_base"}, flags...)...).Output()
+			out, err := exec.Command("mariadb-dump", append([]string{"--no-defaults", "-h127.0.0.1", fmt.Sprintf("-P%d", s.DatabasePort), "-u" +
+				s.AdminUser, "-p" + s.AdminPassword, "--tz-utc", "lad_base"}, flags...)...).Output()
 			require.NoError(t, err)
 			d, err := openText(string(out))
 			require.NoError(t, err)
@@ -117,15 +121,18 @@ func strip(s string) string {
 func TestDumpsOfSeveralCharacterSetsBecomeUTF8(t *testing.T) {
 	script := "CREATE TABLE t (a varchar(20), b blob, c varchar(9) CHARACTER SET latin1) DEFAULT CHARSET=utf8mb4;\n" +
 		"/*!40101 SET NAMES latin1 */;INSERT INTO t VALUES ('caf\xe9',0xE9,'\x80');\n" +
-		"SET NAMES 'utf8mb4';INSERT INTO t VALUES ('café','\\0\xff',_latin1'\xe9');SET NAMES cp1251;INSERT INTO t VALUES (_utf8mb4'é',_binary '\xe9','\xe9');"
+		"SET NAMES 'utf8mb4';INSERT INTO t VALUES ('café','\\0\xff',_latin1'\xe9');SET NAMES cp1251;INSERT INTO t VALUES (_utf8mb4'é',_binary " +
+		"'\xe9','\xe9');"
 	d, err := openText(script)
 	require.NoError(t, err)
 	require.Equal(t, []string{`|"café"|"\xe9"|"€"`, `|"café"|"\x00\xff"|"é"`, `|"é"|"\xe9"|"й"`}, cellsOf(t, d, "t"))
 }
 
 func TestKeysAndColumnsMayComeInAnyOrder(t *testing.T) {
-	d, err := openText("CREATE DATABASE `x`; USE `x`;\nDROP TABLE IF EXISTS `t`;\nCREATE TABLE `t` (`id` int NOT NULL, `a` text) ENGINE=InnoDB;\nLOCK TABLES `t` WRITE;\n" +
-		"REPLACE INTO x.t (a, id) VALUES ('one',1);\nALTER TABLE `t` ADD PRIMARY KEY (`id`);\nCREATE UNIQUE INDEX `by_a` ON `t` (`a`(5));\nUNLOCK TABLES;\nSET @@GLOBAL.GTID_PURGED='';")
+	d, err := openText("CREATE DATABASE `x`; USE `x`;\nDROP TABLE IF EXISTS `t`;\nCREATE TABLE `t` (`id` int NOT NULL, `a` text) " +
+		"ENGINE=InnoDB;\nLOCK TABLES `t` WRITE;\n" +
+		"REPLACE INTO x.t (a, id) VALUES ('one',1);\nALTER TABLE `t` ADD PRIMARY KEY (`id`);\nCREATE UNIQUE INDEX `by_a` ON `t` " +
+		"(`a`(5));\nUNLOCK TABLES;\nSET @@GLOBAL.GTID_PURGED='';")
 	require.NoError(t, err)
 	require.Equal(t, []string{`|"1"|"one"`}, cellsOf(t, d, "t"))
 	def, err := d.Definition(context.Background(), &sitedb.Table{Name: "t"})
@@ -141,12 +148,18 @@ func TestKeysAndColumnsMayComeInAnyOrder(t *testing.T) {
 func TestStatementsThatAreNotTablesAndRowsAreRefused(t *testing.T) {
 	const table = "CREATE TABLE t (a int);"
 	for _, stmt := range []string{
-		"GRANT ALL ON *.* TO x", "CREATE USER x IDENTIFIED BY 'y'", "SET PASSWORD = 'x'", "SET GLOBAL general_log=1", "SET @@GLOBAL.read_only=1", "LOAD DATA INFILE '/etc/passwd' INTO TABLE t",
-		"SELECT 1 INTO OUTFILE '/tmp/x'", "INSTALL PLUGIN x SONAME 'y'", "UPDATE t SET a=1", "DELETE FROM t", "CALL x()", "DO SLEEP(9)", "HANDLER t OPEN", "PREPARE s FROM 'x'",
-		"INSERT INTO u VALUES (1)", "INSERT INTO t SELECT 1", "CREATE TABLE u LIKE mysql.user", "RENAME TABLE t TO u", "USE a; USE b", "SHUTDOWN", "ALTER USER x", "ALTER TABLE u ADD KEY (a)",
-		"SET SESSION sql_mode='NO_BACKSLASH_ESCAPES'", "SET NAMES gbk", "CREATE TABLE t2 (a int) ENGINE=FEDERATED CONNECTION='mysql://x'", "/*!50003 GRANT ALL ON *.* TO x */", "source /etc/passwd", "\\! id",
-		"DROP DATABASE mysql", "DROP DATABASE IF EXISTS `mysql`", "CREATE DATABASE x; DROP DATABASE y", "USE mysql", "SET SESSION sql_log_bin=0, GLOBAL read_only=1", "SET NAMES utf8mb4, GLOBAL read_only=1",
-		"SET @x=1, @@GLOBAL.read_only=1", "SET PERSIST read_only=1", "CREATE TABLE u (a int) PARTITION BY HASH(a) AS SELECT * FROM mysql.user", "CREATE TABLE u (a text DEFAULT (load_file\v('/etc/passwd')))",
+		"GRANT ALL ON *.* TO x", "CREATE USER x IDENTIFIED BY 'y'", "SET PASSWORD = 'x'", "SET GLOBAL general_log=1", "SET @@GLOBAL.read_only=1",
+		"LOAD DATA INFILE '/etc/passwd' INTO TABLE t",
+		"SELECT 1 INTO OUTFILE '/tmp/x'", "INSTALL PLUGIN x SONAME 'y'", "UPDATE t SET a=1", "DELETE FROM t", "CALL x()", "DO SLEEP(9)",
+		"HANDLER t OPEN", "PREPARE s FROM 'x'",
+		"INSERT INTO u VALUES (1)", "INSERT INTO t SELECT 1", "CREATE TABLE u LIKE mysql.user", "RENAME TABLE t TO u", "USE a; USE b",
+		"SHUTDOWN", "ALTER USER x", "ALTER TABLE u ADD KEY (a)",
+		"SET SESSION sql_mode='NO_BACKSLASH_ESCAPES'", "SET NAMES gbk", "CREATE TABLE t2 (a int) ENGINE=FEDERATED " +
+			"CONNECTION='mysql://x'", "/*!50003 GRANT ALL ON *.* TO x */", "source /etc/passwd", "\\! id",
+		"DROP DATABASE mysql", "DROP DATABASE IF EXISTS `mysql`", "CREATE DATABASE x; DROP DATABASE y", "USE mysql",
+		"SET SESSION sql_log_bin=0, GLOBAL read_only=1", "SET NAMES utf8mb4, GLOBAL read_only=1",
+		"SET @x=1, @@GLOBAL.read_only=1", "SET PERSIST read_only=1", "CREATE TABLE u (a int) PARTITION BY HASH(a) AS SELECT * FROM " +
+			"mysql.user", "CREATE TABLE u (a text DEFAULT (load_file\v('/etc/passwd')))",
 		"CREATE TABLE u (a int CHECK (mysql.f(a)))", "CREATE TABLE u (a int, CONSTRAINT f FOREIGN KEY (a) REFERENCES mysql.user (a))",
 	} {
 		_, err := openText(table + stmt + ";")
@@ -166,8 +179,10 @@ func TestStatementsThatAreNotTablesAndRowsAreRefused(t *testing.T) {
 }
 
 func TestProgramsOfADumpAreLeftOutAndTold(t *testing.T) {
-	d, err := openText("CREATE TABLE t (a int);\nDELIMITER ;;\n/*!50003 CREATE*/ /*!50017 DEFINER=`root`@`%`*/ /*!50003 TRIGGER `tr` BEFORE INSERT ON t FOR EACH ROW SET NEW.a = 1 */;;\n" +
-		"CREATE DEFINER=`a`@`b` PROCEDURE `p`() BEGIN DROP TABLE t; END;;\nDELIMITER ;\n/*!50001 CREATE ALGORITHM=UNDEFINED */ /*!50001 VIEW `v` AS select 1 */;")
+	d, err := openText("CREATE TABLE t (a int);\nDELIMITER ;;\n/*!50003 CREATE*/ /*!50017 DEFINER=`root`@`%`*/ /*!50003 TRIGGER `tr` " +
+		"BEFORE INSERT ON t FOR EACH ROW SET NEW.a = 1 */;;\n" +
+		"CREATE DEFINER=`a`@`b` PROCEDURE `p`() BEGIN DROP TABLE t; END;;\nDELIMITER ;\n/*!50001 CREATE ALGORITHM=UNDEFINED */ /*!50001 VIEW " +
+		"`v` AS select 1 */;")
 	require.NoError(t, err)
 	require.Len(t, d.Notes(), 1)
 	for _, what := range []string{"trigger tr", "procedure p", "view v"} {
@@ -176,7 +191,8 @@ func TestProgramsOfADumpAreLeftOutAndTold(t *testing.T) {
 }
 
 func FuzzDump(f *testing.F) {
-	f.Add([]byte("CREATE TABLE t (a int, b text CHARACTER SET latin1);SET NAMES latin1;INSERT INTO t VALUES (1,'\xe9'),(2,NULL);ALTER TABLE t ADD PRIMARY KEY (a);"))
+	f.Add([]byte("CREATE TABLE t (a int, b text CHARACTER SET latin1);SET NAMES latin1;INSERT INTO t VALUES (1,'\xe9'),(2,NULL);ALTER " +
+		"TABLE t ADD PRIMARY KEY (a);"))
 	f.Add([]byte("DROP TABLE x;CREATE INDEX a ON b (c);USE `x`"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		d, err := sitedb.OpenDump(context.Background(), bytes.NewReader(b), int64(len(b)), nil)

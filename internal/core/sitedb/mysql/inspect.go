@@ -28,8 +28,10 @@ func (d *database) Groups(ctx context.Context, t *sitedb.Table, column string, l
 	return d.groups(ctx, t.Name, q)
 }
 
-func (d *database) RelatedGroups(ctx context.Context, t *sitedb.Table, column string, to *sitedb.Table, key, by string) ([]sitedb.Group, error) {
-	q := fmt.Sprintf("SELECT COALESCE(p.%s,''), COUNT(*), SUM(%s) AS bytes FROM %s r JOIN %s p ON p.%s = r.%s GROUP BY 1 ORDER BY bytes DESC, 1",
+func (d *database) RelatedGroups(ctx context.Context, t *sitedb.Table, column string, to *sitedb.Table, key,
+	by string) ([]sitedb.Group, error) {
+	q := fmt.Sprintf("SELECT COALESCE(p.%s,''), COUNT(*), SUM(%s) AS bytes FROM %s r JOIN %s p ON p.%s = r.%s GROUP BY 1 ORDER BY "+
+		"bytes DESC, 1",
 		sqltext.Quote(by), rowBytes("r", t), sqltext.Quote(t.Name), sqltext.Quote(to.Name), sqltext.Quote(key), sqltext.Quote(column))
 	return d.groups(ctx, t.Name, q)
 }
@@ -51,7 +53,8 @@ func (d *database) groups(ctx context.Context, table, query string) ([]sitedb.Gr
 	return out, d.server.explain("count rows of "+table, rows.Err())
 }
 
-func (d *database) Select(ctx context.Context, table string, columns []string, where string, values []string, each func(row [][]byte) error) error {
+func (d *database) Select(ctx context.Context, table string, columns []string, where string, values []string,
+	each func(row [][]byte) error) error {
 	var q strings.Builder
 	q.WriteString("SELECT " + quoteAll(columns) + " FROM " + sqltext.Quote(table))
 	for i, v := range values {
@@ -80,7 +83,8 @@ func (d *database) Code(ctx context.Context) ([]sitedb.Code, error) {
 	rows, err := d.pool.QueryContext(ctx, `SELECT 'view', TABLE_NAME, DEFINER FROM information_schema.VIEWS WHERE TABLE_SCHEMA = ?
 		UNION ALL SELECT 'trigger', TRIGGER_NAME, DEFINER FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ?
 		UNION ALL SELECT LOWER(ROUTINE_TYPE), ROUTINE_NAME, DEFINER FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ?
-		UNION ALL SELECT 'event', EVENT_NAME, DEFINER FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1, 2`, d.name, d.name, d.name, d.name)
+		UNION ALL SELECT 'event', EVENT_NAME, DEFINER FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1,
+			2`, d.name, d.name, d.name, d.name)
 	if err != nil {
 		return nil, d.server.explain("list views and routines of "+d.name, err)
 	}

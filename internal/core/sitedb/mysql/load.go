@@ -104,7 +104,8 @@ func (l *loader) stream(ctx context.Context, into sitedb.Into, rows sitedb.Rows)
 		charset = "binary"
 	}
 	res, err := l.conn.ExecContext(ctx, fmt.Sprintf(
-		`LOAD DATA LOCAL INFILE 'Reader::%s' INTO TABLE %s CHARACTER SET %s FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (%s)`,
+		`LOAD DATA LOCAL INFILE 'Reader::%s' INTO TABLE %s CHARACTER SET %s FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n'
+			(%s)`,
 		name, sqltext.Quote(into.Table), charset, quoteAll(into.Columns)))
 	var refused *mysql.MySQLError
 	if errors.As(err, &refused) && (refused.Number == 1148 || refused.Number == 3948 || refused.Number == 4166) {
@@ -145,7 +146,8 @@ func (r *fieldReader) Read(p []byte) (int, error) {
 // Summed returns the columns of variable length: what is put into them comes back byte for byte, or was cut.
 func (l *loader) Summed(ctx context.Context) (map[string][]string, error) {
 	rows, err := l.conn.QueryContext(ctx, `SELECT table_name, column_name FROM information_schema.columns
-		WHERE table_schema = ? AND data_type IN ('varchar','varbinary','tinytext','text','mediumtext','longtext','tinyblob','blob','mediumblob','longblob')`, l.db.name)
+		WHERE table_schema = ? AND data_type IN
+			('varchar','varbinary','tinytext','text','mediumtext','longtext','tinyblob','blob','mediumblob','longblob')`, l.db.name)
 	if err != nil {
 		return nil, l.db.server.explain("look at the columns of "+l.db.name, err)
 	}

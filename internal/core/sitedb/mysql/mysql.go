@@ -19,7 +19,8 @@ import (
 )
 
 // siteRights is what a CMS needs in its own database: rows, its own tables and their upkeep.
-const siteRights = "SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, CREATE TEMPORARY TABLES, LOCK TABLES, CREATE VIEW, SHOW VIEW, TRIGGER, " +
+const siteRights = "SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES, CREATE TEMPORARY TABLES, LOCK TABLES, " +
+	"CREATE VIEW, SHOW VIEW, TRIGGER, " +
 	"CREATE ROUTINE, ALTER ROUTINE, EXECUTE"
 
 func init() { sitedb.Register(connect, "mysql", "mariadb") }
@@ -111,7 +112,8 @@ func (s *server) explain(doing string, err error) error {
 	}
 	var certificate *tls.CertificateVerificationError
 	if errors.As(err, &certificate) || errors.Is(err, mysql.ErrNoTLS) {
-		return fmt.Errorf("%s: %s is spoken to with TLS, and that does not work: %w; give the server a certificate for that name, or say ?tls=off in its address where the line is safe", doing, s.cfg.Addr, err)
+		return fmt.Errorf("%s: %s is spoken to with TLS, and that does not work: %w; give the server a certificate for that name, or say "+
+			"?tls=off in its address where the line is safe", doing, s.cfg.Addr, err)
 	}
 	var op *net.OpError
 	if errors.As(err, &op) {

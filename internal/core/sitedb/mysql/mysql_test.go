@@ -25,7 +25,8 @@ const everyType = `CREATE TABLE every_type (
 
 // everyRow are values that are easily spoilt on the way.
 var everyRow = []string{
-	`(1, -128, 12345678.1234, 0.1, 1.5, 2026, 'plain', 'caf` + "\xc3\xa9" + `', 'a\tb\nc\rd\0e\Z\\N', 0x00FF0A095C27, 0x01020300, b'101010101', 'a', 'x,y', '2026-01-02', '-12:30:00', '2026-01-02 03:04:05.678901', '2026-06-01 12:00:00', '{"a": "\\\\/"}')`,
+	`(1, -128, 12345678.1234, 0.1, 1.5, 2026, 'plain', 'caf` + "\xc3\xa9" +
+		`', 'a\tb\nc\rd\0e\Z\\N', 0x00FF0A095C27, 0x01020300, b'101010101', 'a', 'x,y', '2026-01-02', '-12:30:00', '2026-01-02 03:04:05.678901', '2026-06-01 12:00:00', '{"a": "\\\\/"}')`,
 	`(2, NULL, NULL, -1e100, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)`,
 	`(3, 0, 0, 0, 0, 1999, '', '', '', '', 0x00000000, b'0', 'b', '', '0000-00-00', '00:00:00', '0000-00-00 00:00:00', NULL, '[]')`,
 	`(4, 1, -0.0001, 3.141592653589793, 0.25, 2001, 'Grüße ♫ \\N ''quoted''', 'x', REPEAT('long ', 100000), 0xC3, 0x5C4E0A09, b'1', 'a', 'y', '1000-01-01', '838:59:59', '9999-12-31 23:59:59.999999', '2001-01-01 00:00:00', '"\\\\N"')`,
@@ -123,7 +124,8 @@ func TestSumsOfTextsAreThoseOfTheirBytes(t *testing.T) {
 	ctx := context.Background()
 	_, srv := started(t)
 	db := fresh(t, srv, "sums")
-	run(t, db, everyType, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+strings.Join(everyRow, ","))
+	run(t, db, everyType, "INSERT INTO every_type "+
+		"(id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+strings.Join(everyRow, ","))
 	loader, err := db.Loader(ctx)
 	require.NoError(t, err)
 	defer loader.Close()
@@ -132,7 +134,8 @@ func TestSumsOfTextsAreThoseOfTheirBytes(t *testing.T) {
 	require.Equal(t, map[string][]string{"every_type": {"word", "latin", "body", "raw", "j"}}, columns, "only what comes back byte for byte")
 
 	want := []uint64{}
-	for _, texts := range [][]string{{"plain", "", "Grüße ♫ \\N 'quoted'"}, {"café", "", "x"}, {"a\tb\nc\rd\x00e\x1a\\N", "", strings.Repeat("long ", 100000)},
+	for _, texts := range [][]string{{"plain", "", "Grüße ♫ \\N 'quoted'"}, {"café", "", "x"},
+		{"a\tb\nc\rd\x00e\x1a\\N", "", strings.Repeat("long ", 100000)},
 		{"\x00\xff\n\t\\'", "", "\xc3"}, {`{"a": "\\/"}`, "[]", `"\\N"`}} {
 		var sum uint64
 		for _, s := range texts {
@@ -166,7 +169,8 @@ func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {
 		{name: "long rows", rowBytes: 100_000},
 		{name: "bulk loading forbidden", settings: []string{"--local-infile=0"}},
 		{name: "a row too long for a statement", settings: []string{"--max-allowed-packet=768K"}, rowBytes: 100_000},
-		{name: "a row too long, and bulk loading forbidden", settings: []string{"--max-allowed-packet=768K", "--local-infile=0"}, rowBytes: 100_000, refused: "raise max_allowed_packet (786432) or allow local_infile"},
+		{name: "a row too long, and bulk loading forbidden", settings: []string{"--max-allowed-packet=768K", "--local-infile=0"},
+			rowBytes: 100_000, refused: "raise max_allowed_packet (786432) or allow local_infile"},
 	} {
 		t.Run(mode.name, func(t *testing.T) {
 			_, srv := started(t, mode.settings...)
@@ -175,7 +179,8 @@ func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {
 			require.NoError(t, err)
 			require.NoError(t, l.(*loader).exec(ctx, everyType))
 			for _, r := range everyRow {
-				require.NoError(t, l.(*loader).exec(ctx, "INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+r))
+				require.NoError(t, l.(*loader).exec(ctx,
+					"INSERT INTO every_type (id,tiny,price,ratio,small,y,word,latin,body,raw,fixed,flags,pick,many,d,t,dt,ts,j) VALUES "+r))
 			}
 			l.Close()
 			create, columns, inserts := dump(t, from, "every_type")
@@ -222,9 +227,11 @@ func TestManyRowsGoInAsTypedStatementsAndAsText(t *testing.T) {
 	l, err := db.Loader(ctx)
 	require.NoError(t, err)
 	defer l.Close()
-	for _, into := range []sitedb.Into{{Table: "Räume"}, {Table: "Räume", Wide: true}, {Table: "Räume", Wide: true, RowBytes: 500}, {Table: "Räume", RowBytes: 500}, {Table: "Räume", RowBytes: 1 << 20}} {
+	for _, into := range []sitedb.Into{{Table: "Räume"}, {Table: "Räume", Wide: true}, {Table: "Räume", Wide: true, RowBytes: 500},
+		{Table: "Räume", RowBytes: 500}, {Table: "Räume", RowBytes: 1 << 20}} {
 		into.Columns = []string{"id", "größe", "nichts"}
-		require.NoError(t, l.(*loader).exec(ctx, "CREATE TABLE `Räume` (id int PRIMARY KEY, `größe` longtext, nichts varchar(9)) DEFAULT CHARSET utf8mb4"))
+		require.NoError(t, l.(*loader).exec(ctx,
+			"CREATE TABLE `Räume` (id int PRIMARY KEY, `größe` longtext, nichts varchar(9)) DEFAULT CHARSET utf8mb4"))
 		n, err := l.Load(ctx, into, given(rows, io.EOF))
 		require.NoError(t, err)
 		require.Equal(t, int64(len(rows)), n)
@@ -253,7 +260,8 @@ func TestSchemaKeepsForeignKeysApartAndObjectsLoseTheirDefiner(t *testing.T) {
 	db := fresh(t, srv, "school")
 	for _, stmt := range []string{
 		"CREATE TABLE teachers (id int PRIMARY KEY, name varchar(20))",
-		"CREATE TABLE lessons (id int PRIMARY KEY, teacher int, room int, KEY t (teacher), CONSTRAINT who FOREIGN KEY (teacher) REFERENCES teachers (id) ON DELETE CASCADE, CONSTRAINT same FOREIGN KEY (room) REFERENCES lessons (id))",
+		"CREATE TABLE lessons (id int PRIMARY KEY, teacher int, room int, KEY t (teacher), CONSTRAINT who FOREIGN KEY (teacher) REFERENCES " +
+			"teachers (id) ON DELETE CASCADE, CONSTRAINT same FOREIGN KEY (room) REFERENCES lessons (id))",
 		"CREATE VIEW taught AS SELECT t.name, l.id FROM teachers t JOIN lessons l ON l.teacher = t.id",
 		"CREATE TRIGGER named BEFORE INSERT ON teachers FOR EACH ROW BEGIN SET NEW.name = TRIM(NEW.name); SET @x = 1; END",
 		"CREATE FUNCTION two() RETURNS int DETERMINISTIC RETURN 2",
@@ -314,7 +322,8 @@ func TestProgramsThatReachOutOfTheDatabaseAreLeftOutAndNamed(t *testing.T) {
 		"CREATE FUNCTION slow() RETURNS int DETERMINISTIC RETURN SLEEP(100)",
 		"CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY DO DELETE FROM notes")
 	run(t, db, "SET SESSION sql_mode = 'ANSI_QUOTES'")
-	require.NoError(t, withMode(t, s, "school", "ANSI_QUOTES", `CREATE TRIGGER quoted BEFORE INSERT ON notes FOR EACH ROW SET NEW.word = "word"`))
+	require.NoError(t, withMode(t, s, "school", "ANSI_QUOTES",
+		`CREATE TRIGGER quoted BEFORE INSERT ON notes FOR EACH ROW SET NEW.word = "word"`))
 	snap, err := db.Snapshot(ctx)
 	require.NoError(t, err)
 	defer snap.Close()
@@ -329,7 +338,8 @@ func TestProgramsThatReachOutOfTheDatabaseAreLeftOutAndNamed(t *testing.T) {
 		named = append(named, l.What)
 		require.NotEmpty(t, l.Reason)
 	}
-	require.ElementsMatch(t, []string{"view spying", "view reading", "trigger grab", "trigger setting", "trigger mode", "trigger quoted", "procedure made", "function slow", "event nightly"}, named)
+	require.ElementsMatch(t, []string{"view spying", "view reading", "trigger grab", "trigger setting", "trigger mode", "trigger quoted",
+		"procedure made", "function slow", "event nightly"}, named)
 }
 
 // withMode runs a statement in a mode of the server.

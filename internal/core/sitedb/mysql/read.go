@@ -96,8 +96,10 @@ func (s *snapshot) showCreate(ctx context.Context, what, name, column string) (t
 
 // programTypes are the sorts of programs, with what lists them and in which column SHOW CREATE tells them.
 var programTypes = []struct{ kind, column, list string }{
-	{"FUNCTION", "Create Function", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION' ORDER BY 1"},
-	{"PROCEDURE", "Create Procedure", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE' ORDER BY 1"},
+	{"FUNCTION", "Create Function",
+		"SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'FUNCTION' ORDER BY 1"},
+	{"PROCEDURE", "Create Procedure",
+		"SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = ? AND ROUTINE_TYPE = 'PROCEDURE' ORDER BY 1"},
 	{"VIEW", "Create View", "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA = ? ORDER BY 1"},
 	{"TRIGGER", "SQL Original Statement", "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = ? ORDER BY 1"},
 	{"EVENT", "", "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = ? ORDER BY 1"},

@@ -64,7 +64,8 @@ func (b *batch) each() sitedb.Rows {
 
 // insert sends rows as prepared statements of many rows, in one transaction. While one is on its way the next is made.
 func (l *loader) insert(ctx context.Context, into sitedb.Into, rows sitedb.Rows) (n int64, err error) {
-	in := &inserter{l: l, into: into, head: "INSERT INTO " + sqltext.Quote(into.Table) + " (" + quoteAll(into.Columns) + ") VALUES ", statements: map[int]driver.Stmt{}}
+	in := &inserter{l: l, into: into, head: "INSERT INTO " + sqltext.Quote(into.Table) + " (" + quoteAll(into.Columns) + ") VALUES ",
+		statements: map[int]driver.Stmt{}}
 	defer in.close()
 	if err := l.exec(ctx, "START TRANSACTION"); err != nil {
 		return 0, err
@@ -147,7 +148,8 @@ func (in *inserter) send(ctx context.Context, b *batch) error {
 	if int64(len(b.bytes)) > l.packet/2 {
 		_, err := l.stream(ctx, in.into, b.each())
 		if errors.Is(err, errForbidden) {
-			return fmt.Errorf("table %s has a row of %d bytes, which is too long for a statement of this server, and LOAD DATA is forbidden there: raise max_allowed_packet (%d) or allow local_infile", in.into.Table, len(b.bytes), l.packet)
+			return fmt.Errorf("table %s has a row of %d bytes, which is too long for a statement of this server, and LOAD DATA is forbidden "+
+				"there: raise max_allowed_packet (%d) or allow local_infile", in.into.Table, len(b.bytes), l.packet)
 		}
 		return err
 	}
