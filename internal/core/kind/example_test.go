@@ -1,0 +1,19 @@
+package kind_test
+
+import (
+	"fmt"
+
+	"nestseed/internal/core/kind"
+)
+
+func ExampleReadSettings() {
+	s := kind.ReadSettings([]byte("<?php define( 'DB_NAME', 'alder' ); // ours\n$table_prefix = 'lad_';\n"), "")
+	name, _ := s.Get("DB_NAME")
+	fmt.Println(name)
+	s.Set("DB_NAME", "o'brien")
+	fmt.Printf("%s", s.Bytes())
+	// Output:
+	// alder
+	// <?php define( 'DB_NAME', 'o\'brien' ); // ours
+	// $table_prefix = 'lad_';
+}
