@@ -54,7 +54,7 @@ stop:
 RACE = $(addprefix ./internal/,core/parallel core/progress core/fetch service/store service/engine)
 
 test: install build check-types
-	cd web && npm run --silent check
+	cd web && npm run --silent check && npm run --silent test
 	go vet ./...
 	go tool staticcheck ./...
 	go test -race -count=1 $(RACE)

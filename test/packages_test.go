@@ -445,7 +445,7 @@ func TestRulesForArchivesDiscardOldOnesAndKeepTheirRecords(t *testing.T) {
 	addClient(t, school)
 	must(t, "site", "provision", school.Name, "--from", "kept@1", "--host", "preview")
 	must(t, "release", "build", "kept")
-	require.Contains(t, must(t, "starter", "retain", "kept", "--last", "1"), "the last 1 archives are kept")
+	require.Contains(t, must(t, "starter", "retain", "kept", "--last", "1"), "the last archive is kept")
 	must(t, "release", "build", "kept")
 	releases := ask[[]wire.Release](t, "release", "list", "kept")
 	require.Len(t, releases, 3)

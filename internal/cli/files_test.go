@@ -243,7 +243,7 @@ func TestAStarterIsCreatedWithFieldsAndTasksFromFiles(t *testing.T) {
 	require.Equal(t, exitFailed, s.typed(t, "", "starter", "create", "music-base", "--from", "base", "--tasks",
 		filepath.Join(dir, "nothing.yaml")).code)
 
-	require.Equal(t, "music-base: the last 3 archives are kept, one a week for 8 weeks, and those that sites were made from\n",
+	require.Equal(t, "music-base: the last 3 archives are kept, and one a week for 8 weeks, and those that sites were made from\n",
 		s.typed(t, "", "starter", "retain", "music-base", "--last", "3", "--weeks", "8").out)
 	p = s.typed(t, "", "starter", "show", "music-base")
 	require.Contains(t, p.out, "music-base: a wordpress starter from source base; all archives are kept")

@@ -96,9 +96,12 @@ func retention(r wire.Retention) string {
 	if r.Last == 0 && r.Weeks == 0 {
 		return "all archives are kept"
 	}
-	s := fmt.Sprintf("the last %d archives are kept", max(1, r.Last))
+	s := "the last archive is kept"
+	if r.Last > 1 {
+		s = fmt.Sprintf("the last %d archives are kept", r.Last)
+	}
 	if r.Weeks > 0 {
-		s += fmt.Sprintf(", one a week for %d weeks", r.Weeks)
+		s += ", and one a week for " + []string{"one week", fmt.Sprintf("%d weeks", r.Weeks)}[min(r.Weeks-1, 1)]
 	}
 	return s + ", and those that sites were made from"
 }

@@ -319,3 +319,86 @@ func TestTheFractionFollowsTheStagesOfTheWork(t *testing.T) {
 	tr.Add(progress.Amount{Files: 20})
 	require.InDelta(t, 0.99, fraction(), 0.001, "it never claims all while it works")
 }
+
+func TestOfManyThatLookAtOnceOneStartsWhatIsDue(t *testing.T) {
+	db := recordstest.Open(t)
+	var done atomic.Int32
+	hold := make(chan struct{})
+	jobs := map[string]work{"sweep": {Do: func(context.Context, records.Run, progress.Reporter) (any, error) {
+		<-hold
+		done.Add(1)
+		return nil, nil
+	}}}
+	r := runner(t, db, jobs)
+	defer r.End(context.Background())
+	sweep := records.Run{Job: "sweep", Title: "Sweep", Target: "store", Who: "Nest Seed"}
+	due := func(is bool) func(context.Context) (bool, error) {
+		return func(context.Context) (bool, error) { return is, nil }
+	}
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() { require.NoError(t, r.StartDue(context.Background(), sweep, struct{}{}, due(true))) })
+	}
+	all.Wait()
+	runs, err := db.Runs(context.Background(), 0, 10)
+	require.NoError(t, err)
+	require.Len(t, runs, 1, "while it waits or works, nobody starts another")
+	close(hold)
+	over(t, db, runs[0].ID, records.Done)
+
+	require.NoError(t, r.StartDue(context.Background(), sweep, struct{}{}, due(false)))
+	broken := errors.New("the records are away")
+	require.Eventually(t, func() bool { // PostgreSQL gives a lock free when it notices that its connection was closed
+		return errors.Is(r.StartDue(context.Background(), sweep, struct{}{}, func(context.Context) (bool, error) { return true, broken }), broken)
+	}, 10*time.Second, 20*time.Millisecond)
+	runs, err = db.Runs(context.Background(), 0, 10)
+	require.NoError(t, err)
+	require.Len(t, runs, 1, "nothing was due")
+	require.Eventually(t, func() bool {
+		require.NoError(t, r.StartDue(context.Background(), sweep, struct{}{}, due(true)))
+		runs, err = db.Runs(context.Background(), 0, 10)
+		require.NoError(t, err)
+		return len(runs) == 2
+	}, 10*time.Second, 20*time.Millisecond)
+	over(t, db, runs[0].ID, records.Done)
+	require.Equal(t, int32(2), done.Load())
+}
+
+func TestWhatARunLeftOfItsOwnGoesBeforeItsJobRecoversIt(t *testing.T) {
+	db := recordstest.Open(t)
+	ctx := context.Background()
+	killed := records.Run{Job: "build", Title: "Build", Target: "starter music-base", Who: "ines"}
+	first, err := New(db, slog.New(slog.DiscardHandler), Options{Alone: true})
+	require.NoError(t, err)
+	Add(first, Job[struct{}, any]{Name: "build"})
+	run, err := first.Start(ctx, killed, struct{}{})
+	require.NoError(t, err)
+	_, err = db.Pool.Exec(ctx, "UPDATE runs SET status = 'working', attempt = 1, beat_at = now() - interval '1 hour' WHERE id = $1", run.ID)
+	require.NoError(t, err)
+
+	var order []string
+	var mu sync.Mutex
+	note := func(what string) {
+		mu.Lock()
+		defer mu.Unlock()
+		order = append(order, what)
+	}
+	second, err := New(db, slog.New(slog.DiscardHandler), Options{Alone: true, Interrupted: func(id int64) error {
+		require.Equal(t, run.ID, id)
+		note("its draft goes")
+		return nil
+	}})
+	require.NoError(t, err)
+	Add(second, Job[struct{}, any]{Name: "build",
+		Do: func(context.Context, Run, struct{}, progress.Reporter) (any, error) { note("begins again"); return nil, nil },
+		Recover: func(context.Context, Run, struct{}) (Outcome, error) {
+			note("its job recovers it")
+			return Again, nil
+		}})
+	require.NoError(t, second.Begin(ctx))
+	defer second.End(ctx)
+	over(t, db, run.ID, records.Done)
+	mu.Lock()
+	defer mu.Unlock()
+	require.Equal(t, []string{"its draft goes", "its job recovers it", "begins again"}, order)
+}

@@ -3,7 +3,8 @@ import { useParams } from 'react-router'
 import { ended, useComparison, useRun } from '../../api/hooks'
 import { Bytes, Empty, Head, Loading, Rows, Sheet, Status, Trouble } from '../../parts/basics'
 import { count, day, plural, size } from '../../parts/format'
-import { Meter, progressSentence } from '../../parts/WorkStrip'
+import { progressSentence } from '../../parts/progress'
+import { Meter } from '../../parts/WorkStrip'
 
 const signed = (n: number) => `${n < 0 ? '−' : '+'}${size(Math.abs(n))}`
 

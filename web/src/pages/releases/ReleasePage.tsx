@@ -1,6 +1,6 @@
 import { useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
-import type { Release, Schemas } from '../../api/client'
+import type { Schemas } from '../../api/client'
 import { useMap, useRelease, useVerify } from '../../api/hooks'
 import { Areas } from '../../parts/Areas'
 import { CompareWith } from './CompareWith'
@@ -8,7 +8,8 @@ import { Discard, Download } from './Keep'
 import { Button, ButtonLink, Bytes, Head, Loading, Rows, Sheet, To, Trouble } from '../../parts/basics'
 import { count, day, plural, size } from '../../parts/format'
 import { SizeMap } from '../../parts/SizeMap'
-import { difference, Verified } from '../starters/StarterPage'
+import { changeSentence } from '../starters/sentences'
+import { Verified } from '../starters/StarterPage'
 import { Tree } from './Tree'
 
 export function ReleasePage() {
@@ -52,13 +53,6 @@ export function ReleasePage() {
       </div>
     </>
   )
-}
-
-function changeSentence(r: Release): string {
-  if (r.before_bytes === undefined) return 'The first release of this starter.'
-  const d = r.archive_bytes - r.before_bytes
-  if (d === 0) return 'As large as the release before.'
-  return `${difference(r)} against the release before.`
 }
 
 function Crumbs({ path, onOpen }: { path: string; onOpen: (p: string) => void }) {

@@ -4,7 +4,8 @@ import type { Run } from '../../api/client'
 import { ended, useCancel, useLog, useRun } from '../../api/hooks'
 import { Button, ButtonLink, Empty, Head, Loading, Out, Rows, RunStatus, Sheet, SizeBar, Status, To, Trouble } from '../../parts/basics'
 import { count, day, millis, size, took } from '../../parts/format'
-import { Meter, progressSentence } from '../../parts/WorkStrip'
+import { progressSentence } from '../../parts/progress'
+import { Meter } from '../../parts/WorkStrip'
 
 export function RunPage() {
   const id = Number(useParams().id)

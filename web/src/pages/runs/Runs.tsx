@@ -2,7 +2,7 @@ import { useRuns } from '../../api/hooks'
 import { useLiveRuns } from '../../api/events'
 import { Empty, Head, Loading, Rows, RunStatus, Sheet, To, Trouble } from '../../parts/basics'
 import { day, took } from '../../parts/format'
-import { progressSentence } from '../../parts/WorkStrip'
+import { progressSentence } from '../../parts/progress'
 
 export function Runs() {
   const runs = useRuns()

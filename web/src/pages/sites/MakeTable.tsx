@@ -3,31 +3,10 @@ import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useHosts, useMakeTable, usePlanTable, useReleases } from '../../api/hooks'
-import { readCSV } from '../../parts/csv'
 import { Button, Empty, Field, Head, Loading, Rows, Select, Sheet, Status, To, Trouble } from '../../parts/basics'
 import { plural, size } from '../../parts/format'
 import { usual } from '../../parts/usual'
-
-type Row = Schemas['TableRow']
-
-/** Rows of a table as what is asked for: columns client, name and address are the site's, every other is a setting. */
-function rowsOf(text: string): Row[] {
-  const [heads, ...lines] = readCSV(text)
-  if (!heads || lines.length === 0) throw new Error('The table has no rows. Its first line names the columns, each further one is a site.')
-  if (!heads.includes('client')) throw new Error(`The table has no column client; it has ${heads.join(', ')}.`)
-  return lines.map((cells, i) => {
-    if (cells.length !== heads.length) throw new Error(`Row ${i + 1} has ${cells.length} fields, and the first line names ${heads.length}.`)
-    const row: Row = { client: '', set: {} }
-    heads.forEach((head, k) => {
-      const v = cells[k]!
-      if (head === 'client') row.client = v
-      else if (head === 'name') row.name = v || undefined
-      else if (head === 'address') row.address = v || undefined
-      else if (v) row.set![head] = v
-    })
-    return row
-  })
-}
+import { rowsOf, type Row } from './rows'
 
 /** A table of clients on the left, what each row would become on the right. */
 export function MakeTable() {

@@ -5,6 +5,7 @@ import { Areas } from '../../parts/Areas'
 import { Ask, text } from '../../parts/Dialog'
 import { Button, Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, Trouble, Verdict } from '../../parts/basics'
 import { count, day, millis, plural, size } from '../../parts/format'
+import { contains, remedyWord, type Edit } from './remedy'
 
 export function SourcePage() {
   const { name = '' } = useParams()
@@ -81,25 +82,6 @@ function SurveySheets({ v, source }: { v: Schemas['Survey']; source: string }) {
       </Sheet>
     </div>
   )
-}
-
-type Edit = NonNullable<Schemas['Finding']['remedy']>
-
-/** What a remedy does, in a word or two. */
-function remedyWord(e: Edit): string {
-  if (e.leave_out?.length || e.leave_out_tables?.length) return 'Leave out of'
-  if (e.empty?.length) return 'Empty in'
-  if (e.drop_rows?.length) return 'Drop the rows in'
-  return 'Blank in'
-}
-
-/** Whether a packing list has everything already that an edit would add. */
-function contains(list: Schemas['PackingList'] | undefined, e: Edit): boolean {
-  if (!list) return false
-  const all = (has: string[] | undefined, want: string[] | undefined) => (want ?? []).every((w) => has?.includes(w))
-  return all(list['leave-out']?.paths, e.leave_out) && all(list['leave-out']?.tables, e.leave_out_tables) && all(list.empty, e.empty) && all(list.blank?.options, e.blank_options)
-    && (e.blank_values ?? []).every((v) => list.blank?.values?.some((x) => x.option === v.option && x.path.join() === v.path.join()))
-    && (e.drop_rows ?? []).every((r) => list['drop-rows']?.some((x) => x.table === r.table && x.column === r.column && all(x.values, r.values)))
 }
 
 /** The button that makes a remedy part of a starter's packing list, or the word that it is. */

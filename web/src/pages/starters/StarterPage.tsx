@@ -6,19 +6,14 @@ import { useBuild, useChangeStarter, usePacking, useReleases, useRetention, useS
 import { BringIn } from '../releases/BringIn'
 import { Ask, text } from '../../parts/Dialog'
 import { Button, Bytes, Empty, Field, Head, Input, Loading, Rows, Select, Sheet, SizeBar, Status, To, Trouble } from '../../parts/basics'
-import { count, day, plural, size } from '../../parts/format'
+import { count, day, plural } from '../../parts/format'
+import { difference, retention } from './sentences'
 
 export function Verified({ release }: { release: Release }) {
   if (!release.kept) return <Status tone="look" icon={Ban}>discarded</Status>
   if (!release.verified_at) return <Status tone="plain" icon={CircleDashed}>not verified</Status>
   if (release.faults > 0) return <Status tone="wrong" icon={X}>{release.faults} faults</Status>
   return <Status tone="good" icon={Check}>verified</Status>
-}
-
-export function difference(r: Release): string {
-  if (r.before_bytes === undefined) return 'first'
-  const d = r.archive_bytes - r.before_bytes
-  return `${d < 0 ? '−' : '+'}${size(Math.abs(d))}`
 }
 
 export function StarterPage() {
@@ -77,12 +72,6 @@ function ChangeStarter({ starter }: { starter: Starter }) {
       <Field label="Built from source">{(id) => <Select id={id} name="source" required defaultValue={starter.source}>{sources.map((s) => <option key={s.name}>{s.name}</option>)}</Select>}</Field>
     </Ask>
   )
-}
-
-function retention(t: Starter): string {
-  const { last, weeks } = t.retention
-  if (last === 0 && weeks === 0) return 'all archives are kept'
-  return `the last ${Math.max(1, last)} archives are kept${weeks ? `, one a week for ${weeks} weeks` : ''}`
 }
 
 function Retain({ starter }: { starter: Starter }) {
