@@ -50,15 +50,16 @@ demo: install build
 stop:
 	go run ./demo down
 
-# Where goroutines share most; with all packages it would take too long for every time.
-RACE = $(addprefix ./internal/,core/parallel core/progress core/fetch service/store service/engine)
+# Packages with goroutines are tested under the race detector; with those that start many servers it would take too long.
+RACE = $(addprefix ./internal/,core/archive core/buffers core/check core/contents core/fetch core/foreign core/hostfs/local core/intake \
+	core/parallel core/progress core/rewrite core/survey client service/store service/engine)
 
 test: install build check-types
 	cd web && npm run --silent check && npm run --silent test
 	go vet ./...
 	go tool staticcheck ./...
 	go test -race -count=1 $(RACE)
-	go test -count=1 -timeout 40m ./...
+	go test -count=1 -timeout 40m $$(go list ./... | grep -vxF "$$(go list $(RACE))")
 
 bench: install build
 	go run ./bench
