@@ -36,6 +36,23 @@ const (
 	maxSumsBytes     = 1 << 30
 )
 
+// EntryError is a fault of one entry. It is what Err is: ErrHostile or ErrDamaged.
+type EntryError struct {
+	Entry string // its name, as it stands in the archive
+	What  string // is wrong with it
+	Err   error
+}
+
+func (e *EntryError) Error() string { return fmt.Sprintf("%v: entry %q %s", e.Err, e.Entry, e.What) }
+
+// Unwrap implements errors.Is.
+func (e *EntryError) Unwrap() error { return e.Err }
+
+// Hostile returns an EntryError that is ErrHostile.
+func Hostile(entry, what string, args ...any) error {
+	return &EntryError{Entry: entry, What: fmt.Sprintf(what, args...), Err: ErrHostile}
+}
+
 // Archive is an open archive. It reads by ranges and may be used by several goroutines.
 type Archive struct {
 	Manifest Manifest
@@ -68,13 +85,13 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 		}
 		name := strings.TrimSuffix(f.Name, "/")
 		if a.byName[name] != nil {
-			return nil, fmt.Errorf("%w: entry %q is there twice", ErrHostile, f.Name)
+			return nil, Hostile(f.Name, "is there twice")
 		}
 		a.byName[name] = f
 	}
 	for p, target := range chain {
 		if !chain.Stay(p, target) {
-			return nil, fmt.Errorf("%w: link %q leads out of the site, to %q", ErrHostile, FilesDir+p, target)
+			return nil, Hostile(FilesDir+p, "is a link that leads out of the site, to %q", target)
 		}
 	}
 	text, err := a.Read(ManifestName, maxManifestBytes)
@@ -96,18 +113,18 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 // judge refuses what no honest archive has, and notes where links lead.
 func checkEntry(f *zip.File, chain Links) error {
 	if err := CheckName(strings.TrimSuffix(f.Name, "/")); err != nil {
-		return fmt.Errorf("%w: entry %q: %v", ErrHostile, f.Name, err)
+		return Hostile(f.Name, "%v", err)
 	}
 	if f.Flags&1 != 0 {
-		return fmt.Errorf("%w: entry %q is encrypted", ErrHostile, f.Name)
+		return Hostile(f.Name, "is encrypted")
 	}
 	mode := f.Mode()
 	if mode&(fs.ModeDevice|fs.ModeNamedPipe|fs.ModeSocket|fs.ModeIrregular) != 0 {
-		return fmt.Errorf("%w: entry %q is a device or pipe", ErrHostile, f.Name)
+		return Hostile(f.Name, "is a device or pipe")
 	}
 	if mode&fs.ModeSymlink != 0 {
 		if f.UncompressedSize64 > 4096 {
-			return fmt.Errorf("%w: link %q is too long", ErrHostile, f.Name)
+			return Hostile(f.Name, "is a link and too long")
 		}
 		target, err := ReadEntry(f, 4096)
 		if err != nil {
@@ -115,7 +132,7 @@ func checkEntry(f *zip.File, chain Links) error {
 		}
 		p, in := strings.CutPrefix(f.Name, FilesDir)
 		if !in {
-			return fmt.Errorf("%w: link %q is not one of the site's files", ErrHostile, f.Name)
+			return Hostile(f.Name, "is a link and not one of the site's files")
 		}
 		chain[p] = string(target)
 	}

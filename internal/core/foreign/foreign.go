@@ -213,7 +213,7 @@ func (u *unpacker) name(raw string, isFolder bool) (string, error) {
 		return "", nil
 	}
 	if err := archive.CheckName(name); err != nil {
-		return "", fmt.Errorf("%w: entry %q: %v", archive.ErrHostile, raw, err)
+		return "", archive.Hostile(raw, "%v", err)
 	}
 	if u.n++; u.n > u.limits.Entries {
 		return "", fmt.Errorf("%w: more than %d entries", archive.ErrHostile, u.limits.Entries)
@@ -221,9 +221,9 @@ func (u *unpacker) name(raw string, isFolder bool) (string, error) {
 	low := strings.ToLower(name)
 	if other, taken := u.seen[low]; taken && !isFolder {
 		if other == name {
-			return "", fmt.Errorf("%w: entry %q is there twice", archive.ErrHostile, raw)
+			return "", archive.Hostile(raw, "is there twice")
 		}
-		return "", fmt.Errorf("%w: entries %q and %q differ only in case", archive.ErrHostile, other, raw)
+		return "", archive.Hostile(raw, "differs from %q only in case", other)
 	}
 	u.seen[low] = name
 	return name, nil
@@ -232,12 +232,12 @@ func (u *unpacker) name(raw string, isFolder bool) (string, error) {
 // file writes one file. declared is the size that the archive says, or -1.
 func (u *unpacker) file(name string, mode fs.FileMode, modified time.Time, declared int64, r io.Reader) error {
 	if declared > u.limits.Bytes-u.out.Bytes {
-		return fmt.Errorf("%w: entry %q says it has %d bytes, more than there is room for", archive.ErrHostile, name, declared)
+		return archive.Hostile(name, "says it has %d bytes, more than there is room for", declared)
 	}
 	p := path.Join(u.folder, name)
 	w, err := u.to.Create(u.ctx, p, mode.Perm()&0o755|0o600)
 	if errors.Is(err, fs.ErrExist) {
-		return fmt.Errorf("%w: entry %q takes the place of another", archive.ErrHostile, name)
+		return archive.Hostile(name, "takes the place of another")
 	}
 	if err != nil {
 		return fmt.Errorf("unpack %q: %w", name, err)
@@ -267,7 +267,7 @@ func entryError(name string, err error) error {
 	if errors.As(err, &disk) {
 		return fmt.Errorf("unpack %q: %w", name, err)
 	}
-	return fmt.Errorf("%w: entry %q: %v", archive.ErrDamaged, name, err)
+	return &archive.EntryError{Entry: name, What: err.Error(), Err: archive.ErrDamaged}
 }
 
 // bounded reads an entry and ends when a limit is passed, whatever sizes the archive declares.
@@ -314,7 +314,7 @@ func (u *unpacker) zip(r io.ReaderAt, size int64) error {
 	u.report.Step("Unpack", declared)
 	for _, f := range z.File {
 		if f.Flags&1 != 0 {
-			return fmt.Errorf("%w: entry %q is encrypted; unpack it with its password and pack it again without", archive.ErrHostile, f.Name)
+			return archive.Hostile(f.Name, "is encrypted; unpack it with its password and pack it again without")
 		}
 		raw := f.Name
 		if strings.Contains(raw, `\`) && !strings.Contains(raw, "/") && f.CreatorVersion>>8 == 0 {
@@ -338,7 +338,7 @@ func (u *unpacker) zipEntry(f *zip.File, name string, mode fs.FileMode, isFolder
 	case isFolder:
 		return u.mkdir(name)
 	case mode&(fs.ModeDevice|fs.ModeNamedPipe|fs.ModeSocket|fs.ModeIrregular) != 0:
-		return fmt.Errorf("%w: entry %q is a device or pipe", archive.ErrHostile, f.Name)
+		return archive.Hostile(f.Name, "is a device or pipe")
 	case mode&fs.ModeSymlink != 0:
 		target, err := archive.ReadEntry(f, 4096)
 		if err != nil {
@@ -359,7 +359,7 @@ func (u *unpacker) mkdir(name string) error {
 		return nil
 	}
 	if err := u.to.Mkdir(u.ctx, path.Join(u.folder, name), 0o755); err != nil {
-		return fmt.Errorf("%w: folder %q: %v", archive.ErrHostile, name, err)
+		return archive.Hostile(name, "is a folder: %v", err)
 	}
 	return nil
 }
@@ -367,7 +367,7 @@ func (u *unpacker) mkdir(name string) error {
 // link remembers a link. Links are made when everything else is written, so that nothing is written through one.
 func (u *unpacker) link(name, target string) error {
 	if !archive.LinkStays(name, target) {
-		return fmt.Errorf("%w: link %q leads out of the archive, to %q", archive.ErrHostile, name, target)
+		return archive.Hostile(name, "is a link that leads out of the archive, to %q", target)
 	}
 	u.links = append(u.links, foreignLink{name, target})
 	return nil
@@ -380,10 +380,10 @@ func (u *unpacker) placeLinks() error {
 	}
 	for _, l := range u.links {
 		if !chain.Stay(l.name, l.target) {
-			return fmt.Errorf("%w: link %q leads out of the archive, to %q", archive.ErrHostile, l.name, l.target)
+			return archive.Hostile(l.name, "is a link that leads out of the archive, to %q", l.target)
 		}
 		if err := u.to.Symlink(u.ctx, l.target, path.Join(u.folder, l.name)); err != nil {
-			return fmt.Errorf("%w: link %q: %v", archive.ErrHostile, l.name, err)
+			return archive.Hostile(l.name, "is a link: %v", err)
 		}
 	}
 	return nil
@@ -438,18 +438,18 @@ func (u *unpacker) tarEntry(t *tar.Reader, h *tar.Header) error {
 	case tar.TypeLink:
 		return u.hardLink(name, h)
 	}
-	return fmt.Errorf("%w: entry %q is a device or pipe", archive.ErrHostile, h.Name)
+	return archive.Hostile(h.Name, "is a device or pipe")
 }
 
 // hardLink writes the content of a file that came before once more.
 func (u *unpacker) hardLink(name string, h *tar.Header) error {
 	target := strings.TrimPrefix(h.Linkname, "./")
 	if err := archive.CheckName(target); err != nil || u.seen[strings.ToLower(target)] != target {
-		return fmt.Errorf("%w: entry %q is a link to %q, which is not in the archive before it", archive.ErrHostile, h.Name, h.Linkname)
+		return archive.Hostile(h.Name, "is a link to %q, which is not in the archive before it", h.Linkname)
 	}
 	e, err := u.to.Stat(u.ctx, path.Join(u.folder, target))
 	if err != nil || !e.Mode.IsRegular() {
-		return fmt.Errorf("%w: entry %q is a link to %q, which is no file", archive.ErrHostile, h.Name, h.Linkname)
+		return archive.Hostile(h.Name, "is a link to %q, which is no file", h.Linkname)
 	}
 	r, err := u.to.Open(u.ctx, path.Join(u.folder, target))
 	if err != nil {

@@ -75,8 +75,8 @@ type StepTime struct {
 
 // Make carries out a plan. On an error everything it made is taken away again before it returns.
 func Make(ctx context.Context, req Request, p *Plan, journal Journal, report progress.Reporter) (*Result, error) {
-	if !p.Ready() {
-		return nil, fmt.Errorf("%w: %s", ErrPlan, strings.Join(append(slices.Clone(p.Problems), missingSentence(p)...), "; "))
+	if err := p.Err(); err != nil {
+		return nil, err
 	}
 	r, err := rewrite.New(p.Rules)
 	if err != nil {
@@ -123,19 +123,6 @@ func (mk *maker) close() {
 	if mk.db != nil {
 		mk.db.Close()
 	}
-}
-
-func missingSentence(p *Plan) []string {
-	if len(p.Missing) == 0 {
-		return nil
-	}
-	var parts []string
-	for _, v := range p.Values {
-		if v.Problem != "" {
-			parts = append(parts, fmt.Sprintf("%s (%s) %s", v.Label, v.Key, v.Problem))
-		}
-	}
-	return []string{"values are missing or do not fit: " + strings.Join(parts, "; ")}
 }
 
 // Undo takes away what was made, last first. What is not there any more is no error, so it can be
@@ -277,8 +264,8 @@ func (mk *maker) check(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if !fresh.Ready() {
-		return fmt.Errorf("%w: %s", ErrPlan, strings.Join(append(fresh.Problems, missingSentence(fresh)...), "; "))
+	if err := fresh.Err(); err != nil {
+		return err
 	}
 	if fresh.Folder != mk.plan.Folder || fresh.Database != mk.plan.Database || fresh.Release != mk.plan.Release {
 		return fmt.Errorf("%w: it is out of date; look at a new plan", ErrPlan)

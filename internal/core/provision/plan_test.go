@@ -119,7 +119,11 @@ func TestAPlanThatIsNotReadySaysAllThatIsWrong(t *testing.T) {
 		require.ErrorContains(t, err, part)
 	}
 	require.NotContains(t, err.Error(), "Telephone")
-	require.Empty(t, missingSentence(&Plan{}))
+	var planned *PlanError
+	require.ErrorAs(t, err, &planned)
+	require.Equal(t, []string{"/srv/www/alder exists already"}, planned.Problems)
+	require.Len(t, planned.Missing, 2)
+	require.NoError(t, (&Plan{}).Err())
 }
 
 func TestValuesComeFromWhereTheyShould(t *testing.T) {

@@ -138,6 +138,37 @@ func (p *Plan) Ready() bool { return len(p.Missing) == 0 && len(p.Problems) == 0
 // ErrPlan says that a plan cannot be carried out; the sentence says why.
 var ErrPlan = errors.New("cannot be done as planned")
 
+// PlanError says what stands in the way of a plan. It is ErrPlan.
+type PlanError struct {
+	Problems []string // sentences
+	Missing  []Value  // values that are missing or do not fit; Problem says why
+}
+
+func (e *PlanError) Error() string {
+	sentences := slices.Clone(e.Problems)
+	for _, v := range e.Missing {
+		sentences = append(sentences, fmt.Sprintf("%s (%s) %s", v.Label, v.Key, v.Problem))
+	}
+	return ErrPlan.Error() + ": " + strings.Join(sentences, "; ")
+}
+
+// Unwrap implements errors.Is.
+func (e *PlanError) Unwrap() error { return ErrPlan }
+
+// Err returns what stands in the way: nil, or a PlanError.
+func (p *Plan) Err() error {
+	if p.Ready() {
+		return nil
+	}
+	e := &PlanError{Problems: p.Problems}
+	for _, v := range p.Values {
+		if v.Problem != "" {
+			e.Missing = append(e.Missing, v)
+		}
+	}
+	return e
+}
+
 // ErrLeftBehind says that taking back did not work; the journal says what may still be there.
 var ErrLeftBehind = errors.New("taking back what was made did not work either")
 

@@ -101,7 +101,7 @@ func newParser(stmt []byte, s scope) *parser {
 
 func (p *parser) fail(format string, args ...any) {
 	if p.err == nil {
-		p.err = fmt.Errorf("%w: "+format, append([]any{ErrSyntax}, args...)...)
+		p.err = &SyntaxError{Reason: fmt.Sprintf(format, args...), Token: p.at}
 	}
 }
 

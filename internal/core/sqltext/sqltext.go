@@ -27,6 +27,17 @@ import (
 // ErrSyntax says that a statement is not of the form the caller asked for.
 var ErrSyntax = errors.New("SQL not understood")
 
+// SyntaxError says where a statement is not understood. It is ErrSyntax.
+type SyntaxError struct {
+	Reason string
+	Token  int // how many tokens of the statement were understood
+}
+
+func (e *SyntaxError) Error() string { return ErrSyntax.Error() + ": " + e.Reason }
+
+// Unwrap implements errors.Is.
+func (e *SyntaxError) Unwrap() error { return ErrSyntax }
+
 // escapes maps a byte to the letter that follows the backslash when it is quoted, or 0.
 var escapes = [256]byte{0: '0', '\n': 'n', '\r': 'r', 0x1a: 'Z', '\'': '\'', '\\': '\\'}
 

@@ -238,13 +238,8 @@ func (a *api) provision(ctx context.Context, in *Put[wire.NewSite]) (*begun, err
 
 func (a *api) startProvision(ctx context.Context, args sites.ProvisionArgs, p *wire.Plan, set map[string]string) (*begun, error) {
 	if !p.Ready {
-		sentences := p.Problems
-		for _, v := range p.Values {
-			if v.Problem != "" {
-				sentences = append(sentences, fmt.Sprintf("%s (%s) %s", v.Label, v.Key, v.Problem))
-			}
-		}
-		return nil, fmt.Errorf("%w: %s; see the plan", provision.ErrPlan, strings.Join(sentences, "; "))
+		fields := provision.Plan{Problems: p.Problems, Missing: p.Missing, Values: as[[]provision.Value](p.Values)}
+		return nil, fmt.Errorf("%w; see the plan", fields.Err())
 	}
 	args.Name, args.Address = p.Name, p.Address
 	title := "Make site " + p.Name

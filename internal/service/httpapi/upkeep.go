@@ -70,7 +70,7 @@ func (a *api) moveOperations(h huma.API) {
 			case err != nil:
 				return nil, err
 			case !p.Ready:
-				return nil, fmt.Errorf("%w: %s", provision.ErrPlan, strings.Join(p.Problems, "; "))
+				return nil, &provision.PlanError{Problems: p.Problems}
 			case in.Body.Mark != "" && in.Body.Mark != p.Mark:
 				return nil, errStale("moving " + p.Site)
 			}
