@@ -83,7 +83,7 @@ func run(ctx context.Context) (err error) {
 		name string
 		do   func() error
 	}{{"bare", b.bare}, {"table", b.table}, {"", b.grow}, {"", b.build}, {"rebuild", b.rebuild}, {"provision", b.provision}, {"rewrite",
-		b.rewrite}, {"many", b.many}, {"import", b.bringIn}, {"", b.memory}} {
+		b.rewrite}, {"many", b.many}, {"import", b.importDump}, {"", b.memory}} {
 		if step.name != "" && len(os.Args) > 1 && !slices.Contains(os.Args[1:], step.name) {
 			continue
 		}
@@ -319,8 +319,8 @@ func (b *bench) many() error {
 	return os.RemoveAll(root)
 }
 
-// bringIn imports a dump of 1 GB beside what the disk takes.
-func (b *bench) bringIn() error {
+// importDump imports a dump of 1 GB beside what the disk takes.
+func (b *bench) importDump() error {
 	file := filepath.Join(b.dir, "big.sql")
 	out, err := os.Create(file)
 	if err != nil {

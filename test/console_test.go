@@ -38,7 +38,7 @@ func do(t *testing.T, tab context.Context, actions ...chromedp.Action) {
 	ctx, cancel := context.WithTimeout(tab, 60*time.Second)
 	defer cancel()
 	err := chromedp.Run(ctx, actions...)
-	// A node that was found may be gone when it is asked for, as pages are drawn anew while they load.
+	// A node that was found may be gone when it is asked for, as pages are drawn again while they load.
 	for try := 1; try < 3 && err != nil && strings.Contains(err.Error(), "(-32000)"); try++ {
 		err = chromedp.Run(ctx, actions...)
 	}

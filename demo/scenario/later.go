@@ -61,7 +61,7 @@ func Autumn(ctx context.Context, s *stack.Stack) error {
 	if err := os.WriteFile(filepath.Join(dir, ForgottenArchive), copyOf[:ForgottenBytes], 0o644); err != nil {
 		return err
 	}
-	// Only what is new changes hands: a file whose owner is set anew counts as changed.
+	// Only what is new changes hands: a file whose owner is set again counts as changed.
 	for _, p := range []string{"wp-content/uploads/2026/10", ForgottenArchive} {
 		if err := s.Own(filepath.Join(dir, p)); err != nil {
 			return err

@@ -400,7 +400,7 @@ func (a *app) sourceCheck(ctx context.Context, c *cli.Command, args []string) er
 	return a.checked(ctx, c, func(svc *client.Client) (wire.Run, error) { return svc.CheckSource(ctx, args[0]) })
 }
 
-// checked follows a run that checks, and prints what it judged.
+// checked follows a run that checks, and prints what it found.
 func (a *app) checked(ctx context.Context, c *cli.Command, start func(*client.Client) (wire.Run, error)) error {
 	svc, err := a.service(c)
 	if err != nil {

@@ -52,7 +52,7 @@ func (c *Client) Download(ctx context.Context, ref string, from int64, to io.Wri
 }
 
 // Sealed copies a release's archive encrypted in the format of age. It cannot be taken up again: each time it is
-// encrypted anew.
+// encrypted again.
 func (c *Client) Sealed(ctx context.Context, ref string, seal wire.Seal, to io.Writer) (int64, error) {
 	text, err := json.Marshal(seal)
 	if err != nil {

@@ -158,7 +158,7 @@ func TestAnUploadIsTakenUpByALaterCommandForTheSameFile(t *testing.T) {
 	require.Equal(t, int64(sent), first, "nothing is sent twice")
 	u.holds(t, id, file)
 
-	// A file that has changed since, or an upload that was swept away, begins anew.
+	// A file that has changed since, or an upload that was swept away, begins from the start.
 	u.breaks = map[int]int64{}
 	require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(-time.Hour)))
 	id, err = c.Upload(context.Background(), file, nil)

@@ -11,7 +11,7 @@ import (
 )
 
 // Definitions reads what schema.sql and after.sql define, every statement parsed to its last token. Whoever loads the
-// release makes what is written anew from them; the scripts themselves are for people. Errors: ErrHostile.
+// release makes what is written from them; the scripts themselves are for people. Errors: ErrHostile.
 func (a *Archive) Definitions() (*sqltext.Definitions, error) {
 	d := &sqltext.Definitions{}
 	for _, name := range []string{SchemaName, AfterName} {

@@ -103,7 +103,7 @@ type TableTotal struct {
 	Rows    int64  `json:"rows"`
 	Bytes   int64  `json:"bytes"`
 	Entries int    `json:"entries"`
-	Wide    bool   `json:"wide"` // all text columns are UTF-8
+	UTF8Only    bool   `json:"wide"` // all text columns are UTF-8
 }
 
 // LeftOut is what one rule of the packing list kept out.

@@ -438,7 +438,7 @@ func readInto(ctx context.Context, fsys hostfs.FS, p string, buf []byte) ([]byte
 		n, err := f.Read(buf[len(buf):cap(buf)])
 		buf = buf[:len(buf)+n]
 		if err == io.EOF {
-			now, err := look(ctx, fsys, f, p)
+			now, err := statOpen(ctx, fsys, f, p)
 			return buf, now, err
 		}
 		if err != nil {
@@ -447,8 +447,8 @@ func readInto(ctx context.Context, fsys hostfs.FS, p string, buf []byte) ([]byte
 	}
 }
 
-// look asks an open file what it is like, or its name where the file cannot be asked.
-func look(ctx context.Context, fsys hostfs.FS, f io.Reader, p string) (hostfs.Entry, error) {
+// statOpen asks an open file what it is like, or its name where the file cannot be asked.
+func statOpen(ctx context.Context, fsys hostfs.FS, f io.Reader, p string) (hostfs.Entry, error) {
 	if s, ok := f.(interface{ Stat() (fs.FileInfo, error) }); ok {
 		info, err := s.Stat()
 		if err != nil {
@@ -525,7 +525,7 @@ func (b *builder) pass(ctx context.Context, e hostfs.Entry, f io.Reader, try int
 	if size, err = s.Close(); err != nil {
 		return 0, nil, err
 	}
-	now, err := look(ctx, b.site, f, e.Path)
+	now, err := statOpen(ctx, b.site, f, e.Path)
 	still := err == nil && size == e.SizeBytes && now.SizeBytes == size && now.ModTime.Equal(e.ModTime)
 	if !still && err == nil && try < tries {
 		s.Keep(false)

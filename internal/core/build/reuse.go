@@ -12,8 +12,8 @@ import (
 // How long a file must have been at rest when the release before was begun. Times that programs set have
 // seconds only; those that the system keeps lag by a tick of its clock.
 const (
-	settleSet  = 2 * time.Second
-	settleKept = 100 * time.Millisecond
+	restSet  = 2 * time.Second
+	restKept = 100 * time.Millisecond
 )
 
 // unchanged returns the entry of the release before that a file can be copied from, with its sum: same size,
@@ -28,11 +28,11 @@ func (b *builder) unchanged(e hostfs.Entry) (*zip.File, string) {
 		f.Modified.Unix() != e.ModTime.Unix() {
 		return nil, ""
 	}
-	last, settle := e.ChangeTime, settleKept
+	last, rest := e.ChangeTime, restKept
 	if last.IsZero() {
-		last, settle = e.ModTime, settleSet
+		last, rest = e.ModTime, restSet
 	}
-	if sum == "" || !last.Before(b.in.Before.Manifest.Made.Add(-settle)) {
+	if sum == "" || !last.Before(b.in.Before.Manifest.Made.Add(-rest)) {
 		return nil, ""
 	}
 	return f, sum

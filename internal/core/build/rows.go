@@ -99,7 +99,7 @@ func (b *builder) database(ctx context.Context) error {
 
 // rows adds a table's rows as INSERT statements, in entries of bounded size.
 func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
-	total := archive.TableTotal{Name: t.Name, Wide: wide(t)}
+	total := archive.TableTotal{Name: t.Name, UTF8Only: utf8Only(t)}
 	defer func() {
 		b.mu.Lock()
 		defer b.mu.Unlock()
@@ -149,8 +149,8 @@ func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
 	return nil
 }
 
-// wide reports whether every text column is UTF-8 (or bytes), so that its rows need no conversion.
-func wide(t *sitedb.Table) bool {
+// utf8Only reports whether every text column is UTF-8 (or bytes), so that its rows need no conversion.
+func utf8Only(t *sitedb.Table) bool {
 	return !slices.ContainsFunc(t.Columns, func(c sitedb.Column) bool { return !c.UTF8() })
 }
 

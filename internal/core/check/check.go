@@ -91,7 +91,7 @@ type Check struct {
 	Remedy   string   `json:"remedy,omitempty"`
 }
 
-// Report is everything that Run judged.
+// Report is what all checks of a site found.
 type Report struct {
 	Address    string    `json:"address"`
 	At         time.Time `json:"at"`

@@ -37,7 +37,7 @@ type Options struct {
 	Ours     func(hostport string) bool
 	MaxBytes int64
 	MaxTime  time.Duration
-	Stall    time.Duration // how long nothing may come before the connection is taken up anew
+	Stall    time.Duration // how long nothing may come before the connection is made again
 }
 
 // Defaults of options that are not set.

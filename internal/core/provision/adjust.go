@@ -72,7 +72,7 @@ func (mk *maker) switchOffCaching(ctx context.Context) error {
 	return nil
 }
 
-// jobs moves scheduled jobs that were due while the release lay in the store: those that recur begin anew shortly,
+// jobs moves scheduled jobs that were due while the release lay in the store: those that recur begin again shortly,
 // one after the other, and those that were to run once are the source's and are dropped.
 func (mk *maker) jobs(ctx context.Context) error {
 	j, o := mk.req.Kind.Jobs, mk.req.Kind.Options

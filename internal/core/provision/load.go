@@ -186,7 +186,7 @@ func (mk *maker) loadUnit(ctx context.Context, loader sitedb.Loader, u rowsUnit,
 	}
 	rows.begin(sums.columns)
 	defer mk.merge(rows.worker)
-	into := sitedb.Into{Table: mk.rename(u.table.Name), Columns: rows.columns, Wide: u.table.Wide,
+	into := sitedb.Into{Table: mk.rename(u.table.Name), Columns: rows.columns, UTF8Only: u.table.UTF8Only,
 		RowBytes: u.table.Bytes / max(1, u.table.Rows)}
 	n, err := loader.Load(ctx, into, rows.next)
 	sums.add(rows.columns, rows.sums)

@@ -407,10 +407,10 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	if p.Rules.Mail {
 		mail = "mail addresses at " + old.Hostname() + " change too"
 	}
-	settles := "rewrite rules and caches are rebuilt, jobs that are due are rescheduled; fingerprints of the old address become those of " +
+	adapts := "rewrite rules and caches are rebuilt, jobs that are due are rescheduled; fingerprints of the old address become those of " +
 		"the new one"
 	if off := m.List.SwitchOff; len(off) > 0 {
-		settles += "; switched off: " + strings.Join(off, ", ")
+		adapts += "; switched off: " + strings.Join(off, ", ")
 	}
 	p.Steps = []Step{
 		{"Check the host", p.hostSays(), ""},
@@ -422,7 +422,7 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
 		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},
 		{"Make administrator " + p.Admin, "password generated, kept in the vault; " + visible, ""},
-		{"Adapt to the new address", settles, ""},
+		{"Adapt to the new address", adapts, ""},
 		{"Swap in and check", "pages, links, images, leftovers of the old address, login", ""},
 	}
 	if req.Replace != nil {

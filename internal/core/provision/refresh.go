@@ -297,7 +297,7 @@ func (mk *maker) carryOver(ctx context.Context) error {
 	return group.Wait()
 }
 
-// copyRows makes every table, view, trigger and routine of the site's database anew, and copies the rows. What the site's
+// copyRows makes every table, view, trigger and routine of the site's database again, and copies the rows. What the site's
 // database says of itself is parsed like a dump from outside: somebody may have changed it who has its password.
 func (mk *maker) copyRows(ctx context.Context) error {
 	old, err := mk.req.openOld(ctx)

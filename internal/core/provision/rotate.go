@@ -27,9 +27,9 @@ type Live struct {
 	Admin    string
 }
 
-// settle is how long the web server may go on with a settings file it has read before: PHP looks again after two
+// settingsCached is how long the web server may go on with a settings file it has read before: PHP looks again after two
 // seconds (opcache.revalidate_freq).
-const settle = 3 * time.Second
+const settingsCached = 3 * time.Second
 
 // NewDatabaseUser gives a live site another database user, with the password given: at every moment the settings file
 // names a user who may work. The old one stays until RemoveOldUser. It can be called again with the same name and password
@@ -76,7 +76,7 @@ func RemoveOldUser(ctx context.Context, server sitedb.Server, old string) error 
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-time.After(settle):
+	case <-time.After(settingsCached):
 	}
 	return server.DropUser(ctx, old)
 }
@@ -124,7 +124,7 @@ func setPassword(ctx context.Context, db sitedb.DB, k *kind.Kind, prefix, login,
 }
 
 // programsOf returns the programs of a live site's database that run with an account's rights. Errors: ErrPlan where one
-// cannot be read, and so cannot be made anew.
+// cannot be read, and so cannot be recreated.
 func programsOf(ctx context.Context, db sitedb.DB, user string) (out []*sqltext.Program, err error) {
 	code, err := db.Code(ctx)
 	if err != nil {

@@ -67,7 +67,7 @@ func (s *tableSums) verify(ctx context.Context, loader sitedb.Loader, name strin
 	if len(columns) == 0 {
 		return nil
 	}
-	sums, err := loader.Sums(ctx, name, columns, s.table.Wide)
+	sums, err := loader.Sums(ctx, name, columns, s.table.UTF8Only)
 	if err != nil {
 		return err
 	}

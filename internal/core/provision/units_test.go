@@ -94,7 +94,7 @@ func (l *told) Sums(_ context.Context, _ string, columns []string, wide bool) ([
 
 func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 	sent := func() *tableSums {
-		s := &tableSums{table: archive.TableTotal{Name: "lad_posts", Rows: 3, Wide: true}, release: "music-base@2",
+		s := &tableSums{table: archive.TableTotal{Name: "lad_posts", Rows: 3, UTF8Only: true}, release: "music-base@2",
 			columns: []string{"post_title", "post_content", "filled_in_by_the_server"}, sums: map[string]uint64{}}
 		s.rows.Store(3)
 		s.add([]string{"ID", "post_title", "post_content"}, []uint64{0, 10, 20})

@@ -2,6 +2,6 @@
 
 package rewrite
 
-const wide = false
+const hasAVX2 = false
 
 func pairIndex([]byte, *pair) int { panic("not on this processor") }

@@ -92,7 +92,7 @@ func (p *pattern) is(text []byte) bool {
 
 // index returns the first place where both bytes are, or -1.
 func (p *pair) index(src []byte) int {
-	if wide && len(src) >= 32+p.gap {
+	if hasAVX2 && len(src) >= 32+p.gap {
 		return pairIndex(src, p)
 	}
 	for i := range len(src) - p.gap {

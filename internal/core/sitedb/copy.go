@@ -19,15 +19,15 @@ const (
 func CopyRows(ctx context.Context, from Snapshot, t *Table, to Loader, into *Table) (int64, error) {
 	few := Table{Name: t.Name, PrimaryKey: t.PrimaryKey}
 	kept := into.Stored()
-	wide := true
+	utf8Only := true
 	for _, c := range t.Columns {
 		if !c.Generated && slices.Contains(kept, c.Name) {
 			few.Columns = append(few.Columns, c)
-			wide = wide && c.UTF8()
+			utf8Only = utf8Only && c.UTF8()
 		}
 	}
 	for _, c := range into.Columns {
-		wide = wide && c.UTF8()
+		utf8Only = utf8Only && c.UTF8()
 	}
 	if len(few.Columns) == 0 {
 		return 0, fmt.Errorf("copy table %s to %s: the two have no columns in common", t.Name, into.Name)
@@ -47,7 +47,7 @@ func CopyRows(ctx context.Context, from Snapshot, t *Table, to Loader, into *Tab
 		if t.Rows > 0 {
 			size = t.DataBytes / t.Rows
 		}
-		n, err = to.Load(ctx, Into{Table: into.Name, Columns: few.Stored(), Wide: wide, RowBytes: size}, rowsOf(ctx, blocks, spare))
+		n, err = to.Load(ctx, Into{Table: into.Name, Columns: few.Stored(), UTF8Only: utf8Only, RowBytes: size}, rowsOf(ctx, blocks, spare))
 		return err
 	})
 	return n, group.Wait()

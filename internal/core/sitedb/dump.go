@@ -20,7 +20,7 @@ import (
 var ErrRefused = errors.New("refused")
 
 // Dump is a database that is there as an SQL script only: what the dump programs of MariaDB and MySQL write.
-// The script is never run. Its tables are taken apart and written anew, its rows are read as literals; what is
+// The script is never run. Its tables are parsed and written again from what was parsed, its rows are read as literals; what is
 // neither and not known to be harmless is refused.
 type Dump struct {
 	r       io.ReaderAt

@@ -10,7 +10,7 @@
 //
 // Rows travel as text, as the server prints them; NULL is nil. Nothing goes through the database's
 // own dump or load programs. Statements are put together from quoted identifiers, literals, and definitions that sqltext
-// has parsed and written anew: no text of a statement ever comes from outside.
+// has parsed and written again: no text of a statement ever comes from outside.
 package sitedb
 
 import (
@@ -134,7 +134,7 @@ type DB interface {
 	Recount(ctx context.Context, r Recount) error
 	// Empty removes all rows of a table.
 	Empty(ctx context.Context, table string) error
-	// Redefine makes a program anew that is there, with this account as the one whose rights it has.
+	// Redefine recreates a program that is there, with this account as the one whose rights it has.
 	Redefine(ctx context.Context, g *sqltext.Program) error
 	// Loader returns a connection that loads rows fast, with checks off while it is open.
 	Loader(ctx context.Context) (Loader, error)
@@ -186,7 +186,7 @@ type Loader interface {
 	Summed(ctx context.Context) (map[string][]string, error)
 	// Sums adds up the CRC-32 of every text (in UTF-8) or run of bytes in each of the columns; NULL does not count. The
 	// sum is the same in whatever order the rows are.
-	Sums(ctx context.Context, table string, columns []string, wide bool) ([]uint64, error)
+	Sums(ctx context.Context, table string, columns []string, utf8Only bool) ([]uint64, error)
 	// CreateTable makes a table, with its name passed through rename unless that is nil. So do the other two, with all
 	// names of tables.
 	CreateTable(ctx context.Context, d *sqltext.Definition, rename Rename) error
@@ -202,7 +202,7 @@ type Rename = func(name string) string
 type Into struct {
 	Table    string
 	Columns  []string
-	Wide     bool  // all text columns are UTF-8, so that the server need not convert: the bytes are taken as they are
+	UTF8Only     bool  // all text columns are UTF-8, so that the server need not convert: the bytes are taken as they are
 	RowBytes int64 // of a row, on average; 0 where it is not known
 }
 

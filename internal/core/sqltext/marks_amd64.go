@@ -2,11 +2,11 @@ package sqltext
 
 import "golang.org/x/sys/cpu"
 
-// wide is whether this processor compares 32 bytes at once (AVX2).
-var wide = cpu.X86.HasAVX2
+// hasAVX2 is whether this processor compares 32 bytes at once (AVX2).
+var hasAVX2 = cpu.X86.HasAVX2
 
 func setMarks(any, quote bitset, src []byte) {
-	if wide {
+	if hasAVX2 {
 		setMarksWide(any, quote, src)
 		return
 	}

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// text is a statement written anew. Names of tables stand apart, so that they can be given others.
+// text is a statement that is written again. Names of tables stand apart, so that they can be given others.
 type text struct {
 	parts []part
 	last  byte // what was written last

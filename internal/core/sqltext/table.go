@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Definition is a table as a CREATE TABLE statement defines it, taken apart to the last token. Text writes it anew, with
+// Definition is a table as a CREATE TABLE statement defines it, taken apart to the last token. Text writes it again, with
 // nothing in it but what a table needs.
 type Definition struct {
 	Table       string

@@ -34,7 +34,7 @@ type lane struct {
 // Of returns the SHA-256 of each buffer.
 func Of(parts [][]byte) [][sha256.Size]byte {
 	out := make([][sha256.Size]byte, len(parts))
-	if !wide || len(parts) < fewest {
+	if !sixteenLanes || len(parts) < fewest {
 		for i, p := range parts {
 			out[i] = sha256.Sum256(p)
 		}

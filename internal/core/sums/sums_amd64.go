@@ -2,9 +2,9 @@ package sums
 
 import "golang.org/x/sys/cpu"
 
-// wide is whether this processor has the registers, and the byte shuffle on them, and no instructions of its own for
+// sixteenLanes is whether this processor has the registers, and the byte shuffle on them, and no instructions of its own for
 // SHA-256 with which one buffer after the other is quicker.
-var wide = cpu.X86.HasAVX512F && cpu.X86.HasAVX512BW && !hasSHA()
+var sixteenLanes = cpu.X86.HasAVX512F && cpu.X86.HasAVX512BW && !hasSHA()
 
 // hasSHA asks for the SHA extensions (CPUID leaf 7, EBX bit 29), which the cpu package does not tell.
 func hasSHA() bool

@@ -20,7 +20,7 @@ func noise(n int, seed uint64) []byte {
 }
 
 func TestSumsAreThoseOfTheStandardLibrary(t *testing.T) {
-	t.Logf("sixteen lanes: %v", wide)
+	t.Logf("sixteen lanes: %v", sixteenLanes)
 	all := noise(300_000, 1)
 	rapid.Check(t, func(t *rapid.T) {
 		sizes := rapid.SliceOfN(rapid.OneOf(rapid.IntRange(0, 300), rapid.IntRange(0, 9000),
@@ -50,9 +50,9 @@ func TestSumsOfVeryDifferentSizes(t *testing.T) {
 }
 
 func TestWithoutWideRegistersTheSumsAreTheSame(t *testing.T) {
-	was := wide
-	wide = false
-	defer func() { wide = was }()
+	was := sixteenLanes
+	sixteenLanes = false
+	defer func() { sixteenLanes = was }()
 	parts := [][]byte{noise(100, 1), noise(5000, 2), {}, noise(64, 3), noise(65, 4)}
 	for i, got := range Of(parts) {
 		require.Equal(t, sha256.Sum256(parts[i]), got)

@@ -96,8 +96,8 @@ var (
 	privateKey = []byte("PRIVATE KEY-----")
 )
 
-// look reads what is worth it, on all cores.
-func (t *taker) look(ctx context.Context) error {
+// scan reads what is worth it, on all cores.
+func (t *taker) scan(ctx context.Context) error {
 	l := &scanner{t: t, secrets: kind.NewSearch(t.in.Identity.Secrets()), addresses: map[string]*bulk{}}
 	if t.s.Address != "" {
 		var err error

@@ -161,7 +161,7 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 	}
 	filelist.Sort(s.Files)
 	progress.Stage(report, walkShare, 1)
-	if err := t.look(ctx); err != nil {
+	if err := t.scan(ctx); err != nil {
 		return nil, err
 	}
 	t.findAll(ctx)

@@ -7,7 +7,7 @@
 //	e, err := engine.New(db, log, engine.Options{})
 //	engine.Add(e, engine.Job[SurveyArgs, SurveyResult]{Name: "survey", Do: survey})
 //	err = e.Begin(ctx)
-//	run, err := e.Start(ctx, engine.Run{Sort: "survey", Title: "Survey base", Target: engine.Target("source", "base")}, SurveyArgs{1})
+//	run, err := e.Start(ctx, engine.Run{Job: "survey", Title: "Survey base", Target: engine.Target("source", "base")}, SurveyArgs{1})
 //
 // A lock is a session of PostgreSQL. It is watched: a run whose session is lost is stopped, taken back and begun again. Each
 // time that a run begins it has another attempt number, and what an attempt writes is refused once there is a later one

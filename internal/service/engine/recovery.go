@@ -151,7 +151,7 @@ func (e *Engine) resolve(ctx context.Context, run Run, outcome Outcome, err erro
 		return e.db.EndRun(ctx, run.ID, records.Failed, nil, reason+"; what the run had made was taken back"+since)
 	case run.Interruptions+1 >= mostInterruptions:
 		return e.db.EndRun(ctx, run.ID, records.Failed, nil,
-			fmt.Sprintf("%s, for the %dth time; the run is not begun again by itself: look into the service's log, and start it anew", reason,
+			fmt.Sprintf("%s, for the %dth time; the run is not begun again by itself: look into the service's log, and start it again", reason,
 				run.Interruptions+1))
 	}
 	if err := e.db.AddLog(ctx, run.ID, reason+"; the run begins again"); err != nil {

@@ -212,7 +212,7 @@ func digest(v any) (string, error) {
 	return hex.EncodeToString(sum[:12]), err
 }
 
-// putBackCopy makes a site from a safety copy of it: in its own place, or anew when it was retired.
+// putBackCopy makes a site from a safety copy of it: in its own place, or as a new one when it was retired.
 func (a *api) putBackCopy(ctx context.Context, in *NamedCopy) (*begun, error) {
 	s, err := a.db.SiteOrRetired(ctx, in.Name)
 	if err != nil {

@@ -61,7 +61,7 @@ func TestTokensAndSessionsLeadToWhoTheyAreOf(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, db.SetPassword(ctx, "tomas", "hash-4"))
 	_, err = db.UserOfSession(ctx, []byte("session"))
-	require.ErrorIs(t, err, records.ErrNotFound, "who has a new password logs in anew")
+	require.ErrorIs(t, err, records.ErrNotFound, "who has a new password logs in again")
 	tomas, err = db.User(ctx, "tomas")
 	require.NoError(t, err)
 	require.Equal(t, "hash-4", tomas.PasswordHash)
@@ -162,7 +162,7 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	r, err = db.Run(ctx, ids[0])
 	require.NoError(t, err)
 	require.Equal(t, records.Waiting, r.Status)
-	require.Zero(t, r.Progress.Fraction, "it begins anew")
+	require.Zero(t, r.Progress.Fraction, "it begins again")
 	got, err := db.StartRun(ctx, ids[0])
 	require.NoError(t, err)
 	require.Equal(t, 2, got)
@@ -246,7 +246,7 @@ func TestARunThatIsCommittedIsNotCancelledAnyMore(t *testing.T) {
 	begin(second)
 	require.True(t, commit(second))
 	require.NoError(t, db.PutBack(ctx, second, false))
-	require.NoError(t, db.AskCancel(ctx, second), "it begins anew")
+	require.NoError(t, db.AskCancel(ctx, second), "it begins again")
 }
 
 func TestProgressAndEndsAreHeardByWhoListens(t *testing.T) {

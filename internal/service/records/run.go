@@ -174,7 +174,7 @@ func (db *DB) CommitRun(ctx context.Context, id int64) (bool, error) {
 }
 
 // FailCleanup notes why what a working run had made cannot be taken back. To cancel it from then on is to leave
-// what it has made, so somebody has to ask for that anew.
+// what it has made, so somebody has to ask for that again.
 func (db *DB) FailCleanup(ctx context.Context, id int64, sentence string) error {
 	return db.onRun(ctx, id, "error = $3, committed = false, cancel_asked = false", "", sentence)
 }

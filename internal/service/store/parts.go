@@ -205,7 +205,7 @@ func openShared(dir string) (*shared, error) {
 			}
 		}
 		if err == nil && (from > sizes[file] || n > sizes[file]-from) {
-			err = fmt.Errorf("its part %s in %s is too short; bring the store back from a copy, or build the release anew", fileName(file),
+			err = fmt.Errorf("its part %s in %s is too short; bring the store back from a copy, or build the release again", fileName(file),
 				filepath.Base(dir))
 		}
 		if err != nil {

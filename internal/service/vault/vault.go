@@ -105,7 +105,7 @@ var ErrNotHere = errors.New("the vault's key comes from NESTSEED_VAULT_KEY; put 
 
 // RotateKey makes a new key and seals every secret with it; the old one is then forgotten, unless keepOld says that
 // texts sealed with it are still to be opened (see Seal). Interrupted at any moment, every secret still opens, and
-// calling it again completes the work. It returns how many secrets were sealed anew. Errors: ErrNotHere, ErrKey.
+// calling it again completes the work. It returns how many secrets were sealed again. Errors: ErrNotHere, ErrKey.
 func (v *Vault) RotateKey(ctx context.Context, keepOld bool) (n int, err error) {
 	v.rotate.Lock()
 	defer v.rotate.Unlock()

@@ -24,7 +24,7 @@ export function LiveRuns({ children }: { children: ReactNode }) {
       if (ended(run)) queries.invalidateQueries()
     }
     // A browser opens six connections to a server at the most, so a page that is not looked at gives its
-    // one back, and reads everything anew when it is looked at again.
+    // one back, and reads everything again when it is looked at again.
     const listen = () => {
       if (document.visibilityState === 'hidden') {
         stream?.close()

@@ -48,13 +48,13 @@ export const usePlan = (site: Schemas['NewSite'] | null) =>
     queryFn: () => body(http.POST('/sites/plan', { body: site! })),
   })
 
-/** Does something that changes records, then has everything that is shown read anew. */
+/** Does something that changes records, then has everything that is shown read again. */
 export function useDo<I, O>(run: (input: I) => Promise<O>) {
   const queries = useQueryClient()
   return useMutation<O, Error, I>({ mutationFn: run, onSettled: () => queries.invalidateQueries() })
 }
 
-/** What was asked before is asked again only when it has worked: else the page would be drawn anew, without the reason. */
+/** What was asked before is asked again only when it has worked: else the page would be drawn again, without the reason. */
 export function useLogin() {
   const queries = useQueryClient()
   return useMutation<unknown, Error, Schemas['Credentials']>({ mutationFn: (c) => body(http.POST('/login', { body: c })), onSuccess: () => queries.invalidateQueries() })

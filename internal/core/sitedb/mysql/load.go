@@ -100,7 +100,7 @@ func (l *loader) stream(ctx context.Context, into sitedb.Into, rows sitedb.Rows)
 	mysql.RegisterReaderHandler(name, func() io.Reader { return &fieldReader{rows: rows} })
 	defer mysql.DeregisterReaderHandler(name)
 	charset := "utf8mb4"
-	if into.Wide {
+	if into.UTF8Only {
 		charset = "binary"
 	}
 	res, err := l.conn.ExecContext(ctx, fmt.Sprintf(
@@ -164,13 +164,13 @@ func (l *loader) Summed(ctx context.Context) (map[string][]string, error) {
 }
 
 // Sums implements Loader. CRC32 of MariaDB and MySQL is that of ISO 3309, as hash/crc32.IEEE.
-func (l *loader) Sums(ctx context.Context, table string, columns []string, wide bool) ([]uint64, error) {
+func (l *loader) Sums(ctx context.Context, table string, columns []string, utf8Only bool) ([]uint64, error) {
 	sums, into := make([]uint64, len(columns)), make([]any, len(columns))
 	var query strings.Builder
 	for i, c := range columns {
 		into[i] = &sums[i]
 		text := sqltext.Quote(c)
-		if !wide {
+		if !utf8Only {
 			text = "IF(CHARSET(" + text + ")='binary'," + text + ",CAST(CONVERT(" + text + " USING utf8mb4) AS BINARY))"
 		}
 		query.WriteString([]string{"SELECT ", ", "}[min(i, 1)] + "COALESCE(SUM(CRC32(" + text + ")),0)")

@@ -204,7 +204,7 @@ func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {
 				require.True(t, found)
 				return v
 			}
-			require.Equal(t, "2", sum(to), "generated columns are computed anew")
+			require.Equal(t, "2", sum(to), "generated columns are computed again")
 		})
 	}
 }
@@ -227,7 +227,7 @@ func TestManyRowsGoInAsTypedStatementsAndAsText(t *testing.T) {
 	l, err := db.Loader(ctx)
 	require.NoError(t, err)
 	defer l.Close()
-	for _, into := range []sitedb.Into{{Table: "Räume"}, {Table: "Räume", Wide: true}, {Table: "Räume", Wide: true, RowBytes: 500},
+	for _, into := range []sitedb.Into{{Table: "Räume"}, {Table: "Räume", UTF8Only: true}, {Table: "Räume", UTF8Only: true, RowBytes: 500},
 		{Table: "Räume", RowBytes: 500}, {Table: "Räume", RowBytes: 1 << 20}} {
 		into.Columns = []string{"id", "größe", "nichts"}
 		require.NoError(t, l.(*loader).exec(ctx,

@@ -181,7 +181,7 @@ func (in *inserter) statement(ctx context.Context, rows int) (driver.Stmt, error
 		in.statements[rows], err = conn.(driver.ConnPrepareContext).PrepareContext(ctx, text)
 		return err
 	})
-	if err == nil && in.into.Wide {
+	if err == nil && in.into.UTF8Only {
 		err = in.setNames(ctx, "binary")
 	}
 	return in.statements[rows], err
