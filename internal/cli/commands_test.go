@@ -319,7 +319,7 @@ func TestPackingListsAreChangedByCommands(t *testing.T) {
 	}{
 		{[]string{"leave-out", "m", "wp-content/backup/**", "*.log"}, wire.ListEdit{LeaveOut: []string{"wp-content/backup/**", "*.log"}}},
 		{[]string{"leave-out", "m", "--table", "statistics"}, wire.ListEdit{LeaveOutTables: []string{"statistics"}}},
-		{[]string{"leave-out", "m", "--ending", "mp4", "mov"}, wire.ListEdit{Endings: []string{"mp4", "mov"}}},
+		{[]string{"leave-out", "m", "--suffix", "mp4", "mov"}, wire.ListEdit{Suffixes: []string{"mp4", "mov"}}},
 		{[]string{"put-back", "m", "*.log"}, wire.ListEdit{PutBack: []string{"*.log"}}},
 		{[]string{"empty", "m", "comments"}, wire.ListEdit{Empty: []string{"comments"}}},
 		{[]string{"drop-rows", "m", "posts", "post_type", "revision", "draft"},

@@ -140,18 +140,20 @@ func (a *app) packing() *cli.Command {
 				}
 				return svc.SetPacking(ctx, args[0], string(text))
 			}, a.printTotals),
-		edit("leave-out", "STARTER PATTERN…", "leave files out; with --table tables, with --ending files by their ending", []cli.Flag{
-			&cli.BoolFlag{Name: "table", Usage: "the patterns are names of tables, without prefix"}, &cli.BoolFlag{Name: "ending",
-				Usage: "the patterns are endings, like mp4"},
-		}, func(c *cli.Command, w []string) wire.ListEdit {
-			switch {
-			case c.Bool("table"):
-				return wire.ListEdit{LeaveOutTables: w}
-			case c.Bool("ending"):
-				return wire.ListEdit{Endings: w}
-			}
-			return wire.ListEdit{LeaveOut: w}
-		}),
+		edit("leave-out", "STARTER PATTERN…", "leave files out; with --table tables, with --suffix files by the suffix of their names",
+			[]cli.Flag{
+				&cli.BoolFlag{Name: "table", Usage: "the patterns are names of tables, without prefix"},
+				&cli.BoolFlag{Name: "suffix", Aliases: []string{"ending"},
+					Usage: "the patterns are suffixes, like mp4"},
+			}, func(c *cli.Command, w []string) wire.ListEdit {
+				switch {
+				case c.Bool("table"):
+					return wire.ListEdit{LeaveOutTables: w}
+				case c.Bool("suffix"):
+					return wire.ListEdit{Suffixes: w}
+				}
+				return wire.ListEdit{LeaveOut: w}
+			}),
 		edit("put-back", "STARTER PATTERN…", "put back what was left out, emptied or blanked", nil,
 			func(_ *cli.Command, w []string) wire.ListEdit { return wire.ListEdit{PutBack: w} }),
 		edit("empty", "STARTER TABLE…", "take tables without their rows", nil,

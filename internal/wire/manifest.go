@@ -62,11 +62,11 @@ type AreaTotal struct {
 
 // TableTotal is one table: its rows, their SQL, and the entries that hold them.
 type TableTotal struct {
-	Name    string `json:"name"`
-	Rows    int64  `json:"rows"`
-	Bytes   int64  `json:"bytes"`
-	Entries int    `json:"entries"`
-	UTF8Only    bool   `json:"wide"` // all text columns are UTF-8
+	Name     string `json:"name"`
+	Rows     int64  `json:"rows"`
+	Bytes    int64  `json:"bytes"`
+	Entries  int    `json:"entries"`
+	UTF8Only bool   `json:"wide"` // all text columns are UTF-8
 }
 
 // LeftOut is what one rule of the packing list kept out.

@@ -17,7 +17,7 @@ type PackingList struct {
 // LeaveOut names files and tables that do not go in at all.
 type LeaveOut struct {
 	Paths          []string `json:"paths,omitempty"`
-	Endings        []string `json:"endings,omitempty"` // of file names, without the dot, in any case
+	Suffixes       []string `json:"suffixes,omitempty"` // of file names, without the dot, in any case
 	LargerThanByte int64    `json:"larger-than-bytes,omitempty"`
 	Tables         []string `json:"tables,omitempty"` // patterns with *
 }
@@ -101,11 +101,11 @@ type ListProblem struct {
 type ListEdit struct {
 	LeaveOut       []string  `json:"leave_out,omitempty"` // patterns of paths
 	LeaveOutTables []string  `json:"leave_out_tables,omitempty"`
-	Endings        []string  `json:"endings,omitempty"`
+	Suffixes       []string  `json:"suffixes,omitempty"`
 	Empty          []string  `json:"empty,omitempty"`
 	DropRows       []RowRule `json:"drop_rows,omitempty"`
 	KeepRows       []RowRule `json:"keep_rows,omitempty"`
 	BlankOptions   []string  `json:"blank_options,omitempty"`
 	BlankValues    []Inside  `json:"blank_values,omitempty"`
-	PutBack        []string  `json:"put_back,omitempty"` // patterns, tables, endings or options that are to go in after all
+	PutBack        []string  `json:"put_back,omitempty"` // patterns, tables, suffixes or options that are to go in after all
 }

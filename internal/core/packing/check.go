@@ -59,8 +59,8 @@ func (c *checker) paths(paths func(yield func(string, int64) bool), used map[str
 	idle := func(name string) bool { return used[name] }
 	for {
 		rest.LeaveOut.Paths = slices.DeleteFunc(trimmed(rest.LeaveOut.Paths), idle)
-		rest.LeaveOut.Endings = slices.DeleteFunc(slices.Clone(rest.LeaveOut.Endings), func(e string) bool { return idle("ending " + e) })
-		if len(rest.LeaveOut.Paths)+len(rest.LeaveOut.Endings) == 0 {
+		rest.LeaveOut.Suffixes = slices.DeleteFunc(slices.Clone(rest.LeaveOut.Suffixes), func(e string) bool { return idle("suffix " + e) })
+		if len(rest.LeaveOut.Paths)+len(rest.LeaveOut.Suffixes) == 0 {
 			return
 		}
 		again, err := rest.Compile(c.m.kind, c.m.prefix)
@@ -83,8 +83,8 @@ func (c *checker) paths(paths func(yield func(string, int64) bool), used map[str
 	for _, p := range slices.Sorted(slices.Values(rest.LeaveOut.Paths)) {
 		c.add("leave-out: "+p, "matches nothing in the source")
 	}
-	for _, e := range rest.LeaveOut.Endings {
-		c.add("leave-out: ending "+e, "matches nothing in the source")
+	for _, e := range rest.LeaveOut.Suffixes {
+		c.add("leave-out: suffix "+e, "matches nothing in the source")
 	}
 }
 

@@ -10,13 +10,13 @@ import (
 type Edit struct {
 	LeaveOut       []string    `json:"leave_out,omitempty"` // patterns of paths
 	LeaveOutTables []string    `json:"leave_out_tables,omitempty"`
-	Endings        []string    `json:"endings,omitempty"`
+	Suffixes       []string    `json:"suffixes,omitempty"`
 	Empty          []string    `json:"empty,omitempty"`
 	DropRows       []kind.Rows `json:"drop_rows,omitempty"`
 	KeepRows       []kind.Rows `json:"keep_rows,omitempty"`
 	BlankOptions   []string    `json:"blank_options,omitempty"`
 	BlankValues    []Inside    `json:"blank_values,omitempty"`
-	PutBack        []string    `json:"put_back,omitempty"` // patterns, tables, endings or options that are to go in after all
+	PutBack        []string    `json:"put_back,omitempty"` // patterns, tables, suffixes or options that are to go in after all
 }
 
 // Apply makes the change. What is there already is not added twice; what should be put back and was not left
@@ -31,7 +31,7 @@ func (e Edit) Apply(l *List) (unknown []string) {
 	}
 	add(&l.LeaveOut.Paths, e.LeaveOut)
 	add(&l.LeaveOut.Tables, e.LeaveOutTables)
-	add(&l.LeaveOut.Endings, e.Endings)
+	add(&l.LeaveOut.Suffixes, e.Suffixes)
 	add(&l.Empty, e.Empty)
 	add(&l.Blank.Options, e.BlankOptions)
 	addRows(&l.DropRows, e.DropRows)
@@ -67,7 +67,7 @@ func addRows(to *[]kind.Rows, more []kind.Rows) {
 }
 
 func (l *List) putBack(p string) (found bool) {
-	for _, from := range []*[]string{&l.LeaveOut.Paths, &l.LeaveOut.Tables, &l.LeaveOut.Endings, &l.Empty, &l.Blank.Options} {
+	for _, from := range []*[]string{&l.LeaveOut.Paths, &l.LeaveOut.Tables, &l.LeaveOut.Suffixes, &l.Empty, &l.Blank.Options} {
 		if i := slices.Index(*from, p); i >= 0 {
 			*from = slices.Delete(slices.Clone(*from), i, i+1)
 			found = true

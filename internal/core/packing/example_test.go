@@ -8,7 +8,7 @@ import (
 )
 
 func ExampleList_Compile() {
-	list, err := packing.Parse([]byte("list: starter\nleave-out:\n  paths: ['**/cache/**']\n  endings: [mp4]\n"))
+	list, err := packing.Parse([]byte("list: starter\nleave-out:\n  paths: ['**/cache/**']\n  suffixes: [mp4]\n"))
 	if err != nil {
 		fmt.Println(err)
 		return
@@ -23,7 +23,7 @@ func ExampleList_Compile() {
 		fmt.Println(file, out, rule)
 	}
 	// Output:
-	// uploads/concert.mp4 true ending mp4
+	// uploads/concert.mp4 true suffix mp4
 	// content/cache/page.html true **/cache/**
 	// uploads/harp.jpg false
 }

@@ -11,11 +11,11 @@ import (
 
 // Matcher is a compiled list. It may be used by several goroutines.
 type Matcher struct {
-	list    *List
-	kind    *kind.Kind
-	prefix  string
-	globs   *globs
-	endings map[string]string
+	list     *List
+	kind     *kind.Kind
+	prefix   string
+	globs    *globs
+	suffixes map[string]string
 }
 
 // Compile prepares a list for a site of this kind whose tables have this prefix.
@@ -23,9 +23,9 @@ func (l *List) Compile(k *kind.Kind, prefix string) (*Matcher, error) {
 	if err := l.Valid(); err != nil {
 		return nil, err
 	}
-	m := &Matcher{list: l, kind: k, prefix: prefix, globs: compileGlobs(l.LeaveOut.Paths), endings: map[string]string{}}
-	for _, e := range l.LeaveOut.Endings {
-		m.endings[strings.ToLower(strings.TrimPrefix(e, "."))] = "ending " + e
+	m := &Matcher{list: l, kind: k, prefix: prefix, globs: compileGlobs(l.LeaveOut.Paths), suffixes: map[string]string{}}
+	for _, e := range l.LeaveOut.Suffixes {
+		m.suffixes[strings.ToLower(strings.TrimPrefix(e, "."))] = "suffix " + e
 	}
 	return m, nil
 }
@@ -66,8 +66,8 @@ func (m *Matcher) file(p string, sizeBytes int64, lone bool) (rule string, out b
 	if rule := m.globs.file(p, lone); rule != "" {
 		return rule, true
 	}
-	if len(m.endings) > 0 {
-		if rule := m.endings[strings.ToLower(strings.TrimPrefix(path.Ext(p), "."))]; rule != "" {
+	if len(m.suffixes) > 0 {
+		if rule := m.suffixes[strings.ToLower(strings.TrimPrefix(path.Ext(p), "."))]; rule != "" {
 			return rule, true
 		}
 	}

@@ -14,6 +14,7 @@
 package packing
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
@@ -46,9 +47,31 @@ type List struct {
 // LeaveOut names files and tables that do not go in at all.
 type LeaveOut struct {
 	Paths          []string `yaml:"paths,omitempty" json:"paths,omitempty"`
-	Endings        []string `yaml:"endings,omitempty" json:"endings,omitempty"` // of file names, without the dot, in any case
+	Suffixes       []string `yaml:"suffixes,omitempty" json:"suffixes,omitempty"` // of file names, without the dot, in any case
 	LargerThanByte int64    `yaml:"larger-than-bytes,omitempty" json:"larger-than-bytes,omitempty"`
 	Tables         []string `yaml:"tables,omitempty" json:"tables,omitempty"` // patterns with *
+}
+
+// UnmarshalYAML implements yaml.InterfaceUnmarshaler.
+func (l *LeaveOut) UnmarshalYAML(unmarshal func(any) error) error { return l.read(unmarshal) }
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (l *LeaveOut) UnmarshalJSON(text []byte) error {
+	return l.read(func(v any) error { return json.Unmarshal(text, v) })
+}
+
+// read knows suffixes by the name that they had before too: releases and lists that have it are read as ever.
+func (l *LeaveOut) read(unmarshal func(any) error) error {
+	var v struct {
+		Paths          []string `yaml:"paths" json:"paths"`
+		Suffixes       []string `yaml:"suffixes" json:"suffixes"`
+		Endings        []string `yaml:"endings" json:"endings"`
+		LargerThanByte int64    `yaml:"larger-than-bytes" json:"larger-than-bytes"`
+		Tables         []string `yaml:"tables" json:"tables"`
+	}
+	err := unmarshal(&v)
+	*l = LeaveOut{Paths: v.Paths, Suffixes: append(v.Suffixes, v.Endings...), LargerThanByte: v.LargerThanByte, Tables: v.Tables}
+	return err
 }
 
 // Blank names values that are emptied while what holds them goes in.

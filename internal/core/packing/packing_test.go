@@ -1,6 +1,7 @@
 package packing
 
 import (
+	"encoding/json"
 	"slices"
 	"strings"
 	"testing"
@@ -66,7 +67,7 @@ func TestEditingAListKeepsItValid(t *testing.T) {
 	list, k := stock(t, "starter")
 	edit := Edit{LeaveOut: []string{"wp-content/uploads/backup", "wp-content/uploads/backup"}, PutBack: []string{"nope", "**/*.log"},
 		Empty:          []string{"users", "links"},
-		LeaveOutTables: []string{"*_sessions"}, Endings: []string{"mp4"}, BlankOptions: []string{"licence"}, BlankValues: []Inside{{"school",
+		LeaveOutTables: []string{"*_sessions"}, Suffixes: []string{"mp4"}, BlankOptions: []string{"licence"}, BlankValues: []Inside{{"school",
 			[]string{"api", "token"}}},
 		DropRows: []kind.Rows{{Table: "posts", Column: "post_type", Values: []string{"revision", "draft"}}}}
 	require.Equal(t, []string{"nope"}, edit.Apply(list))
@@ -85,13 +86,13 @@ func TestEditingAListKeepsItValid(t *testing.T) {
 	require.Equal(t, "wp-content/uploads/backup", rule)
 	rule, out = m.LeavesOut("wp-content/uploads/choir.MP4", 1)
 	require.True(t, out)
-	require.Equal(t, "ending mp4", rule)
+	require.Equal(t, "suffix mp4", rule)
 	_, out = m.LeavesOutTable("shop_sessions")
 	require.True(t, out)
 
 	problems := m.Check(func(yield func(string, int64) bool) { yield("wp-content/uploads/backup/old.zip", 1) }, []string{"users"}, nil)
 	require.NotContains(t, problems, Problem{"leave-out: wp-content/uploads/backup", "matches nothing in the source"})
-	require.Contains(t, problems, Problem{"leave-out: ending mp4", "matches nothing in the source"})
+	require.Contains(t, problems, Problem{"leave-out: suffix mp4", "matches nothing in the source"})
 	require.Contains(t, problems, Problem{"table comments", "is not in the source's database"})
 }
 
@@ -216,7 +217,7 @@ func TestCheckNamesRulesThatContradict(t *testing.T) {
 	_, k := stock(t, "starter")
 	l, err := Parse([]byte(`
 list: mixed
-leave-out: {paths: ["wp-content/**", "wp-content/cache/**", wp-config.php, "no/such"], tables: [links, options], endings: [tmp]}
+leave-out: {paths: ["wp-content/**", "wp-content/cache/**", wp-config.php, "no/such"], tables: [links, options], suffixes: [tmp]}
 empty: [links, comments, nowhere]
 keep-rows: [{table: posts, column: post_type, values: [page, note]}]
 drop-rows: [{table: posts, column: post_type, values: [note]}, {table: options, column: option_name, values: ["temp_*"]}, {table: comments, column: comment_approved, values: [spam]}]
@@ -238,7 +239,7 @@ fields:
 	require.Contains(t, said["leave-out: wp-config.php"], "settings file")
 	require.Contains(t, said["leave-out: wp-content/cache/**"]+said["leave-out: wp-content/**"], "needless")
 	require.Contains(t, said["leave-out: no/such"], "matches nothing")
-	require.Contains(t, said["leave-out: ending tmp"], "matches nothing")
+	require.Contains(t, said["leave-out: suffix tmp"], "matches nothing")
 	require.Contains(t, said["table links"], "both emptied and left out")
 	require.Contains(t, said["table nowhere"], "is not in the source")
 	require.Contains(t, said["table options"], "settings are")
@@ -314,4 +315,19 @@ func FuzzParse(f *testing.F) {
 		_, err = Parse(out)
 		require.NoError(t, err, "%s", out)
 	})
+}
+
+func TestSuffixesUnderTheirOldNameAreRead(t *testing.T) {
+	list, err := Parse([]byte("leave-out: {paths: [a], endings: [mp4], suffixes: [mov]}\n"))
+	require.NoError(t, err)
+	require.Equal(t, LeaveOut{Paths: []string{"a"}, Suffixes: []string{"mov", "mp4"}}, list.LeaveOut)
+	var of List
+	require.NoError(t, json.Unmarshal([]byte(`{"list":"x","leave-out":{"paths":["a"],"endings":["mp4"]}}`), &of))
+	require.Equal(t, LeaveOut{Paths: []string{"a"}, Suffixes: []string{"mp4"}}, of.LeaveOut)
+	text, err := json.Marshal(of)
+	require.NoError(t, err)
+	require.Contains(t, string(text), `"suffixes":["mp4"]`)
+	require.NotContains(t, string(text), "endings")
+	_, err = Parse([]byte("leave-out:\n  paths: [a]\n  sufixes: [mp4]\n"))
+	require.ErrorContains(t, err, "sufixes", "what is not known is refused, with its name")
 }

@@ -202,7 +202,7 @@ type Rename = func(name string) string
 type Into struct {
 	Table    string
 	Columns  []string
-	UTF8Only     bool  // all text columns are UTF-8, so that the server need not convert: the bytes are taken as they are
+	UTF8Only bool  // all text columns are UTF-8, so that the server need not convert: the bytes are taken as they are
 	RowBytes int64 // of a row, on average; 0 where it is not known
 }
 

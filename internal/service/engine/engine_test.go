@@ -390,7 +390,10 @@ func TestWhatARunLeftOfItsOwnGoesBeforeItsJobRecoversIt(t *testing.T) {
 	}})
 	require.NoError(t, err)
 	Add(second, Job[struct{}, any]{Name: "build",
-		Do: func(context.Context, Run, struct{}, progress.Reporter) (any, error) { note("begins again"); return nil, nil },
+		Do: func(context.Context, Run, struct{}, progress.Reporter) (any, error) {
+			note("begins again")
+			return nil, nil
+		},
 		Recover: func(context.Context, Run, struct{}) (Outcome, error) {
 			note("its job recovers it")
 			return Again, nil

@@ -178,7 +178,7 @@ func edited(text string, e packing.Edit) (string, error) {
 	}
 	if unknown := e.Apply(l); len(unknown) > 0 {
 		return "", fmt.Errorf("%s: not left out, so it cannot be put back; the list leaves out %s", strings.Join(unknown, ", "),
-			strings.Join(slices.Concat(l.LeaveOut.Paths, l.LeaveOut.Endings, l.LeaveOut.Tables, l.Empty), ", "))
+			strings.Join(slices.Concat(l.LeaveOut.Paths, l.LeaveOut.Suffixes, l.LeaveOut.Tables, l.Empty), ", "))
 	}
 	if err := l.Valid(); err != nil {
 		return "", err

@@ -125,7 +125,8 @@ func (c *Cluster) clear() error {
 		return fmt.Errorf("the records' folder cannot be read: %w; nothing was changed", err)
 	}
 	if _, err := os.Stat(filepath.Join(c.dir, unfinished)); err != nil {
-		return fmt.Errorf("%s holds something that is not a whole PostgreSQL; bring it back from a copy, or move it away to begin from scratch", c.dir)
+		return fmt.Errorf("%s holds something that is not a whole PostgreSQL; bring it back from a copy, or move it away to begin from scratch",
+			c.dir)
 	}
 	return os.RemoveAll(c.dir)
 }

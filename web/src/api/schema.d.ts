@@ -1593,10 +1593,10 @@ export interface components {
             to: string[];
         };
         LeaveOut: {
-            endings?: string[];
             /** Format: int64 */
             "larger-than-bytes"?: number;
             paths?: string[];
+            suffixes?: string[];
             tables?: string[];
         };
         LeftOut: {
@@ -1623,11 +1623,11 @@ export interface components {
             blank_values?: components["schemas"]["Inside"][];
             drop_rows?: components["schemas"]["RowRule"][];
             empty?: string[];
-            endings?: string[];
             keep_rows?: components["schemas"]["RowRule"][];
             leave_out?: string[];
             leave_out_tables?: string[];
             put_back?: string[];
+            suffixes?: string[];
         };
         ListProblem: {
             rule: string;
