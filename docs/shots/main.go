@@ -170,12 +170,28 @@ func shoot(ctx context.Context, name, url, ready string) error {
 		steps = append(steps, chromedp.Click("main button", chromedp.ByQuery), chromedp.WaitVisible("main article", chromedp.ByQuery),
 			chromedp.Evaluate("document.querySelector('main article code').textContent = '••••••••••••••••••••'", nil)) // no password in a picture
 	}
-	err := chromedp.Run(ctx, append(steps, chromedp.Sleep(700*time.Millisecond), chromedp.CaptureScreenshot(&png))...)
+	steps = append(steps, chromedp.Sleep(700*time.Millisecond), chromedp.Evaluate(fmt.Sprintf(masking, here(), shown), nil))
+	err := chromedp.Run(ctx, append(steps, chromedp.CaptureScreenshot(&png))...)
 	if err != nil {
 		return err
 	}
 	fmt.Println(filepath.Join(to, name+".png"))
 	return os.WriteFile(filepath.Join(to, name+".png"), png, 0o644)
+}
+
+// A picture shows no folder of the machine that it was taken on.
+const (
+	shown   = "/srv/nestseed"
+	masking = `for (const w = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT), from = %q, to = %q; w.nextNode();)
+	w.currentNode.data = w.currentNode.data.replaceAll(from, to)`
+)
+
+func here() string {
+	dir, err := os.Getwd()
+	if err != nil {
+		panic(err) // it is the folder that this program was started in
+	}
+	return dir
 }
 
 const terminal = `<!doctype html><meta charset="utf-8"><style>body{margin:0;background:#101714;color:#dfe8e4;font:13px/1.42 "DejaVu Sans Mono","Liberation Mono",monospace}pre{margin:14px 18px;white-space:pre-wrap}b{color:#7fd1a9}</style><pre><b>$ nestseed %s</b>

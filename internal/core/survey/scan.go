@@ -280,8 +280,8 @@ func (l *scanner) tell() {
 		}
 		l.t.find(Finding{Severity: note, What: "the source's address in text files", Where: slices.Sorted(maps.Keys(l.addresses))[0],
 			Bytes: bytes, Count: files, Examples: examples,
-			Why: fmt.Sprintf("%s is written in %d places there; each new site gets its own address instead", l.t.s.Address,
-				l.places), Advice: "nothing to do; written as a path it would need no replacing"})
+			Why: fmt.Sprintf("%s is written there, %s; each new site gets its own address instead",
+				l.t.s.Address, times(l.places)), Advice: "nothing to do; written as a path it would need no replacing"})
 	}
 	if l.tooLarge.files > 0 {
 		f := l.tooLarge.finding(warning, "the source's address in a very large serialised file",
@@ -289,4 +289,12 @@ func (l *scanner) tell() {
 		f.Remedy = &packing.Edit{LeaveOut: f.Remedy.LeaveOut}
 		l.t.find(f)
 	}
+}
+
+// times says how often something was found.
+func times(n int64) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
 }

@@ -18,7 +18,7 @@ export function Upkeep({ site }: { site: Site }) {
   const rotate = useRotate()
   const follow = async (run: Promise<{ id: number }>) => go(`/runs/${(await run).id}`)
   return (
-    <Sheet title="Way back" aside={site.copies.length > 0 && `${site.copies.length} safety ${site.copies.length === 1 ? 'copy' : 'copies'}`}>
+    <Sheet title="Upkeep" aside={site.copies.length > 0 && `${site.copies.length} safety ${site.copies.length === 1 ? 'copy' : 'copies'}`}>
       <Trouble error={keep.error} />
       {!site.retired_at && (
         <div className="px-4 pb-3 flex flex-wrap gap-2">

@@ -1,0 +1,216 @@
+package sites
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"nestseed/internal/core/archive"
+	"nestseed/internal/core/build"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/releases"
+)
+
+// dropCopy removes a safety copy: from the store, or from the host. It returns how many bytes are free there now.
+func (svc *Sites) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy) (freed int64, err error) {
+	if c.Archive != "" {
+		if err := svc.DB.RemoveSiteCopy(ctx, c.ID); err != nil {
+			return 0, err
+		}
+		return svc.Stored.Remove(ctx, c.Archive)
+	}
+	fsys, server := o.fs, o.server
+	if c.HostID != nil && *c.HostID != o.HostID {
+		if fsys, server, err = svc.Hosts.OpenByID(ctx, *c.HostID); err != nil {
+			return 0, err
+		}
+		defer fsys.Close()
+		defer server.Close()
+	} else if c.Folder == o.Folder || c.Database == o.Database {
+		return 0, fmt.Errorf("safety copy %d names what the site uses now; it is not removed", c.ID)
+	}
+	// The folder goes last: while the server does not answer, the copy stays whole.
+	for _, made := range []provision.Made{{What: "database", Name: c.Database}, {What: "user", Name: c.DBUser},
+		{What: "folder", Name: c.Folder}} {
+		if err := provision.Undo(ctx, fsys, server, []provision.Made{made}); err != nil {
+			return 0, err
+		}
+	}
+	for _, name := range siteSecrets {
+		if err := svc.DB.RemoveSecrets(ctx, "site", o.Name, secretOfRun(name, c.RunID)); err != nil {
+			return 0, err
+		}
+	}
+	return c.Bytes, svc.DB.RemoveSiteCopy(ctx, c.ID)
+}
+
+// DropCopy removes a safety copy of a site that somebody does not need any more. Errors: engine.ErrBusy.
+func (svc *Sites) DropCopy(ctx context.Context, s records.Site, copyID int64) (freed int64, err error) {
+	err = svc.Engine.WithLock(ctx, engine.Target("site", s.Name), func(ctx context.Context) error {
+		c, err := svc.DB.SiteCopyByID(ctx, copyID)
+		if err == nil && c.SiteID != s.ID {
+			err = fmt.Errorf("site %s has no safety copy %d: %w", s.Name, copyID, records.ErrNotFound)
+		}
+		if err != nil {
+			return err
+		}
+		now, err := svc.DB.SiteByID(ctx, s.ID)
+		if err != nil {
+			return err
+		}
+		o, err := svc.openSite(ctx, now)
+		if err != nil {
+			return err
+		}
+		defer o.Close()
+		freed, err = svc.dropCopy(ctx, o, c)
+		return err
+	})
+	return freed, err
+}
+
+// CopyResult is a safety copy that was made.
+type CopyResult struct {
+	Site  string `json:"site"`
+	Bytes int64  `json:"bytes"`
+}
+
+// KeepCopy makes a safety copy of a site.
+func (svc *Sites) KeepCopy(ctx context.Context, run engine.Run, args SiteArgs, report progress.Reporter) (*CopyResult, error) {
+	s, err := svc.DB.SiteByID(ctx, args.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	o, err := svc.openSite(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer o.Close()
+	n, err := svc.copySite(ctx, run, o, records.CopyAsked, report)
+	return &CopyResult{s.Name, n}, err
+}
+
+// copySite packs a site whole, its accounts and content as they are. The password of its database stays out, as it
+// does of every archive; it is in the vault.
+func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why string, report progress.Reporter) (int64, error) {
+	if c, err := svc.DB.CopyOfRun(ctx, run.ID); err == nil {
+		return c.Bytes, nil // made before the run was interrupted
+	}
+	id, err := kind.Identify(ctx, o.fs, o.Folder, []*kind.Kind{o.kind})
+	if err != nil {
+		return 0, err
+	}
+	db, err := svc.siteDatabase(ctx, o.server, o.Site)
+	if err != nil {
+		return 0, err
+	}
+	defer db.Close()
+	list, err := packing.Parse([]byte(o.kind.Lists["whole-site"]))
+	if err != nil {
+		return 0, err
+	}
+	m := archive.Manifest{ID: rand.Text(), Starter: "copy-of-" + o.Name, Number: int(run.ID), Made: time.Now().UTC().Truncate(time.Second),
+		By:   run.Who,
+		Note: "safety copy", Source: o.Name, Origin: archive.Origin{Address: o.Address}}
+	secrets, err := json.Marshal(id.Secrets())
+	if err != nil {
+		return 0, err
+	}
+	sealed, err := svc.Vault.Seal(releases.SecretsPurpose, string(secrets))
+	if err != nil {
+		return 0, err
+	}
+	draft, err := svc.Stored.Store.Create(run.ID)
+	if err != nil {
+		return 0, err
+	}
+	defer draft.Drop()
+	before, done := svc.copyBefore(ctx, o.Site, string(secrets))
+	defer done()
+	built, err := build.Release(ctx, draft, build.Input{FS: o.fs, Root: o.Folder, DB: db, Identity: id, List: list, Manifest: m,
+		Before: before}, report)
+	if err != nil {
+		return 0, err
+	}
+	report.Step("Keep the copy", progress.Amount{})
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	ctx = context.WithoutCancel(ctx)
+	name, size, err := svc.Stored.Keep(ctx, draft, "copy-of-"+o.Name, run.ID)
+	if err != nil {
+		return 0, err
+	}
+	release := o.ReleaseID
+	if err := svc.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release,
+		SiteRunID: &o.RunID, SecretsSealed: sealed, SumsSha256: built.SumsSHA256}); err != nil {
+		_, dropped := svc.Stored.Remove(ctx, name)
+		return 0, errors.Join(err, dropped)
+	}
+	return size, nil
+}
+
+// copyBefore opens the newest safety copy of a site, for what need not be read again: one that was made of the same
+// files, which are those that one run has placed, while the site had the same secrets.
+func (svc *Sites) copyBefore(ctx context.Context, s records.Site, secrets string) (*archive.Archive, func()) {
+	nothing := func() {}
+	copies, err := svc.DB.SiteCopies(ctx, s.ID)
+	if err != nil {
+		return nil, nothing
+	}
+	for _, c := range copies {
+		if c.Archive == "" || c.SiteRunID == nil || *c.SiteRunID != s.RunID {
+			continue
+		}
+		if was, err := svc.Vault.Unseal(releases.SecretsPurpose, c.SecretsSealed); err != nil || was != secrets {
+			return nil, nothing
+		}
+		a, f, err := svc.Stored.Open(c.Archive, c.SumsSha256)
+		if err != nil {
+			return nil, nothing
+		}
+		return a, func() { f.Close() }
+	}
+	return nil, nothing
+}
+
+// Retire takes a site off its host.
+func (svc *Sites) Retire(ctx context.Context, run engine.Run, args SiteArgs, report progress.Reporter) (*CopyResult, error) {
+	s, err := svc.DB.SiteByID(ctx, args.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	if s.RetiredAt != nil {
+		return &CopyResult{Site: s.Name}, svc.cleanUp(ctx, run)
+	}
+	if !run.Committed {
+		if err := args.current(s); err != nil {
+			return nil, err
+		}
+	}
+	o, err := svc.openSite(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer o.Close()
+	var n int64
+	if !args.NoCopy {
+		if n, err = svc.copySite(ctx, run, o, records.CopyRetired, report); err != nil {
+			return nil, fmt.Errorf("the site was not retired, as no last safety copy could be made: %w", err)
+		}
+	}
+	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
+		return nil, err
+	}
+	report.Step("Remove the site", progress.Amount{})
+	return &CopyResult{s.Name, n}, svc.removeSite(ctx, run, o,
+		func(ctx context.Context, s records.Site) error { return svc.DB.RetireSite(ctx, s.ID) })
+}

@@ -1,0 +1,90 @@
+package sites
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/records"
+)
+
+// RotateResult names what has new passwords.
+type RotateResult struct {
+	Site  string `json:"site"`
+	User  string `json:"user"`
+	Admin string `json:"admin"`
+}
+
+// rotate gives a live site a new database user and password, and its administrator a new password. The vault has
+// each new secret before the old one is of no use.
+// Rotate gives a live site new credentials.
+func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, report progress.Reporter) (*RotateResult, error) {
+	s, err := svc.DB.SiteByID(ctx, args.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	o, err := svc.openSite(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer o.Close()
+	r, err := svc.DB.ReleaseByID(ctx, s.ReleaseID)
+	if err != nil {
+		return nil, err
+	}
+	pending := secretOfRun("new database", run.ID)
+	password, err := svc.Vault.Get(ctx, "site", s.Name, pending)
+	if errors.Is(err, records.ErrNotFound) {
+		password = provision.Password(28)
+		err = svc.Vault.Put(ctx, "site", s.Name, pending, password)
+	}
+	if err != nil {
+		return nil, err
+	}
+	user := fmt.Sprintf("%s_r%d", args.Database[:min(len(args.Database), 20)], run.ID)
+	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Settings: r.Manifest.Settings, Database: args.Database,
+		User: args.User, Prefix: s.Prefix, Admin: s.Admin}
+	if s.DBUser == args.User { // and the run was not interrupted behind this point
+		if live.Password, err = svc.Vault.Get(ctx, "site", s.Name, "database"); err == nil {
+			err = provision.CheckPrograms(ctx, live)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
+		return nil, err
+	}
+	report.Step("Give the database a new user", progress.Amount{})
+	if err := provision.NewDatabaseUser(ctx, live, user, password); err != nil {
+		return nil, err
+	}
+	live.User, live.Password = user, password
+	if err := provision.TakeOverPrograms(ctx, live, args.User); err != nil {
+		return nil, err
+	}
+	if err := svc.Vault.Put(ctx, "site", s.Name, "database", password); err != nil {
+		return nil, err
+	}
+	if err := svc.DB.SetSiteUser(ctx, s.ID, user); err != nil {
+		return nil, err
+	}
+	report.Step("Give the administrator a new password", progress.Amount{})
+	secret := provision.Password(20)
+	before, err := svc.Vault.Get(ctx, "site", s.Name, "administrator")
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return nil, err
+	}
+	if err := svc.Vault.Put(ctx, "site", s.Name, "administrator", secret); err != nil {
+		return nil, err
+	}
+	if err := provision.NewAdministratorPassword(ctx, live, secret); err != nil {
+		return nil, errors.Join(err, svc.Vault.Put(ctx, "site", s.Name, "administrator", before))
+	}
+	report.Step("Remove the old database user", progress.Amount{})
+	return &RotateResult{s.Name, user, s.Admin}, errors.Join(provision.RemoveOldUser(ctx, o.server, args.User),
+		svc.DB.RemoveSecrets(ctx, "site", s.Name, pending))
+}

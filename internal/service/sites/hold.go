@@ -1,0 +1,128 @@
+package sites
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"html"
+	"io/fs"
+	"path"
+	"strings"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/records"
+)
+
+// previewSecret is what lets somebody into a site that is held.
+const previewSecret = "preview"
+
+// Hold keeps visitors out of a site, or lets them in again; with visible, search engines too, and its mail out. It
+// returns the address with which somebody who has it sees the site all the same. Errors: engine.ErrBusy.
+func (svc *Sites) Hold(ctx context.Context, name string, held, visible bool) (preview string, err error) {
+	s, err := svc.DB.Site(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	err = svc.Engine.WithLock(ctx, engine.Target("site", s.Name), func(ctx context.Context) error {
+		now, err := svc.DB.Site(ctx, s.Name)
+		if err != nil {
+			return err
+		}
+		o, err := svc.openSite(ctx, now)
+		if err != nil {
+			return err
+		}
+		defer o.Close()
+		if held {
+			preview, err = svc.hold(ctx, o)
+			return err
+		}
+		return svc.open(ctx, o, visible)
+	})
+	return preview, err
+}
+
+func (svc *Sites) hold(ctx context.Context, o *openSite) (preview string, err error) {
+	text, preview, err := svc.holdText(ctx, o.kind, o.Name, o.Address, o.Plan)
+	if err != nil {
+		return "", err
+	}
+	site, err := o.fs.Sub(ctx, o.Folder)
+	if err != nil {
+		return "", err
+	}
+	defer site.Close()
+	if err := site.Mkdir(ctx, path.Dir(o.kind.Hold.File), 0o755); err != nil {
+		return "", err
+	}
+	if err := hostfs.WriteFile(ctx, site, o.kind.Hold.File, []byte(text), 0o644); err != nil {
+		return "", err
+	}
+	return preview, svc.DB.SetHeld(ctx, o.ID, true)
+}
+
+// open lets visitors into a site; with visible, search engines too, and its mail out. The key that lets somebody in stays: a
+// safety copy of the site may be held with it.
+func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
+	site, err := o.fs.Sub(ctx, o.Folder)
+	if err != nil {
+		return err
+	}
+	defer site.Close()
+	if o.Held {
+		if err := site.RemoveAll(ctx, o.kind.Hold.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		if err := svc.DB.SetHeld(ctx, o.ID, false); err != nil {
+			return err
+		}
+	}
+	if !visible && !o.Visible {
+		return nil
+	}
+	db, err := svc.siteDatabase(ctx, o.server, o.Site)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	v, opt := o.kind.Visibility, o.kind.Options
+	if err := db.SetValue(ctx, o.Prefix+opt.Table, opt.Key, v.Option, opt.Value, v.Visible); err != nil {
+		return err
+	}
+	if file := o.kind.Mail.File; file != "" {
+		if err := site.RemoveAll(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return svc.DB.SetLive(ctx, o.ID)
+}
+
+// holdText returns what the file holds that keeps visitors out, and the address that lets somebody in.
+func (svc *Sites) holdText(ctx context.Context, k *kind.Kind, site, address string,
+	plan *provision.Plan) (text, preview string, err error) {
+	hold := k.Hold
+	if hold.File == "" {
+		return "", "", fmt.Errorf("%w: sites of kind %s cannot be held", provision.ErrPlan, k.Title)
+	}
+	key, err := svc.Vault.Get(ctx, "site", site, previewSecret)
+	if errors.Is(err, records.ErrNotFound) {
+		key = strings.ToLower(rand.Text())
+		err = svc.Vault.Put(ctx, "site", site, previewSecret, key)
+	}
+	if err != nil {
+		return "", "", err
+	}
+	title := ""
+	for _, v := range plan.Values {
+		if v.Key == "title" {
+			title = v.Value
+		}
+	}
+	// The title stands inside a PHP string.
+	title = strings.NewReplacer(`\`, "", `'`, "&#039;").Replace(html.EscapeString(title))
+	return strings.NewReplacer("{key}", key, "{title}", title).Replace(hold.Text), address + "/?" + hold.Parameter + "=" + key, nil
+}

@@ -1,0 +1,119 @@
+package sites
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+
+	"nestseed/internal/core/provision"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/records"
+)
+
+// toRemove notes in a run's journal what is to be removed from a host. Once it is there it is removed, however often that
+// takes, though no record of a site may name it any more.
+func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, folder, database, user string) error {
+	there, err := svc.DB.Made(ctx, run.ID)
+	if err != nil {
+		return err
+	}
+	where := strconv.FormatInt(hostID, 10)
+	for _, m := range []provision.Made{{What: "folder", Name: folder, Where: where}, {What: "user", Name: user, Where: where},
+		{What: "database", Name: database, Where: where}} {
+		if m.Name == "" || slices.Contains(there, m) {
+			continue
+		}
+		if err := svc.DB.AddMade(ctx, run.ID, m); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// cleanUp removes what a run's journal says, and empties it. Errors: engine.ErrCleanup, and the journal stays.
+func (svc *Sites) cleanUp(ctx context.Context, run engine.Run) error {
+	made, err := svc.DB.Made(ctx, run.ID)
+	if err != nil {
+		return fmt.Errorf("%w: %w", engine.ErrCleanup, err)
+	}
+	byHost := map[string][]provision.Made{}
+	for _, m := range made {
+		if m.What != provision.MadeIdentity {
+			byHost[m.Where] = append(byHost[m.Where], m)
+		}
+	}
+	for where, made := range byHost {
+		if err := svc.removeFrom(ctx, where, made); err != nil {
+			return fmt.Errorf("%w: %w", engine.ErrCleanup, err)
+		}
+	}
+	return svc.DB.ClearMade(ctx, run.ID)
+}
+
+func (svc *Sites) removeFrom(ctx context.Context, where string, made []provision.Made) error {
+	id, err := strconv.ParseInt(where, 10, 64)
+	if err != nil {
+		return fmt.Errorf("the journal names no host: %q", where)
+	}
+	fsys, server, err := svc.Hosts.OpenByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	return provision.Undo(ctx, fsys, server, made)
+}
+
+// RecoverRemoval ends an interrupted run that removes something, or that could not: what its journal says goes, and if the
+// run had not come so far it goes on.
+func (svc *Sites) RecoverRemoval(ctx context.Context, run engine.Run, _ SiteArgs) (engine.Outcome, error) {
+	made, err := svc.DB.Made(ctx, run.ID)
+	if err != nil {
+		return engine.Again, err
+	}
+	removes := slices.ContainsFunc(made, func(m provision.Made) bool { return m.What != provision.MadeIdentity })
+	switch {
+	case run.Committed:
+		return engine.Onward, nil // it comes to what the journal says by itself
+	case removes:
+		return engine.Finished, svc.cleanUp(ctx, run)
+	}
+	return engine.Again, nil
+}
+
+// removeSite takes a site off its host, with what it has replaced and left behind, and its secrets out of the vault. Its
+// record ends first, by end: from then on the run's journal says what is still to go.
+func (svc *Sites) removeSite(ctx context.Context, run engine.Run, o *openSite, end func(context.Context, records.Site) error) error {
+	copies, err := svc.DB.SiteCopies(ctx, o.ID)
+	if err != nil {
+		return err
+	}
+	if err := svc.toRemove(ctx, run, o.HostID, o.Folder, o.Database, o.DBUser); err != nil {
+		return err
+	}
+	for _, c := range copies {
+		if c.Archive != "" {
+			continue
+		}
+		host := o.HostID
+		if c.HostID != nil {
+			host = *c.HostID
+		}
+		if err := svc.toRemove(ctx, run, host, c.Folder, c.Database, c.DBUser); err != nil {
+			return err
+		}
+		if err := svc.DB.RemoveSiteCopy(ctx, c.ID); err != nil && !errors.Is(err, records.ErrNotFound) {
+			return err
+		}
+	}
+	if err := end(ctx, o.Site); err != nil {
+		return err
+	}
+	if err := errors.Join(svc.dropScreenshots(o.ID, func(string) bool { return true }),
+		svc.DB.RemoveSecrets(ctx, "site", o.Name)); err != nil {
+		return err
+	}
+	return svc.cleanUp(ctx, run)
+}

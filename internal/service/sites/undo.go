@@ -1,0 +1,219 @@
+package sites
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/records"
+)
+
+// UndoPlan says what undoing the last provisioning of a site will do.
+func (svc *Sites) UndoPlan(ctx context.Context, s records.Site) (SiteArgs, []string, error) {
+	args := ArgsFor(s)
+	sentences, err := svc.undoPlan(ctx, s, &args)
+	return args, sentences, err
+}
+
+func (svc *Sites) undoPlan(ctx context.Context, s records.Site, args *SiteArgs) ([]string, error) {
+	copies, err := svc.DB.SiteCopies(ctx, s.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range copies {
+		if c.Why == records.CopyReplaced {
+			args.CopyID, args.Folder, args.RunID = c.ID, c.Folder, c.RunID
+			if other, err := svc.DB.Site(ctx, c.Address); err == nil && other.ID != s.ID {
+				return nil, fmt.Errorf("%w: site %s has the address %s by now; move or retire it first", provision.ErrPlan, other.Name, c.Address)
+			}
+			back := "comes back"
+			if c.Address != "" && c.Address != s.Address {
+				back += " at " + c.Address
+			}
+			return []string{
+				fmt.Sprintf("the site as it stood until %s %s: its folder and database %s, untouched since", c.MadeAt.Format("2 January 2006, 15:04"),
+					back, c.Database),
+				fmt.Sprintf("what was made of %s since is removed: its folder, database %s and its user", s.Release, s.Database),
+				"the logins that worked then work again",
+			}, nil
+		}
+		if c.Why == records.CopyMoved {
+			args.CopyID, args.Folder, args.HostID, args.RunID = c.ID, s.Folder, s.HostID, c.RunID
+			return svc.undoMovePlan(ctx, s, c)
+		}
+	}
+	last := "its credentials are removed from the vault, and its record with them"
+	if len(copies) > 0 {
+		last = fmt.Sprintf("its credentials are removed from the vault; its record stays, with %d safety copies", len(copies))
+	}
+	return []string{
+		fmt.Sprintf("the site is removed: folder %s, database %s and its user", s.Plan.Folder, s.Database),
+		"nothing stood there before it, so nothing comes back",
+		last,
+	}, nil
+}
+
+// undoMovePlan says what undoing a move will do. Errors: provision.ErrPlan where the old place is taken.
+func (svc *Sites) undoMovePlan(ctx context.Context, s records.Site, c records.SiteCopy) ([]string, error) {
+	h, err := svc.DB.HostByID(ctx, *c.HostID)
+	if err != nil {
+		return nil, err
+	}
+	if other, err := svc.DB.Site(ctx, c.Address); err == nil && other.ID != s.ID {
+		return nil, fmt.Errorf("%w: site %s has the address %s by now; move or retire it first", provision.ErrPlan, other.Name, c.Address)
+	}
+	back := fmt.Sprintf("the site is at %s on host %s again, with folder and database %s as they stood until %s", c.Address, h.Name,
+		c.Database, c.MadeAt.Format("2 January 2006, 15:04"))
+	if c.Serves() {
+		back = fmt.Sprintf("the site on host %s, which has gone on serving, is the one that counts again; let %s lead there", h.Name, c.Address)
+	} else {
+		fsys, server, err := svc.Hosts.Open(ctx, h)
+		if err != nil {
+			return nil, err
+		}
+		defer fsys.Close()
+		defer server.Close()
+		if err := free(ctx, fsys, c.Place); err != nil {
+			return nil, err
+		}
+	}
+	return []string{back,
+		fmt.Sprintf("what was placed at %s on host %s is removed, with all that changed there since: its folder, database %s and its user",
+			s.Address, s.Host, s.Database),
+		"the logins that worked then work again",
+	}, nil
+}
+
+// Undo takes back the last provisioning of a site.
+func (svc *Sites) Undo(ctx context.Context, run engine.Run, args SiteArgs, report progress.Reporter) (map[string]string, error) {
+	s, err := svc.DB.SiteByID(ctx, args.SiteID)
+	if errors.Is(err, records.ErrNotFound) && args.CopyID == 0 && run.Committed {
+		return map[string]string{"site": "removed"}, svc.cleanUp(ctx, run) // its record was, before this was interrupted
+	}
+	if err != nil {
+		return nil, err
+	}
+	if s.RetiredAt != nil {
+		return map[string]string{"site": s.Name}, svc.cleanUp(ctx, run)
+	}
+	if !run.Committed {
+		if err := args.current(s); err != nil {
+			return nil, err
+		}
+	}
+	o, err := svc.openSite(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer o.Close()
+	c, gone, err := svc.copyToPutBack(ctx, s, args)
+	if err != nil {
+		return nil, err
+	}
+	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
+		return nil, err
+	}
+	if args.CopyID == 0 {
+		report.Step("Remove the site", progress.Amount{})
+		return map[string]string{"site": s.Name}, svc.removeSite(ctx, run, o, svc.forgetOrRetire)
+	}
+	if !gone {
+		report.Step("Put the old site back", progress.Amount{})
+		if c.Why == records.CopyMoved {
+			err = svc.returnToOldPlace(ctx, run, c)
+		} else {
+			err = svc.exchangeBack(ctx, run, o, c)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if err := svc.DB.PutBackSite(ctx, c); err != nil {
+			return nil, err
+		}
+	}
+	if err := svc.restoreSecrets(ctx, s.Name, args.RunID); err != nil {
+		return nil, err
+	}
+	report.Step("Remove what was made since", progress.Amount{})
+	host := s.HostID
+	if args.HostID != 0 {
+		host = args.HostID
+	}
+	if err := svc.toRemove(ctx, run, host, args.Folder, args.Database, args.User); err != nil {
+		return nil, err
+	}
+	return map[string]string{"site": s.Name}, svc.cleanUp(ctx, run)
+}
+
+// copyToPutBack returns the safety copy that an undoing puts back. It is gone when this run has put it back before it was
+// interrupted: then the site's record names another database than the one that is to go. That the copy alone is gone says
+// nothing: somebody may have dropped it.
+func (svc *Sites) copyToPutBack(ctx context.Context, s records.Site, args SiteArgs) (c records.SiteCopy, gone bool, err error) {
+	if args.CopyID == 0 {
+		return c, true, nil
+	}
+	c, err = svc.DB.SiteCopyByID(ctx, args.CopyID)
+	if !errors.Is(err, records.ErrNotFound) {
+		return c, false, err
+	}
+	if s.Database == args.Database {
+		return c, false, fmt.Errorf("%w: the safety copy that would come back is not there any more; site %s stays as it is", provision.ErrPlan,
+			s.Name)
+	}
+	return c, true, nil
+}
+
+// forgetOrRetire ends the record of a site that was undone: it stays while there are safety copies of it.
+func (svc *Sites) forgetOrRetire(ctx context.Context, s records.Site) error {
+	copies, err := svc.DB.SiteCopies(ctx, s.ID)
+	if err != nil {
+		return err
+	}
+	if len(copies) > 0 {
+		return svc.DB.RetireSite(ctx, s.ID)
+	}
+	return svc.DB.ForgetSite(ctx, s.ID)
+}
+
+// identity returns which folder it is that a run moves: as the run's journal says, or, the first time, as the file system
+// does. A run that begins again so knows whether it has moved it; nothing that stands in a site's folder is asked.
+func (svc *Sites) identity(ctx context.Context, run engine.Run, fsys hostfs.FS, folder string) (string, error) {
+	made, err := svc.DB.Made(ctx, run.ID)
+	if err != nil {
+		return "", err
+	}
+	for _, m := range made {
+		if m.What == provision.MadeIdentity {
+			return m.Name, nil
+		}
+	}
+	id, err := fsys.ID(ctx, folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("%w: the safety copy is not in %s any more", provision.ErrPlan, path.Join(fsys.Root(), folder))
+	}
+	if err != nil {
+		return "", err
+	}
+	return id, svc.DB.AddMade(ctx, run.ID, provision.Made{What: provision.MadeIdentity, Name: id})
+}
+
+// exchangeBack makes the old folder the site's again, unless this run has done so before it was interrupted.
+func (svc *Sites) exchangeBack(ctx context.Context, run engine.Run, o *openSite, c records.SiteCopy) error {
+	id, err := svc.identity(ctx, run, o.fs, c.Folder)
+	if err != nil {
+		return err
+	}
+	if now, err := o.fs.ID(ctx, o.Folder); err != nil || now == id {
+		return err
+	}
+	if there, err := o.fs.ID(ctx, c.Folder); err != nil || there != id {
+		return errors.Join(err, fmt.Errorf("what lies in %s is not the safety copy any more", path.Join(o.fs.Root(), c.Folder)))
+	}
+	return hostfs.Exchange(ctx, o.fs, o.Folder, c.Folder)
+}
