@@ -57,12 +57,6 @@ func letter(r rune) bool {
 	return r < 0x80 && nameByte(byte(r)) || r >= 0x80 && r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r))
 }
 
-// wordBefore reports whether a letter or digit ends at src[:at].
-func wordBefore(src []byte, at int) bool {
-	r, _ := previous(src, at)
-	return letter(r) || r == '+' || r == '.'
-}
-
 // bareMayBegin reports whether a host standing at src[at:] is a name of its own: not the end of a longer
 // host, not the domain of a mail address, not a segment of some path.
 func bareMayBegin(src []byte, at int) bool {
@@ -148,7 +142,7 @@ func pathNeedles(p Pair, addresses []Pair, styles *styles) ([]needle, error) {
 	}
 	key := rareSegment(old, addresses)
 	var out []needle
-	for _, st := range styles {
+	for _, st := range styles[:folderStyles] {
 		text := []byte(strings.ReplaceAll(old, "/", st.slash))
 		with := []byte(strings.ReplaceAll(fresh, "/", st.slash))
 		out = append(out, needle{newPattern(text, false), newPattern([]byte(key), false), len(out) == 0, false,

@@ -18,8 +18,8 @@ type finder struct {
 	unsure bool           // there were escapes around a needle by which it cannot be judged
 }
 
-// maxNeedles is enough for four addresses and four folders.
-const maxNeedles = 2*4 + 4*len(styles{})
+// maxNeedles is enough for twelve hosts and four folders.
+const maxNeedles = 2*12 + 4*folderStyles
 
 func newFinder(needles []needle, src []byte) finder {
 	f := finder{needles: needles, src: src, first: -1}

@@ -78,18 +78,20 @@ type Form uint8
 
 // The forms, from the plainest to the most wrapped.
 const (
-	Plain    Form = iota // http://host/…
-	Bare                 // host
-	Rootless             // //host/…
-	Escaped              // http:\/\/host\/…
-	Percent              // http%3A%2F%2Fhost%2F…
-	Folder               // the path on disk, in any encoding
-	Mail                 // …@host
+	Plain     Form = iota // http://host/…
+	Bare                  // host
+	Rootless              // //host/…
+	Escaped               // http:\/\/host\/…
+	Percent               // http%3A%2F%2Fhost%2F…
+	Folder                // the path on disk, in any encoding
+	Mail                  // …@host
+	Reference             // http:&#x2F;&#x2F;host&#x2F;…
+	Printable             // http=3A=2F=2Fhost=2F…
 	forms
 )
 
 var formNames = [forms]string{"plain", "bare host", "without scheme", "escaped slashes", "percent-encoded", "folder on disk",
-	"mail address"}
+	"mail address", "character references", "quoted-printable"}
 
 // String returns the form as a person would say it.
 func (f Form) String() string { return formNames[f] }
@@ -116,18 +118,12 @@ func quotable(rules Rules) bool {
 
 func compile(rules Rules, styles *styles) ([]needle, error) {
 	var out []needle
-	for _, p := range rules.Addresses {
-		a, err := newAddress(p, styles)
-		if err != nil {
-			return nil, err
-		}
-		if !strings.EqualFold(strings.TrimSuffix(p.Old, "/"), strings.TrimSuffix(p.New, "/")) {
-			host := newPattern([]byte(a.host), true)
-			out = append(out, needle{host, host, true, true, a.match, a.behind(), &usual{[]byte(a.old), a.lead, a.with[0].scheme}})
-			if rules.Mail {
-				a.mail(&out)
-			}
-		}
+	hosts, err := byHost(rules, styles)
+	if err != nil {
+		return nil, err
+	}
+	for _, of := range hosts {
+		of.needles(&out, rules.Mail)
 	}
 	for _, p := range rules.Paths {
 		needles, err := pathNeedles(p, rules.Addresses, styles)
@@ -163,6 +159,67 @@ type address struct {
 	with       [len(styles{})]replacements
 
 	mailWith []byte // the new host of mail addresses, where they are changed
+}
+
+// host is a host name with the addresses at it, the longest folders first: the first that matches counts.
+type host []*address
+
+// byHost sorts addresses by their hosts. A host that ends like one before it, as www.school.example does, follows it, so that
+// it is looked for only where the shorter one is.
+func byHost(rules Rules, styles *styles) (out []host, err error) {
+	for _, p := range rules.Addresses {
+		a, err := newAddress(p, styles)
+		if err != nil {
+			return nil, err
+		}
+		if strings.EqualFold(strings.TrimSuffix(p.Old, "/"), strings.TrimSuffix(p.New, "/")) {
+			continue
+		}
+		i := slices.IndexFunc(out, func(h host) bool { return h[0].host == a.host })
+		if i < 0 {
+			out, i = append(out, nil), len(out)
+		}
+		out[i] = append(out[i], a)
+	}
+	for _, h := range out {
+		slices.SortStableFunc(h, func(x, y *address) int { return len(y.path[0]) - len(x.path[0]) })
+	}
+	slices.SortStableFunc(out, func(x, y host) int {
+		if d := strings.Compare(domain(x[0].host), domain(y[0].host)); d != 0 {
+			return d
+		}
+		return len(x[0].host) - len(y[0].host)
+	})
+	return out, nil
+}
+
+func domain(name string) string { return strings.TrimPrefix(name, "www.") }
+
+// needles adds what a host is looked for by.
+func (h host) needles(out *[]needle, mail bool) {
+	first := h[0]
+	name := newPattern([]byte(first.host), true)
+	n := needle{pattern: name, key: name, first: true, alone: true, match: first.match, behind: first.behind()}
+	if len(h) == 1 {
+		n.usual = &usual{[]byte(first.old), first.lead, first.with[0].scheme}
+	} else {
+		n.match = h.match
+		for _, a := range h {
+			n.behind = max(n.behind, a.behind())
+		}
+	}
+	if last := len(*out) - 1; last >= 0 && "www."+string((*out)[last].text) == first.host {
+		n.key, n.first, n.alone = (*out)[last].key, false, false
+		(*out)[last].alone = false
+	}
+	*out = append(*out, n)
+	if mail {
+		first.mail(out)
+	}
+}
+
+func (h host) match(src []byte, at int, found *hit) bool {
+	return slices.ContainsFunc(h, func(a *address) bool { return a.match(src, at, found) })
 }
 
 // replacements are the new address as it stands in one spelling, with each sort of beginning.
@@ -248,8 +305,13 @@ type style struct {
 	form                Form
 }
 
-// styles are the spellings from the plainest to the most wrapped.
-type styles [7]style
+// styles are the spellings from the plainest to the most wrapped: in JSON (RFC 8259 section 7, where a slash may be escaped),
+// in JSON within JSON, percent-encoded (RFC 3986 section 2.1) once and twice, as numbers in JSON, as references of characters in
+// HTML, and quoted-printable (RFC 2045 section 6.7).
+type styles [14]style
+
+// folderStyles is how many of them a folder on disk is looked for in: those that programs write.
+const folderStyles = 8
 
 var plainStyles = styles{
 	{`/`, `//`, `:`, Plain},
@@ -259,6 +321,13 @@ var plainStyles = styles{
 	{`%2f`, `%2f%2f`, `%3a`, Percent},
 	{`%252F`, `%252F%252F`, `%253A`, Percent},
 	{`%252f`, `%252f%252f`, `%253a`, Percent},
+	{`\\/`, `\\/\\/`, `:`, Escaped},
+	{`\u002f`, `\u002f\u002f`, `:`, Escaped},
+	{`\u002F`, `\u002F\u002F`, `:`, Escaped},
+	{`&#x2F;`, `&#x2F;&#x2F;`, `&#x3A;`, Reference},
+	{`&#x2f;`, `&#x2f;&#x2f;`, `&#x3a;`, Reference},
+	{`&#47;`, `&#47;&#47;`, `&#58;`, Reference},
+	{`=2F`, `=2F=2F`, `=3A`, Printable},
 }
 
 // quotedStyles are those within an SQL literal, where each backslash is two.
@@ -375,24 +444,24 @@ func (styles *styles) slashesBefore(src []byte, at int) int {
 	switch last := src[at-1]; {
 	case last == '/' && src[at-2] == '/':
 		return 0
-	case last == '/':
-		// The longer spelling ends like the shorter one.
-		for i := 2; i > 0; i-- {
-			if n := 2 * len(styles[i].slash); at >= n && string(src[at-n:at]) == styles[i].twice {
-				if at > n && src[at-n-1] == '\\' {
-					break // more backslashes: a wrapping deeper than any that is known
-				}
-				return i
-			}
+	case last == '/' && src[at-2] != '\\' || last != '/' && last != ';' && last|0x20 != 'f':
+		return -1
+	}
+	// The longer spelling may end like a shorter one.
+	best := -1
+	for i := 1; i < len(styles); i++ {
+		st := &styles[i]
+		if n := len(st.twice); at < n || string(src[at-n:at]) != st.twice || best >= 0 && n <= len(styles[best].twice) {
+			continue
 		}
-	case last|0x20 == 'f':
-		for i := len(styles) - 1; i > 2; i-- {
-			if n := 2 * len(styles[i].slash); at >= n && string(src[at-n:at]) == styles[i].twice {
-				return i
-			}
+		best = i
+	}
+	if best > 0 && styles[best].slash[0] == '\\' {
+		if n := len(styles[best].twice); at > n && src[at-n-1] == '\\' {
+			return -1 // more backslashes: a wrapping deeper than any that is known
 		}
 	}
-	return -1
+	return best
 }
 
 // schemeBefore returns where http or https begins, in any case, that a colon and src[end:] follow; -1 where neither does.
@@ -405,7 +474,7 @@ func schemeBefore(src []byte, end int, colon string) (from int, scheme string) {
 	if src[end-1]|0x20 == 's' {
 		scheme = "https"
 	}
-	if from = end - len(scheme); from < 0 || wordBefore(src, from) {
+	if from = end - len(scheme); from < 0 {
 		return -1, ""
 	}
 	for i := range len(scheme) {
@@ -441,6 +510,9 @@ func (a *address) after(src []byte, h *hit, st *int, how begin, scheme string) b
 		return false
 	}
 	h.to += len(a.path[*st])
+	if len(port) > 0 && len(a.path[*st]) == 0 {
+		return true // a port ends with its last digit
+	}
 	return !nameGoesOn(src, h.to)
 }
 
@@ -450,8 +522,8 @@ func portAt(src []byte, at int) (port []byte, end int, colon string) {
 	case at >= len(src):
 	case src[at] == ':':
 		colon = ":"
-	case src[at] == '%':
-		for _, c := range [...]string{"%3A", "%3a", "%253A", "%253a"} {
+	case src[at] == '%' || src[at] == '&' || src[at] == '=':
+		for _, c := range [...]string{"%3A", "%3a", "%253A", "%253a", "&#x3A;", "&#x3a;", "&#58;", "=3A"} {
 			if bytes.HasPrefix(src[at:], []byte(c)) {
 				colon = c
 				break

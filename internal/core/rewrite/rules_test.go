@@ -108,7 +108,7 @@ func TestLeftoversAreFoundWhereRewritingWouldHaveReplaced(t *testing.T) {
 	for text, want := range map[string]int{
 		"nothing": 0, "http://base.localhost:8480/a " +
 			"http:\\/\\/base.localhost:8480": 2, "/srv/www/base/wp-content": 1, "office@base.localhost:8480": 0,
-		"http://base.localhost:8480.example": 0, "https://alder.example": 0,
+		"http://base.localhost:8480.example": 1, "http://base.localhost:84801": 0, "https://alder.example": 0,
 	} {
 		n, first := r.Leftovers([]byte(text))
 		require.Equal(t, want, n, text)
