@@ -98,6 +98,9 @@ func (a *app) printSource(s wire.Source) {
 		fmt.Fprintf(a.out, "not surveyed yet; run: nestseed source survey %s\n", s.Name)
 		return
 	}
+	if len(v.Also) > 0 {
+		fmt.Fprintf(a.out, "also known as %s; new sites have their own address in place of each\n", strings.Join(v.Also, ", "))
+	}
 	fmt.Fprintf(a.out, "surveyed %s in %s: %s, %s %s, table prefix %s\n", day(v.TakenAt), millis(v.TookMillis), runtimeOf(v),
 		v.Database.Engine, v.Database.Number, v.Prefix)
 	fmt.Fprintf(a.out, "%s in %s files and %s folders; %s in %d tables\n\n", size(v.Totals.Bytes), count(v.Totals.Files),

@@ -4,25 +4,27 @@ import "time"
 
 // Survey is one reading of a source.
 type Survey struct {
-	TakenAt    time.Time      `json:"taken_at"`
-	TookMillis int64          `json:"took_ms"`
-	Kind       string         `json:"kind"`
-	KindTitle  string         `json:"kind_title"`
-	Version    string         `json:"version"`
-	Runtime    string         `json:"runtime"`           // least version of PHP
-	Running    string         `json:"running,omitempty"` // version of PHP that the site says it runs on
-	Database   ServerVersion  `json:"database"`
-	Address    string         `json:"address"`
-	Title      string         `json:"title"`
-	WebRoot    string         `json:"web_root"`
-	Prefix     string         `json:"prefix"`
-	Totals     SurveyTotals   `json:"totals"`
-	Areas      []SurveyArea   `json:"areas"`
-	Folders    []SurveyFolder `json:"folders"` // down to three levels, largest first
-	Largest    []SurveyFile   `json:"largest"`
-	Tables     []Table        `json:"tables"`
-	Groups     []Groups       `json:"groups,omitempty"` // rows by the values of some columns
-	Findings   []Finding      `json:"findings"`
+	TakenAt    time.Time     `json:"taken_at"`
+	TookMillis int64         `json:"took_ms"`
+	Kind       string        `json:"kind"`
+	KindTitle  string        `json:"kind_title"`
+	Version    string        `json:"version"`
+	Runtime    string        `json:"runtime"`           // least version of PHP
+	Running    string        `json:"running,omitempty"` // version of PHP that the site says it runs on
+	Database   ServerVersion `json:"database"`
+	Address    string        `json:"address"`
+	// Also are other addresses that the site gives for itself.
+	Also     []string       `json:"also,omitempty"`
+	Title    string         `json:"title"`
+	WebRoot  string         `json:"web_root"`
+	Prefix   string         `json:"prefix"`
+	Totals   SurveyTotals   `json:"totals"`
+	Areas    []SurveyArea   `json:"areas"`
+	Folders  []SurveyFolder `json:"folders"` // down to three levels, largest first
+	Largest  []SurveyFile   `json:"largest"`
+	Tables   []Table        `json:"tables"`
+	Groups   []Groups       `json:"groups,omitempty"` // rows by the values of some columns
+	Findings []Finding      `json:"findings"`
 }
 
 // SurveyTotals are sums over everything that was seen.

@@ -68,9 +68,11 @@ type Manifest struct {
 
 // Origin is where the site stood, so that its traces can be replaced.
 type Origin struct {
-	Address string `json:"address"`
-	WebRoot string `json:"web_root"`
-	Prefix  string `json:"prefix"`
+	// Also are other addresses that the site answered to.
+	Also    []string `json:"also,omitempty"`
+	Address string   `json:"address"`
+	WebRoot string   `json:"web_root"`
+	Prefix  string   `json:"prefix"`
 }
 
 // Default is the value of a field in the release.

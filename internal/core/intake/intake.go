@@ -49,7 +49,8 @@ type Site struct {
 	Root     string // the web root below FS; "" without files
 	Identity *kind.Identity
 	Address  string
-	WebRoot  string // where the site lay on its server, as far as its rows tell
+	Also     []string // other addresses that the site gives for itself
+	WebRoot  string   // where the site lay on its server, as far as its rows tell
 	Notes    []string
 
 	dump  *sitedb.Dump
@@ -367,7 +368,9 @@ func (o *opener) findFacts() error {
 	s := o.site
 	if s.dump == nil {
 		s.note("there is no database in it, so a release of it holds files only")
-		s.Address, _ = survey.Address(o.ctx, noDatabase{}, s.Identity)
+		if all, err := survey.Addresses(o.ctx, noDatabase{}, s.Identity); err == nil {
+			s.Address, s.Also = all[0], all[1:]
+		}
 		return nil
 	}
 	var fits []string
@@ -394,10 +397,11 @@ func (o *opener) findFacts() error {
 		s.Identity.Prefix = fits[0]
 	}
 	s.Notes = append(s.Notes, s.dump.Notes()...)
-	var err error
-	if s.Address, err = survey.Address(o.ctx, s.dump, s.Identity); err != nil {
+	all, err := survey.Addresses(o.ctx, s.dump, s.Identity)
+	if err != nil {
 		return err
 	}
+	s.Address, s.Also = all[0], all[1:]
 	if s.WebRoot, err = o.webRoot(); err != nil {
 		return err
 	}

@@ -34,9 +34,11 @@ var defs embed.FS
 
 // Kind is the definition of a CMS family.
 type Kind struct {
-	Name     string   `yaml:"name"`
-	Title    string   `yaml:"title"`
-	Detect   []string `yaml:"detect"`  // all of these exist in the web root
+	Name   string   `yaml:"name"`
+	Title  string   `yaml:"title"`
+	Detect []string `yaml:"detect"` // all of these exist in the web root
+	// Below are folders of a web root in which sites of the kind are found when not in the web root itself.
+	Below    []string `yaml:"below"`
 	Version  Place    `yaml:"version"` // of the CMS
 	Runtime  Runtime  `yaml:"runtime"` // what runs it
 	Settings struct {
@@ -390,14 +392,27 @@ func Identify(ctx context.Context, fsys hostfs.FS, root string, kinds []*Kind) (
 	}
 	defer site.Close()
 	for _, k := range kinds {
-		if !slices.ContainsFunc(k.Detect, func(sign string) bool {
-			_, err := site.Stat(ctx, sign)
-			return err != nil
-		}) {
+		if k.isIn(ctx, site, ".") {
 			return k.read(ctx, fsys, site, root)
 		}
 	}
+	for _, k := range kinds {
+		for _, folder := range k.Below {
+			if k.isIn(ctx, site, folder) {
+				return nil, fmt.Errorf("%w in %s itself; %s lies in its folder %s: give %s", ErrUnknown, path.Join(fsys.Root(), root), k.Title,
+					folder, path.Join(root, folder))
+			}
+		}
+	}
 	return nil, fmt.Errorf("%w in %s; give the folder that holds the site itself, its web root", ErrUnknown, path.Join(fsys.Root(), root))
+}
+
+// isIn reports whether all signs of the kind are in a folder of a site.
+func (k *Kind) isIn(ctx context.Context, site hostfs.FS, folder string) bool {
+	return !slices.ContainsFunc(k.Detect, func(sign string) bool {
+		_, err := site.Stat(ctx, path.Join(folder, sign))
+		return err != nil
+	})
 }
 
 const maxSettingsBytes = 1 << 20

@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"net"
 	"net/url"
 	"path"
 	"regexp"
@@ -52,10 +53,8 @@ type Request struct {
 	Refresh *Refresh         // of what stands there, only the code is replaced
 	// Admin is the administrator of the site that this is a copy of, whose account stays; "" makes one.
 	Admin string
-	// FreeNames lets database and user have a number when their names are taken.
-	FreeNames bool
-	Hold      string // text of the kind's file that keeps visitors out; "" lets them in
-	Quiet     bool   // keeps mail from going out, where the kind can
+	Hold  string // text of the kind's file that keeps visitors out; "" lets them in
+	Quiet bool   // keeps mail from going out, where the kind can
 	// MailAddresses at the old host become such at the new one.
 	MailAddresses bool
 	RunID         string // names what is made on the way
@@ -204,14 +203,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	if req.Admin != "" {
 		p.Admin = req.Admin
 	}
-	if req.FreeNames || req.Replace != nil {
-		if p.Database, err = freeName(ctx, p.Database, 64, req.Server.DatabaseExists); err != nil {
-			return nil, err
-		}
-		if p.User, err = freeName(ctx, p.User, 32, req.Server.UserExists); err != nil {
-			return nil, err
-		}
-	}
+	p.freeNames(ctx, req.Server)
 	if req.Replace != nil {
 		if err := p.replacing(ctx, req); err != nil {
 			return nil, err
@@ -222,6 +214,9 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 		if err := p.refreshing(ctx, req); err != nil {
 			return nil, err
 		}
+	}
+	if why := p.folderFits(address); why != "" && req.Replace == nil {
+		p.Problems = append(p.Problems, why)
 	}
 	p.Rules = rulesFor(m, p)
 	p.Rules.Mail = req.MailAddresses
@@ -264,12 +259,55 @@ func prefixFor(name string) string {
 func rulesFor(m *archive.Manifest, p *Plan) rewrite.Rules {
 	r := rewrite.Rules{Addresses: []rewrite.Pair{}}
 	if m.Origin.Address != "" { // files alone that were brought in do not tell it
-		r.Addresses = []rewrite.Pair{{Old: m.Origin.Address, New: p.Address}}
+		r.Addresses = append(r.Addresses, rewrite.Pair{Old: m.Origin.Address, New: p.Address})
+		for _, also := range alsoKnown(m.Origin, p.Address) {
+			r.Addresses = append(r.Addresses, rewrite.Pair{Old: also, New: p.Address})
+		}
 	}
 	if strings.Count(path.Clean(m.Origin.WebRoot), "/") >= 2 {
 		r.Paths = []rewrite.Pair{{Old: m.Origin.WebRoot, New: p.Folder}}
 	}
 	return r
+}
+
+// alsoText names the other addresses that become the new one.
+func (p *Plan) alsoText() (text string) {
+	for _, a := range p.Rules.Addresses[min(1, len(p.Rules.Addresses)):] {
+		if u, err := url.Parse(a.Old); err == nil {
+			text += ", " + u.Host + u.Path
+		}
+	}
+	return text
+}
+
+// alsoKnown returns what else a site was known as: the other addresses it gave for itself, and each of its hosts with www.
+// before it or without. A site that stays at its host is not looked into for the latter.
+func alsoKnown(of archive.Origin, address string) []string {
+	known := []string{of.Address}
+	for _, a := range of.Also {
+		if _, err := rewrite.ParseAddress(a); err == nil {
+			known = append(known, a)
+		}
+	}
+	if old, err := rewrite.ParseAddress(of.Address); err == nil {
+		if fresh, err := rewrite.ParseAddress(address); err == nil && fresh.Hostname() == old.Hostname() {
+			return known[1:]
+		}
+	}
+	for _, a := range slices.Clone(known) {
+		u, err := rewrite.ParseAddress(a)
+		if err != nil || net.ParseIP(u.Hostname()) != nil || !strings.Contains(u.Hostname(), ".") {
+			continue
+		}
+		twin, has := strings.CutPrefix(u.Host, "www.")
+		if !has {
+			twin = "www." + u.Host
+		}
+		if u.Host = twin; !slices.Contains(known, u.String()) && !strings.EqualFold(u.String(), address) {
+			known = append(known, u.String())
+		}
+	}
+	return known[1:]
 }
 
 // values decides the value of each field: what was given, else the release's own, else the field's default.
@@ -367,17 +405,27 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 		return nil
 	}
 	p.Server = v.Engine + " " + v.Number
-	if exists, err := req.Server.DatabaseExists(ctx, p.Database); err != nil {
-		problem("%v", err)
-	} else if exists {
-		problem("database %s exists already on the host's server", p.Database)
-	}
-	if exists, err := req.Server.UserExists(ctx, p.User); err != nil {
-		problem("%v", err)
-	} else if exists {
-		problem("database user %s exists already on the host's server", p.User)
-	}
 	return nil
+}
+
+// freeNames gives database and user a number when their names are taken: names of different sites may become the same.
+func (p *Plan) freeNames(ctx context.Context, server sitedb.Server) {
+	var err error
+	if p.Database, err = freeName(ctx, p.Database, 64, server.DatabaseExists); err == nil {
+		p.User, err = freeName(ctx, p.User, 32, server.UserExists)
+	}
+	if err != nil {
+		p.Problems = append(p.Problems, err.Error())
+	}
+}
+
+// folderFits says why a web server would not find the site where its address says; "" where nothing speaks against it.
+func (p *Plan) folderFits(address *url.URL) string {
+	if address.Path == "" || strings.HasSuffix(p.Folder, address.Path) {
+		return ""
+	}
+	return fmt.Sprintf("the address has the folder %s, and the site would lie in %s; choose an address without a folder, or a host whose "+
+		"web root is {name}%s", address.Path, p.Folder, address.Path)
 }
 
 func (p *Plan) steps(req Request, m *archive.Manifest) {
@@ -417,7 +465,7 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		{"Make database " + p.Database, "and its own user " + p.User + ", with rights in this database only", ""},
 		{"Place files", "beside " + p.Folder + ", then swapped in", fmt.Sprintf("%d files", p.Files)},
 		{"Load rows", fmt.Sprintf("in %d tables, prefix %s becomes %s", p.Tables, p.OldPrefix, p.Prefix), fmt.Sprintf("%d rows", p.Rows)},
-		{"Replace the address", old.Host + old.Path + " → " + fresh.Host + fresh.Path +
+		{"Replace the address", old.Host + old.Path + p.alsoText() + " → " + fresh.Host + fresh.Path +
 			", in rows and text files, inside serialised values too; " + mail, ""},
 		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
 		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},

@@ -53,13 +53,13 @@ func freeName(ctx context.Context, name string, most int, taken func(context.Con
 		}
 		exists, err := taken(ctx, try)
 		if err != nil {
-			return "", err
+			return name, err
 		}
 		if !exists {
 			return try, nil
 		}
 	}
-	return "", fmt.Errorf("%w: there are a hundred databases named like %s; retire some", ErrPlan, name)
+	return name, fmt.Errorf("%w: there are a hundred databases named like %s; retire some", ErrPlan, name)
 }
 
 // replacing plans for a site that stands there already.

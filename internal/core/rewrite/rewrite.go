@@ -25,7 +25,9 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -276,6 +278,12 @@ func ParseAddress(s string) (*url.URL, error) {
 	u, err := url.Parse(strings.TrimSpace(s))
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Hostname() == "" {
 		return nil, fmt.Errorf("%q is not a site's address; write it like https://school.example or http://school.localhost:8480/folder", s)
+	}
+	if n, err := strconv.Atoi(u.Port()); u.Port() != "" && (err != nil || n < 1 || n > 65535) {
+		return nil, fmt.Errorf("%q has the port %s; ports are numbers from 1 to 65535", s, u.Port())
+	}
+	if strings.ContainsFunc(u.Path, func(c rune) bool { return unicode.IsSpace(c) || unicode.IsControl(c) }) {
+		return nil, fmt.Errorf("the folder of %q has white space in it; a site's address has none", s)
 	}
 	if u.User != nil || u.RawQuery != "" || u.Fragment != "" {
 		return nil, fmt.Errorf("%q has a login, a query or a fragment; a site's address is only scheme, host, port and folder", s)

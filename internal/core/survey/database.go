@@ -45,7 +45,11 @@ func (t *taker) database(ctx context.Context) (err error) {
 		t.s.Totals.Rows += tb.Rows
 		t.s.Totals.DatabaseBytes += tb.DataBytes
 	}
-	if t.s.Address, err = Address(ctx, t.in.DB, t.in.Identity); err != nil {
+	addresses, err := Addresses(ctx, t.in.DB, t.in.Identity)
+	if err == nil {
+		t.s.Address, t.s.Also = addresses[0], addresses[1:]
+	}
+	if err != nil {
 		return err
 	}
 	for _, do := range []func(context.Context) error{t.groups, t.options, t.mediaRows, t.code} {

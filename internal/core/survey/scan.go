@@ -102,7 +102,7 @@ func (t *taker) scan(ctx context.Context) error {
 	if t.s.Address != "" {
 		var err error
 		// Only finding matters here; what would be put in its place does not.
-		if l.address, err = rewrite.New(rewrite.Rules{Addresses: []rewrite.Pair{{Old: t.s.Address, New: "http://new.invalid"}}}); err != nil {
+		if l.address, err = rewrite.New(rewrite.Rules{Addresses: t.pairs()}); err != nil {
 			return err
 		}
 	}
@@ -289,6 +289,14 @@ func (l *scanner) tell() {
 		f.Remedy = &packing.Edit{LeaveOut: f.Remedy.LeaveOut}
 		l.t.find(f)
 	}
+}
+
+// pairs are the source's addresses with one that no site has.
+func (t *taker) pairs() (pairs []rewrite.Pair) {
+	for _, a := range append([]string{t.s.Address}, t.s.Also...) {
+		pairs = append(pairs, rewrite.Pair{Old: a, New: "http://new.invalid"})
+	}
+	return pairs
 }
 
 // times says how often something was found.

@@ -53,16 +53,18 @@ type Survey struct {
 	Running    string         `json:"running,omitempty"` // version of PHP that the site says it runs on
 	Database   sitedb.Version `json:"database"`
 	Address    string         `json:"address"`
-	Title      string         `json:"title"`
-	WebRoot    string         `json:"web_root"`
-	Prefix     string         `json:"prefix"`
-	Totals     Totals         `json:"totals"`
-	Areas      []Area         `json:"areas"`
-	Folders    []Folder       `json:"folders"` // down to three levels, largest first
-	Largest    []File         `json:"largest"`
-	Tables     []sitedb.Table `json:"tables"`
-	Groups     []Groups       `json:"groups,omitempty"` // rows by the values of some columns
-	Findings   []Finding      `json:"findings"`
+	// Also are other addresses that the site gives for itself, such as that of its code in a folder of its own.
+	Also     []string       `json:"also,omitempty"`
+	Title    string         `json:"title"`
+	WebRoot  string         `json:"web_root"`
+	Prefix   string         `json:"prefix"`
+	Totals   Totals         `json:"totals"`
+	Areas    []Area         `json:"areas"`
+	Folders  []Folder       `json:"folders"` // down to three levels, largest first
+	Largest  []File         `json:"largest"`
+	Tables   []sitedb.Table `json:"tables"`
+	Groups   []Groups       `json:"groups,omitempty"` // rows by the values of some columns
+	Findings []Finding      `json:"findings"`
 
 	Files []filelist.Entry `json:"-"` // all of them, by path; kept beside the rest
 }
@@ -259,25 +261,33 @@ func (t *taker) below(folder string) (files, bytes int64) {
 	return files, bytes
 }
 
-// Address returns the address a site gives for itself: from its settings file where it is set there,
-// else from its options.
-func Address(ctx context.Context, db sitedb.Reader, id *kind.Identity) (string, error) {
-	if id.Settings != nil {
-		for _, name := range id.Kind.Settings.Addresses {
-			if v, err := id.Settings.Get(name); err == nil && v != "" {
-				return strings.TrimRight(v, "/"), nil
-			}
+// Addresses returns every address that a site gives for itself, without a slash at the end: first where visitors find it, then
+// where its code says it lies, if that is elsewhere. What its settings file says counts more than its options, but what
+// stands in those is one of its addresses too.
+func Addresses(ctx context.Context, db sitedb.Reader, id *kind.Identity) ([]string, error) {
+	var all []string
+	add := func(v string) {
+		if v = strings.TrimRight(strings.TrimSpace(v), "/"); v != "" && !slices.Contains(all, v) {
+			all = append(all, v)
 		}
 	}
 	o := id.Kind.Options
-	v, found, err := db.Lookup(ctx, id.Prefix+o.Table, o.Key, id.Kind.Address[0], o.Value)
-	if err != nil {
-		return "", err
+	for i, option := range id.Kind.Address {
+		if id.Settings != nil && i < len(id.Kind.Settings.Addresses) {
+			if v, err := id.Settings.Get(id.Kind.Settings.Addresses[i]); err == nil {
+				add(v)
+			}
+		}
+		v, _, err := db.Lookup(ctx, id.Prefix+o.Table, o.Key, option, o.Value)
+		if err != nil {
+			return nil, err
+		}
+		add(v)
 	}
-	if !found {
-		return "", fmt.Errorf("the database has no option %s; is the table prefix %q right?", id.Kind.Address[0], id.Prefix)
+	if len(all) == 0 {
+		return nil, fmt.Errorf("the database has no option %s; is the table prefix %q right?", id.Kind.Address[0], id.Prefix)
 	}
-	return strings.TrimRight(v, "/"), nil
+	return all, nil
 }
 
 func (t *taker) finish() {

@@ -81,6 +81,9 @@ func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string
 	} else if s, err := a.db.Site(ctx, p.Address); err == nil && s.Name != p.Name {
 		p.Problems = append(p.Problems, fmt.Sprintf("site %s has the address %s already", s.Name, s.Address))
 	}
+	if of, err := a.db.SourceAt(ctx, p.Address); err == nil && !args.Replace && !args.Refresh {
+		p.Problems = append(p.Problems, fmt.Sprintf("%s is the address of source %s itself; choose another", p.Address, of.Name))
+	}
 	if args.CopyID == 0 && !args.Refresh {
 		r, err := a.db.Release(ctx, args.Release)
 		if err != nil {

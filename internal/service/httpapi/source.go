@@ -150,9 +150,11 @@ func (a *api) identified(ctx context.Context, host records.Host, b wire.NewSourc
 	}
 	address := b.Address
 	if address == "" {
-		if address, err = survey.Address(ctx, open.DB, open.Identity); err != nil {
+		all, err := survey.Addresses(ctx, open.DB, open.Identity)
+		if err != nil {
 			return records.Source{}, wrong(err)
 		}
+		address = all[0]
 	}
 	return records.Source{Name: b.Name, HostID: host.ID, Path: b.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version,
 		Address: address, Database: database}, nil

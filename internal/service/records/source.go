@@ -39,6 +39,11 @@ func (db *DB) Source(ctx context.Context, name string) (Source, error) {
 	return one[Source](ctx, db, "source", name, sourceQuery+"WHERE s.name = $1", name)
 }
 
+// SourceAt returns the source at an address.
+func (db *DB) SourceAt(ctx context.Context, address string) (Source, error) {
+	return one[Source](ctx, db, "source", address, sourceQuery+"WHERE s.address = $1 ORDER BY s.id LIMIT 1", address)
+}
+
 // SourceByID returns a source.
 func (db *DB) SourceByID(ctx context.Context, id int64) (Source, error) {
 	return one[Source](ctx, db, "source", "", sourceQuery+"WHERE s.id = $1", id)

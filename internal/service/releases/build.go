@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"nestseed/internal/core/archive"
@@ -174,9 +176,12 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 		return nil, err
 	}
 	defer open.Close()
-	address, err := survey.Address(ctx, open.DB, open.Identity)
+	addresses, err := survey.Addresses(ctx, open.DB, open.Identity)
 	if err != nil {
 		return nil, err
+	}
+	if given := strings.TrimRight(src.Address, "/"); !slices.Contains(addresses, given) {
+		addresses = append(addresses, given)
 	}
 	number, err := svc.DB.NextNumber(ctx, t.ID)
 	if err != nil {
@@ -184,7 +189,7 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 	}
 	m := archive.Manifest{
 		ID: rand.Text(), Starter: t.Name, Number: number, Made: time.Now().UTC().Truncate(time.Second), By: run.Who, Note: args.Note,
-		Source: src.Name, Origin: archive.Origin{Address: address},
+		Source: src.Name, Origin: archive.Origin{Address: addresses[0], Also: addresses[1:]},
 	}
 	if number > 1 {
 		m.Parent = fmt.Sprintf("%s@%d", t.Name, number-1)

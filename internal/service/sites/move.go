@@ -142,7 +142,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		return nil, err
 	}
 	defer o.Close()
-	o.Admin, o.FreeNames, o.Quiet = s.Admin, true, !args.Visible || s.Held
+	o.Admin, o.Quiet = s.Admin, !args.Visible || s.Held
 	plan, err := provision.Prepare(ctx, o.Request)
 	if err != nil {
 		return nil, err

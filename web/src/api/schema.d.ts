@@ -1854,6 +1854,7 @@ export interface components {
         };
         Origin: {
             address: string;
+            also?: string[];
             prefix: string;
             web_root: string;
         };
@@ -2307,6 +2308,7 @@ export interface components {
         };
         Survey: {
             address: string;
+            also?: string[];
             areas: components["schemas"]["SurveyArea"][];
             database: components["schemas"]["ServerVersion"];
             findings: components["schemas"]["Finding"][];
