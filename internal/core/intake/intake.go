@@ -187,6 +187,9 @@ func (o *opener) findRoot() error {
 	if errors.Is(err, kind.ErrNoSettings) && id != nil {
 		id, err = o.settingsFromSample(id.Kind, roots[0])
 	}
+	if err == nil {
+		err = id.CanBeSource()
+	}
 	if err != nil {
 		return err
 	}

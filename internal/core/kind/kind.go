@@ -13,6 +13,7 @@
 package kind
 
 import (
+	"bytes"
 	"context"
 	"embed"
 	"errors"
@@ -38,9 +39,16 @@ type Kind struct {
 	Title  string   `yaml:"title"`
 	Detect []string `yaml:"detect"` // all of these exist in the web root
 	// Below are folders of a web root in which sites of the kind are found when not in the web root itself.
-	Below    []string `yaml:"below"`
-	Version  Place    `yaml:"version"` // of the CMS
-	Runtime  Runtime  `yaml:"runtime"` // what runs it
+	Below []string `yaml:"below"`
+	// Refuse are signs of sites that are of the kind and cannot be read.
+	Refuse []struct {
+		Setting string `yaml:"setting"` // is set, and not to false
+		File    string `yaml:"file"`    // is there, and holds a text in any case
+		Holds   string `yaml:"holds"`
+		Why     string `yaml:"why"`
+	} `yaml:"refuse"`
+	Version  Place   `yaml:"version"` // of the CMS
+	Runtime  Runtime `yaml:"runtime"` // what runs it
 	Settings struct {
 		Files    []string `yaml:"files"`  // the first that exists
 		Sample   string   `yaml:"sample"` // what a settings file is made of where there is none
@@ -294,6 +302,9 @@ var ErrUnknown = errors.New("no known kind of site")
 // ErrNoSettings says that the kind is known and that there is no settings file.
 var ErrNoSettings = errors.New("has no settings file")
 
+// ErrCannotRead says that a site is of a kind that is known, and not one that can be read; the sentence says what to do.
+var ErrCannotRead = errors.New("this site cannot be a source")
+
 // Parse reads a definition.
 func Parse(text []byte) (*Kind, error) {
 	k := &Kind{text: string(text)}
@@ -380,6 +391,7 @@ type Identity struct {
 	Database     Database
 	Prefix       string
 	Unreadable   []string // sentences about settings that are computed
+	refused      error    // why it cannot be a source
 }
 
 // Identify finds out the kind of the site in folder root. The first kind wins whose signs are all there. Links that lead
@@ -405,6 +417,37 @@ func Identify(ctx context.Context, fsys hostfs.FS, root string, kinds []*Kind) (
 		}
 	}
 	return nil, fmt.Errorf("%w in %s; give the folder that holds the site itself, its web root", ErrUnknown, path.Join(fsys.Root(), root))
+}
+
+// refuses says why a site is not one that can be read, though it is of the kind. Errors: ErrCannotRead.
+func (k *Kind) refuses(ctx context.Context, site hostfs.FS, settings *Settings) error {
+	for _, r := range k.Refuse {
+		if v, err := settings.Get(r.Setting); r.Setting != "" && err == nil && v != "" && v != "0" && !strings.EqualFold(v, "false") {
+			return fmt.Errorf("%w: %s", ErrCannotRead, r.Why)
+		}
+		if r.File == "" {
+			continue
+		}
+		if text, err := hostfs.ReadFile(ctx, site, r.File, maxSettingsBytes); err == nil &&
+			bytes.Contains(bytes.ToLower(text), []byte(strings.ToLower(r.Holds))) {
+			return fmt.Errorf("%w: %s", ErrCannotRead, r.Why)
+		}
+	}
+	return nil
+}
+
+// CanBeSource says why a site cannot be read as a source, or brought in, though its kind is known. Errors: ErrCannotRead.
+func (id *Identity) CanBeSource() error { return id.refused }
+
+// HasPrefix says when the settings file does not tell the table prefix. Errors: ErrCannotRead.
+func (id *Identity) HasPrefix() error {
+	if id.Prefix != "" || id.Settings == nil {
+		return nil
+	}
+	if _, err := id.Settings.Get(id.Kind.Settings.Prefix); err != nil {
+		return fmt.Errorf("%w: its table prefix is computed (%w); write it into %s as a plain value", ErrCannotRead, err, id.SettingsPath)
+	}
+	return nil
 }
 
 // isIn reports whether all signs of the kind are in a folder of a site.
@@ -443,6 +486,7 @@ func (k *Kind) read(ctx context.Context, fsys, site hostfs.FS, root string) (*Id
 		Password: get(k.Settings.Database.Password), Host: get(k.Settings.Database.Host),
 	}
 	id.Prefix = get(k.Settings.Prefix)
+	id.refused = k.refuses(ctx, site, id.Settings)
 	id.Version = k.Version.Look(ctx, site)
 	id.Runtime = k.Runtime.Look(ctx, site)
 	return id, nil

@@ -70,6 +70,10 @@ func (w *Worker) literal(dst, body []byte) []byte {
 			w.sql.unsure = true
 			return append(dst, body...)
 		}
+		if wrapsValues(body) {
+			w.sql.unsure = true
+			return append(dst, body...)
+		}
 		return w.text(dst, &w.sql, from, from+len(body), true)
 	}
 	l := w.enter()

@@ -123,8 +123,19 @@ func (w *Worker) value(dst, src []byte) []byte {
 
 // nested is Value for the strings inside serialised values too, where a string is often serialised again.
 func (w *Worker) nested(dst, src []byte) []byte {
-	if !phpval.Looks(src) {
-		return w.Text(dst, src)
+	// PHP reads a value and passes over what follows it. What does not end like one only begins like it, and is text
+	// (unserialize(), and is_serialized() of CMSs).
+	src, behind := valueOf(src)
+	if !phpval.Looks(src) || !endsValue(src) {
+		if wrapsValues(src) {
+			if out, is := w.json(dst, src); is {
+				return append(out, behind...)
+			}
+		}
+		return w.Text(dst, src[:len(src)+len(behind)])
+	}
+	if len(behind) > 0 {
+		return append(w.nested(dst, src), behind...)
 	}
 	l := w.enter()
 	l.own = newFinder(w.r.plain, src)
@@ -230,3 +241,16 @@ func around(src []byte, from, to int) string {
 
 // IsText reports whether a file looks like text: no NUL byte in what was read of it. The same rule serves diff and grep.
 func IsText(head []byte) bool { return bytes.IndexByte(head, 0) < 0 }
+
+// valueOf parts a value from the white space behind it. Both are of the same memory.
+func valueOf(src []byte) (value, behind []byte) {
+	n := len(src)
+	for n > 0 && (src[n-1] <= ' ') {
+		n--
+	}
+	return src[:n], src[n:]
+}
+
+func endsValue(src []byte) bool {
+	return len(src) > 0 && (src[len(src)-1] == ';' || src[len(src)-1] == '}')
+}

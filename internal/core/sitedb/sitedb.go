@@ -52,8 +52,13 @@ type Column struct {
 	Generated bool   `json:"generated,omitempty"`
 }
 
-// UTF8 reports whether the bytes of a column's values are UTF-8, or have no character set.
+// UTF8 reports whether the bytes of a column's values are UTF-8, or have no character set. Types that are written as text and
+// kept as bytes are neither: a server takes bytes for what it keeps.
 func (c Column) UTF8() bool {
+	switch c.Type {
+	case "uuid", "inet4", "inet6":
+		return false
+	}
 	switch c.Charset {
 	case "", "utf8mb4", "utf8mb3", "utf8", "ascii", "binary":
 		return true

@@ -212,6 +212,7 @@ var problems = []struct {
 	{engine.ErrBusy, http.StatusConflict, "busy"},
 	{provision.ErrPlan, http.StatusConflict, "plan-does-not-fit"},
 	{kind.ErrUnknown, http.StatusUnprocessableEntity, "unknown-kind"},
+	{kind.ErrCannotRead, http.StatusUnprocessableEntity, "cannot-be-read"},
 	{hostfs.ErrUnsupported, http.StatusUnprocessableEntity, "unsupported"},
 	{sitedb.ErrUnsupported, http.StatusUnprocessableEntity, "unsupported"},
 	{sitedb.ErrDenied, http.StatusUnprocessableEntity, "database-denied"},

@@ -3,6 +3,7 @@ package sources
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -55,6 +56,10 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, name, path, data
 	}
 	s := &Opened{FS: fsys}
 	if s.Identity, err = kind.Identify(ctx, fsys, path, svc.Kinds); err != nil {
+		fsys.Close()
+		return nil, err
+	}
+	if err := errors.Join(s.Identity.CanBeSource(), s.Identity.HasPrefix()); err != nil {
 		fsys.Close()
 		return nil, err
 	}

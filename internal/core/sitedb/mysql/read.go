@@ -175,11 +175,17 @@ func (s *snapshot) names(ctx context.Context, query string) ([]string, error) {
 func (s *snapshot) Rows(ctx context.Context, t *sitedb.Table, each func(row [][]byte) error) error {
 	var q strings.Builder
 	q.WriteString("SELECT ")
-	for i, name := range t.Stored() {
-		if i > 0 {
-			q.WriteByte(',')
+	sep := ""
+	for _, c := range t.Columns {
+		if c.Generated {
+			continue
 		}
-		q.WriteString(sqltext.Quote(name))
+		name := sqltext.Quote(c.Name)
+		if c.Type == "year" { // as text 0000 is the year 0, and 0 is the year 2000
+			name = "CAST(" + name + " AS CHAR)"
+		}
+		q.WriteString(sep + name)
+		sep = ","
 	}
 	q.WriteString(" FROM " + sqltext.Quote(t.Name))
 	for i, name := range t.PrimaryKey {
