@@ -7,7 +7,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_SOURCES := $(shell find cmd internal web/web.go demo -name '*.go' -o -name '*.yaml' -o -name '*.sql' 2>/dev/null)
 WEB_SOURCES := $(shell find web/src web/index.html web/*.ts web/*.json -type f 2>/dev/null)
 
-.PHONY: build demo stop test bench shots types check-types install clean
+.PHONY: build demo stop test sources bench shots types check-types install clean
 
 build: bin/nestseed
 
@@ -60,6 +60,10 @@ test: install build check-types
 	go tool staticcheck ./...
 	go test -race -count=1 $(RACE)
 	go test -count=1 -timeout 40m $$(go list ./... | grep -vxF "$$(go list $(RACE))")
+
+# Sources with oddities of all sorts; make test tries some of them.
+sources: install build
+	SOURCES=all go test ./test -run TestOddSources -count=1 -timeout 60m
 
 bench: install build
 	go run ./bench

@@ -8,7 +8,7 @@ $db->set_charset( 'utf8mb4' );
 $said = array( 'old' => array(), 'broken' => array(), 'values' => 0, 'serialised' => 0 );
 
 function looks_serialised( $v ) {
-	return (bool) preg_match( '/^(?:a:\d+:\{|O:\d+:"|s:\d+:"|C:\d+:")/', $v );
+	return (bool) preg_match( '/^(?:a:\d+:\{|O:\d+:"|s:\d+:"|C:\d+:").*[;}]\s*$/s', $v );
 }
 
 function look( $where, $v, $old, &$said ) {

@@ -13,7 +13,8 @@ func ExampleNew() {
 		return
 	}
 	w := r.Worker()
-	for _, value := range []string{`<a href="http://base.example/lessons/">`, `s:19:"http://base.example";`, `{"at":"http:\/\/base.example"}`} {
+	for _, value := range []string{`<a href="http://base.example/lessons/">`, `s:19:"http://base.example";`,
+		`{"at":"http:\/\/base.example"}`} {
 		out := w.Value(nil, []byte(value))
 		fmt.Println(string(out))
 	}

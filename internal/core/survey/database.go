@@ -47,6 +47,11 @@ func (t *taker) database(ctx context.Context) (err error) {
 	}
 	addresses, err := Addresses(ctx, t.in.DB, t.in.Identity)
 	if err == nil {
+		for _, a := range t.in.Known {
+			if !slices.Contains(addresses, a) {
+				addresses = append(addresses, a)
+			}
+		}
 		t.s.Address, t.s.Also = addresses[0], addresses[1:]
 	}
 	if err != nil {

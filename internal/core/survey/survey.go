@@ -40,6 +40,7 @@ type Input struct {
 	Visit func(ctx context.Context, address string) (http.Header, error)
 	// ExpectedFiles is how many files there were the last time; 0 when that is not known.
 	ExpectedFiles int64
+	Known         []string // addresses that the site was known as before
 }
 
 // Survey is one reading of a source.

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"nestseed/internal/core/archive"
@@ -19,6 +18,7 @@ import (
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
+	"nestseed/internal/service/sources"
 	"nestseed/internal/service/store"
 )
 
@@ -180,8 +180,10 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 	if err != nil {
 		return nil, err
 	}
-	if given := strings.TrimRight(src.Address, "/"); !slices.Contains(addresses, given) {
-		addresses = append(addresses, given)
+	for _, known := range sources.KnownAs(src) {
+		if !slices.Contains(addresses, known) {
+			addresses = append(addresses, known)
+		}
 	}
 	number, err := svc.DB.NextNumber(ctx, t.ID)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"nestseed/internal/core/check"
@@ -123,7 +124,7 @@ func (svc *Sources) Survey(ctx context.Context, run engine.Run, args SurveyArgs,
 	visit := func(ctx context.Context, address string) (http.Header, error) {
 		return check.Headers(ctx, hosts.Reach(h, address))
 	}
-	in := survey.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, Visit: visit}
+	in := survey.Input{FS: open.FS, Root: src.Path, DB: open.DB, Identity: open.Identity, Visit: visit, Known: KnownAs(src)}
 	if src.Survey != nil {
 		in.ExpectedFiles = src.Survey.Totals.Files
 	}
@@ -135,6 +136,15 @@ func (svc *Sources) Survey(ctx context.Context, run engine.Run, args SurveyArgs,
 		return nil, err
 	}
 	return &SurveyResult{s.Totals, len(s.Findings)}, svc.DB.AddSurvey(ctx, src.ID, s)
+}
+
+// KnownAs returns the addresses that a source was given or found at until now: what it was known as once may still stand in it.
+func KnownAs(src records.Source) []string {
+	known := []string{strings.TrimRight(src.Address, "/")}
+	if src.Survey != nil {
+		known = append(append(known, src.Survey.Address), src.Survey.Also...)
+	}
+	return slices.DeleteFunc(known, func(a string) bool { return a == "" })
 }
 
 // Open opens the source with a number.
