@@ -197,6 +197,28 @@ func oddities() []odd {
 			require.Equal(t, "RewriteEngine On\nRewriteBase /\nErrorDocument 404 "+site.Address+"/lost\nRedirect 301 /a "+site.Address+"/b\n# in "+
 				filepath.Join(world.stack.Sites(), site.Name)+"/x\n", string(text))
 		}},
+		{name: "moved-content", short: true, change: func(t *testing.T, s *oddSource) {
+			require.NoError(t, os.Rename(filepath.Join(s.dir, "wp-content"), filepath.Join(s.dir, "my-content")))
+			s.settings(t, define("define('WP_CONTENT_DIR', __DIR__ . '/my-content');", "define('WP_CONTENT_URL', '"+s.home+"/my-content');"))
+			for table, column := range map[string]string{"posts": "post_content", "options": "option_value", "postmeta": "meta_value"} {
+				s.do(t, fmt.Sprintf("UPDATE lad_%s SET %[2]s = REPLACE(%[2]s, 'wp-content', 'my-content')", table, column)) // as long as before
+			}
+		}, judge: func(t *testing.T, s *oddSource, site wire.Site, db *sql.DB) {
+			must(t, "site", "hold", site.Name)
+			res, err := stack.Client().Get(site.Address + "/")
+			require.NoError(t, err)
+			res.Body.Close()
+			require.Equal(t, http.StatusServiceUnavailable, res.StatusCode, "visitors see the holding page")
+			must(t, "site", "open", site.Name)
+			res, err = stack.Client().Get(site.Address + "/")
+			require.NoError(t, err)
+			res.Body.Close()
+			require.Equal(t, http.StatusOK, res.StatusCode)
+			must(t, "site", "provision", scenarioSchool().Name, "--from", site.Release, "--host", "preview", "--name", "quiet-content")
+			require.FileExists(t, filepath.Join(world.stack.Sites(), "quiet-content", "my-content/mu-plugins/nestseed-quiet.php"),
+				"where this site loads it from")
+			must(t, "site", "retire", "quiet-content", "--no-copy")
+		}},
 		{name: "utf-16", change: func(t *testing.T, s *oddSource) {
 			s.write(t, "wp-content/uploads/list.csv", "\xff\xfe"+strings.Join(strings.Split(s.home, ""), "\x00")+"\x00")
 		}},
@@ -333,14 +355,14 @@ func (o odd) try(t *testing.T) {
 		return
 	}
 	require.Zero(t, r.code, r.err)
-	t.Cleanup(func() { nestseed(t, "source", "remove", "odd-"+o.name, "--yes") })
+	t.Cleanup(func() { nestseed(t, "source", "remove", "odd-"+o.name) })
 	must(t, "source", "survey", "odd-"+o.name)
 	must(t, "starter", "create", "odd-"+o.name, "--from", "odd-"+o.name)
 	must(t, "release", "build", "odd-"+o.name)
 	name := "from-" + o.name
 	site := ask[wire.Site](t, "site", "provision", scenarioSchool().Name, "--from", "odd-"+o.name, "--host", "preview", "--name", name,
 		"--visible", "--mail")
-	t.Cleanup(func() { nestseed(t, "site", "retire", name, "--no-copy", "--yes") })
+	t.Cleanup(func() { nestseed(t, "site", "retire", name, "--no-copy") })
 	host := strings.TrimPrefix(s.home, "http://")
 	host, _, _ = strings.Cut(host, ":")
 	v := judged(t, site, host)

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -99,11 +100,14 @@ func (r *runner) mail(ctx context.Context) {
 	if m.File == "" || r.site.AsItIs {
 		return
 	}
-	_, err := r.folder.Stat(ctx, m.File)
+	file, err := r.site.Kind.PlaceIn(ctx, r.folder, r.folder.Root(), m.File)
+	if err == nil {
+		_, err = r.folder.Stat(ctx, file)
+	}
 	state := map[bool]string{true: "kept from going out", false: "let out"}
 	if quiet := err == nil; quiet != r.site.Quiet {
 		r.record(Check{Name: "mail", Verdict: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]),
-			Evidence: []string{m.File},
+			Evidence: []string{cmp.Or(file, m.File)},
 			Remedy:   "somebody has added or removed this file; put it as it was, or let the site go live with nestseed site open NAME --visible"})
 		return
 	}

@@ -40,6 +40,11 @@ type Kind struct {
 	Detect []string `yaml:"detect"` // all of these exist in the web root
 	// Below are folders of a web root in which sites of the kind are found when not in the web root itself.
 	Below []string `yaml:"below"`
+	// Moved are settings by which a site has a folder elsewhere; the first that fits counts.
+	Moved []struct {
+		Setting string `yaml:"setting"`
+		Folder  string `yaml:"folder"`
+	} `yaml:"moved"`
 	// Refuse are signs of sites that are of the kind and cannot be read.
 	Refuse []struct {
 		Setting string `yaml:"setting"` // is set, and not to false
@@ -448,6 +453,37 @@ func (id *Identity) HasPrefix() error {
 		return fmt.Errorf("%w: its table prefix is computed (%w); write it into %s as a plain value", ErrCannotRead, err, id.SettingsPath)
 	}
 	return nil
+}
+
+// PlaceIn returns where a site loads a file from that its kind names, relative to its folder: its settings may have moved the
+// folder that the file lies in. root is where the folder lies, absolute. Errors: ErrCannotRead, when that is outside of it.
+func (k *Kind) PlaceIn(ctx context.Context, site hostfs.FS, root, file string) (string, error) {
+	var settings *Settings
+	for _, name := range k.Settings.Files {
+		if text, err := hostfs.ReadFile(ctx, site, path.Base(name), maxSettingsBytes); err == nil {
+			settings = ReadSettings(text, root)
+			break
+		}
+	}
+	for _, m := range k.Moved {
+		rest, in := strings.CutPrefix(file, m.Folder+"/")
+		if !in || settings == nil {
+			continue
+		}
+		to, err := settings.Get(m.Setting)
+		if err != nil {
+			return "", fmt.Errorf("%w: where %s lies is computed (%w); write %s as a plain value", ErrCannotRead, m.Folder, err, m.Setting)
+		}
+		if to == "" {
+			continue
+		}
+		inside, is := strings.CutPrefix(path.Clean(to), path.Clean(root)+"/")
+		if !is {
+			return "", fmt.Errorf("%w: %s has moved %s to %s, outside the site's folder", ErrCannotRead, m.Setting, m.Folder, to)
+		}
+		return path.Join(inside, rest), nil
+	}
+	return file, nil
 }
 
 // isIn reports whether all signs of the kind are in a folder of a site.

@@ -31,7 +31,7 @@ func (mk *maker) adjust(ctx context.Context) error {
 		if err := mk.switchOffCaching(ctx); err != nil {
 			return err
 		}
-		if err := mk.retieOptions(ctx); err != nil {
+		if err := mk.renewFingerprints(ctx); err != nil {
 			return err
 		}
 		if mk.req.Admin == "" { // another site, not this one at another address
@@ -149,9 +149,16 @@ func (mk *maker) mail(ctx context.Context) error {
 	if m.File == "" {
 		return nil
 	}
-	if err := mk.discard(ctx, m.File); err != nil || !mk.req.Quiet {
+	file, err := mk.req.Kind.PlaceIn(ctx, mk.stage, mk.plan.Folder, m.File)
+	if err != nil && !mk.req.Quiet {
+		return nil // none of ours can be there
+	}
+	if err != nil {
+		return err
+	}
+	if err := mk.discard(ctx, file); err != nil || !mk.req.Quiet {
 		return err
 	}
 	mk.result.Quiet = true
-	return hostfs.WriteFile(ctx, mk.stage, m.File, []byte(m.Text), 0o644)
+	return hostfs.WriteFile(ctx, mk.stage, file, []byte(m.Text), 0o644)
 }

@@ -95,8 +95,8 @@ func hexFigure(c byte) bool {
 	return c >= '0' && c <= '9' || c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F'
 }
 
-// retieOptions goes through the options of the site for fingerprints of where it came from.
-func (mk *maker) retieOptions(ctx context.Context) error {
+// renewFingerprints goes through the options of the site for fingerprints of where it came from.
+func (mk *maker) renewFingerprints(ctx context.Context) error {
 	o := mk.req.Kind.Options
 	known := fingerprints(mk.plan.Rules)
 	fresh := map[string]string{}

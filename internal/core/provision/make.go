@@ -492,6 +492,13 @@ func (mk *maker) hold(ctx context.Context) error {
 	if file == "" {
 		return nil
 	}
+	file, err := mk.req.Kind.PlaceIn(ctx, mk.stage, mk.plan.Folder, file)
+	if err != nil && mk.req.Hold == "" {
+		return nil // none of ours can be there
+	}
+	if err != nil {
+		return err
+	}
 	if mk.req.Hold != "" {
 		return hostfs.WriteFile(ctx, mk.stage, file, []byte(mk.req.Hold), 0o644)
 	}

@@ -56,10 +56,14 @@ func (svc *Sites) hold(ctx context.Context, o *openSite) (preview string, err er
 		return "", err
 	}
 	defer site.Close()
-	if err := site.Mkdir(ctx, path.Dir(o.kind.Hold.File), 0o755); err != nil {
+	file, err := o.kind.PlaceIn(ctx, site, path.Join(o.fs.Root(), o.Folder), o.kind.Hold.File)
+	if err != nil {
 		return "", err
 	}
-	if err := hostfs.WriteFile(ctx, site, o.kind.Hold.File, []byte(text), 0o644); err != nil {
+	if err := site.Mkdir(ctx, path.Dir(file), 0o755); err != nil {
+		return "", err
+	}
+	if err := hostfs.WriteFile(ctx, site, file, []byte(text), 0o644); err != nil {
 		return "", err
 	}
 	return preview, svc.DB.SetHeld(ctx, o.ID, true)
@@ -74,7 +78,7 @@ func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
 	}
 	defer site.Close()
 	if o.Held {
-		if err := site.RemoveAll(ctx, o.kind.Hold.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := o.removeOurs(ctx, site, o.kind.Hold.File); err != nil {
 			return err
 		}
 		if err := svc.DB.SetHeld(ctx, o.ID, false); err != nil {
@@ -94,11 +98,23 @@ func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
 		return err
 	}
 	if file := o.kind.Mail.File; file != "" {
-		if err := site.RemoveAll(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := o.removeOurs(ctx, site, file); err != nil {
 			return err
 		}
 	}
 	return svc.DB.SetLive(ctx, o.ID)
+}
+
+// removeOurs removes a file that was placed in a site, from where the site loads it.
+func (o *openSite) removeOurs(ctx context.Context, site hostfs.FS, name string) error {
+	file, err := o.kind.PlaceIn(ctx, site, path.Join(o.fs.Root(), o.Folder), name)
+	if err != nil {
+		return err
+	}
+	if err := site.RemoveAll(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // holdText returns what the file holds that keeps visitors out, and the address that lets somebody in.
