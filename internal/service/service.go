@@ -26,6 +26,7 @@ import (
 	"time"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/service/clients"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/httpapi"
@@ -155,7 +156,7 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	handler := httpapi.New(httpapi.Config{DB: s.db, Vault: v, Kinds: kinds, Engine: s.engine, Hosts: hosts, Sources: sources,
-		Starters: &starters.Starters{Kinds: kinds},
+		Clients: &clients.Clients{DB: s.db, Vault: v}, Starters: &starters.Starters{Kinds: kinds},
 		Releases: releases, Sites: s.nouns.Sites, Log: s.settings.Log, Console: console, Version: s.settings.Version})
 	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	return nil

@@ -27,6 +27,7 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/service/clients"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/records"
@@ -44,6 +45,7 @@ type Config struct {
 	Vault    *vault.Vault
 	Kinds    []*kind.Kind
 	Engine   *engine.Engine
+	Clients  *clients.Clients
 	Hosts    *hosts.Hosts
 	Sources  *sources.Sources
 	Starters *starters.Starters
@@ -218,6 +220,7 @@ var problems = []struct {
 	{sitedb.ErrDenied, http.StatusUnprocessableEntity, "database-denied"},
 	{vault.ErrKey, http.StatusConflict, "vault-key"},
 	{errForbidden, http.StatusForbidden, "forbidden"},
+	{clients.ErrKey, http.StatusUnprocessableEntity, "wrong"},
 	{errWrong, http.StatusUnprocessableEntity, "wrong"},
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/provision"
+	"nestseed/internal/service/clients"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/sites"
@@ -106,10 +107,7 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*begu
 		_, err := a.db.Client(ctx, row.Client)
 		switch {
 		case errors.Is(err, records.ErrNotFound):
-			if _, err := a.db.AddClient(ctx, row.Client); err != nil {
-				return nil, err
-			}
-			if err := a.setSettings(ctx, row.Client, wire.Settings{Settings: row.Set}); err != nil {
+			if err := a.Clients.Add(ctx, row.Client, row.Set); err != nil {
 				return nil, fmt.Errorf("client %s: %w", row.Client, err)
 			}
 		case err != nil:
@@ -143,7 +141,7 @@ func tableProblems(rows []wire.TableRow) error {
 		}
 		addresses[row.Address] = i + 1
 		for key := range row.Set {
-			if !settingKey.MatchString(key) {
+			if !clients.IsKey(key) {
 				wrong = append(wrong, fmt.Sprintf("row %d: %q is not a name of a setting", i+1, key))
 			}
 		}

@@ -1,0 +1,78 @@
+// Package clients is what the service does with clients: who they are, and the settings that their sites have.
+package clients
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+
+	"nestseed/internal/core/kind"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/vault"
+)
+
+// ErrKey says that something is no name of a setting.
+var ErrKey = errors.New("is not a name of a setting; use small letters, digits, _ and -")
+
+var settingKey = regexp.MustCompile(`^[a-z0-9][a-z0-9_.-]*$`)
+
+// IsKey reports whether something is a name of a setting.
+func IsKey(key string) bool { return settingKey.MatchString(key) }
+
+// Clients is the clients of the records.
+type Clients struct {
+	DB    *records.DB
+	Vault *vault.Vault
+}
+
+// Add adds a client with settings. Errors: ErrKey, records.ErrTaken.
+func (svc *Clients) Add(ctx context.Context, name string, settings map[string]string) error {
+	if _, err := svc.DB.AddClient(ctx, name); err != nil {
+		return err
+	}
+	if err := svc.Set(ctx, name, settings, nil); err != nil {
+		return errors.Join(err, svc.Remove(ctx, name))
+	}
+	return nil
+}
+
+// Set sets settings of a client; one that is "" is removed. Those that are secret, by their names or because it is said, go
+// into the vault. Errors: ErrKey, before anything is changed.
+func (svc *Clients) Set(ctx context.Context, name string, settings map[string]string, secret []string) error {
+	for key := range settings {
+		if !IsKey(key) {
+			return fmt.Errorf("%q %w", key, ErrKey)
+		}
+	}
+	plain := map[string]records.Setting{}
+	var gone []string
+	for key, v := range settings {
+		switch {
+		case v == "":
+			gone = append(gone, key)
+		case slices.Contains(secret, key) || kind.SecretName(key):
+			if err := svc.Vault.Put(ctx, "client", name, key, v); err != nil {
+				return err
+			}
+			plain[key] = records.Setting{Secret: true}
+		default:
+			plain[key] = records.Setting{Value: v}
+		}
+	}
+	if len(gone) > 0 {
+		if err := svc.DB.RemoveSecrets(ctx, "client", name, gone...); err != nil {
+			return err
+		}
+	}
+	return svc.DB.SetSettings(ctx, name, plain, append(gone, ""))
+}
+
+// Remove removes a client without sites, and its secrets. Errors: records.ErrInUse, records.ErrNotFound.
+func (svc *Clients) Remove(ctx context.Context, name string) error {
+	if err := svc.DB.RemoveClient(ctx, name); err != nil {
+		return err
+	}
+	return svc.DB.RemoveSecrets(ctx, "client", name)
+}
