@@ -46,6 +46,9 @@ func (a *Archive) checkManifest() error {
 	if m.Settings != "" && (CheckName(m.Settings) != nil || path.Base(m.Settings) != m.Settings) {
 		return fmt.Errorf("%w: the manifest names the settings file %q, which does not lie in the web root", ErrHostile, m.Settings)
 	}
+	if len(m.Origin.Also) > MostAddresses {
+		return fmt.Errorf("%w: the manifest names %d addresses of the site, more than any has", ErrHostile, len(m.Origin.Also)+1)
+	}
 	entries := 0
 	seen := map[string]bool{}
 	for _, t := range m.Tables {

@@ -21,3 +21,10 @@ func TestHostileNamesAndLinksAreRefused(t *testing.T) {
 		require.False(t, LinkStays("a/b", target), target)
 	}
 }
+
+func TestAManifestNamesFewAddresses(t *testing.T) {
+	a := &Archive{Manifest: Manifest{Origin: Origin{Also: make([]string, MostAddresses)}}}
+	require.NoError(t, a.checkManifest())
+	a.Manifest.Origin.Also = make([]string, MostAddresses+1)
+	require.ErrorIs(t, a.checkManifest(), ErrHostile)
+}

@@ -66,6 +66,9 @@ type Manifest struct {
 	Settings string         `json:"settings_file"`   // relative to files/
 }
 
+// MostAddresses is how many other addresses of a site a manifest may name: all of them are looked for at once.
+const MostAddresses = 12
+
 // Origin is where the site stood, so that its traces can be replaced.
 type Origin struct {
 	// Also are other addresses that the site answered to.

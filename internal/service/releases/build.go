@@ -191,7 +191,7 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 	}
 	m := archive.Manifest{
 		ID: rand.Text(), Starter: t.Name, Number: number, Made: time.Now().UTC().Truncate(time.Second), By: run.Who, Note: args.Note,
-		Source: src.Name, Origin: archive.Origin{Address: addresses[0], Also: addresses[1:]},
+		Source: src.Name, Origin: archive.Origin{Address: addresses[0], Also: addresses[1:min(len(addresses), archive.MostAddresses+1)]},
 	}
 	if number > 1 {
 		m.Parent = fmt.Sprintf("%s@%d", t.Name, number-1)

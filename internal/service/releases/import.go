@@ -434,7 +434,8 @@ func (im *importer) elsewhere(ctx context.Context, pieces []archive.Piece) (*Imp
 	from := strings.Join(names, ", ")
 	m := archive.Manifest{ID: rand.Text(), Starter: t.Name, Number: number, Made: time.Now().UTC().Truncate(time.Second), By: im.run.Who,
 		Note:   im.args.Note,
-		Source: from, Origin: archive.Origin{Address: in.Address, Also: in.Also, WebRoot: in.WebRoot}, Notes: slices.Clone(in.Notes)}
+		Source: from, Origin: archive.Origin{Address: in.Address, Also: in.Also[:min(len(in.Also), archive.MostAddresses)], WebRoot: in.WebRoot},
+		Notes: slices.Clone(in.Notes)}
 	draft, err := im.svc.Stored.Store.Create(im.run.ID)
 	if err != nil {
 		return nil, err
