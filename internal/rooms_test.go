@@ -39,7 +39,7 @@ func sources(t *testing.T, visit func(dir string, file *ast.File, at func(token.
 func in(dir, room string) bool { return dir == room || strings.HasPrefix(dir, room+"/") }
 
 func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
-	nouns := []string{"sources", "starters", "releases", "sites", "hosts", "jobs"}
+	nouns := []string{"sources", "starters", "releases", "sites", "hosts", "clients", "users", "jobs"}
 	sources(t, func(dir string, file *ast.File, at func(token.Pos) string) {
 		for _, i := range file.Imports {
 			path, err := strconv.Unquote(i.Path.Value)
@@ -62,6 +62,32 @@ func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
 			require.False(t, in(dir, "client") && in(ours, "service"), "%s: the client imports %s", at(i.Pos()), path)
 			require.False(t, in(dir, "service") && (ours == "cli" || ours == "client"), "%s: the service imports %s", at(i.Pos()), path)
 		}
+	})
+}
+
+// A noun is changed by its package alone: the HTTP interface reads records, and writes none but the audit log.
+func TestTheInterfaceChangesNoRecords(t *testing.T) {
+	changes := regexp.MustCompile(`^(Add|Set|Remove|Change|Put|Tick|Withdraw|Not|End|Discard|Keep|Move|Accept)([A-Z]|$)`)
+	sources(t, func(dir string, file *ast.File, at func(token.Pos) string) {
+		if !in(dir, "service/httpapi") {
+			return
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			call, is := n.(*ast.SelectorExpr)
+			if !is {
+				return true
+			}
+			owner := ""
+			switch x := call.X.(type) {
+			case *ast.SelectorExpr:
+				owner = x.Sel.Name
+			case *ast.Ident:
+				owner = x.Name
+			}
+			require.False(t, (owner == "db" || owner == "DB") && changes.MatchString(call.Sel.Name) || owner == "Vault" && call.Sel.Name == "Put",
+				"%s: %s changes records", at(call.Pos()), call.Sel.Name)
+			return true
+		})
 	})
 }
 

@@ -10,7 +10,6 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -37,6 +36,7 @@ import (
 	"nestseed/internal/service/sources"
 	"nestseed/internal/service/starters"
 	"nestseed/internal/service/store"
+	"nestseed/internal/service/users"
 	"nestseed/internal/service/vault"
 	"nestseed/web"
 )
@@ -135,7 +135,7 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	stored := &releases.Stored{DB: s.db, Store: st}
-	hosts := &hosts.Hosts{DB: s.db, Vault: v, Kinds: kinds}
+	hosts := &hosts.Hosts{DB: s.db, Vault: v, Engine: s.engine, Kinds: kinds}
 	sources := &sources.Sources{DB: s.db, Hosts: hosts, Engine: s.engine, Kinds: kinds}
 	releases := &releases.Releases{DB: s.db, Vault: v, Stored: stored, Sources: sources, Engine: s.engine, Kinds: kinds, Data: s.settings.Data}
 	s.nouns = jobs.Nouns{Sources: sources, Releases: releases, Sites: &sites.Sites{DB: s.db, Vault: v, Stored: stored, Hosts: hosts,
@@ -145,7 +145,8 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err := errors.Join(stored.Sweep(ctx), releases.SweepScratch(ctx)); err != nil {
 		return err
 	}
-	if err := s.makeOwner(ctx); err != nil {
+	users := &users.Users{DB: s.db}
+	if err := s.makeOwner(ctx, users); err != nil {
 		return err
 	}
 	if err := os.WriteFile(filepath.Join(s.settings.Data, AddressFile), []byte(s.localAddress()+"\n"), 0o644); err != nil {
@@ -156,8 +157,8 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	handler := httpapi.New(httpapi.Config{DB: s.db, Vault: v, Kinds: kinds, Engine: s.engine, Hosts: hosts, Sources: sources,
-		Clients: &clients.Clients{DB: s.db, Vault: v}, Starters: &starters.Starters{Kinds: kinds},
-		Releases: releases, Sites: s.nouns.Sites, Log: s.settings.Log, Console: console, Version: s.settings.Version})
+		Clients: &clients.Clients{DB: s.db, Vault: v}, Starters: &starters.Starters{DB: s.db, Engine: s.engine, Kinds: kinds},
+		Releases: releases, Sites: s.nouns.Sites, Users: users, Log: s.settings.Log, Console: console, Version: s.settings.Version})
 	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	return nil
 }
@@ -197,30 +198,14 @@ func (s *Service) takeFolder() error {
 }
 
 // makeOwner makes the first user: a token in a file that only this user can read, and a password.
-func (s *Service) makeOwner(ctx context.Context) error {
-	users, err := s.db.Users(ctx)
-	if err != nil || len(users) > 0 {
-		return err
-	}
-	password := strings.ToLower(rand.Text()[:16])
-	hash, err := httpapi.HashPassword(password)
-	if err != nil {
-		return err
-	}
-	token, sum := httpapi.NewSecret()
-	file := filepath.Join(s.settings.Data, "owner-token")
-	if err := os.WriteFile(file, []byte(token+"\n"), 0o600); err != nil {
-		return err
-	}
-	u, err := s.db.AddUser(ctx, "owner", "owner", hash)
+func (s *Service) makeOwner(ctx context.Context, users *users.Users) (err error) {
+	s.OwnerPassword, err = users.First(ctx, func(token string) error {
+		return os.WriteFile(s.TokenFile(), []byte(token+"\n"), 0o600)
+	})
 	if errors.Is(err, records.ErrTaken) {
-		return os.Remove(file) // another copy of the service was first
+		return os.Remove(s.TokenFile()) // another copy of the service was first
 	}
-	if err != nil {
-		return err
-	}
-	s.OwnerPassword = password
-	return s.db.AddToken(ctx, u.ID, "owner-token", sum, nil)
+	return err
 }
 
 // localAddress is where the service answers on this machine.

@@ -1,5 +1,5 @@
-// Package hosts is what the service does with hosts: reach their files and database servers, find out what runs on them,
-// and tell which addresses are theirs.
+// Package hosts is what the service does with hosts: add, change and remove them, reach their files and database servers, find
+// out what runs on them, and tell which addresses are theirs.
 package hosts
 
 import (
@@ -16,15 +16,17 @@ import (
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
 	_ "nestseed/internal/core/sitedb/engines"
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/vault"
 )
 
 // Hosts is the hosts of the records.
 type Hosts struct {
-	DB    *records.DB
-	Vault *vault.Vault
-	Kinds []*kind.Kind
+	DB     *records.DB
+	Vault  *vault.Vault
+	Engine *engine.Engine
+	Kinds  []*kind.Kind
 }
 
 // Open connects to a host's files and database server. Both are the caller's to close.

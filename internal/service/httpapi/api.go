@@ -30,11 +30,13 @@ import (
 	"nestseed/internal/service/clients"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
 	"nestseed/internal/service/sites"
 	"nestseed/internal/service/sources"
 	"nestseed/internal/service/starters"
+	"nestseed/internal/service/users"
 	"nestseed/internal/service/vault"
 	"nestseed/internal/wire"
 )
@@ -51,6 +53,7 @@ type Config struct {
 	Starters *starters.Starters
 	Releases *releases.Releases
 	Sites    *sites.Sites
+	Users    *users.Users
 	Log      *slog.Logger
 	Console  fs.FS
 	Version  string
@@ -59,11 +62,8 @@ type Config struct {
 type api struct {
 	Config
 	db       *records.DB
-	slow     *slowdown
 	cache    archiveCache
 	contents contentsCache
-
-	surveys surveyCache
 }
 
 // New returns the handler of everything the service answers.
@@ -72,8 +72,8 @@ func New(cfg Config) http.Handler {
 	router := gin.New()
 	router.UseRawPath = true // a name in a path may be an address, whose slashes are escaped
 	router.HandleMethodNotAllowed = true
-	a := &api{Config: cfg, db: cfg.DB, slow: newSlowdown()}
-	a.cache.releases, a.contents.releases, a.surveys.db = cfg.Releases, cfg.Releases, cfg.DB
+	a := &api{Config: cfg, db: cfg.DB}
+	a.cache.releases, a.contents.releases = cfg.Releases, cfg.Releases
 	router.Use(gin.CustomRecovery(a.recovered), headers, a.observe)
 	group := router.Group("/api/v1", a.authenticate)
 	described := a.describe(router, group)
@@ -196,6 +196,20 @@ func single[R, T any](row R, err error, convert func(R) T) (*body[T], error) {
 	return &body[T]{convert(row)}, nil
 }
 
+// changed is the input of an operation that changes a thing by its name; what is empty stays as it is.
+type changed[T any] struct {
+	Named
+	Put[T]
+}
+
+// orElse is what was given, or else what is there.
+func orElse[T any](given *T, there T) T {
+	if given == nil {
+		return there
+	}
+	return *given
+}
+
 // problems give errors that callers decide on a status and a stable type.
 var problems = []struct {
 	err    error
@@ -221,21 +235,14 @@ var problems = []struct {
 	{vault.ErrKey, http.StatusConflict, "vault-key"},
 	{errForbidden, http.StatusForbidden, "forbidden"},
 	{clients.ErrKey, http.StatusUnprocessableEntity, "wrong"},
-	{errWrong, http.StatusUnprocessableEntity, "wrong"},
+	{sites.ErrNoLink, http.StatusNotFound, "not-found"},
+	{sites.ErrLinkClosed, http.StatusGone, "link-closed"},
+	{users.ErrSlowDown, http.StatusTooManyRequests, "slow-down"},
+	{users.ErrPassword, http.StatusUnauthorized, "wrong-password"},
+	{input.ErrWrong, http.StatusUnprocessableEntity, "wrong"},
 }
 
-var (
-	errForbidden = errors.New("your role does not allow this; ask an owner")
-	errWrong     = errors.New("cannot be done")
-)
-
-// wrong marks a sentence as the caller's mistake.
-func wrong(err error) error {
-	if err == nil {
-		return nil
-	}
-	return fmt.Errorf("%w%.0w", err, errWrong)
-}
+var errForbidden = errors.New("your role does not allow this; ask an owner")
 
 type causeKey struct{}
 

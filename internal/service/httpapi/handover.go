@@ -2,12 +2,7 @@ package httpapi
 
 import (
 	"context"
-	"crypto/rand"
-	"errors"
 	"fmt"
-	"net/http"
-	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -17,8 +12,6 @@ import (
 
 // openHandoverPath is open to whoever has a link; everything else asks for a login.
 const openHandoverPath = "/api/v1/handovers/open"
-
-const handoverDays = 7
 
 func handoverOut(h records.Handover) wire.Handover {
 	return wire.Handover{ID: h.ID, MadeAt: h.MadeAt, MadeBy: h.MadeBy, ExpiresAt: h.ExpiresAt, OpenedAt: h.OpenedAt,
@@ -38,18 +31,7 @@ func (a *api) handoverOperations(h huma.API) {
 			Named
 			Put[wire.NewHandover]
 		}) (*body[wire.Handover], error) {
-			s, err := a.db.Site(ctx, in.Name)
-			if err != nil {
-				return nil, err
-			}
-			key, days := rand.Text()+rand.Text(), handoverDays
-			if in.Body.Days > 0 {
-				days = in.Body.Days
-			}
-			link, err := a.db.AddHandover(ctx, s.ID, HashSecret(key), who(ctx).Name, time.Now().Add(time.Duration(days)*24*time.Hour))
-			if err == nil {
-				err = a.db.Audit(ctx, who(ctx).Name, "made a handover link for site "+s.Name)
-			}
+			key, link, err := a.Sites.HandOver(ctx, in.Name, who(ctx).Name, in.Body.Days)
 			if err != nil {
 				return nil, err
 			}
@@ -59,12 +41,7 @@ func (a *api) handoverOperations(h huma.API) {
 		})
 	operation(h, "DELETE", "/sites/{name}/handovers", "withdraw-handovers", "Make a site's links that were not opened useless",
 		func(ctx context.Context, in *Named) (*nothing, error) {
-			s, err := a.db.Site(ctx, in.Name)
-			if err != nil {
-				return nil, err
-			}
-			_, err = a.db.WithdrawHandovers(ctx, s.ID)
-			return nil, err
+			return nil, a.Sites.WithdrawHandovers(ctx, in.Name)
 		})
 	operation(h, "GET", "/sites/{name}/sheet", "site-sheet", "What is said of a site to its client; no secrets",
 		func(ctx context.Context, in *Named) (*body[wire.Sheet], error) {
@@ -112,54 +89,16 @@ func (a *api) sheet(ctx context.Context, s records.Site) (wire.Sheet, error) {
 	return out, nil
 }
 
-// openHandover tells the password once. Its key is too long to be guessed, so tries are not slowed down. Whoever comes later
-// learns when it was opened: if that was somebody else, the client knows it at once.
-func (a *api) openHandover(ctx context.Context, in *Put[wire.OpenHandover]) (_ *body[wire.HandedOver], err error) {
-	link, opened, err := a.db.OpenHandover(ctx, HashSecret(strings.TrimSpace(in.Body.Key)))
-	if errors.Is(err, records.ErrNotFound) {
-		return nil, huma.NewError(http.StatusNotFound, "this link does not work; copy it whole, with everything behind the #")
-	}
+// openHandover tells the password, once.
+func (a *api) openHandover(ctx context.Context, in *Put[wire.OpenHandover]) (*body[wire.HandedOver], error) {
+	var out wire.HandedOver
+	err := a.Sites.OpenHandover(ctx, in.Body.Key, func(s records.Site, password string) (err error) {
+		out.Password = password
+		out.Sheet, err = a.sheet(ctx, s)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
-	told := false
-	defer func() {
-		if opened && !told { // the next try may do
-			err = errors.Join(err, a.db.NotHandedOver(context.WithoutCancel(ctx), link.ID))
-		}
-	}()
-	s, err := a.db.SiteByID(ctx, link.SiteID)
-	if err != nil {
-		return nil, err
-	}
-	switch {
-	case !opened:
-		return nil, huma.NewError(http.StatusGone, closedLink(link))
-	case s.RetiredAt != nil:
-		return nil, huma.NewError(http.StatusGone, "the site that this link was for is not there any more; ask whoever sent it")
-	}
-	sheet, err := a.sheet(ctx, s)
-	if err != nil {
-		return nil, err
-	}
-	out := wire.HandedOver{Sheet: sheet}
-	// Reveal writes into the audit log before it tells.
-	out.Password, err = a.Vault.Reveal(ctx, fmt.Sprintf("whoever opened handover %d", link.ID), "site", s.Name, "administrator")
-	if err != nil && !errors.Is(err, records.ErrNotFound) {
-		return nil, err
-	}
-	told = true
 	return &body[wire.HandedOver]{out}, nil
-}
-
-func closedLink(h records.Handover) string {
-	ask := "ask whoever sent it for a new one"
-	switch {
-	case h.OpenedAt != nil:
-		return fmt.Sprintf("this link was opened on %s and works once; if that was not you, say so at once and %s",
-			h.OpenedAt.UTC().Format("2 January 2006, 15:04 UTC"), ask)
-	case h.WithdrawnAt != nil:
-		return "this link was withdrawn, or a newer one was made; " + ask
-	}
-	return fmt.Sprintf("this link ended on %s; %s", h.ExpiresAt.UTC().Format("2 January 2006"), ask)
 }

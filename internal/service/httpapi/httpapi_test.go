@@ -4,16 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"sync"
-	"sync/atomic"
 	"testing"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/provision"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
 	"nestseed/internal/wire"
@@ -27,7 +25,7 @@ func TestErrorsBecomeProblemsWithAStableType(t *testing.T) {
 		"not-found": {records.ErrNotFound, 404}, "taken": {records.ErrTaken, 409}, "in-use": {records.ErrInUse,
 			409}, "plan-does-not-fit": {provision.ErrPlan, 409},
 		"discarded": {releases.ErrDiscarded, 410}, "hostile": {archive.ErrHostile, 422}, "forbidden": {errForbidden,
-			403}, "failed": {errors.New("disk"), 500}, "wrong": {wrong(errors.New("typo")), 422},
+			403}, "failed": {errors.New("disk"), 500}, "wrong": {input.Wrongf("typo"), 422},
 	} {
 		err := problem(fmt.Errorf("site alder: %w", c.err))
 		var m *huma.ErrorModel
@@ -38,8 +36,8 @@ func TestErrorsBecomeProblemsWithAStableType(t *testing.T) {
 		require.Equal(t, http.StatusText(c.status), m.Title)
 	}
 	require.NoError(t, problem(nil))
-	require.NoError(t, wrong(nil))
-	require.Equal(t, "typo", wrong(errors.New("typo")).Error(), "the mark does not show")
+	require.NoError(t, input.Wrong(nil))
+	require.Equal(t, "typo", input.Wrongf("typo").Error(), "the mark does not show")
 }
 
 func TestPlansAreKnownByWhatTheySay(t *testing.T) {
@@ -68,58 +66,6 @@ func TestATableIsLookedAtAsAWhole(t *testing.T) {
 	}
 }
 
-func TestEachFurtherWrongTryWaitsTwiceAsLong(t *testing.T) {
-	s := newSlowdown()
-	passed := func(key string) { s.mu.Lock(); s.tries[key].until = time.Time{}; s.mu.Unlock() }
-	for range freeTries {
-		require.Zero(t, s.begin("ines"))
-	}
-	last := time.Duration(0)
-	for range 4 {
-		require.Zero(t, s.begin("ines"))
-		now := s.begin("ines")
-		require.Greater(t, now, last)
-		last = now
-		passed("ines")
-	}
-	require.Zero(t, s.begin("somebody else"))
-	for range 40 {
-		s.begin("ines")
-		passed("ines")
-	}
-	s.begin("ines")
-	require.LessOrEqual(t, s.begin("ines"), maxWait)
-	s.right("ines")
-	require.Zero(t, s.begin("ines"))
-}
-
-// A try counts when it begins: a hundred at once are not a hundred for free.
-func TestTriesAtOnceCountBeforeTheirOutcomeIsKnown(t *testing.T) {
-	s := newSlowdown()
-	var let atomic.Int32
-	var group sync.WaitGroup
-	for range 100 {
-		group.Go(func() {
-			if s.begin("ines") == 0 {
-				let.Add(1)
-			}
-		})
-	}
-	group.Wait()
-	require.Equal(t, int32(freeTries+1), let.Load())
-	for i := range 2 * maxTries {
-		s.begin(fmt.Sprint("made up ", i))
-	}
-	require.LessOrEqual(t, len(s.tries), maxTries)
-}
-
-func TestALinkThatDoesNotOpenSaysWhy(t *testing.T) {
-	at := time.Date(2026, 11, 25, 9, 30, 0, 0, time.UTC)
-	require.Contains(t, closedLink(records.Handover{OpenedAt: &at}), "was opened on 25 November 2026, 09:30 UTC")
-	require.Contains(t, closedLink(records.Handover{WithdrawnAt: &at}), "withdrawn")
-	require.Contains(t, closedLink(records.Handover{ExpiresAt: at}), "ended on 25 November 2026")
-}
-
 func TestSitesThatAreBehindAreNamedOrCounted(t *testing.T) {
 	sites := []records.Site{{Name: "a", Release: "m@1", Behind: 2}, {Name: "b", Release: "m@3"}, {Name: "c", Release: "m@2", Behind: 1}}
 	out := behind(sites)
@@ -143,19 +89,4 @@ func TestRunsThatFailedOrCouldNotBeCleanedUpAreNamedOnce(t *testing.T) {
 		{ID: 9, Title: "Check c", Status: records.Failed, Error: "no page"}, stuck, {ID: 6, Status: records.Done}})
 	require.Equal(t, []wire.Attention{{Severity: "fault", Sentence: "Make site a could not be cleaned up after: no server", Link: "/runs/7"},
 		{Severity: "fault", Sentence: "Check c failed: no page", Link: "/runs/9"}}, out)
-}
-
-func TestSecretsAreLongAndKeptAsHashes(t *testing.T) {
-	a, hash := NewSecret()
-	b, _ := NewSecret()
-	require.NotEqual(t, a, b)
-	require.Greater(t, len(a), 40)
-	require.Equal(t, hash, HashSecret(a))
-	require.NotContains(t, string(hash), a)
-	first, err := HashPassword("correct horse")
-	require.NoError(t, err)
-	second, err := HashPassword("correct horse")
-	require.NoError(t, err)
-	require.NotEqual(t, first, second, "salted")
-	require.Regexp(t, `^\$argon2id\$`, first)
 }

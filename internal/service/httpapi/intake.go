@@ -21,6 +21,7 @@ import (
 
 	"nestseed/internal/core/fetch"
 	"nestseed/internal/service/engine"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
 	"nestseed/internal/service/store"
@@ -148,7 +149,7 @@ func (a *api) uploadInfo(ctx context.Context, id string) (info tus.FileInfo, err
 func (a *api) given(ctx context.Context, g wire.GivenFile) (releases.Given, error) {
 	switch {
 	case (g.Upload == "") == (g.Link == ""):
-		return releases.Given{}, wrong(errors.New("each file is an upload or a link"))
+		return releases.Given{}, input.Wrongf("each file is an upload or a link")
 	case g.Link != "":
 		// It is looked at before a run is started, with all that is in it.
 		opts, err := a.Releases.FetchOptions(ctx)
@@ -165,7 +166,8 @@ func (a *api) given(ctx context.Context, g wire.GivenFile) (releases.Given, erro
 		return releases.Given{}, err
 	}
 	if info.Offset != info.Size {
-		return releases.Given{}, wrong(fmt.Errorf("the upload %s has %d of %d bytes; go on with it first", info.MetaData["name"], info.Offset,
+		return releases.Given{}, input.Wrong(fmt.Errorf("the upload %s has %d of %d bytes; go on with it first", info.MetaData["name"],
+			info.Offset,
 			info.Size))
 	}
 	return releases.Given{Upload: filepath.Base(g.Upload), Name: info.MetaData["name"]}, nil

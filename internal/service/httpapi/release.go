@@ -18,6 +18,7 @@ import (
 	"nestseed/internal/core/contents"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/service/engine"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
 	"nestseed/internal/service/store"
@@ -179,7 +180,7 @@ func (a *api) listContents(ctx context.Context, in *struct {
 		found, err = of.Largest(in.Path, in.Largest)
 	case in.Find != "":
 		if found, err = of.Find(in.Path, in.Find, in.Limit); errors.Is(err, contents.ErrPattern) {
-			err = wrong(err)
+			err = input.Wrong(err)
 		}
 	default:
 		found, err = of.Children(in.Path, in.Limit)
@@ -213,8 +214,6 @@ type cachedContents struct {
 
 const cachedLists = 8 // a list is a few megabytes, for the largest
 
-// get returns a release's contents: from the index that was kept with its record, which is there when the archive was
-// discarded, too; else from the archive.
 func (c *contentsCache) get(ctx context.Context, r records.Release) (*contents.Contents, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -223,36 +222,15 @@ func (c *contentsCache) get(ctx context.Context, r records.Release) (*contents.C
 			return k.contents, nil
 		}
 	}
-	index, err := c.releases.DB.Contents(ctx, r.ID)
+	of, err := c.releases.Contents(ctx, r)
 	if err != nil {
 		return nil, err
-	}
-	if index == nil {
-		if index, err = c.read(r); err != nil {
-			return nil, err
-		}
-		if err := c.releases.DB.SetContents(ctx, r.ID, index); err != nil {
-			return nil, err
-		}
 	}
 	if len(c.kept) == cachedLists {
 		c.kept = c.kept[1:]
 	}
-	c.kept = append(c.kept, cachedContents{r.ID, contents.New(index, r.Manifest)})
-	return c.kept[len(c.kept)-1].contents, nil
-}
-
-func (c *contentsCache) read(r records.Release) ([]byte, error) {
-	k, err := kind.Named(c.releases.Kinds, r.Manifest.Kind)
-	if err != nil {
-		return nil, err
-	}
-	ar, f, err := c.releases.OpenArchive(r)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return contents.Index(ar, k)
+	c.kept = append(c.kept, cachedContents{r.ID, of})
+	return of, nil
 }
 
 // archiveCache keeps the archives that were looked at last open, so that their directory is read once.

@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
@@ -70,7 +71,7 @@ func (a *api) runOperations(h huma.API) {
 			return nil, err
 		}
 		if r.Status != records.Waiting && r.Status != records.Working {
-			return nil, wrong(fmt.Errorf("run %d is over (%s); there is nothing to cancel", r.ID, r.Status))
+			return nil, input.Wrongf("run %d is over (%s); there is nothing to cancel", r.ID, r.Status)
 		}
 		asked := a.Engine.Cancel(ctx, in.ID)
 		if asked != nil && !errors.Is(asked, records.ErrNotFound) {
@@ -79,7 +80,8 @@ func (a *api) runOperations(h huma.API) {
 		// A run that ends meanwhile is over; that is no fault.
 		r, err = a.db.Run(ctx, in.ID)
 		if err == nil && asked != nil && r.Committed && r.EndedAt == nil {
-			return nil, wrong(fmt.Errorf("run %d (%s) cannot be cancelled any more: what it made is being kept, or what it has begun must not "+
+			return nil, input.Wrong(fmt.Errorf("run %d (%s) cannot be cancelled any more: what it made is being kept, or what it has "+
+				"begun must not "+
 				"stop halfway; follow it to its end with nestseed run watch %d", r.ID, r.Title, r.ID))
 		}
 		return single(r, err, runOut)

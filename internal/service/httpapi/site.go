@@ -3,7 +3,6 @@ package httpapi
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,6 +11,7 @@ import (
 
 	"nestseed/internal/core/provision"
 	"nestseed/internal/service/engine"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
@@ -57,7 +57,7 @@ var pagesOfSites = []string{"new", "table"}
 // plan makes a plan and touches nothing.
 func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string]string) (*wire.Plan, error) {
 	if len(args.Keep) > 0 && !args.Replace {
-		return nil, wrong(errors.New("parts are kept of the site that is replaced, and nothing is to be replaced"))
+		return nil, input.Wrongf("parts are kept of the site that is replaced, and nothing is to be replaced")
 	}
 	if err := a.Sites.SealValues(&args, set); err != nil {
 		return nil, err
@@ -69,7 +69,7 @@ func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string
 	defer o.Close()
 	p, err := provision.Prepare(ctx, o.Request)
 	if err != nil {
-		return nil, wrong(err)
+		return nil, input.Wrong(err)
 	}
 	if slices.Contains(pagesOfSites, p.Name) {
 		p.Problems = append(p.Problems, fmt.Sprintf("no site can be named %s, as the console has a page of that name; choose another name",
@@ -194,11 +194,7 @@ func (a *api) siteOperations(h huma.API) {
 			Key string `path:"key"`
 			Put[wire.Tick]
 		}) (*body[wire.Site], error) {
-			s, err := a.db.Site(ctx, in.Name)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.db.TickTask(ctx, s.ID, in.Key, who(ctx).Name, in.Body.Done); err != nil {
+			if err := a.Sites.TickTask(ctx, in.Name, in.Key, who(ctx).Name, in.Body.Done); err != nil {
 				return nil, err
 			}
 			return a.showSite(ctx, in.Name)

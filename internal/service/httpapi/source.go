@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,7 +9,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"nestseed/internal/core/kind"
-	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/sites"
@@ -62,14 +60,26 @@ func (a *api) sourceOperations(h huma.API) {
 			s, err := a.db.Source(ctx, in.Name)
 			return single(s, err, sourceOut)
 		})
-	operation(h, "POST", "/sources", "add-source", "Add a source", a.addSource)
-	operation(h, "PATCH", "/sources/{name}", "change-source", "Change where a source is read; what is not given stays", a.changeSource)
+	operation(h, "POST", "/sources", "add-source", "Add a source", func(ctx context.Context, in *Put[wire.NewSource]) (*body[wire.Source],
+		error) {
+		b := in.Body
+		s, err := a.Sources.Add(ctx, sources.New{Name: b.Name, Host: b.Host, Path: b.Path, Kind: b.Kind, Address: b.Address,
+			Database: b.Database, Password: b.DatabasePassword})
+		return single(s, err, sourceOut)
+	})
+	operation(h, "PATCH", "/sources/{name}", "change-source", "Change where a source is read; what is not given stays",
+		func(ctx context.Context, in *changed[wire.ChangedSource]) (*body[wire.Source], error) {
+			b := in.Body
+			s, err := a.Sources.Change(ctx, in.Name, sources.Change{Path: b.Path, Address: b.Address, Database: b.Database,
+				Password: b.DatabasePassword})
+			if err == nil {
+				err = a.db.Audit(ctx, who(ctx).Name, "changed source "+s.Name)
+			}
+			return single(s, err, sourceOut)
+		})
 	operation(h, "DELETE", "/sources/{name}", "remove-source", "Remove a source; the site itself is not touched",
 		func(ctx context.Context, in *Named) (*nothing, error) {
-			if err := a.db.RemoveSource(ctx, in.Name); err != nil {
-				return nil, err
-			}
-			return nil, a.db.RemoveSecrets(ctx, "source", in.Name)
+			return nil, a.Sources.Remove(ctx, in.Name)
 		})
 	operation(h, "POST", "/sources/{name}/survey", "survey-source", "Start a survey", func(ctx context.Context, in *Named) (*begun, error) {
 		s, err := a.db.Source(ctx, in.Name)
@@ -101,61 +111,4 @@ func (a *api) sourceOperations(h huma.API) {
 			out.Definition = k.Text()
 			return &body[wire.Kind]{out}, nil
 		})
-}
-
-// addSource looks at the source at once: kind, settings, database and address are found out here. A source
-// that is there already keeps its password, and one that cannot be added leaves none behind.
-func (a *api) addSource(ctx context.Context, in *Put[wire.NewSource]) (*body[wire.Source], error) {
-	b := in.Body
-	host, err := a.db.Host(ctx, b.Host)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := a.db.Source(ctx, b.Name); err == nil {
-		return nil, fmt.Errorf("there is a source %q already: %w; choose another name", b.Name, records.ErrTaken)
-	}
-	database, password := "", ""
-	if b.Database != "" {
-		if database, password, err = splitPassword(b.Database, b.DatabasePassword); err != nil {
-			return nil, err
-		}
-	}
-	if password != "" {
-		if err := a.Vault.Put(ctx, "source", b.Name, "database", password); err != nil {
-			return nil, err
-		}
-	}
-	s, err := a.identified(ctx, host, b, database)
-	if err == nil {
-		s.FromSite, err = a.db.SiteAt(ctx, s.HostID, s.Path)
-	}
-	if err == nil {
-		s, err = a.db.AddSource(ctx, s)
-	}
-	if err != nil && password != "" && !errors.Is(err, records.ErrTaken) {
-		err = errors.Join(err, a.db.RemoveSecrets(ctx, "source", b.Name))
-	}
-	return single(s, err, sourceOut)
-}
-
-// identified finds out what a source is.
-func (a *api) identified(ctx context.Context, host records.Host, b wire.NewSource, database string) (records.Source, error) {
-	open, err := a.Sources.OpenAt(ctx, host, b.Name, b.Path, database)
-	if err != nil {
-		return records.Source{}, wrong(err)
-	}
-	defer open.Close()
-	if b.Kind != "" && b.Kind != open.Identity.Kind.Name {
-		return records.Source{}, wrong(fmt.Errorf("%s holds %s, not %s", b.Path, open.Identity.Kind.Name, b.Kind))
-	}
-	address := b.Address
-	if address == "" {
-		all, err := survey.Addresses(ctx, open.DB, open.Identity)
-		if err != nil {
-			return records.Source{}, wrong(err)
-		}
-		address = all[0]
-	}
-	return records.Source{Name: b.Name, HostID: host.ID, Path: b.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version,
-		Address: address, Database: database}, nil
 }

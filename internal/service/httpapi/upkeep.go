@@ -32,11 +32,7 @@ func (a *api) copyOperations(h huma.API) {
 			Named
 			Put[wire.CopyRule]
 		}) (*body[wire.Site], error) {
-			s, err := a.db.Site(ctx, in.Name)
-			if err == nil {
-				err = a.db.SetCopyRule(ctx, s.ID, in.Body.Last, in.Body.Days)
-			}
-			if err != nil {
+			if err := a.Sites.SetCopyRule(ctx, in.Name, in.Body.Last, in.Body.Days); err != nil {
 				return nil, err
 			}
 			return a.showSite(ctx, in.Name)

@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/vault"
 	"nestseed/internal/wire"
@@ -44,7 +45,7 @@ func (a *api) vaultOperations(h huma.API) {
 			// Runs that wait may have values sealed with the old key.
 			n, err := a.Vault.RotateKey(ctx, c.Working > 0)
 			if errors.Is(err, vault.ErrNotHere) {
-				err = wrong(err)
+				err = input.Wrong(err)
 			}
 			return &body[wire.Resealed]{wire.Resealed{Secrets: n, OldKeyKept: c.Working > 0}}, err
 		})

@@ -40,6 +40,25 @@ func (svc *Sites) RetainCopies(ctx context.Context, report progress.Reporter) (d
 	return dropped, freedBytes, nil
 }
 
+// SetCopyRule says which safety copies of a site are kept: the last so many, and for how many days; 0 is no limit. It waits for no
+// run: the rule is read when it is applied. Errors: records.ErrNotFound.
+func (svc *Sites) SetCopyRule(ctx context.Context, name string, last, days int) error {
+	s, err := svc.DB.Site(ctx, name)
+	if err != nil {
+		return err
+	}
+	return svc.DB.SetCopyRule(ctx, s.ID, last, days)
+}
+
+// TickTask ticks a launch task of a site off, or puts it back. Errors: records.ErrNotFound.
+func (svc *Sites) TickTask(ctx context.Context, name, key, who string, done bool) error {
+	s, err := svc.DB.Site(ctx, name)
+	if err != nil {
+		return err
+	}
+	return svc.DB.TickTask(ctx, s.ID, key, who, done)
+}
+
 // copiesToDrop says which safety copies a site's rule does not keep. They come newest first. Without a rule all
 // are kept until a person drops them; so is, with one, the old place of a site that visitors may still be led to.
 func copiesToDrop(copies []records.SiteCopy, last, days int, now time.Time) (out []records.SiteCopy) {

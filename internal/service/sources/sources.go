@@ -1,4 +1,4 @@
-// Package sources is what the service does with sources: open, survey and check them. A source is only read.
+// Package sources is what the service does with sources: add, change and remove, open, survey and check them. A source is only read.
 package sources
 
 import (

@@ -1,26 +1,207 @@
-// Package starters is what the service does with starters: their packing lists.
+// Package starters is what the service does with starters: what they are built from, their packing lists, and which of their
+// archives are kept.
 package starters
 
 import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+	"strings"
+
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/survey"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 )
 
 // Starters is the starters of the records.
 type Starters struct {
-	Kinds []*kind.Kind
+	DB     *records.DB
+	Engine *engine.Engine
+	Kinds  []*kind.Kind
+
+	surveys surveyCache
 }
 
-// Matcher compiles a starter's packing list against its source's newest survey.
-func (s *Starters) Matcher(t records.Starter, prefix string) (*packing.Matcher, error) {
-	list, err := packing.Parse([]byte(t.List))
+// StockList is the name of the packing list that a starter gets when none is named.
+const StockList = "starter"
+
+// Create makes a starter from a source, with a stock packing list of its kind and further fields and launch tasks. Errors:
+// input.ErrWrong, records.ErrNotFound, records.ErrTaken.
+func (svc *Starters) Create(ctx context.Context, name, source, list string, fields []packing.Field, tasks []packing.LaunchTask) (
+	t records.Starter, err error) {
+	src, err := svc.DB.Source(ctx, source)
+	if err != nil {
+		return t, err
+	}
+	k, err := kind.Named(svc.Kinds, src.Kind)
+	if err != nil {
+		return t, err
+	}
+	if list == "" {
+		list = StockList
+	}
+	text, ok := k.Lists[list]
+	if !ok {
+		return t, input.Wrongf("%s has no stock list %q; it has %s", k.Title, list, strings.Join(slices.Sorted(maps.Keys(k.Lists)), ", "))
+	}
+	if len(fields)+len(tasks) > 0 {
+		text, err = changed(text, func(l *packing.List) error {
+			l.Fields, l.LaunchTasks = append(l.Fields, fields...), append(l.LaunchTasks, tasks...)
+			return nil
+		})
+		if err != nil {
+			return t, err
+		}
+	}
+	return svc.DB.AddStarter(ctx, name, &src.ID, src.Kind, text)
+}
+
+// SetSource says which source a starter is built from. Errors: input.ErrWrong, records.ErrNotFound, engine.ErrBusy.
+func (svc *Starters) SetSource(ctx context.Context, name, source string) (t records.Starter, err error) {
+	err = svc.Engine.WithLock(ctx, engine.Target("starter", name), func(ctx context.Context) error {
+		if t, err = svc.DB.Starter(ctx, name); err != nil {
+			return err
+		}
+		src, err := svc.DB.Source(ctx, source)
+		if err != nil {
+			return err
+		}
+		if src.Kind != t.Kind {
+			return input.Wrongf("source %s is %s and starter %s is made for %s; create a starter for it", src.Name, src.Kind, t.Name, t.Kind)
+		}
+		if err := svc.DB.SetStarterSource(ctx, t.Name, src.ID); err != nil {
+			return err
+		}
+		t, err = svc.DB.Starter(ctx, name)
+		return err
+	})
+	return t, err
+}
+
+// SetRetention says which archives of a starter are kept: the last so many, and one a week for so many weeks. Errors:
+// records.ErrNotFound. It waits for no build: the rule is read when it is applied.
+func (svc *Starters) SetRetention(ctx context.Context, name string, last, weeks int) (records.Starter, error) {
+	if err := svc.DB.SetRetention(ctx, name, last, weeks); err != nil {
+		return records.Starter{}, err
+	}
+	return svc.DB.Starter(ctx, name)
+}
+
+// SetList replaces a starter's packing list by a text. It waits for no build, which has read its own: a list that somebody else
+// changed meanwhile is not replaced. Errors: input.ErrWrong, records.ErrNotFound, records.ErrChanged.
+func (svc *Starters) SetList(ctx context.Context, name, text string) (records.Starter, error) {
+	return svc.changeList(ctx, name, func(string) (string, error) {
+		_, err := packing.Parse([]byte(text))
+		return text, input.Wrong(err)
+	})
+}
+
+// EditList edits a starter's packing list, like SetList. Errors: as of SetList.
+func (svc *Starters) EditList(ctx context.Context, name string, e packing.Edit) (records.Starter, error) {
+	return svc.changeList(ctx, name, func(text string) (string, error) {
+		return changed(text, func(l *packing.List) error {
+			if unknown := e.Apply(l); len(unknown) > 0 {
+				return input.Wrongf("%s: not left out, so it cannot be put back; the list leaves out %s", strings.Join(unknown, ", "),
+					strings.Join(slices.Concat(l.LeaveOut.Paths, l.LeaveOut.Suffixes, l.LeaveOut.Tables, l.Empty), ", "))
+			}
+			return nil
+		})
+	})
+}
+
+func (svc *Starters) changeList(ctx context.Context, name string, change func(text string) (string, error)) (records.Starter, error) {
+	t, err := svc.DB.Starter(ctx, name)
+	if err != nil {
+		return t, err
+	}
+	text, err := change(t.List)
+	if err != nil {
+		return t, err
+	}
+	if err := svc.DB.SetList(ctx, name, t.List, text); err != nil {
+		return t, err
+	}
+	t.List = text
+	return t, nil
+}
+
+// changed is the text of a packing list after a change of it. Errors: input.ErrWrong.
+func changed(text string, change func(*packing.List) error) (string, error) {
+	l, err := packing.Parse([]byte(text))
+	if err != nil {
+		return "", input.Wrong(err)
+	}
+	if err := change(l); err != nil {
+		return "", err
+	}
+	if err := l.Valid(); err != nil {
+		return "", input.Wrong(err)
+	}
+	out, err := l.Text()
+	return string(out), err
+}
+
+// Remove removes a starter that has no releases. Errors: records.ErrInUse, records.ErrNotFound, engine.ErrBusy.
+func (svc *Starters) Remove(ctx context.Context, name string) error {
+	return svc.Engine.WithLock(ctx, engine.Target("starter", name), func(ctx context.Context) error {
+		return svc.DB.RemoveStarter(ctx, name)
+	})
+}
+
+// Packing is what a packing list comes to against its source's newest survey.
+type Packing struct {
+	List     *packing.List
+	Surveyed bool
+	In, Out  survey.Share
+	Saved    map[string]survey.Share // by rule
+	Problems []packing.Problem
+}
+
+// Packing totals a starter's packing list, or another text in its place. Errors: input.ErrWrong.
+func (svc *Starters) Packing(ctx context.Context, t records.Starter) (*Packing, error) {
+	l, err := packing.Parse([]byte(t.List))
+	if err != nil {
+		return nil, input.Wrong(err)
+	}
+	out := &Packing{List: l, Saved: map[string]survey.Share{}}
+	if t.SourceID == nil {
+		return out, nil
+	}
+	s, err := svc.surveys.get(ctx, svc.DB, *t.SourceID)
+	if errors.Is(err, records.ErrNotFound) {
+		return out, nil
+	}
 	if err != nil {
 		return nil, err
 	}
-	k, err := kind.Named(s.Kinds, t.Kind)
+	k, err := kind.Named(svc.Kinds, t.Kind)
 	if err != nil {
 		return nil, err
 	}
-	return list.Compile(k, prefix)
+	m, err := l.Compile(k, s.Prefix)
+	if err != nil {
+		return nil, err
+	}
+	out.Surveyed = true
+	out.In, out.Out, out.Saved = s.Total(m)
+	tables := make([]string, len(s.Tables))
+	for i, tb := range s.Tables {
+		tables[i] = tb.Name
+	}
+	used := map[string]bool{}
+	for rule := range out.Saved {
+		used[rule] = true
+	}
+	out.Problems = m.Check(func(yield func(string, int64) bool) {
+		for _, f := range s.Files {
+			if !yield(f.Path, f.Bytes) {
+				return
+			}
+		}
+	}, tables, used)
+	return out, nil
 }

@@ -203,6 +203,31 @@ func (v *Vault) Get(ctx context.Context, noun, owner, name string) (string, erro
 	return string(plain), nil
 }
 
+// Try puts a secret in the place of the one that is there for as long as a change is tried, and leaves it there when the change is
+// made; else the one that was there comes back. When secret is "", the one that is there is tried.
+func (v *Vault) Try(ctx context.Context, noun, owner, name, secret string, change func(tried string) error) error {
+	before, err := v.Get(ctx, noun, owner, name)
+	none := errors.Is(err, records.ErrNotFound)
+	if err != nil && !none {
+		return err
+	}
+	if secret == "" {
+		return change(before)
+	}
+	if err := v.Put(ctx, noun, owner, name, secret); err != nil {
+		return err
+	}
+	err = change(secret)
+	if err == nil {
+		return nil
+	}
+	ctx = context.WithoutCancel(ctx)
+	if none {
+		return errors.Join(err, v.db.RemoveSecrets(ctx, noun, owner, name))
+	}
+	return errors.Join(err, v.Put(ctx, noun, owner, name, before))
+}
+
 // Reveal opens a secret for a person, and records that first.
 func (v *Vault) Reveal(ctx context.Context, who, noun, owner, name string) (string, error) {
 	if _, err := v.db.Secret(ctx, noun, owner, name); err != nil {

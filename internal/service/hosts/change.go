@@ -1,0 +1,232 @@
+package hosts
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/input"
+	"nestseed/internal/service/records"
+)
+
+// SplitPassword takes the password out of a database address; one given beside it counts more. Errors: input.ErrWrong.
+func SplitPassword(address, beside string) (without, password string, err error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme == "" {
+		return "", "", input.Wrongf("the database address cannot be read; write it like mysql://admin@127.0.0.1:3306/")
+	}
+	password, _ = u.User.Password()
+	if beside != "" {
+		password = beside
+	}
+	if u.User != nil {
+		u.User = url.User(u.User.Username())
+	}
+	return u.String(), password, nil
+}
+
+// Add adds a host once it answers, so that a mistake shows when it is made. Its database address may hold the password, which
+// goes into the vault. Errors: input.ErrWrong, records.ErrTaken.
+func (s *Hosts) Add(ctx context.Context, h records.Host, password string) (records.Host, error) {
+	var err error
+	if h.Database, password, err = SplitPassword(h.Database, password); err != nil {
+		return h, err
+	}
+	if err := answers(ctx, h, password); err != nil {
+		return h, err
+	}
+	err = s.Engine.WithLock(ctx, engine.Target("host", h.Name), func(ctx context.Context) error {
+		if h, err = s.DB.AddHost(ctx, h); err != nil || password == "" {
+			return err
+		}
+		return s.Vault.Put(ctx, "host", h.Name, "database", password)
+	})
+	if err == nil {
+		h.Runtimes = s.firstAsked(ctx, h)
+	}
+	return h, err
+}
+
+// Change is what becomes of a host; what is empty stays as it is.
+type Change struct {
+	Files, WebRoot, Address, Database, Password string
+
+	Connect *string // "" for where the name leads
+}
+
+// Change changes a host once what it would be answers and holds the sites that are on it: a mistake must not strand them.
+// Errors: input.ErrWrong, records.ErrNotFound, engine.ErrBusy.
+func (s *Hosts) Change(ctx context.Context, name string, to Change) (h records.Host, err error) {
+	err = s.Engine.WithLock(ctx, engine.Target("host", name), func(ctx context.Context) error {
+		if h, err = s.DB.Host(ctx, name); err != nil {
+			return err
+		}
+		h.Files, h.WebRoot, h.Address = cmp.Or(to.Files, h.Files), cmp.Or(to.WebRoot, h.WebRoot), cmp.Or(to.Address, h.Address)
+		if to.Connect != nil {
+			h.Connect = *to.Connect
+		}
+		database, password, err := SplitPassword(cmp.Or(to.Database, h.Database), to.Password)
+		if err != nil {
+			return err
+		}
+		h.Database = database
+		return s.Vault.Try(ctx, "host", h.Name, "database", password, func(tried string) error {
+			if err := answers(ctx, h, tried); err != nil {
+				return err
+			}
+			if err := s.holdsItsSites(ctx, h); err != nil {
+				return err
+			}
+			return s.DB.ChangeHost(ctx, h)
+		})
+	})
+	if err == nil {
+		h.Runtimes = s.firstAsked(ctx, h)
+	}
+	return h, err
+}
+
+// Remove removes a host that nothing uses, and its password. Errors: records.ErrInUse, records.ErrNotFound.
+func (s *Hosts) Remove(ctx context.Context, name string) error {
+	return s.Engine.WithLock(ctx, engine.Target("host", name), func(ctx context.Context) error {
+		if err := s.DB.RemoveHost(ctx, name); err != nil {
+			return err
+		}
+		return s.DB.RemoveSecrets(ctx, "host", name)
+	})
+}
+
+// answers opens a host's files and server once.
+func answers(ctx context.Context, h records.Host, password string) error {
+	if !strings.Contains(h.WebRoot, "{name}") && !strings.Contains(h.WebRoot, "{host}") {
+		return input.Wrongf("web root %q has neither {name} nor {host}; every site needs a folder of its own, like {name}", h.WebRoot)
+	}
+	if _, err := rewrite.ParseAddress(strings.ReplaceAll(h.Address, "{name}", "x")); err != nil || !strings.Contains(h.Address, "{name}") {
+		return input.Wrongf("address %q should be a site's address with {name} in it, like https://{name}.preview.example", h.Address)
+	}
+	fsys, err := hostfs.Open(h.Files)
+	if err != nil {
+		return input.Wrong(err)
+	}
+	defer fsys.Close()
+	u, err := url.Parse(h.Database)
+	if err != nil {
+		return input.Wrong(err)
+	}
+	if password != "" {
+		u.User = url.UserPassword(u.User.Username(), password)
+	}
+	server, err := sitedb.Connect(u.String())
+	if err != nil {
+		return input.Wrong(err)
+	}
+	defer server.Close()
+	_, err = server.Version(ctx)
+	return input.Wrong(err)
+}
+
+// holdsItsSites says whether a host's files hold every site and source that the records place there.
+func (s *Hosts) holdsItsSites(ctx context.Context, h records.Host) error {
+	fsys, err := hostfs.Open(h.Files)
+	if err != nil {
+		return input.Wrong(err)
+	}
+	defer fsys.Close()
+	holds := func(what, folder string) error {
+		if _, err := fsys.Stat(ctx, folder); err != nil {
+			return input.Wrongf("%s is not in the files at %s: %w; nothing was changed", what, h.Files, err)
+		}
+		return nil
+	}
+	sites, err := s.DB.Sites(ctx)
+	if err != nil {
+		return err
+	}
+	for _, site := range sites {
+		if site.HostID == h.ID {
+			if err := holds("site "+site.Name, site.Folder); err != nil {
+				return err
+			}
+		}
+	}
+	sources, err := s.DB.Sources(ctx)
+	if err != nil {
+		return err
+	}
+	for _, src := range sources {
+		if src.HostID == h.ID {
+			if err := holds("source "+src.Name, src.Path); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// firstAsked asks a new host what runs on it. When it does not tell, that is no reason to refuse it: plans say so.
+func (s *Hosts) firstAsked(ctx context.Context, h records.Host) []provision.Runtime {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	fsys, err := hostfs.Open(h.Files)
+	if err != nil {
+		return nil
+	}
+	defer fsys.Close()
+	told, _ := s.AskRuntimes(ctx, h, fsys)
+	return told
+}
+
+// Test is what a host showed when it was tried.
+type Test struct {
+	FreeBytes     int64 // 0 where the host does not tell
+	Writable      bool
+	Server        string // engine and version
+	Runtimes      []provision.Runtime
+	RuntimesError string // why it did not tell them
+	Refuses       string // why what runs on it cannot serve sites; "" when it can
+}
+
+// Test tries a host: writes, asks the database server, and asks what runs there. Errors: input.ErrWrong, records.ErrNotFound.
+func (s *Hosts) Test(ctx context.Context, name string) (out Test, err error) {
+	h, err := s.DB.Host(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	fsys, server, err := s.Open(ctx, h)
+	if err != nil {
+		return out, input.Wrong(err)
+	}
+	defer fsys.Close()
+	defer server.Close()
+	if out.FreeBytes, err = hostfs.FreeBytes(ctx, fsys); err != nil && !errors.Is(err, hostfs.ErrSpaceUnknown) {
+		return out, err
+	}
+	probe := ".nestseed-test"
+	if err := hostfs.WriteFile(ctx, fsys, probe, []byte("x"), 0o600); err == nil {
+		out.Writable = fsys.RemoveAll(ctx, probe) == nil
+	}
+	v, err := server.Version(ctx)
+	if err != nil {
+		return out, input.Wrong(err)
+	}
+	out.Server = fmt.Sprint(v.Engine, " ", v.Number)
+	if !out.Writable {
+		return out, nil
+	}
+	if out.Runtimes, err = s.AskRuntimes(ctx, h, fsys); err != nil {
+		out.RuntimesError = err.Error()
+	}
+	for _, r := range out.Runtimes {
+		out.Refuses = cmp.Or(out.Refuses, r.Refuses())
+	}
+	return out, nil
+}

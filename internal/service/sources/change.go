@@ -1,0 +1,127 @@
+package sources
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+
+	"nestseed/internal/core/survey"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/hosts"
+	"nestseed/internal/service/input"
+	"nestseed/internal/service/records"
+)
+
+// New is what is said of a source when it is added. Kind, database and address are found out where they are not given.
+type New struct {
+	Name, Host, Path, Kind, Address, Database, Password string
+}
+
+// Add adds a source and looks at it at once. One that is there already keeps its password, and one that cannot be added leaves
+// none behind. Errors: input.ErrWrong, records.ErrTaken, records.ErrNotFound.
+func (svc *Sources) Add(ctx context.Context, n New) (src records.Source, err error) {
+	host, err := svc.DB.Host(ctx, n.Host)
+	if err != nil {
+		return src, err
+	}
+	database, password := "", ""
+	if n.Database != "" {
+		if database, password, err = hosts.SplitPassword(n.Database, n.Password); err != nil {
+			return src, err
+		}
+	}
+	err = svc.Engine.WithLock(ctx, engine.Target("source", n.Name), func(ctx context.Context) error {
+		if _, err := svc.DB.Source(ctx, n.Name); err == nil {
+			return fmt.Errorf("there is a source %q already: %w; choose another name", n.Name, records.ErrTaken)
+		}
+		return svc.Hosts.Vault.Try(ctx, "source", n.Name, "database", password, func(string) error {
+			if src, err = svc.identified(ctx, host, n, database); err != nil {
+				return err
+			}
+			src, err = svc.DB.AddSource(ctx, src)
+			return err
+		})
+	})
+	return src, err
+}
+
+// Change is what becomes of a source; what is empty stays as it is.
+type Change struct {
+	Path, Address, Database, Password string
+}
+
+// Change changes where a source is read, once what it would be has been read. It stays of its kind, as packing lists are
+// written for one. Errors: input.ErrWrong, records.ErrNotFound, engine.ErrBusy.
+func (svc *Sources) Change(ctx context.Context, name string, to Change) (src records.Source, err error) {
+	err = svc.Engine.WithLock(ctx, engine.Target("source", name), func(ctx context.Context) error {
+		s, err := svc.DB.Source(ctx, name)
+		if err != nil {
+			return err
+		}
+		host, err := svc.DB.HostByID(ctx, s.HostID)
+		if err != nil {
+			return err
+		}
+		database, password := s.Database, ""
+		if to.Database != "" || to.Password != "" {
+			if cmp.Or(to.Database, s.Database) == "" {
+				return input.Wrong(errors.New("the database is read from the site's settings file, with the password there; give the database " +
+					"address with the password"))
+			}
+			if database, password, err = hosts.SplitPassword(cmp.Or(to.Database, s.Database), to.Password); err != nil {
+				return err
+			}
+		}
+		n := New{Name: s.Name, Path: cmp.Or(to.Path, s.Path), Kind: s.Kind, Address: to.Address}
+		if n.Path == s.Path && database == s.Database {
+			n.Address = cmp.Or(to.Address, s.Address) // else it is read again
+		}
+		return svc.Hosts.Vault.Try(ctx, "source", s.Name, "database", password, func(string) error {
+			found, err := svc.identified(ctx, host, n, database)
+			if err != nil {
+				return err
+			}
+			found.ID = s.ID
+			return svc.DB.ChangeSource(ctx, found)
+		})
+	})
+	if err != nil {
+		return src, err
+	}
+	return svc.DB.Source(ctx, name)
+}
+
+// Remove removes a source that no starter uses, and its password; the site itself is not touched. Errors: records.ErrInUse,
+// records.ErrNotFound, engine.ErrBusy.
+func (svc *Sources) Remove(ctx context.Context, name string) error {
+	return svc.Engine.WithLock(ctx, engine.Target("source", name), func(ctx context.Context) error {
+		if err := svc.DB.RemoveSource(ctx, name); err != nil {
+			return err
+		}
+		return svc.DB.RemoveSecrets(ctx, "source", name)
+	})
+}
+
+// identified finds out what a source is.
+func (svc *Sources) identified(ctx context.Context, host records.Host, n New, database string) (src records.Source, err error) {
+	open, err := svc.OpenAt(ctx, host, n.Name, n.Path, database)
+	if err != nil {
+		return src, input.Wrong(err)
+	}
+	defer open.Close()
+	if n.Kind != "" && n.Kind != open.Identity.Kind.Name {
+		return src, input.Wrongf("%s holds %s, not %s", n.Path, open.Identity.Kind.Name, n.Kind)
+	}
+	if n.Address == "" {
+		all, err := survey.Addresses(ctx, open.DB, open.Identity)
+		if err != nil {
+			return src, input.Wrong(err)
+		}
+		n.Address = all[0]
+	}
+	src = records.Source{Name: n.Name, HostID: host.ID, Path: n.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version,
+		Address: n.Address, Database: database}
+	src.FromSite, err = svc.DB.SiteAt(ctx, host.ID, n.Path)
+	return src, err
+}
