@@ -312,7 +312,7 @@ func (d *demo) later(ctx context.Context, svc *client.Client) error {
 	})
 }
 
-// fromElsewhere brings in what another agency handed over, by link, and makes a site of it.
+// fromElsewhere imports what another agency handed over, by link, and makes a site of it.
 func (d *demo) fromElsewhere(ctx context.Context, svc *client.Client) error {
 	err := d.once("harbour-ready", func() error {
 		say("Another agency hands over a site: a tar.bz2 and a dump, by link")

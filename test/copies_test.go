@@ -94,7 +94,7 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 		require.Equal(t, "done", ended(svc, run, err).Status)
 	}
 
-	// What is sent to one is brought in by either.
+	// What is sent to one is imported by either.
 	file := filepath.Join(t.TempDir(), "twin.zip")
 	f, err := os.Create(file)
 	require.NoError(t, err)
@@ -110,7 +110,7 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 	}
 	left, err := os.ReadDir(filepath.Join(store, "uploads"))
 	require.NoError(t, err)
-	require.Empty(t, left, "what was brought in is not kept twice")
+	require.Empty(t, left, "what was imported is not kept twice")
 
 	// Work is under way in both when one of them is killed.
 	var runs []wire.Run

@@ -409,7 +409,7 @@ func TestAnUploadThatBreaksGoesOnWhereItEnded(t *testing.T) {
 	require.Equal(t, "done", run.Status, run.Error)
 	require.Contains(t, string(run.Result), `"resumed@1"`)
 	require.Contains(t, ask[wire.Release](t, "release", "show", "resumed").ImportedFrom, "Ünïcode näme (copy).zip")
-	require.Equal(t, http.StatusNotFound, tus(string(token), "HEAD", id, nil).StatusCode, "what was brought in is not kept twice")
+	require.Equal(t, http.StatusNotFound, tus(string(token), "HEAD", id, nil).StatusCode, "what was imported is not kept twice")
 }
 
 // loginToken logs in as a user of the console does and makes a token.
@@ -560,7 +560,7 @@ func TestAReleaseIsBroughtInFromTheConsole(t *testing.T) {
 		chromedp.WaitVisible(`a[href="/releases/clicked@1"]`, chromedp.ByQuery), chromedp.Click(`a[href="/releases/clicked@1"]`,
 			chromedp.ByQuery),
 		chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery), chromedp.Text("header", &title, chromedp.ByQuery))
-	require.Contains(t, title, "brought in from from the console.zip (music-base@1)")
+	require.Contains(t, title, "imported from from the console.zip (music-base@1)")
 	var volumes int
 	do(t, tab, chromedp.Click(`//button[text()="Download…"]`, chromedp.BySearch), chromedp.WaitVisible("[role=dialog] select",
 		chromedp.ByQuery), chromedp.SetValue("[role=dialog] select", "volumes", chromedp.ByQuery),
@@ -589,7 +589,7 @@ func TestAnImportThatIsKilledBeginsAgain(t *testing.T) {
 	require.Empty(t, left)
 }
 
-func TestARunOfBringingInCanBeCancelled(t *testing.T) {
+func TestAnImportCanBeCancelled(t *testing.T) {
 	prepared(t)
 	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Write(make([]byte, 1<<20))

@@ -240,8 +240,8 @@ func column(t *testing.T, db *sql.DB, query string) (out []string) {
 	return out
 }
 
-// verdict is what the judge says of a database.
-type verdict struct {
+// judgement is what the judge says of a database.
+type judgement struct {
 	Old        []string
 	Broken     []string
 	Values     int
@@ -249,7 +249,7 @@ type verdict struct {
 }
 
 // judged has every value of a site's database read by a program of its own, which knows a host name that must not be there.
-func judged(t *testing.T, site wire.Site, old string) (v verdict) {
+func judged(t *testing.T, site wire.Site, old string) (v judgement) {
 	t.Helper()
 	user, password := account(t, site)
 	out, err := exec.Command("php", "testdata/judge.php", fmt.Sprint(world.stack.DatabasePort), user, password, site.Database,

@@ -471,7 +471,7 @@ func TestASiteGoesToANewServerAndKeepsItsAddress(t *testing.T) {
 	require.NotNil(t, now.Lead)
 	require.False(t, now.Lead.There)
 	require.Contains(t, must(t, "site", "show", s.Name), s.Name+".localhost leads to 127.0.0.1, and the site's host is 127.0.0.2; so since")
-	require.True(t, slices.ContainsFunc(now.Report.Checks, func(c wire.Check) bool { return c.Name == "name" && c.Verdict == wire.Warn }),
+	require.True(t, slices.ContainsFunc(now.Report.Checks, func(c wire.Check) bool { return c.Name == "name" && c.Result == wire.Warn }),
 		"%+v", now.Report)
 	require.Contains(t, must(t, "site", "show", s.Name), "still serving "+s.Address)
 	require.Contains(t, must(t, "site", "undo", s.Name, "--plan"), "has gone on serving")

@@ -32,7 +32,7 @@ var pages = []struct{ name, path, ready string }{
 	{"starter", "/starters/music-base", "textarea"},
 	{"release", "/releases/music-base@2", "[aria-label='Size map'] button"},
 	{"comparison", "/comparisons/{comparison}", "[aria-label='Main causes'] li"},
-	{"bring-in", "/starters", "table"},
+	{"import", "/starters", "table"},
 	{"make-site", "/sites/new?client=dale-end&from=music-base@3", "ol li"},
 	{"sites", "/sites", "table"},
 	{"site", "/sites/brook-lane", "[aria-label='Safety copies'] li"},
@@ -162,7 +162,7 @@ func nestseed(server, dir string, args ...string) ([]byte, error) {
 func shoot(ctx context.Context, name, url, ready string) error {
 	var png []byte
 	steps := []chromedp.Action{chromedp.Navigate(url), chromedp.WaitVisible(ready, chromedp.ByQuery)}
-	if name == "bring-in" {
+	if name == "import" {
 		steps = append(steps, chromedp.Click("header button", chromedp.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]",
 			chromedp.ByQuery))
 	}

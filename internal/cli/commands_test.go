@@ -361,7 +361,7 @@ func TestLongWorkIsFollowedToItsEnd(t *testing.T) {
 	require.Equal(t, "build music-base: look at the source\n", p.err, "steps go to stderr")
 	for _, line := range []string{"music-base@2 built in 1.5 s, 2,700 files (59 MB) as in the release before, 1.0 MB new in the store\n",
 		"WordPress 6.1.9 from base", "core   40 MB  " +
-			"████████████████████  2,000\n", "2.1 MB larger: most of it themes/loom (+2.0 MB)", "brought in from x.zip",
+			"████████████████████  2,000\n", "2.1 MB larger: most of it themes/loom (+2.0 MB)", "imported from x.zip",
 		"1.0 MB              3  **/*.log", "setting AUTH_KEY               1", "note: a.txt vanished"} {
 		require.Contains(t, p.out, line)
 	}
@@ -404,8 +404,8 @@ func TestARunIsShownWithItsStepsAndItsLog(t *testing.T) {
 }
 
 func TestChecksThatFindFaultsEndWithTheirOwnCode(t *testing.T) {
-	report := wire.Report{At: begun, Pages: 15, TookMillis: 900, Checks: []wire.Check{{Name: "login", Verdict: wire.Pass, Sentence: "logs in"},
-		{Name: "leftovers", Verdict: wire.Fail, Sentence: "1 page names the old address", Evidence: []string{"/lessons: http://base.localhost"},
+	report := wire.Report{At: begun, Pages: 15, TookMillis: 900, Checks: []wire.Check{{Name: "login", Result: wire.Pass, Sentence: "logs in"},
+		{Name: "leftovers", Result: wire.Fail, Sentence: "1 page names the old address", Evidence: []string{"/lessons: http://base.localhost"},
 			Remedy: "run it again"}}}
 	begins, events := ended(3, "check alder", report)
 	s := &answers{by: map[string]any{"POST /sites/alder/check": begins, "POST /sources/base/check": begins, "GET /runs/3/events": events}}
@@ -476,7 +476,7 @@ func TestASiteThatWasMadeWithFaultsIsShownAndEndsWithTheirCode(t *testing.T) {
 	begins, events := ended(5, "work", wire.ProvisionResult{Site: "alder"})
 	s := &answers{by: map[string]any{"POST /sites": begins, "GET /runs/5/events": events,
 		"GET /sites/alder": wire.Site{Name: "alder",
-			Report: &wire.Report{Checks: []wire.Check{{Name: "pages", Verdict: wire.Fail, Sentence: "1 page fails"}}}}}}
+			Report: &wire.Report{Checks: []wire.Check{{Name: "pages", Result: wire.Fail, Sentence: "1 page fails"}}}}}}
 	p := s.typed(t, "", "site", "provision", "alder", "--from", "m", "--host", "preview")
 	require.Equal(t, exitFaults, p.code)
 	require.Contains(t, p.out, "✗ pages                 1 page fails")
@@ -564,16 +564,16 @@ func TestTheServiceIsFoundFromFlagsEnvironmentAndLogin(t *testing.T) {
 }
 
 func TestWhatADamagedReleaseStillHasIsPrinted(t *testing.T) {
-	verdict := archive.Verification{Entries: 2700, Bytes: 60e6,
+	result := archive.Verification{Entries: 2700, Bytes: 60e6,
 		Faults: []archive.Fault{{Entry: "files/index.php",
 			What: "does not have the sum it had when it was made"}}, Usable: []string{"the database is whole"}}
-	begins, events := ended(4, "verify m@1", verdict)
+	begins, events := ended(4, "verify m@1", result)
 	s := &answers{by: map[string]any{"POST /releases/m@1/verify": begins, "GET /runs/4/events": events}}
 	p := s.typed(t, "", "release", "verify", "m@1")
 	require.Equal(t, exitFaults, p.code)
 	require.Contains(t, p.out, "✗ files/index.php does not have the sum it had when it was made\nthe database is whole\n")
-	verdict.Faults = nil
-	_, s.by["GET /runs/4/events"] = ended(4, "verify m@1", verdict)
+	result.Faults = nil
+	_, s.by["GET /runs/4/events"] = ended(4, "verify m@1", result)
 	p = s.typed(t, "", "release", "verify", "m@1")
 	require.Zero(t, p.code)
 	require.Equal(t, "m@1 is whole: 2,700 entries, 60 MB, every sum holds\n", p.out)

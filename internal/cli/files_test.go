@@ -252,14 +252,14 @@ func TestAStarterIsCreatedWithFieldsAndTasksFromFiles(t *testing.T) {
 }
 
 func TestAReleaseIsBroughtInByLinkOrFile(t *testing.T) {
-	begins, events := ended(7, "bring in", wire.ImportResult{Release: "harbour@1", Address: "http://old.example"})
+	begins, events := ended(7, "import", wire.ImportResult{Release: "harbour@1", Address: "http://old.example"})
 	s := &answers{by: map[string]any{"POST /starters/harbour/imports": begins, "GET /runs/7/events": events,
 		"GET /releases/harbour@1": wire.Release{Ref: "harbour@1", KindTitle: "WordPress", ImportedFrom: "site.tar.bz2"}}}
 	p := s.typed(t, "the passphrase\n", "release", "import", "harbour", "https://files.example/site.tar.bz2", "--database",
 		"https://files.example/dump.sql.gz", "--key-file", "-", "--note", "from the old agency")
 	require.Zero(t, p.code, p.err)
 	require.JSONEq(t, `{"files":[{"link":"https://files.example/site.tar.bz2"}],"database":{"link":"https://files.example/dump.sql.gz"},"key":"the passphrase","list":"starter","note":"from the old agency"}`, strings.TrimPrefix(s.asked[0], "POST /starters/harbour/imports "))
-	require.Contains(t, p.out, "harbour@1 brought in, in 1.5 s: WordPress, of http://old.example\n")
+	require.Contains(t, p.out, "harbour@1 imported, in 1.5 s: WordPress, of http://old.example\n")
 	p = s.typed(t, "", "release", "import", "harbour", filepath.Join(t.TempDir(), "nothing.zip"))
 	require.Equal(t, exitFailed, p.code)
 	require.Empty(t, s.asked)

@@ -77,10 +77,10 @@ func TestSitesThatAreBehindHeldOrRetiredAreToldInTheList(t *testing.T) {
 	at := time.Date(2026, 11, 25, 9, 30, 0, 0, time.Local)
 	text := said(func(a *app) {
 		a.printSites([]wire.Site{
-			{Name: "a", Release: "m@1", Behind: 2, Report: &wire.Report{Checks: []wire.Check{{Verdict: wire.Pass}, {Verdict: wire.Fail}}}},
-			{Name: "b", Release: "m@3", Held: true, Report: &wire.Report{Checks: []wire.Check{{Verdict: wire.Warn}}}},
+			{Name: "a", Release: "m@1", Behind: 2, Report: &wire.Report{Checks: []wire.Check{{Result: wire.Pass}, {Result: wire.Fail}}}},
+			{Name: "b", Release: "m@3", Held: true, Report: &wire.Report{Checks: []wire.Check{{Result: wire.Warn}}}},
 			{Name: "c", Release: "m@1", Behind: 2, RetiredAt: &at}, {Name: "d", Release: "m@3",
-				Report: &wire.Report{Checks: []wire.Check{{Verdict: wire.Pass}}}}})
+				Report: &wire.Report{Checks: []wire.Check{{Result: wire.Pass}}}}})
 	})
 	for _, part := range []string{"m@1, 2 behind", "✗ 1 of 2 failed", "! 1 of 1 warn, held", "retired 25 Nov 2026", "✓ 1 passed"} {
 		require.Contains(t, text, part)
@@ -166,8 +166,8 @@ func TestTheSheetForPrintingHoldsWhatItIsGivenAndNoMarkup(t *testing.T) {
 func TestTheReportOfChecksShowsEvidenceAndRemedy(t *testing.T) {
 	text := said(func(a *app) {
 		a.printReport(&wire.Report{Pages: 15, TookMillis: 1200,
-			Checks: []wire.Check{{Name: "pages", Verdict: wire.Pass, Sentence: "15 pages open"},
-				{Name: "login", Verdict: wire.Fail, Sentence: "does not work", Evidence: []string{"401"}, Remedy: "set a new password"}}})
+			Checks: []wire.Check{{Name: "pages", Result: wire.Pass, Sentence: "15 pages open"},
+				{Name: "login", Result: wire.Fail, Sentence: "does not work", Evidence: []string{"401"}, Remedy: "set a new password"}}})
 	})
 	require.Contains(t, text, "15 pages in 1.2 s\n✓ pages                 15 pages open\n✗ login                 does not work\n    401\n  "+
 		"  remedy: set a new password\n")

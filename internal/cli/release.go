@@ -50,7 +50,7 @@ func (a *app) release() *cli.Command {
 			&cli.StringSliceFlag{Name: "seal", Usage: "encrypt it for this recipient (age1…); may be given again"},
 			&cli.StringFlag{Name: "passphrase-file", Usage: "encrypt it with the passphrase in this file; - for standard input",
 				TakesFile: true}}, a.releaseDownload),
-		verb("import", "STARTER FILE-OR-URL…", "bring in a release: an archive of a release, or archives and dumps that were made elsewhere",
+		verb("import", "STARTER FILE-OR-URL…", "import a release: an archive of a release, or archives and dumps that were made elsewhere",
 			[]cli.Flag{
 				&cli.StringFlag{Name: "database", Usage: "the SQL dump, where it is not in the archive: file or URL"},
 				keyFile(),
@@ -154,7 +154,7 @@ func (a *app) printRelease(r wire.Release) {
 		fmt.Fprintln(a.out, r.Difference.Sentence)
 	}
 	if r.ImportedFrom != "" {
-		fmt.Fprintf(a.out, "brought in from %s\n", r.ImportedFrom)
+		fmt.Fprintf(a.out, "imported from %s\n", r.ImportedFrom)
 	}
 	if r.DiscardedAt != nil {
 		fmt.Fprintf(a.out, "its archive was discarded %s, %s\n", day(*r.DiscardedAt), r.DiscardedWhy)

@@ -381,7 +381,7 @@ func (a *app) printReport(r *wire.Report) {
 	}
 	fmt.Fprintf(a.out, "checks of %s, %d pages in %s\n", day(r.At), r.Pages, millis(r.TookMillis))
 	for _, k := range r.Checks {
-		fmt.Fprintf(a.out, "%s %-21s %s\n", map[wire.Verdict]string{wire.Pass: "✓", wire.Warn: "!", wire.Fail: "✗"}[k.Verdict], k.Name,
+		fmt.Fprintf(a.out, "%s %-21s %s\n", map[wire.Result]string{wire.Pass: "✓", wire.Warn: "!", wire.Fail: "✗"}[k.Result], k.Name,
 			k.Sentence)
 		for _, e := range k.Evidence {
 			fmt.Fprintf(a.out, "    %s\n", e)

@@ -76,7 +76,7 @@ func (a *app) starter() *cli.Command {
 			return a.print(c, t, func() {
 				from := "source " + t.Source
 				if t.Source == "" {
-					from = "releases that were brought in"
+					from = "releases that were imported"
 				}
 				fmt.Fprintf(a.out, "%s: a %s starter from %s; %s\n\n", t.Name, t.Kind, from, retention(t.Retention))
 				a.printReleases(releases)

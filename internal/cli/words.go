@@ -62,10 +62,10 @@ func (a *app) releaseVerify(ctx context.Context, c *cli.Command, args []string) 
 	if err := json.Unmarshal(ended.Result, &v); err != nil {
 		return err
 	}
-	return a.printVerdict(c, args[0], &v)
+	return a.printVerification(c, args[0], &v)
 }
 
-func (a *app) printVerdict(c *cli.Command, what string, v *archive.Verification) error {
+func (a *app) printVerification(c *cli.Command, what string, v *archive.Verification) error {
 	err := a.print(c, v, func() {
 		if len(v.Faults) == 0 {
 			fmt.Fprintf(a.out, "%s is whole: %s entries, %s, every sum holds\n", what, count(v.Entries), size(v.Bytes))
@@ -110,7 +110,7 @@ func (a *app) verifyFiles(ctx context.Context, c *cli.Command, names []string) e
 	ar, _, err := archive.OpenPieces(pieces, key)
 	if err != nil {
 		if len(faults) > 0 { // the damaged volume is the better explanation
-			return a.printVerdict(c, names[0], &archive.Verification{Faults: faults})
+			return a.printVerification(c, names[0], &archive.Verification{Faults: faults})
 		}
 		return err
 	}
@@ -119,7 +119,7 @@ func (a *app) verifyFiles(ctx context.Context, c *cli.Command, names []string) e
 		return err
 	}
 	v.Faults = append(faults, v.Faults...)
-	return a.printVerdict(c, ar.Manifest.Ref(), v)
+	return a.printVerification(c, ar.Manifest.Ref(), v)
 }
 
 var sizeForm = regexp.MustCompile(`(?i)^(\d+(?:\.\d+)?)\s*([kMGT]?)(i?)B?$`)
@@ -255,7 +255,7 @@ func (a *app) releaseImport(ctx context.Context, c *cli.Command, args []string) 
 		return err
 	}
 	return a.print(c, r, func() {
-		fmt.Fprintf(a.out, "%s brought in, in %s", r.Ref, millis(ended.EndedAt.Sub(*ended.StartedAt).Milliseconds()))
+		fmt.Fprintf(a.out, "%s imported, in %s", r.Ref, millis(ended.EndedAt.Sub(*ended.StartedAt).Milliseconds()))
 		if res.Address != "" {
 			fmt.Fprintf(a.out, ": %s, of %s", r.KindTitle, res.Address)
 		}

@@ -308,7 +308,7 @@ func (c *Client) TryPacking(ctx context.Context, starter, text string) (wire.Pac
 	return post[wire.Packing](ctx, c, "/starters/"+seg(starter)+"/packing/try", wire.PackingText{Text: text})
 }
 
-// ImportRelease starts bringing in a release.
+// ImportRelease starts importing a release.
 func (c *Client) ImportRelease(ctx context.Context, starter string, n wire.NewImport) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/starters/"+seg(starter)+"/imports", n)
 }

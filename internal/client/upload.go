@@ -44,7 +44,7 @@ func (c *Client) Upload(ctx context.Context, file string, each func(sent, of int
 			return "", err
 		}
 		if err != nil {
-			at = -1 // it was brought in or swept since
+			at = -1 // it was imported or swept since
 		}
 	}
 	if at < 0 {

@@ -16,20 +16,20 @@ type Report struct {
 // Check is what one check found.
 type Check struct {
 	Name     string   `json:"name"`
-	Verdict  Verdict  `json:"verdict" enum:"pass,warn,fail"`
+	Result   Result   `json:"result" enum:"pass,warn,fail"`
 	Sentence string   `json:"sentence"`
 	Evidence []string `json:"evidence,omitempty"`
 	Remedy   string   `json:"remedy,omitempty"`
 }
 
-// Verdict of a check.
-type Verdict string
+// Result of a check.
+type Result string
 
 // What a check may find.
 const (
-	Pass Verdict = "pass"
-	Warn Verdict = "warn" // works, and somebody should look at it
-	Fail Verdict = "fail"
+	Pass Result = "pass"
+	Warn Result = "warn" // works, and somebody should look at it
+	Fail Result = "fail"
 )
 
 // StepTime is how long a step took. Files and rows are placed side by side.
@@ -55,9 +55,9 @@ func (r *Report) Faults() int { return r.count(Fail) }
 // Warnings counts those that warn.
 func (r *Report) Warnings() int { return r.count(Warn) }
 
-func (r *Report) count(v Verdict) (n int) {
+func (r *Report) count(v Result) (n int) {
 	for _, c := range r.Checks {
-		if c.Verdict == v {
+		if c.Result == v {
 			n++
 		}
 	}

@@ -10,7 +10,7 @@ type BuildResult struct {
 	Notes        []string      `json:"notes,omitempty"`
 }
 
-// ImportResult is the release that was brought in.
+// ImportResult is the release that was imported.
 type ImportResult struct {
 	Release      string        `json:"release"`
 	ArchiveBytes int64         `json:"archive_bytes"`

@@ -230,7 +230,7 @@ type GivenFile struct {
 	Link   string `json:"link,omitempty" doc:"https:// or http://"`
 }
 
-// NewImport asks for a release to be brought in: an archive of a release (whole or in volumes, sealed or not), or
+// NewImport asks for a release to be imported: an archive of a release (whole or in volumes, sealed or not), or
 // archives and dumps that were made elsewhere.
 type NewImport struct {
 	Files    []GivenFile `json:"files" minItems:"1" maxItems:"1000"`

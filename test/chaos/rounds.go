@@ -200,7 +200,7 @@ func (w *world) wait(ctx context.Context, id int64) (wire.Run, error) {
 	}
 }
 
-// importRelease brings in a download of the first release.
+// importRelease imports a download of the first release.
 func (w *world) importRelease(ctx context.Context) (wire.Run, error) {
 	name := filepath.Join(w.dir, "download.zip")
 	if _, err := os.Stat(name); err != nil {

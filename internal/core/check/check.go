@@ -72,20 +72,20 @@ func (r Reach) Dialer(base *url.URL) func(ctx context.Context, network, addr str
 	return dialer(base, r.Connect, r.Private)
 }
 
-// Verdict of a check.
-type Verdict string
+// Result of a check.
+type Result string
 
 // The verdicts.
 const (
-	Pass Verdict = "pass"
-	Warn Verdict = "warn"
-	Fail Verdict = "fail"
+	Pass Result = "pass"
+	Warn Result = "warn"
+	Fail Result = "fail"
 )
 
 // Check is one judgement.
 type Check struct {
 	Name     string   `json:"name"`
-	Verdict  Verdict  `json:"verdict" enum:"pass,warn,fail"`
+	Result   Result   `json:"result" enum:"pass,warn,fail"`
 	Sentence string   `json:"sentence"`
 	Evidence []string `json:"evidence,omitempty"`
 	Remedy   string   `json:"remedy,omitempty"`
@@ -105,7 +105,7 @@ type Report struct {
 // Faults counts the checks that failed.
 func (r *Report) Faults() (n int) {
 	for _, c := range r.Checks {
-		if c.Verdict == Fail {
+		if c.Result == Fail {
 			n++
 		}
 	}
@@ -115,7 +115,7 @@ func (r *Report) Faults() (n int) {
 // Warnings counts the checks that warn.
 func (r *Report) Warnings() (n int) {
 	for _, c := range r.Checks {
-		if c.Verdict == Warn {
+		if c.Result == Warn {
 			n++
 		}
 	}

@@ -85,7 +85,7 @@ func visit(t *testing.T, s school, change func(*Site)) map[string]Check {
 	faults := 0
 	for _, c := range rep.Checks {
 		out[c.Name] = c
-		if c.Verdict == Fail {
+		if c.Result == Fail {
 			faults++
 			require.NotEmpty(t, c.Remedy, c.Name)
 		}
@@ -96,7 +96,7 @@ func visit(t *testing.T, s school, change func(*Site)) map[string]Check {
 
 func TestAHealthySitePasses(t *testing.T) {
 	for name, c := range visit(t, healthy(), nil) {
-		require.Equal(t, Pass, c.Verdict, "%s: %s %v", name, c.Sentence, c.Evidence)
+		require.Equal(t, Pass, c.Result, "%s: %s %v", name, c.Sentence, c.Evidence)
 	}
 }
 
@@ -137,7 +137,7 @@ func TestEachFaultIsFoundWithItsEvidence(t *testing.T) {
 				c.spoil(s)
 			}
 			got := visit(t, s, c.site)[c.check]
-			require.Equal(t, Fail, got.Verdict, got.Sentence)
+			require.Equal(t, Fail, got.Result, got.Sentence)
 			if c.evidence != "" {
 				require.Contains(t, fmt.Sprint(got.Evidence), c.evidence)
 			}
@@ -155,7 +155,7 @@ func TestTracesInTextFilesAreFoundAndPicturesAreNotRead(t *testing.T) {
 	require.NoError(t, err)
 	defer fsys.Close()
 	c := visit(t, healthy(), func(s *Site) { s.FS, s.Folder = fsys, "." })["old address in files"]
-	require.Equal(t, Fail, c.Verdict)
+	require.Equal(t, Fail, c.Result)
 	require.Len(t, c.Evidence, 1)
 	require.Contains(t, c.Evidence[0], "a.css")
 }
@@ -194,13 +194,13 @@ func TestWhatWasLeftBehindMattersWhenItIsServed(t *testing.T) {
 	require.NoError(t, err)
 	defer fsys.Close()
 	in := func(s *Site) { s.FS, s.Folder = fsys, "." }
-	require.Equal(t, Pass, visit(t, healthy(), in)["left behind"].Verdict, "none of it is served")
+	require.Equal(t, Pass, visit(t, healthy(), in)["left behind"].Result, "none of it is served")
 	s := healthy()
 	for _, p := range []string{"/backup.sql.gz", "/wp-content/phpinfo.php", "/installer.php", "/wp-content/uploads/brochure.zip"} {
 		s[p] = answer("x")
 	}
 	c := visit(t, s, in)["left behind"]
-	require.Equal(t, Fail, c.Verdict)
+	require.Equal(t, Fail, c.Result)
 	require.Len(t, c.Evidence, 3, "what is handed to visitors on purpose is not told")
 }
 
@@ -220,21 +220,21 @@ func TestCertificatesAndMixedContentOfSecureSites(t *testing.T) {
 	}
 	// The server's certificate is for example.com.
 	got := visit(t, s, secure("example.com"))
-	require.Equal(t, Pass, got["certificate"].Verdict, got["certificate"].Evidence)
-	require.Equal(t, Pass, got["mixed content"].Verdict)
+	require.Equal(t, Pass, got["certificate"].Result, got["certificate"].Evidence)
+	require.Equal(t, Pass, got["mixed content"].Result)
 	got = visit(t, s, secure("alder-valley.example"))
-	require.Equal(t, Fail, got["certificate"].Verdict)
+	require.Equal(t, Fail, got["certificate"].Result)
 	require.Contains(t, got["certificate"].Evidence[0], "alder-valley.example")
 	s["/lessons/"] = answer(`<title>Lessons</title><img src="http://example.com/a.jpg">`)
 	got = visit(t, s, secure("example.com"))
-	require.Equal(t, Fail, got["mixed content"].Verdict)
+	require.Equal(t, Fail, got["mixed content"].Result)
 }
 
 func TestATitleIsKnownThoughItsMarksAreSetAsPrintersDo(t *testing.T) {
 	s := healthy()
 	s["/"] = answer(`<title>Quay “Side” – Ine’s Harps… &#8211; Music</title><meta name="robots" content="noindex"><a href="/lessons/">x</a>`)
-	require.Equal(t, Pass, visit(t, s, func(site *Site) { site.Title = `Quay "Side" -- Ine's Harps...` })["title"].Verdict)
-	require.Equal(t, Fail, visit(t, s, func(site *Site) { site.Title = `Quay "Seat"` })["title"].Verdict)
+	require.Equal(t, Pass, visit(t, s, func(site *Site) { site.Title = `Quay "Side" -- Ine's Harps...` })["title"].Result)
+	require.Equal(t, Fail, visit(t, s, func(site *Site) { site.Title = `Quay "Seat"` })["title"].Result)
 }
 
 func TestSlowPagesAreTold(t *testing.T) {
@@ -243,6 +243,6 @@ func TestSlowPagesAreTold(t *testing.T) {
 		r.pages = append(r.pages, &page{address: "/x", status: 200, took: time.Duration(ms) * time.Millisecond})
 	}
 	r.responseTime(context.Background())
-	require.Equal(t, Warn, r.report.Checks[0].Verdict)
+	require.Equal(t, Warn, r.report.Checks[0].Result)
 	require.Contains(t, r.report.Checks[0].Evidence[0], "2600 ms")
 }

@@ -261,9 +261,9 @@ func (r *runner) checkPages() {
 			}
 		}
 	}
-	r.verdict("pages", fmt.Sprintf("%d pages open", len(r.pages)), "pages do not open",
+	r.result("pages", fmt.Sprintf("%d pages open", len(r.pages)), "pages do not open",
 		"open them in a browser and look at the server's error log", append(bad, empty...))
-	r.verdict("redirects", "no page leads to another site", "pages lead to another address",
+	r.result("redirects", "no page leads to another site", "pages lead to another address",
 		"look for the old address in the settings file and in redirection rules", elsewhere)
 	var assets []string
 	for _, a := range r.assets {
@@ -275,14 +275,14 @@ func (r *runner) checkPages() {
 		}
 	}
 	slices.Sort(assets)
-	r.verdict("images and styles", fmt.Sprintf("%d images, styles and scripts load from the site's own address", len(r.assets)),
+	r.result("images and styles", fmt.Sprintf("%d images, styles and scripts load from the site's own address", len(r.assets)),
 		"images, styles or scripts do not load", "see whether the files are in the release: nestseed release contents", assets)
 	if len(r.site.Origin.Addresses) > 0 {
-		r.verdict("old address in pages", "no page names the address the site came from", "pages name the old address",
+		r.result("old address in pages", "no page names the address the site came from", "pages name the old address",
 			"the value stands where rewriting does not reach; search for it in the database", leftovers)
 	}
 	if r.base.Scheme == "https" {
-		r.verdict("mixed content", "all parts of pages come over https", "pages load parts over http", "correct the addresses in the content",
+		r.result("mixed content", "all parts of pages come over https", "pages load parts over http", "correct the addresses in the content",
 			mixed)
 	}
 	if r.site.Title != "" && len(r.pages) > 0 {
@@ -291,7 +291,7 @@ func (r *runner) checkPages() {
 		if !strings.Contains(plainMarks.Replace(home.title), plainMarks.Replace(r.site.Title)) {
 			wrong = []string{fmt.Sprintf("%s is titled %q, not %q", home.address, home.title, r.site.Title)}
 		}
-		r.verdict("title", fmt.Sprintf("the home page is titled %q", home.title), "the home page does not show the site's title",
+		r.result("title", fmt.Sprintf("the home page is titled %q", home.title), "the home page does not show the site's title",
 			"see whether the theme shows the site title", wrong)
 	}
 }
@@ -300,13 +300,13 @@ func (r *runner) checkPages() {
 var plainMarks = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "″", `"`, "‘", "'", "’", "'", "′", "'", "—", "-", "–", "-", "---", "-",
 	"--", "-", "…", "...", "×", "x")
 
-// verdict judges by whether there is evidence against.
-func (r *runner) verdict(name, good, bad, remedy string, evidence []string) {
+// result judges by whether there is evidence against.
+func (r *runner) result(name, good, bad, remedy string, evidence []string) {
 	if len(evidence) == 0 {
-		r.record(Check{Name: name, Verdict: Pass, Sentence: good})
+		r.record(Check{Name: name, Result: Pass, Sentence: good})
 		return
 	}
-	r.record(Check{Name: name, Verdict: Fail, Sentence: fmt.Sprintf("%s (%d)", bad, len(evidence)), Evidence: evidence, Remedy: remedy})
+	r.record(Check{Name: name, Result: Fail, Sentence: fmt.Sprintf("%s (%d)", bad, len(evidence)), Evidence: evidence, Remedy: remedy})
 }
 
 // Paths returns the paths of a site's first pages, below its address: the home page and what it links to, in order.

@@ -59,7 +59,7 @@ func (r *runner) postForm(ctx context.Context) {
 			}
 			if !r.ours(to) {
 				if n, _ := r.origin.Leftovers([]byte(to.String())); n > 0 {
-					r.verdict("form", "", "a form is sent to the address the site came from", "correct the form's address in the extension it belongs to",
+					r.result("form", "", "a form is sent to the address the site came from", "correct the form's address in the extension it belongs to",
 						[]string{p.address + " sends to " + to.String()})
 					return
 				}
@@ -91,6 +91,6 @@ func (r *runner) postEmpty(ctx context.Context, p *page, f *form, to *url.URL) {
 			wrong = []string{fmt.Sprintf("%s, on %s, leads to %s", to, p.address, u)}
 		}
 	}
-	r.verdict("form", fmt.Sprintf("the form on %s answers; it was sent empty, so that nothing is kept", p.address), "a form does not work",
+	r.result("form", fmt.Sprintf("the form on %s answers; it was sent empty, so that nothing is kept", p.address), "a form does not work",
 		remedy, wrong)
 }

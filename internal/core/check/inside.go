@@ -30,14 +30,14 @@ func (r *runner) visibility(ctx context.Context) {
 	}
 	state := map[bool]string{true: "kept out", false: "let in"}
 	if r.site.AsItIs {
-		r.record(Check{Name: "search engines", Verdict: Pass, Sentence: "search engines are " + state[hidden]})
+		r.record(Check{Name: "search engines", Result: Pass, Sentence: "search engines are " + state[hidden]})
 		return
 	}
 	if hidden == !r.site.Visible {
-		r.record(Check{Name: "search engines", Verdict: Pass, Sentence: "search engines are " + state[hidden] + ", as asked"})
+		r.record(Check{Name: "search engines", Result: Pass, Sentence: "search engines are " + state[hidden] + ", as asked"})
 		return
 	}
-	r.record(Check{Name: "search engines", Verdict: Fail, Sentence: fmt.Sprintf("search engines are %s, and should be %s", state[hidden],
+	r.record(Check{Name: "search engines", Result: Fail, Sentence: fmt.Sprintf("search engines are %s, and should be %s", state[hidden],
 		state[!hidden]),
 		Remedy: "set the option " + r.site.Kind.Visibility.Option + " in the site's reading settings"})
 }
@@ -52,7 +52,7 @@ func (r *runner) private(ctx context.Context) {
 			open = append(open, r.base.String()+"/"+p)
 		}
 	}
-	r.verdict("private files", "settings and working files are not readable over the web", "anyone can read private files",
+	r.result("private files", "settings and working files are not readable over the web", "anyone can read private files",
 		"deny these paths in the web server and change the passwords in them", open)
 }
 
@@ -92,15 +92,15 @@ func (r *runner) rows(ctx context.Context) error {
 		}
 	}
 	r.progress.Add(progress.Amount{Rows: rows})
-	r.verdict("old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows), "rows name the old address",
+	r.result("old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows), "rows name the old address",
 		"these values were broken before, or were added since; correct them by hand", leftovers)
 	if len(broken) > 0 {
-		r.record(Check{Name: "serialised values", Verdict: Warn,
+		r.record(Check{Name: "serialised values", Result: Warn,
 			Sentence: fmt.Sprintf("%d of the values that look like serialised PHP cannot be read", len(broken)), Evidence: broken,
 			Remedy: "they were broken in the source too; correct them there"})
 		return nil
 	}
-	r.record(Check{Name: "serialised values", Verdict: Pass, Sentence: "every serialised value can be read"})
+	r.record(Check{Name: "serialised values", Result: Pass, Sentence: "every serialised value can be read"})
 	return nil
 }
 
@@ -132,7 +132,7 @@ func (r *runner) files(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
-	r.verdict("old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read),
+	r.result("old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read),
 		"text files name the old address", "correct it in these files", found)
 	r.checkRemains(ctx, left)
 	return nil

@@ -18,7 +18,7 @@ func (r *runner) login(ctx context.Context) {
 	}
 	l := r.site.Kind.Login
 	fail := func(sentence string) {
-		r.record(Check{Name: "login", Verdict: Fail, Sentence: sentence, Remedy: "set a new password for " + r.site.Login +
+		r.record(Check{Name: "login", Result: Fail, Sentence: sentence, Remedy: "set a new password for " + r.site.Login +
 			", and see whether an extension blocks the login page"})
 	}
 	at := r.base.String() + "/" + l.Path
@@ -44,7 +44,7 @@ func (r *runner) login(ctx context.Context) {
 		fail(fmt.Sprintf("logged in as %s, but %s is not open to it", r.site.Login, l.Inside))
 		return
 	}
-	r.record(Check{Name: "login", Verdict: Pass, Sentence: fmt.Sprintf("logging in as %s works%s", r.site.Login, where)})
+	r.record(Check{Name: "login", Result: Pass, Sentence: fmt.Sprintf("logging in as %s works%s", r.site.Login, where)})
 }
 
 // tryLogin sends the login form. It returns 200 when the site let the administrator in, else what it answered, or 401

@@ -103,12 +103,12 @@ func (r *runner) name(ctx context.Context) {
 	lead, err := Leads(ctx, r.site.DNS, r.site.Address, r.site.Connect)
 	switch {
 	case err != nil:
-		r.record(Check{Name: "name", Verdict: Warn, Sentence: "where the name leads could not be asked: " + err.Error(),
+		r.record(Check{Name: "name", Result: Warn, Sentence: "where the name leads could not be asked: " + err.Error(),
 			Remedy: "check again when DNS answers"})
 	case lead.There:
-		r.record(Check{Name: "name", Verdict: Pass, Sentence: lead.Sentence()})
+		r.record(Check{Name: "name", Result: Pass, Sentence: lead.Sentence()})
 	default:
-		r.record(Check{Name: "name", Verdict: Warn, Sentence: lead.Sentence(),
+		r.record(Check{Name: "name", Result: Warn, Sentence: lead.Sentence(),
 			Remedy: "point the name at the host when visitors are to come; until then only the checks see the site there"})
 	}
 }

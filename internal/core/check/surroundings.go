@@ -40,16 +40,16 @@ func (r *runner) responseTime(ctx context.Context) {
 		return
 	}
 	slices.Sort(took)
-	c := Check{Name: "response time", Verdict: Pass, Sentence: fmt.Sprintf("half of the pages answer within %d ms, all within %d ms",
+	c := Check{Name: "response time", Result: Pass, Sentence: fmt.Sprintf("half of the pages answer within %d ms, all within %d ms",
 		took[len(took)/2].Milliseconds(), slowest.took.Milliseconds())}
 	if took[len(took)/2] > slowPage {
-		c.Verdict, c.Evidence = Warn, []string{fmt.Sprintf("%s: %d ms", slowest.address, slowest.took.Milliseconds())}
+		c.Result, c.Evidence = Warn, []string{fmt.Sprintf("%s: %d ms", slowest.address, slowest.took.Milliseconds())}
 		c.Remedy = "compare with the source on its own host; if that is quicker, look at the new host's cache and at extensions that call home"
 	}
 	if own, source, ok := r.besideSource(ctx); ok {
 		c.Sentence += fmt.Sprintf("; its home page takes %d ms, the source's %d ms", own.Milliseconds(), source.Milliseconds())
 		if own > slowBeside && own > 3*source {
-			c.Verdict, c.Evidence = Warn, append(c.Evidence, fmt.Sprintf("%s is %.1f times as slow as %s", r.base, float64(own)/float64(source),
+			c.Result, c.Evidence = Warn, append(c.Evidence, fmt.Sprintf("%s is %.1f times as slow as %s", r.base, float64(own)/float64(source),
 				r.site.Source.Address))
 			c.Remedy = "look at the host's cache, and at extensions that call home"
 		}
@@ -106,12 +106,12 @@ func (r *runner) mail(ctx context.Context) {
 	}
 	state := map[bool]string{true: "kept from going out", false: "let out"}
 	if quiet := err == nil; quiet != r.site.Quiet {
-		r.record(Check{Name: "mail", Verdict: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]),
+		r.record(Check{Name: "mail", Result: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]),
 			Evidence: []string{cmp.Or(file, m.File)},
 			Remedy:   "somebody has added or removed this file; put it as it was, or let the site go live with nestseed site open NAME --visible"})
 		return
 	}
-	r.record(Check{Name: "mail", Verdict: Pass, Sentence: "mail is " + state[r.site.Quiet] + ", as asked"})
+	r.record(Check{Name: "mail", Result: Pass, Sentence: "mail is " + state[r.site.Quiet] + ", as asked"})
 }
 
 // certificate looks at what an https site shows (RFC 5280 section 6.1, RFC 9525): the chain, the name, the dates.
@@ -120,7 +120,7 @@ func (r *runner) certificate(ctx context.Context) {
 		return
 	}
 	fail := func(why string) {
-		r.record(Check{Name: "certificate", Verdict: Fail, Sentence: "browsers refuse the site's certificate", Evidence: []string{why},
+		r.record(Check{Name: "certificate", Result: Fail, Sentence: "browsers refuse the site's certificate", Evidence: []string{why},
 			Remedy: "have the host issue one for " + r.base.Hostname() + ", and check again"})
 	}
 	port := r.base.Port()
@@ -148,9 +148,9 @@ func (r *runner) certificate(ctx context.Context) {
 		fail(err.Error())
 		return
 	}
-	c := Check{Name: "certificate", Verdict: Pass, Sentence: "its certificate is valid until " + chain[0].NotAfter.Format("2 January 2006")}
+	c := Check{Name: "certificate", Result: Pass, Sentence: "its certificate is valid until " + chain[0].NotAfter.Format("2 January 2006")}
 	if time.Until(chain[0].NotAfter) < certificateEnd {
-		c.Verdict, c.Evidence, c.Remedy = Warn, []string{chain[0].Subject.String()}, "see that the host renews it by itself"
+		c.Result, c.Evidence, c.Remedy = Warn, []string{chain[0].Subject.String()}, "see that the host renews it by itself"
 	}
 	r.record(c)
 }
@@ -191,6 +191,6 @@ func (r *runner) checkRemains(ctx context.Context, files []hostfs.Entry) {
 			served = append(served, fmt.Sprintf("%s: %s", u.String(), remains(e.Path)))
 		}
 	}
-	r.verdict("left behind", "no dump, archive or installer can be fetched", "anyone can fetch what was left behind",
+	r.result("left behind", "no dump, archive or installer can be fetched", "anyone can fetch what was left behind",
 		"remove these files, and change the passwords that a dump holds", served)
 }

@@ -30,7 +30,7 @@ func TestAFormIsSentWithNothingFilledIn(t *testing.T) {
 		w.WriteHeader(http.StatusUnprocessableEntity)
 	}
 	got := visit(t, s, nil)
-	require.Equal(t, Pass, got["form"].Verdict, got["form"].Evidence)
+	require.Equal(t, Pass, got["form"].Result, got["form"].Evidence)
 	require.Equal(t, map[string][]string{"page": {"12"}, "name": {""}, "message": {""}}, sent)
 
 	s["/contact/send"] = func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusInternalServerError) }
@@ -96,11 +96,11 @@ func TestALoginThatTheSiteHasMovedIsFound(t *testing.T) {
 		answer("<title>Lessons</title>")(w, r)
 	}
 	got := visit(t, s, hidden)
-	require.Equal(t, Pass, got["login"].Verdict, got["login"].Sentence)
+	require.Equal(t, Pass, got["login"].Result, got["login"].Sentence)
 	require.Contains(t, got["login"].Sentence, "/stage-door/, where the site has moved it")
 	delete(s, "/stage-door/")
 	got = visit(t, s, hidden)
-	require.Equal(t, Fail, got["login"].Verdict)
+	require.Equal(t, Fail, got["login"].Result)
 }
 
 func TestMailThatShouldStayIsJudged(t *testing.T) {
@@ -114,12 +114,12 @@ func TestMailThatShouldStayIsJudged(t *testing.T) {
 	asked := func(quiet bool) func(*Site) {
 		return func(s *Site) { s.FS, s.Folder, s.Quiet = fsys, "site", quiet }
 	}
-	require.Equal(t, Pass, visit(t, healthy(), asked(false))["mail"].Verdict)
-	require.Equal(t, Fail, visit(t, healthy(), asked(true))["mail"].Verdict)
+	require.Equal(t, Pass, visit(t, healthy(), asked(false))["mail"].Result)
+	require.Equal(t, Fail, visit(t, healthy(), asked(true))["mail"].Result)
 	require.NoError(t, os.WriteFile(quiet, []byte(kinds[0].Mail.Text), 0o644))
-	require.Equal(t, Pass, visit(t, healthy(), asked(true))["mail"].Verdict)
+	require.Equal(t, Pass, visit(t, healthy(), asked(true))["mail"].Result)
 	got := visit(t, healthy(), asked(false))
-	require.Equal(t, Fail, got["mail"].Verdict)
+	require.Equal(t, Fail, got["mail"].Result)
 	require.Contains(t, got["mail"].Remedy, "--visible")
 }
 
@@ -136,10 +136,10 @@ func TestResponseTimeIsToldBesideTheSources(t *testing.T) {
 	home := s["/"]
 	s["/"] = func(w http.ResponseWriter, r *http.Request) { time.Sleep(slowBeside + 20*time.Millisecond); home(w, r) }
 	got := visit(t, s, func(s *Site) { s.Source = Reach{Address: source.URL, Private: true} })["response time"]
-	require.Equal(t, Warn, got.Verdict)
+	require.Equal(t, Warn, got.Result)
 	require.Contains(t, got.Evidence[0], "times as slow")
 	got = visit(t, s, func(s *Site) { s.Source = Reach{Address: "http://base.example", Connect: "127.0.0.1:1"} })["response time"]
-	require.Equal(t, Pass, got.Verdict, "a source that does not answer is passed over")
+	require.Equal(t, Pass, got.Result, "a source that does not answer is passed over")
 }
 
 func TestPathsOfASitesFirstPages(t *testing.T) {

@@ -34,7 +34,7 @@ import (
 // File is a file from outside.
 type File = archive.Piece
 
-// Input is what is brought in.
+// Input is what is imported.
 type Input struct {
 	Scratch hostfs.FS // an empty folder on this machine
 	Files   []File    // archives, or one dump
@@ -58,7 +58,7 @@ type Site struct {
 }
 
 // ErrNotFound says that there is no site, or no dump, in what was given.
-var ErrNotFound = errors.New("nothing to bring in")
+var ErrNotFound = errors.New("nothing to import")
 
 // DB returns the database, or nil when there is none.
 func (s *Site) DB() sitedb.Reader {
@@ -180,7 +180,7 @@ func (o *opener) findRoot() error {
 		return nil // perhaps the archive holds a dump only
 	case 1:
 	default:
-		return fmt.Errorf("%w: there are several sites side by side (%s); bring in one at a time", ErrNotFound,
+		return fmt.Errorf("%w: there are several sites side by side (%s); import one at a time", ErrNotFound,
 			strings.Join(trimTree(roots), ", "))
 	}
 	id, err := kind.Identify(o.ctx, o.in.Scratch, roots[0], o.in.Kinds)

@@ -441,7 +441,7 @@ func (k *Kind) refuses(ctx context.Context, site hostfs.FS, settings *Settings) 
 	return nil
 }
 
-// CanBeSource says why a site cannot be read as a source, or brought in, though its kind is known. Errors: ErrCannotRead.
+// CanBeSource says why a site cannot be read as a source, or imported, though its kind is known. Errors: ErrCannotRead.
 func (id *Identity) CanBeSource() error { return id.refused }
 
 // HasPrefix says when the settings file does not tell the table prefix. Errors: ErrCannotRead.

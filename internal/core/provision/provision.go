@@ -258,7 +258,7 @@ func prefixFor(name string) string {
 
 func rulesFor(m *archive.Manifest, p *Plan) rewrite.Rules {
 	r := rewrite.Rules{Addresses: []rewrite.Pair{}}
-	if m.Origin.Address != "" { // files alone that were brought in do not tell it
+	if m.Origin.Address != "" { // files alone that were imported do not tell it
 		r.Addresses = append(r.Addresses, rewrite.Pair{Old: m.Origin.Address, New: p.Address})
 		for _, also := range alsoKnown(m.Origin, p.Address) {
 			r.Addresses = append(r.Addresses, rewrite.Pair{Old: also, New: p.Address})

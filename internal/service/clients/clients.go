@@ -9,6 +9,7 @@ import (
 	"slices"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/vault"
 )
@@ -23,8 +24,9 @@ func IsKey(key string) bool { return settingKey.MatchString(key) }
 
 // Clients is the clients of the records.
 type Clients struct {
-	DB    *records.DB
-	Vault *vault.Vault
+	DB     *records.DB
+	Vault  *vault.Vault
+	Engine *engine.Engine
 }
 
 // Add adds a client with settings. Errors: ErrKey, records.ErrTaken.
@@ -39,13 +41,20 @@ func (svc *Clients) Add(ctx context.Context, name string, settings map[string]st
 }
 
 // Set sets settings of a client; one that is "" is removed. Those that are secret, by their names or because it is said, go
-// into the vault. Errors: ErrKey, before anything is changed.
+// into the vault. Errors: ErrKey, before anything is changed; engine.ErrBusy.
 func (svc *Clients) Set(ctx context.Context, name string, settings map[string]string, secret []string) error {
 	for key := range settings {
 		if !IsKey(key) {
 			return fmt.Errorf("%q %w", key, ErrKey)
 		}
 	}
+	return svc.Engine.WithLock(ctx, engine.Target("client", name), func(ctx context.Context) error {
+		return svc.set(ctx, name, settings, secret)
+	})
+}
+
+// set is Set for whoever has the lock.
+func (svc *Clients) set(ctx context.Context, name string, settings map[string]string, secret []string) error {
 	plain := map[string]records.Setting{}
 	var gone []string
 	for key, v := range settings {
@@ -69,10 +78,12 @@ func (svc *Clients) Set(ctx context.Context, name string, settings map[string]st
 	return svc.DB.SetSettings(ctx, name, plain, append(gone, ""))
 }
 
-// Remove removes a client without sites, and its secrets. Errors: records.ErrInUse, records.ErrNotFound.
+// Remove removes a client without sites, and its secrets. Errors: records.ErrInUse, records.ErrNotFound, engine.ErrBusy.
 func (svc *Clients) Remove(ctx context.Context, name string) error {
-	if err := svc.DB.RemoveClient(ctx, name); err != nil {
-		return err
-	}
-	return svc.DB.RemoveSecrets(ctx, "client", name)
+	return svc.Engine.WithLock(ctx, engine.Target("client", name), func(ctx context.Context) error {
+		if err := svc.DB.RemoveClient(ctx, name); err != nil {
+			return err
+		}
+		return svc.DB.RemoveSecrets(ctx, "client", name)
+	})
 }

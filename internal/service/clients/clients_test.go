@@ -1,11 +1,13 @@
 package clients
 
 import (
+	"log/slog"
 	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/records/recordstest"
 	"nestseed/internal/service/vault"
@@ -15,7 +17,9 @@ func TestSettingsAreKeptAndSecretsGoIntoTheVault(t *testing.T) {
 	ctx, db := t.Context(), recordstest.Open(t)
 	v, err := vault.Open(db, "", filepath.Join(t.TempDir(), "key"))
 	require.NoError(t, err)
-	svc := &Clients{DB: db, Vault: v}
+	e, err := engine.New(db, slog.New(slog.DiscardHandler), engine.Options{Alone: true})
+	require.NoError(t, err)
+	svc := &Clients{DB: db, Vault: v, Engine: e}
 	require.NoError(t, svc.Add(ctx, "alder-valley", map[string]string{"title": "Alder Valley", "booking_licence": "LB-1"}))
 	require.ErrorIs(t, svc.Add(ctx, "alder-valley", nil), records.ErrTaken)
 	require.NoError(t, svc.Set(ctx, "alder-valley", map[string]string{"phone": "01632 960210", "title": ""}, []string{"phone"}))

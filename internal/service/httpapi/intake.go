@@ -174,7 +174,7 @@ func (a *api) given(ctx context.Context, g wire.GivenFile) (releases.Given, erro
 }
 
 func (a *api) importOperations(h huma.API) {
-	operation(h, "POST", "/starters/{name}/imports", "import-release", "Start bringing in a release", func(ctx context.Context, in *struct {
+	operation(h, "POST", "/starters/{name}/imports", "import-release", "Start importing a release", func(ctx context.Context, in *struct {
 		Name string `path:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
 		Put[wire.NewImport]
 	}) (*begun, error) {
@@ -204,7 +204,7 @@ func (a *api) importOperations(h huma.API) {
 		if err := a.Releases.SealKey(&args, b.Key); err != nil {
 			return nil, err
 		}
-		title := "Bring in " + names[0]
+		title := "Import " + names[0]
 		if len(names) > 1 {
 			title += fmt.Sprintf(" and %d more", len(names)-1)
 		}

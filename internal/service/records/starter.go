@@ -9,7 +9,7 @@ import (
 type Starter struct {
 	ID        int64
 	Name      string
-	SourceID  *int64 // nil for one whose releases were brought in
+	SourceID  *int64 // nil for one whose releases were imported
 	Source    string
 	Kind      string
 	List      string // the packing list, as text
@@ -36,7 +36,7 @@ func (db *DB) Starter(ctx context.Context, name string) (Starter, error) {
 	return one[Starter](ctx, db, "starter", name, starterQuery+"WHERE t.name = $1", name)
 }
 
-// AddStarter makes a starter; without a source it is for releases that are brought in.
+// AddStarter makes a starter; without a source it is for releases that are imported.
 func (db *DB) AddStarter(ctx context.Context, name string, sourceID *int64, kind, list string) (Starter, error) {
 	if err := db.exec(ctx, "starter", name, "INSERT INTO starters (name, source_id, kind, list) VALUES ($1, $2, $3, $4)", name, sourceID,
 		kind, list); err != nil {

@@ -34,7 +34,7 @@ func (svc *Releases) OpenArchive(r records.Release) (*archive.Archive, store.Fil
 	if err != nil {
 		return nil, nil, fmt.Errorf("archive of %s: %w", r.Ref(), err)
 	}
-	// An archive that was brought in says what it was called elsewhere.
+	// An archive that was imported says what it was called elsewhere.
 	a.Manifest.Starter, a.Manifest.Number = r.Starter, r.Number
 	return a, f, nil
 }
@@ -164,7 +164,7 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 		return nil, err
 	}
 	if t.SourceID == nil {
-		return nil, fmt.Errorf("starter %s has no source: its releases were brought in; bring in another with nestseed release import %s FILE",
+		return nil, fmt.Errorf("starter %s has no source: its releases were imported; import another with nestseed release import %s FILE",
 			t.Name, t.Name)
 	}
 	list, err := packing.Parse([]byte(t.List))

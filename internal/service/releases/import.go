@@ -47,7 +47,7 @@ func (svc *Releases) SealLink(link string) (g Given, err error) {
 	return g, err
 }
 
-// ImportArgs ask for a release to be brought in. The key of a sealed archive is sealed by the vault meanwhile.
+// ImportArgs ask for a release to be imported. The key of a sealed archive is sealed by the vault meanwhile.
 type ImportArgs struct {
 	Starter   string  `json:"starter"`
 	Files     []Given `json:"files"`
@@ -96,7 +96,7 @@ func (svc *Releases) SweepScratch(ctx context.Context) error {
 	return errors.Join(append(errs, svc.SweepUploads(time.Now()))...)
 }
 
-// uploadsStay is how long an upload is kept that nobody brings in or goes on with.
+// uploadsStay is how long an upload is kept that nobody imports or goes on with.
 const uploadsStay = 7 * 24 * time.Hour
 
 // SweepUploads removes uploads that nobody has touched for a week.
@@ -150,7 +150,7 @@ func freeBytes(dir string) (int64, error) {
 	return int64(st.Bavail) * st.Bsize, nil
 }
 
-// ImportResult is the release that was brought in.
+// ImportResult is the release that was imported.
 type ImportResult struct {
 	Release      string         `json:"release"`
 	ArchiveBytes int64          `json:"archive_bytes"`
@@ -161,7 +161,7 @@ type ImportResult struct {
 	Notes        []string       `json:"notes,omitempty"`
 }
 
-// importer is one run of bringing in.
+// importer is one run of importing.
 type importer struct {
 	svc     *Releases
 	run     engine.Run

@@ -1,4 +1,4 @@
-// Package releases is what the service does with releases: build them, bring in what was made elsewhere, verify, compare,
+// Package releases is what the service does with releases: build them, import what was made elsewhere, verify, compare,
 // keep and discard their archives. A starter's releases change under the starter's lock.
 package releases
 

@@ -205,7 +205,7 @@ func (a MoveArgs) aside(runID int64) string {
 func faults(rep *check.Report) string {
 	var names []string
 	for _, c := range rep.Checks {
-		if c.Verdict == check.Fail {
+		if c.Result == check.Fail {
 			names = append(names, c.Name+": "+c.Sentence)
 		}
 	}

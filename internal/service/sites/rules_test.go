@@ -25,8 +25,8 @@ func TestTheResultSaysWhichLoginWorks(t *testing.T) {
 }
 
 func TestFaultsAreNamedAndWarningsAreNot(t *testing.T) {
-	rep := &check.Report{Checks: []check.Check{{Name: "pages", Verdict: check.Fail, Sentence: "2 do not open"},
-		{Name: "mail", Verdict: check.Pass}, {Name: "values", Verdict: check.Warn, Sentence: "odd"}, {Name: "login", Verdict: check.Fail,
+	rep := &check.Report{Checks: []check.Check{{Name: "pages", Result: check.Fail, Sentence: "2 do not open"},
+		{Name: "mail", Result: check.Pass}, {Name: "values", Result: check.Warn, Sentence: "odd"}, {Name: "login", Result: check.Fail,
 			Sentence: "does not work"}}}
 	require.Equal(t, "pages: 2 do not open; login: does not work", faults(rep))
 }

@@ -99,7 +99,7 @@ func (svc *Sites) sourceOfSite(ctx context.Context, s records.Site) (check.Reach
 	}
 	source, err := svc.DB.Source(ctx, r.Manifest.Source)
 	if errors.Is(err, records.ErrNotFound) {
-		return check.Reach{}, "", fmt.Errorf("%w: %s was brought in, or its source is removed; there is nothing to put site %s beside",
+		return check.Reach{}, "", fmt.Errorf("%w: %s was imported, or its source is removed; there is nothing to put site %s beside",
 			provision.ErrPlan, r.Ref(), s.Name)
 	}
 	if err != nil {

@@ -963,7 +963,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Start bringing in a release */
+        /** Start importing a release */
         post: operations["import-release"];
         delete?: never;
         options?: never;
@@ -1297,9 +1297,9 @@ export interface components {
             evidence?: string[];
             name: string;
             remedy?: string;
-            sentence: string;
             /** @enum {string} */
-            verdict: "pass" | "warn" | "fail";
+            result: "pass" | "warn" | "fail";
+            sentence: string;
         };
         Client: {
             /** Format: date-time */

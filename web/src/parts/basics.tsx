@@ -108,13 +108,13 @@ export function RunStatus({ status }: { status: string }) {
   return <Status tone="plain" icon={CircleDashed}>waiting</Status>
 }
 
-export function Verdict({ verdict }: { verdict: string }) {
-  switch (verdict) {
+export function Result({ result }: { result: string }) {
+  switch (result) {
     case 'pass': return <Status tone="good" icon={Check}>pass</Status>
-    case 'fail': case 'fault': return <Status tone="wrong" icon={X}>{verdict}</Status>
-    case 'warn': case 'warning': return <Status tone="look" icon={AlertTriangle}>{verdict}</Status>
+    case 'fail': case 'fault': return <Status tone="wrong" icon={X}>{result}</Status>
+    case 'warn': case 'warning': return <Status tone="look" icon={AlertTriangle}>{result}</Status>
   }
-  return <Status tone="plain" icon={Info}>{verdict}</Status>
+  return <Status tone="plain" icon={Info}>{result}</Status>
 }
 
 export function Trouble({ error }: { error: Error | null | undefined }) {

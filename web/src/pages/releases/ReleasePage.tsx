@@ -26,7 +26,7 @@ export function ReleasePage() {
   return (
     <>
       <Head title={<>{r.starter}<span className="text-leaf">@{r.number}</span></>} beside={<Verified release={r} />}
-        facts={<><span><b className="text-ink">{day(r.made)}</b> by {r.by}</span>{r.imported_from ? <span>brought in from {r.imported_from}</span> : <span>from <To to={`/sources/${r.source}`}>{r.source}</To></span>}<span>{r.kind_title} <b>{r.version}</b></span>
+        facts={<><span><b className="text-ink">{day(r.made)}</b> by {r.by}</span>{r.imported_from ? <span>imported from {r.imported_from}</span> : <span>from <To to={`/sources/${r.source}`}>{r.source}</To></span>}<span>{r.kind_title} <b>{r.version}</b></span>
           <span><b>{count(r.totals.files)}</b> files</span><span><b>{r.totals.tables}</b> tables, <b>{count(r.totals.rows)}</b> rows</span>{r.note && <span>“{r.note}”</span>}</>}>
         <Button onClick={async () => go(`/runs/${(await verify.mutateAsync(ref)).id}`)}>Verify</Button>
         <CompareWith release={r} />

@@ -2,7 +2,7 @@ import { Archive, EyeOff } from 'lucide-react'
 import { useNavigate, useParams } from 'react-router'
 import type { Site } from '../../api/client'
 import { useCheck, useSite, useTick } from '../../api/hooks'
-import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble, Verdict } from '../../parts/basics'
+import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble, Result } from '../../parts/basics'
 import { count, day, millis, plural } from '../../parts/format'
 import { Reveal } from '../vault/Reveal'
 import { Checks } from './Checks'
@@ -32,7 +32,7 @@ export function SitePage() {
             <ul>
               {s.report.checks.map((c) => (
                 <li key={c.name} className="px-4 py-1.5 border-t border-line grid grid-cols-[4.6rem_10.5rem_1fr] gap-2 items-baseline">
-                  <span><Verdict verdict={c.verdict} /></span><b>{c.name}</b>
+                  <span><Result result={c.result} /></span><b>{c.name}</b>
                   <div className="min-w-0">{c.sentence}
                     {c.evidence?.map((e) => <p key={e} className="font-mono text-[0.9rem] text-soft break-all">{e}</p>)}
                     {c.remedy && <p className="text-soft">Remedy: {c.remedy}</p>}

@@ -3,7 +3,7 @@ import type { Schemas } from '../../api/client'
 import { useChangeSource, useCreateStarter, useEditPacking, usePacking, useSource, useStarters, useSurvey } from '../../api/hooks'
 import { Areas } from '../../parts/Areas'
 import { Ask, text } from '../../parts/Dialog'
-import { Button, Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, Trouble, Verdict } from '../../parts/basics'
+import { Button, Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, Trouble, Result } from '../../parts/basics'
 import { count, day, millis, plural, size } from '../../parts/format'
 import { contains, remedyWord, type Edit } from './remedy'
 
@@ -109,7 +109,7 @@ function Findings({ findings, source }: { findings: Schemas['Finding'][]; source
             const key = f.what + f.where
             return (
               <li key={key} className="flex items-center gap-3 px-4 py-2 border-t border-line">
-                <span className="w-24 shrink-0"><Verdict verdict={f.severity} /></span>
+                <span className="w-24 shrink-0"><Result result={f.severity} /></span>
                 <div className="min-w-0 flex-1">
                   <b>{f.what}</b> <span className="font-mono break-all">{f.where}</span>{(f.count ?? 0) > 1 && <span className="text-soft"> · {count(f.count!)}</span>}
                   <p className="text-soft">{f.why}{f.advice && <>; {f.advice}</>}</p>

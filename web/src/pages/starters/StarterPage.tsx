@@ -3,7 +3,7 @@ import { useDeferredValue, useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import type { Release, Starter } from '../../api/client'
 import { useBuild, useChangeStarter, usePacking, useReleases, useRetention, useSetPacking, useSources, useStarter, useTryPacking } from '../../api/hooks'
-import { BringIn } from '../releases/BringIn'
+import { Import } from '../releases/Import'
 import { Ask, text } from '../../parts/Dialog'
 import { Button, Bytes, Empty, Field, Head, Input, Loading, Rows, Select, Sheet, SizeBar, Status, To, Trouble } from '../../parts/basics'
 import { count, day, plural } from '../../parts/format'
@@ -28,10 +28,10 @@ export function StarterPage() {
   const most = Math.max(0, ...rows.map((r) => r.archive_bytes))
   return (
     <>
-      <Head title={name} facts={<>{starter.data.source ? <span>from <To to={`/sources/${starter.data.source}`}>{starter.data.source}</To></span> : <span>for releases that are brought in</span>}<span>since {day(starter.data.created_at)}</span><span>{retention(starter.data)}</span></>}>
+      <Head title={name} facts={<>{starter.data.source ? <span>from <To to={`/sources/${starter.data.source}`}>{starter.data.source}</To></span> : <span>for releases that are imported</span>}<span>since {day(starter.data.created_at)}</span><span>{retention(starter.data)}</span></>}>
         <ChangeStarter starter={starter.data} />
         <Retain starter={starter.data} />
-        <BringIn starter={name} primary={!starter.data.source} />
+        <Import starter={name} primary={!starter.data.source} />
         {starter.data.source && (
           <Ask button="Build a release" primary title={`Build ${name}@${(starter.data.newest ?? 0) + 1}`} about="The source is read as it is now; what did not change since the release before is copied from it. You can leave this page; the work goes on." action="Build"
             onSubmit={async (f) => { const run = await build.mutateAsync({ name, note: text(f, 'note'), full: f.get('full') !== null }); go(`/runs/${run.id}`) }}>

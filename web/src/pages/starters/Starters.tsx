@@ -1,5 +1,5 @@
 import { useReleases, useStarters } from '../../api/hooks'
-import { BringIn } from '../releases/BringIn'
+import { Import } from '../releases/Import'
 import { Bytes, Empty, Head, Loading, Rows, Sheet, SizeBar, To, Trouble } from '../../parts/basics'
 import { day } from '../../parts/format'
 
@@ -11,13 +11,13 @@ export function Starters() {
   const most = Math.max(0, ...rows.map((t) => newest(t.name)?.archive_bytes ?? 0))
   return (
     <>
-      <Head title="Starters" facts="Named lines of packages for reuse. Each build is a release, written name@number."><BringIn primary /></Head>
+      <Head title="Starters" facts="Named lines of packages for reuse. Each build is a release, written name@number."><Import primary /></Head>
       <Trouble error={starters.error} />
       <Sheet>
-        {starters.isPending ? <Loading /> : rows.length === 0 ? <Empty>No starters yet. Create one from the page of a source, or bring in a release.</Empty> : (
+        {starters.isPending ? <Loading /> : rows.length === 0 ? <Empty>No starters yet. Create one from the page of a source, or import a release.</Empty> : (
           <Rows caption="Starters" rows={rows} by={(t) => t.name} columns={[
             { head: 'Starter', cell: (t) => <To to={`/starters/${t.name}`}>{t.name}</To> },
-            { head: 'Source', grow: true, cell: (t) => (t.source ? <To to={`/sources/${t.source}`}>{t.source}</To> : <span className="text-soft">brought in</span>) },
+            { head: 'Source', grow: true, cell: (t) => (t.source ? <To to={`/sources/${t.source}`}>{t.source}</To> : <span className="text-soft">imported</span>) },
             { head: 'Newest', cell: (t) => (t.newest ? <To to={`/releases/${t.name}@${t.newest}`}>{t.name}@{t.newest}</To> : 'none yet') },
             { head: '', cell: (t) => <SizeBar bytes={newest(t.name)?.archive_bytes ?? 0} most={most} /> },
             { head: 'Archive', right: true, cell: (t) => { const r = newest(t.name); return r ? <Bytes of={r.archive_bytes} /> : '' } },

@@ -1,5 +1,5 @@
 import { useRuns, useToday } from '../../api/hooks'
-import { ButtonLink, Empty, Head, Loading, Rows, RunStatus, Sheet, To, Trouble, Verdict } from '../../parts/basics'
+import { ButtonLink, Empty, Head, Loading, Rows, RunStatus, Sheet, To, Trouble, Result } from '../../parts/basics'
 import { day, plural, took } from '../../parts/format'
 
 export function Today() {
@@ -16,7 +16,7 @@ export function Today() {
         <Sheet title="Needs attention">
           {!t ? <Loading /> : t.attention.length === 0 ? <Empty>Nothing: all sites passed their checks, and no work failed.</Empty> : (
             <Rows caption="What needs attention" rows={t.attention} by={(a) => a.sentence} columns={[
-              { head: 'How bad', cell: (a) => <Verdict verdict={a.severity} /> },
+              { head: 'How bad', cell: (a) => <Result result={a.severity} /> },
               { head: 'What', grow: true, cell: (a) => <To to={a.link}>{a.sentence}</To> },
             ]} />
           )}

@@ -22,9 +22,9 @@ function send(file: File, progress: (sent: number) => void): Promise<string> {
   })
 }
 
-/** Asks for files or links and brings in a release. */
-export function BringIn({ starter, primary }: { starter?: string; primary?: boolean }) {
-  const bringIn = useImport()
+/** Asks for files or links and imports a release. */
+export function Import({ starter, primary }: { starter?: string; primary?: boolean }) {
+  const importing = useImport()
   const check = useCheckLink()
   const go = useNavigate()
   const [sending, setSending] = useState('')
@@ -44,7 +44,7 @@ export function BringIn({ starter, primary }: { starter?: string; primary?: bool
     return given
   }
   return (
-    <Ask button="Bring in a release…" primary={primary} title="Bring in a release" action="Bring it in"
+    <Ask button="Import a release…" primary={primary} title="Import a release" action="Bring it in"
       about="An archive of a release, whole or in volumes, sealed or not; or a ZIP or tar of a site that was made elsewhere, with its SQL dump inside or beside it. Settings and secrets are blanked by the packing list; nothing of it is run."
       onSubmit={async (f) => {
         setSending('')
@@ -52,7 +52,7 @@ export function BringIn({ starter, primary }: { starter?: string; primary?: bool
         if (given.length === 0) throw new Error('Choose a file, or give a link.')
         const [database] = await gather(dump.current, text(f, 'dump-link'))
         const what = { files: given, database, key: text(f, 'key') || undefined, list: text(f, 'list') || undefined, note: text(f, 'note') || undefined }
-        const run = await bringIn.mutateAsync({ name: starter ?? text(f, 'starter'), what })
+        const run = await importing.mutateAsync({ name: starter ?? text(f, 'starter'), what })
         go(`/runs/${run.id}`)
       }}>
       {!starter && (
