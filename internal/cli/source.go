@@ -11,14 +11,15 @@ import (
 	"nestseed/internal/wire"
 )
 
-func (a *app) source() *cli.Command {
-	add := verb("add", "NAME", "add a site that starters are built from", []cli.Flag{
+func (a *app) addSource() *cli.Command {
+	return verb("add", "NAME", "add a site that starters are built from", []cli.Flag{
 		&cli.StringFlag{Name: "host", Required: true, Usage: "the host it lies on"},
 		&cli.StringFlag{Name: "path", Required: true, Usage: "its web root, below the host's files"},
 		&cli.StringFlag{Name: "kind", Usage: "what it must be; found out unless given"},
 		&cli.StringFlag{Name: "address", Usage: "its address; read from its database unless given"},
 		&cli.StringFlag{Name: "database", Usage: "its database: mysql://user@host:port/name; read from its settings file unless given"},
 		databasePassword(),
+		&cli.StringFlag{Name: "prefix", Usage: "how the names of its tables begin; read from its settings file unless given"},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {
 		svc, err := a.service(c)
 		if err != nil {
@@ -29,7 +30,8 @@ func (a *app) source() *cli.Command {
 			return err
 		}
 		s, err := svc.AddSource(ctx, wire.NewSource{Name: args[0], Host: c.String("host"), Path: c.String("path"), Kind: c.String("kind"),
-			Address: c.String("address"), Database: c.String("database"), DatabasePassword: password})
+			Address: c.String("address"), Database: c.String("database"), DatabasePassword: password,
+			Prefix: c.String("prefix")})
 		if err != nil {
 			return err
 		}
@@ -37,17 +39,22 @@ func (a *app) source() *cli.Command {
 			fmt.Fprintf(a.out, "source %s added: %s %s at %s\n", s.Name, s.Kind, s.Version, s.Address)
 		})
 	})
-	set := asking(a, "set", "NAME", "change where a source is read; what is not given stays as it is", []cli.Flag{
+}
+
+func (a *app) setSource() *cli.Command {
+	return asking(a, "set", "NAME", "change where a source is read; what is not given stays as it is", []cli.Flag{
 		&cli.StringFlag{Name: "path", Usage: "its web root, below the host's files"},
 		&cli.StringFlag{Name: "address", Usage: "its address; read from its database again unless given"},
 		&cli.StringFlag{Name: "database", Usage: "its database: mysql://user@host:port/name"},
 		databasePassword(),
+		&cli.StringFlag{Name: "prefix", Usage: "how the names of its tables begin; read from its settings file unless given"},
 	}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Source, error) {
 		password, err := a.newPasswordFrom(c)
 		if err != nil {
 			return wire.Source{}, err
 		}
-		in := wire.ChangedSource{Path: c.String("path"), Address: c.String("address"), Database: c.String("database"), DatabasePassword: password}
+		in := wire.ChangedSource{Path: c.String("path"), Address: c.String("address"), Database: c.String("database"), DatabasePassword: password,
+			Prefix: c.String("prefix")}
 		if in == (wire.ChangedSource{}) {
 			return wire.Source{}, usage("say what to change; see nestseed source set --help")
 		}
@@ -56,7 +63,10 @@ func (a *app) source() *cli.Command {
 		fmt.Fprintf(a.out, "source %s changed: %s %s at %s; survey it again with: nestseed source survey %s\n", s.Name, s.Kind, s.Version,
 			s.Address, s.Name)
 	})
-	return noun("source", "configured sites that starters are built from", add, set,
+}
+
+func (a *app) source() *cli.Command {
+	return noun("source", "configured sites that starters are built from", a.addSource(), a.setSource(),
 		listing(a, "list sources", (*client.Client).Sources, []string{"source", "kind", "address", ">files", ">size", ">findings"},
 			func(s wire.Source) []string {
 				files, bytes, found := "-", "not surveyed", "-"
@@ -180,7 +190,8 @@ func remedyLines(e *wire.ListEdit) (out []string) {
 	for _, x := range []struct {
 		verb  string
 		words []string
-	}{{"leave-out", e.LeaveOut}, {"leave-out --table", e.LeaveOutTables}, {"empty", e.Empty}, {"blank", e.BlankOptions}} {
+	}{{"leave-out", e.LeaveOut}, {"leave-out --table", e.LeaveOutTables}, {"empty", e.Empty}, {"blank", e.BlankOptions},
+		{"blank --setting", e.BlankSettings}} {
 		if len(x.words) > 0 {
 			line(x.verb, x.words...)
 		}

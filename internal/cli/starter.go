@@ -166,8 +166,12 @@ func (a *app) packing() *cli.Command {
 			func(_ *cli.Command, w []string) wire.ListEdit {
 				return wire.ListEdit{KeepRows: rows(w)}
 			}),
-		edit("blank", "STARTER OPTION…", "empty options, or values inside them, written 'option › key › key'", nil,
-			func(_ *cli.Command, w []string) wire.ListEdit {
+		edit("blank", "STARTER OPTION…", "empty options, or values inside them, written 'option › key › key'",
+			[]cli.Flag{&cli.BoolFlag{Name: "setting", Usage: "they are settings of the settings file"}},
+			func(c *cli.Command, w []string) wire.ListEdit {
+				if c.Bool("setting") {
+					return wire.ListEdit{BlankSettings: w}
+				}
 				var e wire.ListEdit
 				for _, o := range w {
 					if parts := strings.Split(o, " › "); len(parts) > 1 {

@@ -107,5 +107,6 @@ type ListEdit struct {
 	KeepRows       []RowRule `json:"keep_rows,omitempty"`
 	BlankOptions   []string  `json:"blank_options,omitempty"`
 	BlankValues    []Inside  `json:"blank_values,omitempty"`
-	PutBack        []string  `json:"put_back,omitempty"` // patterns, tables, suffixes or options that are to go in after all
+	BlankSettings  []string  `json:"blank_settings,omitempty"` // of the settings file
+	PutBack        []string  `json:"put_back,omitempty"`       // patterns, tables, suffixes, options or settings that are to go in after all
 }

@@ -117,6 +117,7 @@ type ChangedSource struct {
 	Address          string `json:"address,omitempty"`
 	Database         string `json:"database,omitempty"`
 	DatabasePassword string `json:"database_password,omitempty"`
+	Prefix           string `json:"prefix,omitempty" pattern:"^[A-Za-z0-9_]+$" maxLength:"60"`
 }
 
 // ChangedStarter changes what a starter is built from.
@@ -156,7 +157,7 @@ type Source struct {
 	Survey  *Survey `json:"survey,omitempty"`
 }
 
-// NewSource makes a source. Kind and database are found out unless they are given.
+// NewSource makes a source. Kind, database and table prefix are found out unless they are given.
 type NewSource struct {
 	Name             string `json:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
 	Host             string `json:"host"`
@@ -165,6 +166,7 @@ type NewSource struct {
 	Address          string `json:"address,omitempty"`
 	Database         string `json:"database,omitempty"`
 	DatabasePassword string `json:"database_password,omitempty"`
+	Prefix           string `json:"prefix,omitempty" pattern:"^[A-Za-z0-9_]+$" maxLength:"60" doc:"of its tables; read from its settings file unless given"`
 }
 
 // Starter is a named line of releases.

@@ -88,6 +88,10 @@ func Release(ctx context.Context, out archive.Target, in Input, report progress.
 	b.m.Tables = []archive.TableTotal{}
 
 	report.Step("Look at the source", progress.Amount{})
+	b.areas, b.leftOut, b.blanked = map[string]*archive.AreaTotal{}, map[string]*archive.LeftOut{}, map[string]int64{}
+	if err := b.blankSettings(); err != nil {
+		return nil, err
+	}
 	files, err := b.walk(ctx)
 	if err != nil {
 		return nil, err
@@ -126,7 +130,8 @@ type builder struct {
 	reuse    *archive.Reuse
 	dropped  packing.Dropped // rows that stay out with what they belong to
 
-	links archive.Links // of the tree
+	links    archive.Links     // of the tree
+	settings map[string][]byte // texts of the settings files, by path
 
 	mu      sync.Mutex // over m, which workers note things in
 	m       archive.Manifest
@@ -168,7 +173,6 @@ func (b *builder) blank(what string, times int64) {
 
 // walk lists what goes in, sorted, and counts what stays out.
 func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
-	b.areas, b.leftOut, b.blanked = map[string]*archive.AreaTotal{}, map[string]*archive.LeftOut{}, map[string]int64{}
 	if b.match.List().Only == "database" || b.site == nil {
 		return nil, nil
 	}
@@ -182,7 +186,7 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 			b.note("%q was left out: %v; rename it in the source if it is needed", e.Path, err)
 			return nil
 		}
-		if rule, out := b.match.LeavesOut(e.Path, e.SizeBytes); out {
+		if rule, out := b.match.LeavesOut(e.Path, e.SizeBytes); out && b.settings[e.Path] == nil {
 			if !e.Mode.IsDir() {
 				b.leaveOut(rule, e.SizeBytes)
 			}
@@ -352,8 +356,9 @@ func (b *builder) file(ctx context.Context, e hostfs.Entry) error {
 	case e.Mode&fs.ModeSymlink != 0:
 		b.m.Totals.Links++
 		return b.w.Files.Link(archive.Header(name, e.Mode, e.ModTime), e.Target)
-	case e.Path == b.m.Settings:
-		return b.settings(e)
+	}
+	if text, is := b.settings[e.Path]; is {
+		return b.settingsFile(e, text)
 	}
 	if same, sum := b.unchanged(e); same != nil {
 		b.countCopied(e)
@@ -569,20 +574,44 @@ func (b *builder) scanLarge(ctx context.Context, p string) (name string, found b
 	}
 }
 
-// settings adds the settings file with the values that the list blanks emptied.
-func (b *builder) settings(e hostfs.Entry) error {
-	s := kind.ReadSettings(slices.Clone(b.in.Identity.Settings.Bytes()), "")
-	for _, name := range append(slices.Clone(b.in.List.Blank.Settings), b.in.List.SecretSettings()...) {
-		if v, err := s.Get(name); err == nil && v != "" {
+// blankSettings empties the values in the settings file, and in those that it takes settings from, that the list blanks.
+func (b *builder) blankSettings() error {
+	b.settings = map[string][]byte{}
+	if b.in.Identity.Settings == nil || b.m.Settings == "" {
+		return nil
+	}
+	s := b.in.Identity.Settings.Clone()
+	blank := append(slices.Clone(b.in.List.Blank.Settings), b.in.List.SecretSettings()...)
+	for _, name := range blank {
+		if v, err := s.Get(name); s.Has(name) && (err != nil || v != "") {
 			s.Set(name, "")
 			b.blank("setting "+name, 1)
 		}
 	}
-	text := s.Bytes()
-	if left, found := b.holdsSecret(text); found && slices.Contains(b.in.List.Blank.Settings, left) {
-		return fmt.Errorf("the settings file %s holds the value of %s a second time, outside its definition; remove it there and build again",
-			e.Path, left)
+	// Whatever way they are set, these must not be in what is packed.
+	secrets := kind.NewSearch(slices.DeleteFunc(b.in.Identity.Secrets(), func(x kind.Secret) bool {
+		return x.Name != kind.GivenPassword && !slices.Contains(blank, x.Name)
+	}))
+	if n := s.Blank(secrets); n > 0 {
+		b.blank("secrets in the settings that are computed, or stand there a second time", int64(n))
 	}
+	b.settings[b.m.Settings] = s.Bytes()
+	root := path.Join(b.in.FS.Root(), b.in.Root) + "/"
+	for name, text := range s.Files() {
+		if rel, inside := strings.CutPrefix(name, root); inside {
+			b.settings[rel] = text
+		}
+	}
+	for name, text := range b.settings {
+		if left, found := secrets.In(text); found {
+			return fmt.Errorf("the settings file %s holds the value of %s outside its definition; remove it there and build again", name, left)
+		}
+	}
+	return nil
+}
+
+// settingsFile adds a settings file with the values that the list blanks emptied.
+func (b *builder) settingsFile(e hostfs.Entry, text []byte) error {
 	b.count(e.Path, int64(len(text)))
 	return b.w.Files.Small(archive.Header(archive.FilesDir+e.Path, e.Mode, e.ModTime), int64(len(text)), func(buf []byte) ([]byte, error) {
 		return append(buf[:0], text...), nil

@@ -10,7 +10,7 @@
 // Whatever is done inside a site is done through a handle on its folder: somebody who may change the site can place links
 // there, and through the handle no link leads to the site beside it.
 //
-// Files are streamed, never held. Reading a source uses only Walk, Stat, Open and ReadLink, so a
+// Files are streamed, never held. Reading a source uses only Walk, Stat and Open, so a
 // source can be a place where nothing may be written.
 package hostfs
 
@@ -41,6 +41,7 @@ type FS interface {
 	// Walk visits everything below root, parents before children, names in byte order. A folder that
 	// cannot be read is given to problem and passed over; visit returning an error ends the walk.
 	Walk(ctx context.Context, root string, visit func(Entry) error, problem func(path string, err error)) error
+	// Stat does not follow a link, but says where it points.
 	Stat(ctx context.Context, name string) (Entry, error)
 	// Open opens a regular file. Anything else is ErrNotRegular, also what would make a reader wait, like a pipe.
 	Open(ctx context.Context, name string) (io.ReadCloser, error)

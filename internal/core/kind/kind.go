@@ -14,6 +14,7 @@ package kind
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"embed"
 	"errors"
@@ -66,6 +67,7 @@ type Kind struct {
 		Prefix    string   `yaml:"prefix"`
 		Salts     []string `yaml:"salts"`
 		Addresses []string `yaml:"addresses"` // settings that hold the site's address, where they are set
+		Loads     []string `yaml:"loads"`     // files of the CMS itself that a settings file loads; no settings are in them
 	} `yaml:"settings"`
 	Options struct {
 		Table string `yaml:"table"`
@@ -397,6 +399,7 @@ type Identity struct {
 	Prefix       string
 	Unreadable   []string // sentences about settings that are computed
 	refused      error    // why it cannot be a source
+	secrets      []Secret // that are known from elsewhere
 }
 
 // Identify finds out the kind of the site in folder root. The first kind wins whose signs are all there. Links that lead
@@ -450,7 +453,7 @@ func (id *Identity) HasPrefix() error {
 		return nil
 	}
 	if _, err := id.Settings.Get(id.Kind.Settings.Prefix); err != nil {
-		return fmt.Errorf("%w: its table prefix is computed (%w); write it into %s as a plain value", ErrCannotRead, err, id.SettingsPath)
+		return fmt.Errorf("%w: its table prefix is computed (%w); say what it is with --prefix", ErrCannotRead, err)
 	}
 	return nil
 }
@@ -461,7 +464,7 @@ func (k *Kind) PlaceIn(ctx context.Context, site hostfs.FS, root, file string) (
 	var settings *Settings
 	for _, name := range k.Settings.Files {
 		if text, err := hostfs.ReadFile(ctx, site, path.Base(name), maxSettingsBytes); err == nil {
-			settings = ReadSettings(text, root)
+			settings = k.ReadSettings(ctx, text, site, root)
 			break
 		}
 	}
@@ -502,8 +505,11 @@ func (k *Kind) read(ctx context.Context, fsys, site hostfs.FS, root string) (*Id
 		p := path.Join(root, f)
 		if text, err := readSettingsFile(ctx, fsys, site, root, f); err == nil {
 			id.SettingsPath = p
-			id.Settings = ReadSettings(text, path.Join(fsys.Root(), path.Dir(p)))
+			id.Settings = ReadSettingsTree(text, path.Join(fsys.Root(), path.Dir(p)), k.loader(ctx, fsys, site, path.Join(fsys.Root(), root)))
 			break
+		} else if target := linked(ctx, fsys, site, root, f); target != "" {
+			return id, fmt.Errorf("%w: its settings file %s is a link to %s, which could as well lead to another site's; put the file itself in "+
+				"the link's place", ErrCannotRead, p, target)
 		}
 	}
 	if id.Settings == nil {
@@ -522,10 +528,70 @@ func (k *Kind) read(ctx context.Context, fsys, site hostfs.FS, root string) (*Id
 		Password: get(k.Settings.Database.Password), Host: get(k.Settings.Database.Host),
 	}
 	id.Prefix = get(k.Settings.Prefix)
-	id.refused = k.refuses(ctx, site, id.Settings)
+	id.refused = cmp.Or(k.refuses(ctx, site, id.Settings), id.settingsOutside(ctx, fsys))
 	id.Version = k.Version.Look(ctx, site)
 	id.Runtime = k.Runtime.Look(ctx, site)
 	return id, nil
+}
+
+// ReadSettings reads the text of a settings file in a site's folder, and the files there that it takes settings from. root is
+// where the folder lies, or is to lie, absolute.
+func (k *Kind) ReadSettings(ctx context.Context, text []byte, site hostfs.FS, root string) *Settings {
+	return ReadSettingsTree(text, root, k.loader(ctx, site, site, root))
+}
+
+// loader reads the files that a settings file takes settings from: in the site, whose folder is root on the host, and nowhere else.
+func (k *Kind) loader(ctx context.Context, fsys, site hostfs.FS, root string) Load {
+	return func(name string) ([]byte, error) {
+		rel, inside := strings.CutPrefix(name, path.Clean(root)+"/")
+		if !inside {
+			if path.Base(name) == envName {
+				return nil, errGone // of another, for all that is known
+			}
+			below, there := strings.CutPrefix(name, path.Clean(fsys.Root())+"/")
+			if _, err := fsys.Stat(ctx, below); there && err != nil {
+				return nil, errGone
+			}
+			return nil, ErrOutside
+		}
+		if slices.Contains(k.Settings.Loads, rel) {
+			return nil, errGone
+		}
+		return hostfs.ReadFile(ctx, site, rel, maxSettingsBytes)
+	}
+}
+
+// settingsOutside says when a site takes its database's name or password from a file outside its folder, which a release cannot
+// carry: on a new site of the same host, the old file would be found. Errors: ErrCannotRead.
+func (id *Identity) settingsOutside(ctx context.Context, fsys hostfs.FS) error {
+	d := id.Kind.Settings.Database
+	for _, name := range id.Settings.Outside() {
+		rel, there := strings.CutPrefix(name, path.Clean(fsys.Root())+"/")
+		if !there {
+			continue
+		}
+		text, err := hostfs.ReadFile(ctx, fsys, rel, maxSettingsBytes)
+		if err != nil {
+			continue
+		}
+		if s := ReadSettings(text, path.Dir(name)); s.Has(d.Name) || s.Has(d.Password) {
+			return fmt.Errorf("%w: it takes the name or password of its database from %s, outside its folder; put that file into the site's "+
+				"folder, or its lines into %s", ErrCannotRead, name, path.Base(id.SettingsPath))
+		}
+	}
+	return nil
+}
+
+// linked returns where a settings file leads that is a link; "" when it is none.
+func linked(ctx context.Context, fsys, site hostfs.FS, root, name string) string {
+	in := site
+	if strings.HasPrefix(name, "../") {
+		in, name = fsys, path.Join(root, name)
+	}
+	if e, err := in.Stat(ctx, name); err == nil && e.Mode&fs.ModeSymlink != 0 {
+		return e.Target
+	}
+	return ""
 }
 
 // readSettingsFile reads a settings file in the site, or one beside its folder. A link is not taken for the latter: whoever

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -13,18 +14,25 @@ var secretName = regexp.MustCompile(`(?i)licen[cs]e|passw|passphrase|secret|toke
 // SecretName reports whether a setting's value is secret, by its name.
 func SecretName(name string) bool { return secretName.MatchString(name) }
 
+// secretShape is how keys of well-known services look, and long random texts.
+var secretShape = regexp.MustCompile(`^(?:[sprw]k_(?:live|test)_\w{16,}|AKIA[0-9A-Z]{16}|gh[pousr]_\w{20,}|xox[abprs]-[\w-]{10,}|AIza[\w-]{35}|SG\.[\w-]{16,}\.[\w-]{16,}|` +
+	`key-[0-9a-f]{32}|eyJ[\w-]{10,}\.[\w-]{10,}\.[\w-]{10,}|[0-9a-f]{32,128}|-----BEGIN [A-Z ]*PRIVATE KEY-----[\s\S]*)$`)
+
+// SecretShape reports whether a value looks like a key or token, whatever its name.
+func SecretShape(value string) bool { return secretShape.MatchString(value) }
+
 // Secret is a value of a site that must not leave it, and the part of it to search for.
 type Secret struct {
 	Name   string
 	Needle []byte
 }
 
-// Secrets returns the database password, keys and salts that the settings file holds.
+// Secrets returns the database password, keys and salts that the settings file holds, and what AddSecret has added.
 func (id *Identity) Secrets() []Secret {
+	out := slices.Clone(id.secrets)
 	if id.Settings == nil {
-		return nil
+		return out
 	}
-	var out []Secret
 	for _, name := range append([]string{id.Kind.Settings.Database.Password}, id.Kind.Settings.Salts...) {
 		v, _ := id.Settings.Get(name)
 		if n := longestPlain(v); len(n) >= 6 {
@@ -32,6 +40,16 @@ func (id *Identity) Secrets() []Secret {
 		}
 	}
 	return out
+}
+
+// GivenPassword is the name of the password that was given with the address of a source's database.
+const GivenPassword = "database password"
+
+// AddSecret adds a value that must not leave the site and that its settings file does not tell.
+func (id *Identity) AddSecret(name, value string) {
+	if n := longestPlain(value); len(n) >= 6 {
+		id.secrets = append(id.secrets, Secret{name, []byte(n)})
+	}
 }
 
 // longestPlain returns the longest run of characters that no quoting changes.

@@ -16,7 +16,8 @@ type Edit struct {
 	KeepRows       []kind.Rows `json:"keep_rows,omitempty"`
 	BlankOptions   []string    `json:"blank_options,omitempty"`
 	BlankValues    []Inside    `json:"blank_values,omitempty"`
-	PutBack        []string    `json:"put_back,omitempty"` // patterns, tables, suffixes or options that are to go in after all
+	BlankSettings  []string    `json:"blank_settings,omitempty"` // of the settings file
+	PutBack        []string    `json:"put_back,omitempty"`       // patterns, tables, suffixes, options or settings that are to go in after all
 }
 
 // Apply makes the change. What is there already is not added twice; what should be put back and was not left
@@ -34,6 +35,7 @@ func (e Edit) Apply(l *List) (unknown []string) {
 	add(&l.LeaveOut.Suffixes, e.Suffixes)
 	add(&l.Empty, e.Empty)
 	add(&l.Blank.Options, e.BlankOptions)
+	add(&l.Blank.Settings, e.BlankSettings)
 	addRows(&l.DropRows, e.DropRows)
 	addRows(&l.KeepRows, e.KeepRows)
 	for _, v := range e.BlankValues {
@@ -67,7 +69,8 @@ func addRows(to *[]kind.Rows, more []kind.Rows) {
 }
 
 func (l *List) putBack(p string) (found bool) {
-	for _, from := range []*[]string{&l.LeaveOut.Paths, &l.LeaveOut.Tables, &l.LeaveOut.Suffixes, &l.Empty, &l.Blank.Options} {
+	for _, from := range []*[]string{&l.LeaveOut.Paths, &l.LeaveOut.Tables, &l.LeaveOut.Suffixes, &l.Empty, &l.Blank.Options,
+		&l.Blank.Settings} {
 		if i := slices.Index(*from, p); i >= 0 {
 			*from = slices.Delete(slices.Clone(*from), i, i+1)
 			found = true

@@ -412,14 +412,14 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 		return err
 	}
 	ks := mk.req.Kind.Settings
-	s := kind.ReadSettings(text, mk.plan.Folder)
+	s := mk.req.Kind.ReadSettings(ctx, text, mk.stage, mk.plan.Folder)
 	s.Set(ks.Database.Name, mk.plan.Database)
 	s.Set(ks.Database.User, mk.plan.User)
 	s.Set(ks.Database.Password, mk.result.UserPassword)
 	s.Set(ks.Database.Host, mk.req.Server.SiteAddress())
 	s.Set(ks.Prefix, mk.plan.Prefix)
 	if mk.req.Refresh != nil { // everything else in it is the site's
-		return errors.Join(hostfs.WriteFile(ctx, mk.stage, name, s.Bytes(), e.Mode.Perm()), mk.hold(ctx))
+		return errors.Join(writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()), mk.hold(ctx))
 	}
 	for _, salt := range ks.Salts {
 		s.Set(salt, Password(64))
@@ -431,10 +431,23 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 			}
 		}
 	}
-	if err := hostfs.WriteFile(ctx, mk.stage, name, s.Bytes(), e.Mode.Perm()&^0o007|0o600); err != nil {
+	if err := writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()&^0o007|0o600); err != nil {
 		return err
 	}
 	return mk.hold(ctx)
+}
+
+// writeSettings writes a settings file and those that it takes settings from, which all hold what nobody else is to read. folder
+// is where the site is to lie.
+func writeSettings(ctx context.Context, site hostfs.FS, name, folder string, s *kind.Settings, mode fs.FileMode) error {
+	for file, text := range s.Files() {
+		if rel, inside := strings.CutPrefix(file, folder+"/"); inside {
+			if err := hostfs.WriteFile(ctx, site, rel, text, mode); err != nil {
+				return err
+			}
+		}
+	}
+	return hostfs.WriteFile(ctx, site, name, s.Bytes(), mode)
 }
 
 // makeAdministrator inserts the rows of the kind's recipe and gives the content to the new account.

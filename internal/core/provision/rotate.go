@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"strings"
 	"time"
 
@@ -62,10 +63,11 @@ func NewDatabaseUser(ctx context.Context, s Live, user, password string) error {
 	if err := s.Server.CreateUser(ctx, user, password, s.Database); err != nil {
 		return err
 	}
-	settings := kind.ReadSettings(text, s.Folder)
+	folder := path.Join(s.FS.Root(), s.Folder)
+	settings := s.Kind.ReadSettings(ctx, text, site, folder)
 	settings.Set(s.Kind.Settings.Database.User, user)
 	settings.Set(s.Kind.Settings.Database.Password, password)
-	if err := hostfs.WriteFile(ctx, site, s.Settings, settings.Bytes(), e.Mode.Perm()); err != nil {
+	if err := writeSettings(ctx, site, s.Settings, folder, settings, e.Mode.Perm()); err != nil {
 		return errors.Join(err, s.Server.DropUser(context.WithoutCancel(ctx), user))
 	}
 	return nil

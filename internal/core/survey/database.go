@@ -17,6 +17,7 @@ import (
 const (
 	groupValues  = 5000 // of one column, most bytes first
 	visitTime    = 5 * time.Second
+	shortSetting = 4       // below this a setting is more likely a switch than a password
 	shortSecret  = 12      // below this a value is more likely a word than a token
 	bigTable     = 5 << 20 // a smaller one dominates nothing
 	bigShare     = 3       // one in three of all bytes

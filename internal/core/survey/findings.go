@@ -47,6 +47,7 @@ func (t *taker) findAll(ctx context.Context) {
 	t.findFolders()
 	t.findFiles()
 	t.findNames()
+	t.findSettings()
 	t.findLinks()
 	t.findParts()
 	t.findMedia()
@@ -54,6 +55,30 @@ func (t *taker) findAll(ctx context.Context) {
 	t.findTables()
 	t.findClutter()
 	t.s.Findings = append(t.s.Findings, t.found...)
+}
+
+// findSettings looks for secrets among the settings that no stock packing list blanks.
+func (t *taker) findSettings() {
+	id := t.in.Identity
+	if id.Settings == nil {
+		return
+	}
+	d := id.Kind.Settings.Database
+	known := append([]string{d.Name, d.User, d.Password, d.Host}, id.Kind.Settings.Salts...)
+	if list, err := packing.Parse([]byte(id.Kind.Lists["starter"])); err == nil {
+		known = append(known, list.Blank.Settings...)
+	}
+	for _, name := range id.Settings.Names() {
+		v, err := id.Settings.Get(name)
+		if err != nil || slices.Contains(known, name) || (len(v) < shortSetting || !kind.SecretName(name)) && !kind.SecretShape(v) {
+			continue
+		}
+		known = append(known, name)
+		t.find(Finding{Severity: warning, What: "what looks like a token or licence", Where: "setting " + name, Bytes: int64(len(v)), Count: 1,
+			Why:    "it would be copied to every site made from a release",
+			Remedy: &packing.Edit{BlankSettings: []string{name}},
+			Advice: "or make it a secret field, so that each site gets its own"})
+	}
 }
 
 func (t *taker) findFolders() {

@@ -228,12 +228,27 @@ func (l *scanner) forgotten(f filelist.Entry, what string) {
 }
 
 func (l *scanner) secret(f filelist.Entry, why string) {
+	if l.isSettings(f.Path) {
+		l.t.find(Finding{Severity: fault, What: "secret outside the settings file", Where: f.Path, Bytes: f.Bytes,
+			Why:    "the site's settings are read from it; a release has it without its secrets",
+			Advice: "see that it cannot be fetched over the web"})
+		return
+	}
 	l.t.find(Finding{Severity: fault, What: "secret outside the settings file", Where: f.Path, Bytes: f.Bytes, Why: why, Remedy: leave(f.Path),
 		Advice: "if it can be fetched over the web, change that secret"})
 }
 
+// isSettings reports whether a file is the settings file, or one that it takes settings from: what they hold is blanked.
+func (l *scanner) isSettings(name string) bool {
+	id := l.t.in.Identity
+	if path.Join(l.t.in.Root, name) == path.Clean(id.SettingsPath) {
+		return true
+	}
+	return id.Settings != nil && id.Settings.Reads(path.Join(l.t.in.FS.Root(), l.t.in.Root, name))
+}
+
 func (l *scanner) text(f filelist.Entry, text []byte) {
-	isSettings := path.Join(l.t.in.Root, f.Path) == path.Clean(l.t.in.Identity.SettingsPath)
+	isSettings := l.isSettings(f.Path)
 	if !isSettings {
 		if name, holds := l.secrets.In(text); holds {
 			l.secret(f, "it holds the source's "+name)

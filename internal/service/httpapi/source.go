@@ -64,14 +64,14 @@ func (a *api) sourceOperations(h huma.API) {
 		error) {
 		b := in.Body
 		s, err := a.Sources.Add(ctx, sources.New{Name: b.Name, Host: b.Host, Path: b.Path, Kind: b.Kind, Address: b.Address,
-			Database: b.Database, Password: b.DatabasePassword})
+			Database: b.Database, Password: b.DatabasePassword, Prefix: b.Prefix})
 		return single(s, err, sourceOut)
 	})
 	operation(h, "PATCH", "/sources/{name}", "change-source", "Change where a source is read; what is not given stays",
 		func(ctx context.Context, in *changed[wire.ChangedSource]) (*body[wire.Source], error) {
 			b := in.Body
 			s, err := a.Sources.Change(ctx, in.Name, sources.Change{Path: b.Path, Address: b.Address, Database: b.Database,
-				Password: b.DatabasePassword})
+				Password: b.DatabasePassword, Prefix: b.Prefix})
 			if err == nil {
 				err = a.db.Audit(ctx, who(ctx).Name, "changed source "+s.Name)
 			}

@@ -13,9 +13,9 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// New is what is said of a source when it is added. Kind, database and address are found out where they are not given.
+// New is what is said of a source when it is added. Kind, database, table prefix and address are found out where they are not given.
 type New struct {
-	Name, Host, Path, Kind, Address, Database, Password string
+	Name, Host, Path, Kind, Address, Database, Password, Prefix string
 }
 
 // Add adds a source and looks at it at once. One that is there already keeps its password, and one that cannot be added leaves
@@ -48,7 +48,7 @@ func (svc *Sources) Add(ctx context.Context, n New) (src records.Source, err err
 
 // Change is what becomes of a source; what is empty stays as it is.
 type Change struct {
-	Path, Address, Database, Password string
+	Path, Address, Database, Password, Prefix string
 }
 
 // Change changes where a source is read, once what it would be has been read. It stays of its kind, as packing lists are
@@ -73,7 +73,7 @@ func (svc *Sources) Change(ctx context.Context, name string, to Change) (src rec
 				return err
 			}
 		}
-		n := New{Name: s.Name, Path: cmp.Or(to.Path, s.Path), Kind: s.Kind, Address: to.Address}
+		n := New{Name: s.Name, Path: cmp.Or(to.Path, s.Path), Kind: s.Kind, Address: to.Address, Prefix: cmp.Or(to.Prefix, s.Prefix)}
 		if n.Path == s.Path && database == s.Database {
 			n.Address = cmp.Or(to.Address, s.Address) // else it is read again
 		}
@@ -105,7 +105,7 @@ func (svc *Sources) Remove(ctx context.Context, name string) error {
 
 // identified finds out what a source is.
 func (svc *Sources) identified(ctx context.Context, host records.Host, n New, database string) (src records.Source, err error) {
-	open, err := svc.OpenAt(ctx, host, n.Name, n.Path, database)
+	open, err := svc.OpenAt(ctx, host, records.Source{Name: n.Name, Path: n.Path, Database: database, Prefix: n.Prefix})
 	if err != nil {
 		return src, input.Wrong(err)
 	}
@@ -121,7 +121,7 @@ func (svc *Sources) identified(ctx context.Context, host records.Host, n New, da
 		n.Address = all[0]
 	}
 	src = records.Source{Name: n.Name, HostID: host.ID, Path: n.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version,
-		Address: n.Address, Database: database}
+		Address: n.Address, Database: database, Prefix: n.Prefix}
 	src.FromSite, err = svc.DB.SiteAt(ctx, host.ID, n.Path)
 	return src, err
 }

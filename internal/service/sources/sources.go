@@ -2,12 +2,14 @@
 package sources
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"nestseed/internal/core/check"
@@ -48,27 +50,30 @@ func (s *Opened) Close() {
 	}
 }
 
-// OpenAt identifies a source and opens its database: at the address that was given for it, else at
-// the one in its settings file.
-func (svc *Sources) OpenAt(ctx context.Context, h records.Host, name, path, database string) (*Opened, error) {
+// OpenAt identifies a source and opens its database: at the address that was given for it, else at the one in its settings file.
+// Of the source, only its name, path, database and prefix matter.
+func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Source) (*Opened, error) {
 	fsys, err := hostfs.Open(h.Files)
 	if err != nil {
 		return nil, fmt.Errorf("host %s: %w", h.Name, err)
 	}
 	s := &Opened{FS: fsys}
-	if s.Identity, err = kind.Identify(ctx, fsys, path, svc.Kinds); err != nil {
+	if s.Identity, err = kind.Identify(ctx, fsys, src.Path, svc.Kinds); err != nil {
 		fsys.Close()
 		return nil, err
 	}
+	s.Identity.Prefix = cmp.Or(src.Prefix, s.Identity.Prefix)
 	if err := errors.Join(s.Identity.CanBeSource(), s.Identity.HasPrefix()); err != nil {
 		fsys.Close()
 		return nil, err
 	}
 	address, dbName := "", s.Identity.Database.Name
-	if database != "" {
-		if address, err = svc.Hosts.WithPassword(ctx, database, "source", name); err == nil {
-			if u, parseErr := url.Parse(address); parseErr == nil && strings.Trim(u.Path, "/") != "" {
-				dbName = strings.Trim(u.Path, "/")
+	if src.Database != "" {
+		if address, err = svc.Hosts.WithPassword(ctx, src.Database, "source", src.Name); err == nil {
+			if u, parseErr := url.Parse(address); parseErr == nil {
+				dbName = cmp.Or(strings.Trim(u.Path, "/"), dbName)
+				password, _ := u.User.Password()
+				s.Identity.AddSecret(kind.GivenPassword, password)
 			}
 		}
 	} else {
@@ -84,9 +89,36 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, name, path, data
 	}
 	if err != nil {
 		fsys.Close()
-		return nil, fmt.Errorf("database of source %s: %w", name, err)
+		return nil, fmt.Errorf("database of source %s: %w", src.Name, err)
+	}
+	if err := s.hasTables(ctx, dbName); err != nil {
+		s.Close()
+		return nil, err
 	}
 	return s, nil
+}
+
+// hasTables sees that the database has tables of the site's kind with its prefix.
+func (s *Opened) hasTables(ctx context.Context, database string) error {
+	tables, err := s.DB.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	options := s.Identity.Kind.Options.Table
+	var found []string
+	for _, t := range tables {
+		if prefix, is := strings.CutSuffix(t.Name, options); is && prefix == s.Identity.Prefix {
+			return nil
+		} else if is {
+			found = append(found, strconv.Quote(prefix))
+		}
+	}
+	if len(found) == 0 {
+		return fmt.Errorf("%w: database %s has no tables of %s; say which one is right with --database", kind.ErrCannotRead, database,
+			s.Identity.Kind.Title)
+	}
+	return fmt.Errorf("%w: database %s has no table %s%s, its prefix is %s; say which one is right with --prefix, or --database",
+		kind.ErrCannotRead, database, s.Identity.Prefix, options, strings.Join(found, " or "))
 }
 
 // settingsAddress makes a database address of a settings file's values.
@@ -157,7 +189,7 @@ func (svc *Sources) Open(ctx context.Context, id int64) (records.Source, *Opened
 	if err != nil {
 		return src, nil, err
 	}
-	open, err := svc.OpenAt(ctx, h, src.Name, src.Path, src.Database)
+	open, err := svc.OpenAt(ctx, h, src)
 	return src, open, err
 }
 
@@ -171,7 +203,7 @@ func (svc *Sources) Check(ctx context.Context, name string, report progress.Repo
 	if err != nil {
 		return nil, err
 	}
-	open, err := svc.OpenAt(ctx, h, s.Name, s.Path, s.Database)
+	open, err := svc.OpenAt(ctx, h, s)
 	if err != nil {
 		return nil, err
 	}

@@ -1289,6 +1289,7 @@ export interface components {
             database?: string;
             database_password?: string;
             path?: string;
+            prefix?: string;
         };
         ChangedStarter: {
             source: string;
@@ -1620,6 +1621,7 @@ export interface components {
         };
         ListEdit: {
             blank_options?: string[];
+            blank_settings?: string[];
             blank_values?: components["schemas"]["Inside"][];
             drop_rows?: components["schemas"]["RowRule"][];
             empty?: string[];
@@ -1798,6 +1800,8 @@ export interface components {
             name: string;
             /** @description its web root, below the host's files */
             path: string;
+            /** @description of its tables; read from its settings file unless given */
+            prefix?: string;
         };
         NewStarter: {
             fields?: components["schemas"]["Field"][];

@@ -255,7 +255,11 @@ func (l *local) Stat(_ context.Context, name string) (hostfs.Entry, error) {
 	if err != nil {
 		return hostfs.Entry{}, err
 	}
-	return entryOf(name, info), nil
+	e := entryOf(name, info)
+	if info.Mode()&fs.ModeSymlink != 0 {
+		e.Target, err = l.root.Readlink(clean(name))
+	}
+	return e, err
 }
 
 // Open does not wait for whoever would write into a pipe, and judges the file that it has open: what has the name may be

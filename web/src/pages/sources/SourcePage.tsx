@@ -5,6 +5,7 @@ import { Areas } from '../../parts/Areas'
 import { Ask, text } from '../../parts/Dialog'
 import { Button, Bytes, Empty, Field, Head, Input, Loading, Out, Rows, Select, Sheet, SizeBar, Trouble, Result } from '../../parts/basics'
 import { count, day, millis, plural, size } from '../../parts/format'
+import { MoreOfSource, more } from './Sources'
 import { contains, remedyWord, type Edit } from './remedy'
 
 export function SourcePage() {
@@ -34,11 +35,9 @@ function ChangeSource({ source }: { source: Schemas['Source'] }) {
   const change = useChangeSource()
   return (
     <Ask button="Change" title={`Change ${source.name}`} about="It is read at once where you say, and nothing is changed unless a site of the same kind is there." action="Change"
-      onSubmit={(f) => change.mutateAsync({ name: source.name, path: text(f, 'path'), address: text(f, 'address') || undefined, database: text(f, 'database') || undefined, database_password: text(f, 'password') || undefined })}>
+      onSubmit={(f) => change.mutateAsync({ name: source.name, path: text(f, 'path'), ...more(f) })}>
       <Field label="Web root" hint="its folder, below the host's files">{(id) => <Input id={id} name="path" required defaultValue={source.path} className="font-mono" />}</Field>
-      <Field label="Address" hint="empty to read it from the database">{(id) => <Input id={id} name="address" className="font-mono" />}</Field>
-      <Field label="Database" hint="like mysql://user@127.0.0.1:3306/name; empty to leave it as it is">{(id) => <Input id={id} name="database" className="font-mono" />}</Field>
-      <Field label="Password of the database account">{(id) => <Input id={id} name="password" type="password" autoComplete="off" />}</Field>
+      <MoreOfSource />
     </Ask>
   )
 }

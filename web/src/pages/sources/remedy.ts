@@ -15,6 +15,7 @@ export function contains(list: Schemas['PackingList'] | undefined, e: Edit): boo
   if (!list) return false
   const all = (has: string[] | undefined, want: string[] | undefined) => (want ?? []).every((w) => has?.includes(w))
   return all(list['leave-out']?.paths, e.leave_out) && all(list['leave-out']?.tables, e.leave_out_tables) && all(list.empty, e.empty) && all(list.blank?.options, e.blank_options)
+    && all(list.blank?.settings, e.blank_settings)
     && (e.blank_values ?? []).every((v) => list.blank?.values?.some((x) => x.option === v.option && x.path.join() === v.path.join()))
     && (e.drop_rows ?? []).every((r) => list['drop-rows']?.some((x) => x.table === r.table && x.column === r.column && all(x.values, r.values)))
 }
