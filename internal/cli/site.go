@@ -145,6 +145,9 @@ func (a *app) printPlan(p wire.Plan) {
 	if len(p.Generated) > 0 {
 		fmt.Fprintf(a.out, "will be generated: %s\n", strings.Join(p.Generated, ", "))
 	}
+	for _, w := range p.Without {
+		fmt.Fprintf(a.out, "will be without:   %s\n", w)
+	}
 	if p.Replaces != "" {
 		fmt.Fprintf(a.out, "stands there now:  %s; kept as a safety copy\n", p.Replaces)
 	}

@@ -26,7 +26,9 @@ type Manifest struct {
 	LeftOut  []LeftOut      `json:"left_out"`
 	Blanked  []Blanked      `json:"blanked"`
 	Notes    []string       `json:"notes,omitempty"` // what happened while it was built
-	Settings string         `json:"settings_file"`   // relative to files/
+	// Without are views, triggers, routines and events of the source that it does not have, with the reason.
+	Without  []string `json:"without,omitempty"`
+	Settings string   `json:"settings_file"` // relative to files/
 }
 
 // Origin is where the site stood, so that its traces can be replaced.

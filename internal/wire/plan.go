@@ -27,6 +27,7 @@ type SitePlan struct {
 	Refresh        *Refreshed    `json:"refresh,omitempty"` // of a site that takes newer code
 	Server         string        `json:"server"`
 	Runtime        string        `json:"runtime,omitempty"`
+	Without        []string      `json:"without,omitempty" doc:"views, triggers, routines and events of the source that the release lacks"`
 	Steps          []PlanStep    `json:"steps"`
 	Missing        []string      `json:"missing"`  // keys of fields without a value they need
 	Problems       []string      `json:"problems"` // sentences; with any, it cannot be done

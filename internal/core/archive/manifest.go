@@ -63,7 +63,9 @@ type Manifest struct {
 	LeftOut  []LeftOut      `json:"left_out"`
 	Blanked  []Blanked      `json:"blanked"`
 	Notes    []string       `json:"notes,omitempty"` // what happened while it was built
-	Settings string         `json:"settings_file"`   // relative to files/
+	// Without are views, triggers, routines and events of the source that it does not have, with the reason.
+	Without  []string `json:"without,omitempty"`
+	Settings string   `json:"settings_file"` // relative to files/
 }
 
 // MostAddresses is how many other addresses of a site a manifest may name: all of them are looked for at once.

@@ -618,6 +618,9 @@ func (b *builder) settingsFile(e hostfs.Entry, text []byte) error {
 	})
 }
 
+// mostWithout is how many programs that are left out a manifest names: room for it is reserved before they are known.
+const mostWithout = 50
+
 // placeholder returns a manifest at least as long as the finished one will be: counts at their widest,
 // and room for notes that are still to come.
 func (b *builder) placeholder(files []hostfs.Entry) ([]byte, error) {
@@ -625,7 +628,7 @@ func (b *builder) placeholder(files []hostfs.Entry) ([]byte, error) {
 	m, err := b.m.Encode()
 	blanks := b.in.List.Blank
 	lines := len(b.tables) + len(blanks.Settings) + len(blanks.Options) + len(blanks.Columns) + len(b.in.List.DropRows) + len(b.in.List.Empty)
-	room := 16<<10 + 220*lines + 120*len(b.in.Identity.Kind.Areas)
+	room := 32<<10 + 220*lines + 120*len(b.in.Identity.Kind.Areas)
 	return append(m, bytes.Repeat([]byte(" "), room)...), err
 }
 

@@ -85,6 +85,11 @@ func (b *builder) database(ctx context.Context) error {
 	}
 	for _, l := range left {
 		b.note("%s is left out: %s", l.What, l.Reason)
+		b.mu.Lock()
+		if len(b.m.Without) < mostWithout {
+			b.m.Without = append(b.m.Without, fmt.Sprintf("%.80s: %.200s", l.What, l.Reason))
+		}
+		b.mu.Unlock()
 	}
 	after.WriteString("SET SESSION foreign_key_checks = 1, SESSION unique_checks = 1;\n")
 	if len(programs) > 0 {

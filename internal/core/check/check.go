@@ -7,8 +7,9 @@
 //	report, err := check.Run(ctx, check.Site{Address: "https://alder-valley.example", …}, reporter)
 //	for _, c := range report.Checks { … }
 //
-// Requests go to the host itself where Connect names it, whatever DNS says. The package only reads;
-// what it sends is a login, and one form with nothing filled in.
+// Requests go to the host itself where Connect names it, whatever DNS says. The package only reads, but for a page that the site is
+// asked by and that is taken away again (see Kind.Report); what it sends is a login, and one form with nothing filled in. How it
+// looks for traces is its own: it shares nothing with what has replaced them.
 package check
 
 import (
@@ -45,8 +46,10 @@ type Site struct {
 	Kind     *kind.Kind
 	Title    string
 	Visible  bool
-	AsItIs   bool // what search engines see is told and not judged: nobody asked for anything
-	Quiet    bool // its mail is to be kept from going out
+	AsItIs   bool   // what search engines see is told and not judged: nobody asked for anything
+	Quiet    bool   // its mail is to be kept from going out
+	Database string // the one that it is to work on; "" where that is not judged
+	User     string // the account that it is to work there with
 	Login    string
 	Password string
 	Origin   rewrite.Rules // what must not be found any more
@@ -75,7 +78,7 @@ func (r Reach) Dialer(base *url.URL) func(ctx context.Context, network, addr str
 // Result of a check.
 type Result string
 
-// The verdicts.
+// The results.
 const (
 	Pass Result = "pass"
 	Warn Result = "warn"
@@ -136,16 +139,12 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	if err != nil {
 		return nil, err
 	}
-	origin, err := rewrite.New(site.Origin)
-	if err != nil {
-		return nil, err
-	}
 	if site.MaxPages == 0 {
 		site.MaxPages = defaultPages
 	}
 	dial := dialer(address, site.Connect, site.Private)
 	r := &runner{
-		site: site, base: address, origin: origin, client: client(dial, site.Roots), dial: dial,
+		site: site, base: address, traces: newTraces(site.Origin), client: client(dial, site.Roots), dial: dial,
 		report: &Report{Address: site.Address, At: start.UTC()}, progress: report,
 	}
 	if site.FS != nil {
@@ -179,7 +178,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		if err := r.files(ctx); err != nil {
 			return nil, err
 		}
-		r.mail(ctx)
+		r.checkTold(ctx)
 	}
 	if site.Login != "" {
 		progress.Stage(report, 0.95, 1)
@@ -197,12 +196,14 @@ type runner struct {
 	site     Site
 	base     *url.URL
 	folder   hostfs.FS // the site's; nil where it is not looked at
-	origin   *rewrite.Rewriter
+	traces   *traces
+	oldAsks  []string // pages that somebody was killed over
 	client   *http.Client
 	dial     func(ctx context.Context, network, address string) (net.Conn, error)
 	report   *Report
 	progress progress.Reporter
 	pages    []*page
+	answers  []*page // that programs ask for
 	assets   map[string]*asset
 }
 

@@ -29,6 +29,10 @@ func (s school) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		h(w, r)
 		return
 	}
+	if h := s["*"]; h != nil {
+		h(w, r)
+		return
+	}
 	http.NotFound(w, r)
 }
 
@@ -113,7 +117,7 @@ func TestEachFaultIsFoundWithItsEvidence(t *testing.T) {
 		"a page is empty":     {func(s school) { s["/lessons/"] = answer("") }, nil, "pages", "/lessons/"},
 		"an image is missing": {func(s school) { delete(s, "/a.jpg") }, nil, "images and styles", "/a.jpg: 404"},
 		"the old address is left": {func(s school) { s["/lessons/"] = answer(`<a href="http:\/\/base.localhost\/x">`) }, nil,
-			"old address in pages", "1 times"},
+			"old address in pages", "once"},
 		"a page leads away": {func(s school) {
 			s["/lessons/"] = func(w http.ResponseWriter, r *http.Request) {
 				http.Redirect(w, r, "http://base.localhost/", http.StatusMovedPermanently)

@@ -26,6 +26,7 @@ type page struct {
 	from     string
 	status   int
 	err      error
+	header   http.Header
 	body     []byte
 	title    string
 	robots   string
@@ -89,7 +90,27 @@ func (r *runner) crawl(ctx context.Context) error {
 		}
 	}
 	r.report.Pages = len(r.pages)
+	r.openAnswers(ctx)
 	return r.openAssets(ctx)
+}
+
+// openAnswers opens what programs ask for: not every site has all of it, so only what stands in them is judged.
+func (r *runner) openAnswers(ctx context.Context) {
+	if len(r.traces.list) == 0 {
+		return
+	}
+	for _, a := range r.site.Kind.Answers {
+		p := &page{address: r.base.String() + "/" + a, from: "the kind's list of answers"}
+		if r.open(ctx, p); p.err == nil {
+			r.answers = append(r.answers, p)
+		}
+	}
+}
+
+// names reports whether a text names the address that the site came from.
+func (r *runner) names(text string) (is bool) {
+	r.traces.in([]byte(text), func(f found) { is = is || f.stays == "" })
+	return is
 }
 
 // ours reports whether an address belongs to the site.
@@ -134,7 +155,7 @@ func (r *runner) open(ctx context.Context, p *page) {
 		p.err = err
 		return
 	}
-	p.status, p.body = res.StatusCode, body
+	p.status, p.body, p.header = res.StatusCode, body, res.Header
 	if l := res.Header.Get("Location"); l != "" && res.StatusCode/100 == 3 {
 		p.redirect = l
 	}
@@ -234,7 +255,8 @@ func (r *runner) openAssets(ctx context.Context) error {
 
 // checkPages turns what the crawl found into checks.
 func (r *runner) checkPages() {
-	var bad, empty, elsewhere, leftovers, mixed []string
+	var bad, empty, elsewhere, mixed []string
+	var old tally
 	for _, p := range r.pages {
 		switch {
 		case p.err != nil:
@@ -250,8 +272,11 @@ func (r *runner) checkPages() {
 		case bytes.Contains(p.body, []byte("There has been a critical error")) || bytes.Contains(p.body, []byte("Fatal error</b>")):
 			bad = append(bad, p.address+": shows a program error")
 		}
-		if n, first := r.origin.Leftovers(p.body); n > 0 {
-			leftovers = append(leftovers, fmt.Sprintf("%s: %d times, …%s…", p.address, n, first))
+		r.traces.in(p.body, func(f found) { old.add(p.address, f) })
+		for name, values := range p.header {
+			for _, v := range values {
+				r.traces.in([]byte(v), func(f found) { old.add(p.address+", header "+name, f) })
+			}
 		}
 		if r.base.Scheme == "https" {
 			for _, a := range p.assets {
@@ -259,6 +284,12 @@ func (r *runner) checkPages() {
 					mixed = append(mixed, p.address+" loads "+a)
 				}
 			}
+		}
+	}
+	for _, p := range r.answers {
+		r.traces.in(p.body, func(f found) { old.add(p.address, f) })
+		for name, values := range p.header {
+			r.traces.in([]byte(strings.Join(values, "\n")), func(f found) { old.add(p.address+", header "+name, f) })
 		}
 	}
 	r.result("pages", fmt.Sprintf("%d pages open", len(r.pages)), "pages do not open",
@@ -278,8 +309,8 @@ func (r *runner) checkPages() {
 	r.result("images and styles", fmt.Sprintf("%d images, styles and scripts load from the site's own address", len(r.assets)),
 		"images, styles or scripts do not load", "see whether the files are in the release: nestseed release contents", assets)
 	if len(r.site.Origin.Addresses) > 0 {
-		r.result("old address in pages", "no page names the address the site came from", "pages name the old address",
-			"the value stands where rewriting does not reach; search for it in the database", leftovers)
+		old.record(r, "old address in pages", "no page, feed or answer names the address the site came from", "pages name the old address",
+			"the value stands where rewriting does not reach; search for it in the database")
 	}
 	if r.base.Scheme == "https" {
 		r.result("mixed content", "all parts of pages come over https", "pages load parts over http", "correct the addresses in the content",

@@ -58,7 +58,7 @@ func (r *runner) postForm(ctx context.Context) {
 				continue
 			}
 			if !r.ours(to) {
-				if n, _ := r.origin.Leftovers([]byte(to.String())); n > 0 {
+				if r.names(to.String()) {
 					r.result("form", "", "a form is sent to the address the site came from", "correct the form's address in the extension it belongs to",
 						[]string{p.address + " sends to " + to.String()})
 					return

@@ -3,15 +3,17 @@ package check
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"strings"
+	"time"
 
 	"nestseed/internal/core/hostfs"
-	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/progress"
-	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
 )
 
 // visibility compares what pages tell search engines with what was asked.
@@ -67,7 +69,8 @@ func (r *runner) rows(ctx context.Context) error {
 		return err
 	}
 	defer snap.Close()
-	var leftovers, broken []string
+	var broken []string
+	var old tally
 	var rows int64
 	for i := range tables {
 		t := &tables[i]
@@ -78,22 +81,26 @@ func (r *runner) rows(ctx context.Context) error {
 		err := snap.Rows(ctx, t, func(row [][]byte) error {
 			rows++
 			for j, v := range row {
-				if n, first := r.origin.Leftovers(v); n > 0 {
-					leftovers = append(leftovers, fmt.Sprintf("%s.%s of row %s: …%s…", t.Name, columns[j], row[0], first))
-				}
-				if phpval.Looks(v) && !phpval.Valid(v) {
+				r.traces.in(v, func(f found) { old.add(fmt.Sprintf("%s.%s of row %s", t.Name, columns[j], row[0]), f) })
+				if looksSerialised(v) && !canUnserialise(v) {
 					broken = append(broken, fmt.Sprintf("%s.%s of row %s: %.60s", t.Name, columns[j], row[0], v))
 				}
 			}
 			return ctx.Err()
 		})
+		if err == nil {
+			err = r.definition(ctx, snap, t, &old)
+		}
 		if err != nil {
 			return err
 		}
 	}
+	if err := r.programs(ctx, snap, tables, &old); err != nil {
+		return err
+	}
 	r.progress.Add(progress.Amount{Rows: rows})
-	r.result("old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows), "rows name the old address",
-		"these values were broken before, or were added since; correct them by hand", leftovers)
+	old.record(r, "old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows), "rows name the old address",
+		"these values were broken before, or were added since; correct them by hand")
 	if len(broken) > 0 {
 		r.record(Check{Name: "serialised values", Result: Warn,
 			Sentence: fmt.Sprintf("%d of the values that look like serialised PHP cannot be read", len(broken)), Evidence: broken,
@@ -104,12 +111,33 @@ func (r *runner) rows(ctx context.Context) error {
 	return nil
 }
 
+// definition looks at a table's comments and defaults.
+func (r *runner) definition(ctx context.Context, snap sitedb.Snapshot, t *sitedb.Table, old *tally) error {
+	d, err := snap.Definition(ctx, t)
+	if errors.Is(err, sqltext.ErrSyntax) {
+		return nil // it is somebody else's, since
+	}
+	if err == nil {
+		r.traces.in([]byte(d.Text(nil)), func(f found) { old.add("definition of "+t.Name, f) })
+	}
+	return err
+}
+
+// programs looks at views, triggers and routines.
+func (r *runner) programs(ctx context.Context, snap sitedb.Snapshot, tables []sitedb.Table, old *tally) error {
+	programs, _, err := snap.Programs(ctx, tables)
+	for _, g := range programs {
+		r.traces.in([]byte(g.Text(func(name string) string { return name })), func(f found) { old.add(g.String(), f) })
+	}
+	return err
+}
+
 // maxTextBytes is the largest text that is held as a whole.
 const maxTextBytes = 8 << 20
 
 // files looks for traces of the origin in the site's text files.
 func (r *runner) files(ctx context.Context) error {
-	var found []string
+	var old tally
 	var left []hostfs.Entry
 	var read int64
 	buf := make([]byte, 0, 1<<20)
@@ -120,53 +148,68 @@ func (r *runner) files(ctx context.Context) error {
 		if !e.Mode.IsRegular() || e.Mode&fs.ModeSymlink != 0 {
 			return nil
 		}
-		n, first, isText, err := r.inText(ctx, e.Path, e.SizeBytes, buf)
-		if err != nil || !isText {
-			return err
+		if strings.HasPrefix(e.Path, asksPrefix) && time.Since(e.ModTime) > silent {
+			r.oldAsks = append(r.oldAsks, e.Path)
+			return nil
 		}
-		if read++; n > 0 {
-			found = append(found, fmt.Sprintf("%s: %d times, …%s…", e.Path, n, first))
+		isText, err := r.inText(ctx, e.Path, e.SizeBytes, buf, func(f found) { old.add(e.Path, f) })
+		if isText {
+			read++
 		}
-		return nil
+		return err
 	}, func(string, error) {})
 	if err != nil {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
-	r.result("old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read),
-		"text files name the old address", "correct it in these files", found)
+	old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read),
+		"text files name the old address", "correct it in these files")
 	r.checkRemains(ctx, left)
 	return nil
 }
 
-// inText counts the traces of the origin in a file and shows the first, if the file looks like text.
-func (r *runner) inText(ctx context.Context, name string, size int64, buf []byte) (n int, first string, isText bool, err error) {
+// inText gives every trace in a file, if the file looks like text. Of a large one, a piece is looked at at a time.
+func (r *runner) inText(ctx context.Context, name string, size int64, buf []byte, each func(found)) (isText bool, err error) {
 	f, err := r.folder.Open(ctx, name)
 	if err != nil {
-		return 0, "", false, err
+		return false, err
 	}
 	defer f.Close()
 	head := buf[:8<<10]
 	got, err := io.ReadFull(f, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
-		return 0, "", false, err
+		return false, err
 	}
-	if head = head[:got]; !rewrite.IsText(head) {
-		return 0, "", false, nil
+	if head = head[:got]; !looksLikeText(head) {
+		return false, nil
 	}
 	if size > maxTextBytes {
-		err = r.origin.Chunks(io.MultiReader(bytes.NewReader(head), f), func(chunk []byte) error {
-			m, there := r.origin.Leftovers(chunk)
-			if n += m; first == "" {
-				first = there
-			}
-			return nil
-		})
-		return n, first, true, err
+		return true, inPieces(io.MultiReader(bytes.NewReader(bytes.Clone(head)), f), buf[:cap(buf)], func(piece []byte) { r.traces.in(piece, each) })
 	}
 	text := bytes.NewBuffer(head)
 	if _, err := text.ReadFrom(f); err != nil {
-		return 0, "", false, err
+		return false, err
 	}
-	n, first = r.origin.Leftovers(text.Bytes())
-	return n, first, true, nil
+	r.traces.in(text.Bytes(), each)
+	return true, nil
+}
+
+// looksLikeText reports whether a file that begins so is text: without zero bytes, or in UTF-16 with its mark (RFC 2781).
+func looksLikeText(head []byte) bool {
+	return bytes.IndexByte(head, 0) < 0 || bytes.HasPrefix(head, []byte("\xff\xfe")) || bytes.HasPrefix(head, []byte("\xfe\xff"))
+}
+
+// inPieces calls each with pieces of a text that overlap, so that what crosses an end is whole in one of them.
+func inPieces(text io.Reader, buf []byte, each func(piece []byte)) error {
+	kept := 0
+	for {
+		n, err := io.ReadFull(text, buf[kept:])
+		each(buf[:kept+n])
+		if err == io.EOF || err == io.ErrUnexpectedEOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		kept = copy(buf, buf[kept+n-2*around:kept+n])
+	}
 }

@@ -1,7 +1,6 @@
 package check
 
 import (
-	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -92,26 +91,6 @@ func (r *runner) homeTook(ctx context.Context, address string) (time.Duration, b
 	start := time.Now()
 	res, _, err := r.get(ctx, address+"/")
 	return time.Since(start), err == nil && res.StatusCode == http.StatusOK
-}
-
-// mail tells whether mail goes out, and warns when that is not as it was asked.
-func (r *runner) mail(ctx context.Context) {
-	m := r.site.Kind.Mail
-	if m.File == "" || r.site.AsItIs {
-		return
-	}
-	file, err := r.site.Kind.PlaceIn(ctx, r.folder, r.folder.Root(), m.File)
-	if err == nil {
-		_, err = r.folder.Stat(ctx, file)
-	}
-	state := map[bool]string{true: "kept from going out", false: "let out"}
-	if quiet := err == nil; quiet != r.site.Quiet {
-		r.record(Check{Name: "mail", Result: Fail, Sentence: fmt.Sprintf("mail is %s, and should be %s", state[quiet], state[!quiet]),
-			Evidence: []string{cmp.Or(file, m.File)},
-			Remedy:   "somebody has added or removed this file; put it as it was, or let the site go live with nestseed site open NAME --visible"})
-		return
-	}
-	r.record(Check{Name: "mail", Result: Pass, Sentence: "mail is " + state[r.site.Quiet] + ", as asked"})
 }
 
 // certificate looks at what an https site shows (RFC 5280 section 6.1, RFC 9525): the chain, the name, the dates.

@@ -2,10 +2,15 @@ package check
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +21,7 @@ import (
 	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
 )
 
 const contactForm = `<title>Lessons</title><form action="/contact/send" method="post"><input type="hidden" name="page" value="12"><input name="name" required><textarea name="message"></textarea><input type="submit" name="go"></form>`
@@ -72,6 +78,9 @@ func (o options) Select(_ context.Context, _ string, _ []string, _ string, _ []s
 type nothing struct{ sitedb.Snapshot }
 
 func (nothing) Close() error { return nil }
+func (nothing) Programs(context.Context, []sitedb.Table) ([]*sqltext.Program, []sitedb.LeftOut, error) {
+	return nil, nil, nil
+}
 
 func TestALoginThatTheSiteHasMovedIsFound(t *testing.T) {
 	s := healthy()
@@ -103,24 +112,62 @@ func TestALoginThatTheSiteHasMovedIsFound(t *testing.T) {
 	require.Equal(t, Fail, got["login"].Result)
 }
 
-func TestMailThatShouldStayIsJudged(t *testing.T) {
+// tells is a site that answers the page that is placed in its folder, as the page's text says.
+func tells(t *testing.T, folder, answer string) school {
+	s := healthy()
+	s["*"] = func(w http.ResponseWriter, r *http.Request) {
+		page, err := os.ReadFile(filepath.Join(folder, r.URL.Path))
+		if err != nil || !strings.HasPrefix(r.URL.Path, "/"+asksPrefix) {
+			http.NotFound(w, r)
+			return
+		}
+		key := regexp.MustCompile(`'sha256', \$at, '(\w+)'`).FindSubmatch(page)
+		require.NotNil(t, key)
+		mac := hmac.New(sha256.New, key[1])
+		mac.Write([]byte(r.URL.Query().Get("at")))
+		require.Equal(t, hex.EncodeToString(mac.Sum(nil)), r.URL.Query().Get("by"))
+		fmt.Fprintf(w, "%s %s", key[1], answer)
+	}
+	return s
+}
+
+func TestTheSiteItselfSaysWhichDatabaseItWorksOnAndWhetherMailGoesOut(t *testing.T) {
 	dir := t.TempDir()
 	fsys, err := hostfs.Open("file://" + dir)
 	require.NoError(t, err)
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	quiet := filepath.Join(dir, "site", kinds[0].Mail.File)
-	require.NoError(t, os.MkdirAll(filepath.Dir(quiet), 0o755))
+	folder := filepath.Join(dir, "site")
+	require.NoError(t, os.Mkdir(folder, 0o755))
 	asked := func(quiet bool) func(*Site) {
-		return func(s *Site) { s.FS, s.Folder, s.Quiet = fsys, "site", quiet }
+		return func(s *Site) {
+			s.FS, s.Folder, s.Quiet, s.Database, s.User = fsys, "site", quiet, "ns_alder", "ns_alder"
+		}
 	}
-	require.Equal(t, Pass, visit(t, healthy(), asked(false))["mail"].Result)
-	require.Equal(t, Fail, visit(t, healthy(), asked(true))["mail"].Result)
-	require.NoError(t, os.WriteFile(quiet, []byte(kinds[0].Mail.Text), 0o644))
-	require.Equal(t, Pass, visit(t, healthy(), asked(true))["mail"].Result)
-	got := visit(t, healthy(), asked(false))
+	kept := `{"database":"ns_alder","user":"ns_alder@%","mail":{"kept":true,"why":""}}`
+	got := visit(t, tells(t, folder, kept), asked(true))
+	require.Equal(t, Pass, got["mail"].Result)
+	require.Equal(t, Pass, got["own database"].Result)
+	left, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	require.Empty(t, left, "the page is taken away")
+
+	got = visit(t, tells(t, folder, kept), asked(false))
 	require.Equal(t, Fail, got["mail"].Result)
 	require.Contains(t, got["mail"].Remedy, "--visible")
+	got = visit(t, tells(t, folder, `{"database":"ns_alder","user":"ns_alder@%","mail":{"kept":false,"why":"mail is sent by post/post.php"}}`),
+		asked(true))
+	require.Equal(t, Fail, got["mail"].Result)
+	require.Equal(t, []string{"mail is sent by post/post.php"}, got["mail"].Evidence)
+	for _, other := range []string{`{"database":"lad_base","user":"ns_alder@%"}`, `{"database":"ns_alder","user":"lad_base@localhost"}`} {
+		require.Equal(t, Fail, visit(t, tells(t, folder, other), asked(false))["own database"].Result, other)
+	}
+
+	old := filepath.Join(folder, asksPrefix+"x.php")
+	require.NoError(t, os.WriteFile(old, nil, 0o644))
+	require.NoError(t, os.Chtimes(old, time.Now(), time.Now().Add(-time.Hour)))
+	got = visit(t, healthy(), asked(true))
+	require.Equal(t, Warn, got["own database"].Result, "a site that does not say is not believed to be right")
+	require.NotContains(t, got, "mail")
+	require.NoFileExists(t, old, "one that somebody was killed over is taken away too")
 }
 
 func TestResponseTimeIsToldBesideTheSources(t *testing.T) {

@@ -83,6 +83,7 @@ type Kind struct {
 	Admin      Admin      `yaml:"administrator"`
 	Login      Login      `yaml:"login"`
 	Pages      []string   `yaml:"pages"`   // paths that every site answers, for checks
+	Answers    []string   `yaml:"answers"` // paths that programs ask for, where there is something
 	Private    []string   `yaml:"private"` // paths that must not be served as text
 	Caches     []string   `yaml:"caches"`  // folders emptied on a new site
 	Areas      []Area     `yaml:"areas"`
@@ -104,6 +105,7 @@ type Kind struct {
 	Upgrade    Upgrade    `yaml:"upgrade"`
 	Jobs       Jobs       `yaml:"jobs"`
 	Mail       Mail       `yaml:"mail"`
+	Report     Report     `yaml:"report"`
 	Ends       []End      `yaml:"ends"` // when versions stop being looked after
 	// Lists are the stock packing lists by name, as YAML text.
 	Lists map[string]string `yaml:"lists"`
@@ -240,6 +242,14 @@ type Jobs struct {
 // Mail is a file that keeps mail from going out while it is there.
 type Mail struct {
 	File string `yaml:"file"`
+	Text string `yaml:"text"`
+}
+
+// Report is a page that a site is asked by: which database it works on, and as whom, and whether mail is kept from going out. It
+// tells them as {key}, a space, and a JSON object, to requests whose parameter "by" is the HMAC-SHA-256 (RFC 2104) of "at", the time
+// in seconds, with {key}; it is silent to others, and after {until}.
+type Report struct {
+	File string `yaml:"file"` // for its ending
 	Text string `yaml:"text"`
 }
 

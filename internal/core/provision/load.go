@@ -116,7 +116,7 @@ func (mk *maker) rename(name string) string {
 	return name
 }
 
-// definitions are the release's, read from the archive and parsed to their last token.
+// definitions are the release's, read from the archive and parsed to their last token, with the strings in them rewritten.
 func (mk *maker) definitions() (*sqltext.Definitions, error) {
 	d, err := mk.req.Archive.Definitions()
 	if err != nil {
@@ -130,6 +130,14 @@ func (mk *maker) definitions() (*sqltext.Definitions, error) {
 		if !made[t.Name] {
 			return nil, fmt.Errorf("%w: the release names the table %s and does not define it", archive.ErrDamaged, t.Name)
 		}
+	}
+	w := mk.rewriter.Worker()
+	rewrite := func(s string) string { return string(w.Value(nil, []byte(s))) }
+	for _, t := range d.Tables {
+		t.MapStrings(rewrite)
+	}
+	for _, g := range d.Programs {
+		g.MapStrings(rewrite)
 	}
 	return d, nil
 }

@@ -88,6 +88,7 @@ type Plan struct {
 	Generated      []string      `json:"generated"` // credentials that will be made
 	Visible        bool          `json:"visible"`
 	FreeBytes      int64         `json:"free_bytes"`
+	Without        []string      `json:"without,omitempty"`  // views, triggers, routines and events of the source that the release lacks
 	Replaces       string        `json:"replaces,omitempty"` // what stands there now, kept as a safety copy
 	Keeps          []string      `json:"keeps,omitempty"`    // parts of it that the new site takes over
 	Counts         []Count       `json:"counts,omitempty"`   // what will be replaced, by table and folder
@@ -185,7 +186,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	p := &Plan{
 		Release: m.Ref(), Name: req.Name, Folder: path.Join(req.FS.Root(), req.Folder),
 		Files: m.Totals.Files + m.Totals.Links, Bytes: m.Totals.Bytes, Tables: m.Totals.Tables, Rows: m.Totals.Rows,
-		OldPrefix: m.Origin.Prefix, Visible: req.Visible, Missing: []string{}, Problems: []string{},
+		OldPrefix: m.Origin.Prefix, Visible: req.Visible, Missing: []string{}, Problems: []string{}, Without: m.Without,
 	}
 	if !nameForm.MatchString(req.Name) {
 		return nil, fmt.Errorf("%q is not a site's name; use small letters, digits and dashes, at most 63", req.Name)

@@ -272,7 +272,7 @@ func (p *parser) call(t token) {
 	}
 	p.mayCall(name, functions[name] || p.scope != inTable && (queryFunctions[name] || p.routines[name]))
 	if p.routines[name] && !functions[name] && !queryFunctions[name] {
-		p.out.put(Quote(t.text))
+		p.out.putTable(t.text)
 	} else {
 		p.out.put(name)
 	}
@@ -359,7 +359,7 @@ func (p *parser) identifier() {
 	switch {
 	case len(parts) == 1 && p.isMark("("): // a function whose name is quoted
 		p.mayCall(first.text, p.scope != inTable && p.routines[strings.ToLower(first.text)])
-		p.out.put(Quote(first.text))
+		p.out.putTable(first.text)
 		p.arguments("")
 	case len(parts) == 1:
 		p.out.put(Quote(first.text))

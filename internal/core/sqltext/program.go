@@ -9,13 +9,13 @@ import (
 // Program is what in a database is not data: a view, a trigger, a function or a procedure. It belongs to whoever makes it:
 // who defined it before, and with whose rights it ran, is not part of it.
 type Program struct {
-	Type string   // "view", "trigger", "function", "procedure"
-	Name string   // of functions and procedures; views and triggers are named like tables
+	Type string // "view", "trigger", "function", "procedure"
+	Name string
 	Uses []string // tables and views that it names
 	text *text
 }
 
-// Text returns the statement that makes it, with the names of tables, views and triggers passed through rename unless that
+// Text returns the statement that makes it, with the names of tables, views, triggers and routines passed through rename unless that
 // is nil.
 func (g *Program) Text(rename func(string) string) string { return g.text.render(rename) }
 
@@ -118,7 +118,7 @@ func (p *parser) trigger(g *Program) {
 func (p *parser) routine(g *Program) {
 	p.must(g.Type)
 	g.Name = p.qualified()
-	p.out.put(Quote(g.Name))
+	p.out.putTable(g.Name)
 	p.mustMark("(")
 	if !p.isMark(")") {
 		p.list(func() {
@@ -385,7 +385,7 @@ func (p *parser) callProcedure() {
 	if !p.routines[strings.ToLower(n)] {
 		p.fail("the procedure %s is not one of the database's", n)
 	}
-	p.out.put(Quote(n))
+	p.out.putTable(n)
 	if p.isMark("(") {
 		p.arguments("")
 	}

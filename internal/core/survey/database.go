@@ -244,14 +244,18 @@ func (t *taker) mediaRows(ctx context.Context) error {
 	})
 }
 
-// code looks at views, triggers and routines.
+// code looks at views, triggers, routines and events.
 func (t *taker) code(ctx context.Context) error {
 	code, err := t.in.DB.Code(ctx)
 	if err != nil {
 		return err
 	}
-	var other, names []string
+	var other, names, events []string
 	for _, c := range code {
+		if c.What == "event" {
+			events = append(events, c.Name)
+			continue
+		}
 		if c.What != "view" {
 			names = append(names, c.What+" "+c.Name)
 		}
@@ -263,6 +267,11 @@ func (t *taker) code(ctx context.Context) error {
 		t.find(Finding{Severity: note, What: "triggers and routines", Where: "database", Count: int64(len(names)), Examples: firstFew(names),
 			Why: "they go into a release and are rebuilt on each site, where the server must allow it", Advice: "ask the host whether its server " +
 				"allows triggers and routines"})
+	}
+	if len(events) > 0 {
+		t.find(Finding{Severity: warning, What: "events", Where: "database", Count: int64(len(events)), Examples: firstFew(events),
+			Why:    "they run by themselves on the server, as whoever made them; a release does not have them, and new sites are without what they do",
+			Advice: "let the site's own scheduled jobs do that work, or create them again on the sites that need them"})
 	}
 	if len(other) > 0 {
 		t.find(Finding{Severity: note, What: "definers", Where: "database", Count: int64(len(other)), Examples: firstFew(other),

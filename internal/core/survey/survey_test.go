@@ -168,7 +168,11 @@ func TestSecretsOutsideTheSettingsFileAreFound(t *testing.T) {
 	where := []string{}
 	for _, f := range what(s, "secret outside the settings file") {
 		require.Equal(t, "fault", f.Severity)
-		require.Equal(t, []string{f.Where}, f.Remedy.LeaveOut)
+		if f.Where == ".env" {
+			require.Nil(t, f.Remedy, "the settings are read from it; a release has it without its secrets")
+		} else {
+			require.Equal(t, []string{f.Where}, f.Remedy.LeaveOut)
+		}
 		where = append(where, f.Where)
 	}
 	require.ElementsMatch(t, []string{".env", "wp-content/x/id_rsa", "wp-content/plugins/x/site.pem"}, where)

@@ -1675,6 +1675,7 @@ export interface components {
             tables: components["schemas"]["TableTotal"][];
             totals: components["schemas"]["ReleaseTotals"];
             version: string;
+            without?: string[];
         };
         MapNode: {
             area: string;
@@ -1933,6 +1934,8 @@ export interface components {
             user: string;
             values: components["schemas"]["Value"][];
             visible: boolean;
+            /** @description views, triggers, routines and events of the source that the release lacks */
+            without?: string[];
         };
         PlanStep: {
             amount?: string;

@@ -149,6 +149,7 @@ function WorkOrder({ plan, error, problem, children }: { plan?: Plan; error: Err
             ))}
           </ol>
           <Places plan={plan} />
+          {plan.without?.map((w) => <p key={w}>Will be without {w}</p>)}
           <p className="text-soft border-t border-line pt-2 mt-2">Will be generated: {plan.generated.join(', ')}.</p>
         </>
       )}
