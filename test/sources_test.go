@@ -473,7 +473,8 @@ func (o odd) try(t *testing.T) {
 	o.change(t, s)
 	args := append([]string{"source", "add", "odd-" + o.name, "--host", "preview", "--path", filepath.Base(s.dir)}, o.add...)
 	if i := slices.Index(args, "given"); i >= 0 {
-		args[i] = fmt.Sprintf("mysql://lad_base:%s@127.0.0.1:%d/%s", sourcePassword(t), world.stack.DatabasePort, s.database)
+		args[i] = (&url.URL{Scheme: "mysql", User: url.UserPassword("lad_base", sourcePassword(t)), Path: s.database,
+			Host: fmt.Sprint("127.0.0.1:", world.stack.DatabasePort)}).String()
 	}
 	r := nestseed(t, args...)
 	if o.refused != "" {

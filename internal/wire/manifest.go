@@ -66,11 +66,12 @@ type AreaTotal struct {
 
 // TableTotal is one table: its rows, their SQL, and the entries that hold them.
 type TableTotal struct {
-	Name     string `json:"name"`
-	Rows     int64  `json:"rows"`
-	Bytes    int64  `json:"bytes"`
-	Entries  int    `json:"entries"`
-	UTF8Only bool   `json:"wide"` // all text columns are UTF-8
+	Name     string            `json:"name"`
+	Rows     int64             `json:"rows"`
+	Bytes    int64             `json:"bytes"`
+	Entries  int               `json:"entries"`
+	Sums     map[string]uint64 `json:"sums,omitempty" doc:"by column of numbers, dates and the like: the CRC-32 of all values, added up"`
+	UTF8Only bool              `json:"wide"` // all text columns are UTF-8
 }
 
 // LeftOut is what one rule of the packing list kept out.

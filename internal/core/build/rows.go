@@ -132,10 +132,14 @@ func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
 			w.names = append(w.names, c.Name)
 		}
 	}
+	w.sumOwn()
 	if err := b.snapshot.Rows(ctx, t, w.row); err != nil {
 		return err
 	}
 	if err := w.close(); err != nil {
+		return err
+	}
+	if err := w.sums(ctx); err != nil {
 		return err
 	}
 	if w.editor != nil {
@@ -171,6 +175,54 @@ type rowWriter struct {
 	stmt    []byte
 	inStmt  int64
 	weight  weight
+	own     map[int]uint64 // sums of what was read, by place of the column
+}
+
+// sumOwn says of which columns the values that are packed are summed: where rows are left out or changed, nobody else could. Numbers
+// are not among them, as servers may write zeros before them.
+func (w *rowWriter) sumOwn() {
+	if w.editor == nil || w.b.in.Elsewhere {
+		return
+	}
+	w.own = map[int]uint64{}
+	stored := 0
+	for _, c := range w.t.Columns {
+		if c.Generated {
+			continue
+		}
+		if c.Timely() {
+			w.own[stored] = 0
+		}
+		stored++
+	}
+}
+
+// sums notes the sums of the table's plain columns: as the source's server adds them up, by which reading is tested too, or, where
+// the packing list changes the table, of what was packed.
+func (w *rowWriter) sums(ctx context.Context) error {
+	out := map[string]uint64{}
+	for i, sum := range w.own {
+		out[w.names[i]] = sum
+	}
+	if w.editor == nil && w.total.Rows > 0 {
+		var plain []string
+		for _, c := range w.t.Columns {
+			if c.Plain() {
+				plain = append(plain, c.Name)
+			}
+		}
+		sums, err := w.b.snapshot.PlainSums(ctx, w.t.Name, plain)
+		if err != nil {
+			return err
+		}
+		for i := range sums {
+			out[plain[i]] = sums[i]
+		}
+	}
+	if len(out) > 0 {
+		w.total.Sums = out
+	}
+	return nil
 }
 
 // weight says how much of the expected bytes a row stands for. What the server says of a table's size and rows
@@ -237,6 +289,11 @@ func (w *rowWriter) row(row [][]byte) error {
 		at = w.add(row)
 	}
 	w.inStmt++
+	for i := range w.own {
+		if row[i] != nil {
+			w.own[i] += uint64(crc32.ChecksumIEEE(row[i]))
+		}
+	}
 	if len(w.stmt) >= leastPiece && endsPiece(w.stmt[at:]) {
 		return w.flush()
 	}

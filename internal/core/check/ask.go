@@ -72,14 +72,16 @@ func (r *runner) checkTold(ctx context.Context) {
 	}
 	t, err := r.ask(ctx)
 	if err != nil {
-		r.record(Check{Name: "own database", Result: Warn, Sentence: "the site did not tell which database it works on, and whether mail goes out",
+		r.record(Check{Name: "own database", Result: Warn,
+			Sentence: "the site did not tell which database it works on, and whether mail goes out",
 			Evidence: []string{err.Error()}, Remedy: "open it in a browser and look at the server's error log; check again when it works"})
 		return
 	}
 	user, _, _ := strings.Cut(t.User, "@")
 	if r.site.Database != "" && (t.Database != r.site.Database || user != r.site.User) {
-		r.record(Check{Name: "own database", Result: Fail, Sentence: fmt.Sprintf("the site works on the database %s as %s, and its own is %s, as %s",
-			t.Database, user, r.site.Database, r.site.User), Evidence: []string{"as the site itself says"},
+		r.record(Check{Name: "own database", Result: Fail,
+			Sentence: fmt.Sprintf("the site works on the database %s as %s, and its own is %s, as %s",
+				t.Database, user, r.site.Database, r.site.User), Evidence: []string{"as the site itself says"},
 			Remedy: "do not use it: what is changed there is changed on another site; see what sets the database in its settings file"})
 	} else {
 		r.record(Check{Name: "own database", Result: Pass, Sentence: "the site works on its own database, " + t.Database + ", as it says itself"})

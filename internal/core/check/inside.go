@@ -99,7 +99,8 @@ func (r *runner) rows(ctx context.Context) error {
 		return err
 	}
 	r.progress.Add(progress.Amount{Rows: rows})
-	old.record(r, "old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows), "rows name the old address",
+	old.record(r, "old address in rows", fmt.Sprintf("none of %d rows names the address the site came from", rows),
+		"rows name the old address",
 		"these values were broken before, or were added since; correct them by hand")
 	if len(broken) > 0 {
 		r.record(Check{Name: "serialised values", Result: Warn,
@@ -183,7 +184,8 @@ func (r *runner) inText(ctx context.Context, name string, size int64, buf []byte
 		return false, nil
 	}
 	if size > maxTextBytes {
-		return true, inPieces(io.MultiReader(bytes.NewReader(bytes.Clone(head)), f), buf[:cap(buf)], func(piece []byte) { r.traces.in(piece, each) })
+		return true, inPieces(io.MultiReader(bytes.NewReader(bytes.Clone(head)), f), buf[:cap(buf)],
+			func(piece []byte) { r.traces.in(piece, each) })
 	}
 	text := bytes.NewBuffer(head)
 	if _, err := text.ReadFrom(f); err != nil {

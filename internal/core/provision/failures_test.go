@@ -156,7 +156,9 @@ func (w *world) spoilt(t *testing.T, req Request) {
 	}{
 		{func(row [][]byte) bool {
 			for i := range row {
-				row[i] = bytes.Replace(row[i], []byte("lesson"), []byte("le?son"), 1)
+				if bytes.Contains(row[i], []byte("lesson")) { // an empty text stays one, and no NULL
+					row[i] = bytes.Replace(row[i], []byte("lesson"), []byte("le?son"), 1)
+				}
 			}
 			return true
 		}, "does not hold what was loaded into it"},

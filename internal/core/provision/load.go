@@ -52,7 +52,7 @@ func (mk *maker) loadRows(ctx context.Context) error {
 	}
 	tables := slices.Clone(mk.req.Archive.Manifest.Tables)
 	slices.SortStableFunc(tables, func(a, b archive.TableTotal) int { return int(b.Bytes - a.Bytes) })
-	sums, err := mk.newTableSums(ctx, tables)
+	sums, err := mk.newTableSums(ctx, tables, defs.Tables)
 	if err != nil {
 		return err
 	}
@@ -195,7 +195,7 @@ func (mk *maker) loadUnit(ctx context.Context, loader sitedb.Loader, u rowsUnit,
 	rows.begin(sums.columns)
 	defer mk.merge(rows.worker)
 	into := sitedb.Into{Table: mk.rename(u.table.Name), Columns: rows.columns, UTF8Only: u.table.UTF8Only,
-		RowBytes: u.table.Bytes / max(1, u.table.Rows)}
+		RowBytes: u.table.Bytes / max(1, u.table.Rows), Lenient: sums.lenient}
 	n, err := loader.Load(ctx, into, rows.next)
 	sums.add(rows.columns, rows.sums)
 	return n, err

@@ -9,6 +9,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
 )
 
 // tableSums is what was sent to a table: how many rows, and the sum of the CRC-32 of all texts of a column. When all of
@@ -20,11 +21,13 @@ type tableSums struct {
 	columns []string // whose texts are summed
 	left    atomic.Int64
 	rows    atomic.Int64
+	lenient bool // see sitedb.Into
 	mu      sync.Mutex
+	sent    []string
 	sums    map[string]uint64
 }
 
-func (mk *maker) newTableSums(ctx context.Context, tables []archive.TableTotal) (map[string]*tableSums, error) {
+func (mk *maker) newTableSums(ctx context.Context, tables []archive.TableTotal, defs []*sqltext.Definition) (map[string]*tableSums, error) {
 	loader, err := mk.db.Loader(ctx)
 	if err != nil {
 		return nil, err
@@ -38,6 +41,11 @@ func (mk *maker) newTableSums(ctx context.Context, tables []archive.TableTotal) 
 	for _, t := range tables {
 		out[t.Name] = &tableSums{table: t, release: mk.plan.Release, columns: columns[mk.rename(t.Name)], sums: map[string]uint64{}}
 	}
+	for _, d := range defs {
+		if s := out[d.Table]; s != nil {
+			s.lenient = slices.ContainsFunc(d.Columns, func(c sqltext.ColumnDefinition) bool { return c.Type == "enum" || c.Type == "set" })
+		}
+	}
 	return out, nil
 }
 
@@ -45,6 +53,7 @@ func (mk *maker) newTableSums(ctx context.Context, tables []archive.TableTotal) 
 func (s *tableSums) add(columns []string, sums []uint64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.sent = columns
 	for i, c := range columns {
 		s.sums[c] += sums[i]
 	}
@@ -64,18 +73,35 @@ func (s *tableSums) verify(ctx context.Context, loader sitedb.Loader, name strin
 	defer s.mu.Unlock()
 	// Columns that were not in the archive have what the server fills in.
 	columns := slices.DeleteFunc(slices.Clone(s.columns), func(c string) bool { _, sent := s.sums[c]; return !sent })
-	if len(columns) == 0 {
+	if len(columns) > 0 {
+		sums, err := loader.Sums(ctx, name, columns, s.table.UTF8Only)
+		if err != nil {
+			return err
+		}
+		for i, c := range columns {
+			if sums[i] != s.sums[c] {
+				return s.changed(c, "cut or changed its text")
+			}
+		}
+	}
+	// What is no text is compared with what the source's server said of it.
+	plain := slices.DeleteFunc(slices.Clone(s.sent), func(c string) bool { _, summed := s.table.Sums[c]; return !summed })
+	if len(plain) == 0 {
 		return nil
 	}
-	sums, err := loader.Sums(ctx, name, columns, s.table.UTF8Only)
+	sums, err := loader.PlainSums(ctx, name, plain)
 	if err != nil {
 		return err
 	}
-	for i, c := range columns {
-		if sums[i] != s.sums[c] {
-			return fmt.Errorf("column %s of table %s does not hold what was loaded into it: the server cut or changed its text; compare its "+
-				"version and character set with those in nestseed release show %s", c, s.table.Name, s.release)
+	for i, c := range plain {
+		if sums[i] != s.table.Sums[c] {
+			return s.changed(c, "has other values than the source's")
 		}
 	}
 	return nil
+}
+
+func (s *tableSums) changed(column, how string) error {
+	return fmt.Errorf("column %s of table %s does not hold what was loaded into it: the server %s; compare its version and character set "+
+		"with those in nestseed release show %s", column, s.table.Name, how, s.release)
 }

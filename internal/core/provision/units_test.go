@@ -82,6 +82,7 @@ func TestRowsThatHoldNoValuesAreRefused(t *testing.T) {
 type told struct {
 	sitedb.Loader
 	sums  []uint64
+	plain []uint64
 	err   error
 	asked []string
 	wide  bool
@@ -91,6 +92,8 @@ func (l *told) Sums(_ context.Context, _ string, columns []string, wide bool) ([
 	l.asked, l.wide = columns, wide
 	return l.sums, l.err
 }
+
+func (l *told) PlainSums(context.Context, string, []string) ([]uint64, error) { return l.plain, l.err }
 
 func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 	sent := func() *tableSums {
@@ -116,6 +119,12 @@ func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 		"took 2 rows of 3; the archive may be damaged: run nestseed release verify music-base@2")
 	l.err = errors.New("the server has gone away")
 	require.ErrorIs(t, sent().verify(t.Context(), l, "av_posts"), l.err)
+	l.err, l.sums, l.plain = nil, []uint64{11, 22}, []uint64{7}
+	s = sent()
+	s.table.Sums = map[string]uint64{"ID": 7, "not_sent": 1}
+	require.NoError(t, s.verify(t.Context(), l, "av_posts"))
+	s.table.Sums["ID"] = 8
+	require.ErrorContains(t, s.verify(t.Context(), l, "av_posts"), "column ID of table lad_posts does not hold")
 	numbers := &tableSums{table: archive.TableTotal{Name: "lad_numbers"}, sums: map[string]uint64{}}
 	require.NoError(t, numbers.verify(t.Context(), nil, "av_numbers"), "a table without texts has only its count")
 }

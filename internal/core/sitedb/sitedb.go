@@ -66,6 +66,25 @@ func (c Column) UTF8() bool {
 	return false
 }
 
+// Plain reports whether a column's values are text nowhere but on their way: numbers, dates and times, addresses. Their texts are
+// the same on every server, other than those of floating-point numbers and of bits.
+func (c Column) Plain() bool {
+	switch c.Type {
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal":
+		return !c.Generated
+	}
+	return c.Timely()
+}
+
+// Timely reports whether a plain column is no number.
+func (c Column) Timely() bool {
+	switch c.Type {
+	case "date", "datetime", "timestamp", "time", "year", "uuid", "inet4", "inet6":
+		return !c.Generated
+	}
+	return false
+}
+
 // Stored returns the names of the columns that rows have.
 func (t *Table) Stored() []string {
 	var names []string
@@ -172,6 +191,9 @@ type Snapshot interface {
 	// Programs returns what makes views, triggers and routines, in an order in which they can be made, and those that are
 	// left out, with the reason.
 	Programs(ctx context.Context, tables []Table) ([]*sqltext.Program, []LeftOut, error)
+	// PlainSums adds up the CRC-32 of every value of plain columns, as the server itself writes them; NULL does not count. It is
+	// nil where there is no server to ask.
+	PlainSums(ctx context.Context, table string, columns []string) ([]uint64, error)
 	// Rows calls each with every row in primary key order. The row is valid during the call.
 	Rows(ctx context.Context, t *Table, each func(row [][]byte) error) error
 	Close() error
@@ -192,6 +214,8 @@ type Loader interface {
 	// Sums adds up the CRC-32 of every text (in UTF-8) or run of bytes in each of the columns; NULL does not count. The
 	// sum is the same in whatever order the rows are.
 	Sums(ctx context.Context, table string, columns []string, utf8Only bool) ([]uint64, error)
+	// PlainSums adds up the CRC-32 of every value of plain columns, as the server itself writes them; NULL does not count.
+	PlainSums(ctx context.Context, table string, columns []string) ([]uint64, error)
 	// CreateTable makes a table, with its name passed through rename unless that is nil. So do the other two, with all
 	// names of tables.
 	CreateTable(ctx context.Context, d *sqltext.Definition, rename Rename) error
@@ -209,6 +233,9 @@ type Into struct {
 	Columns  []string
 	UTF8Only bool  // all text columns are UTF-8, so that the server need not convert: the bytes are taken as they are
 	RowBytes int64 // of a row, on average; 0 where it is not known
+	// Lenient says that values may be there that the server would not take today, such as the empty one of an ENUM: whoever loads
+	// compares sums afterwards. Otherwise a value that the server would have to change ends the loading.
+	Lenient bool
 }
 
 // Rows returns the next row, with the bytes of a value for each column: nil is NULL, and numbers are as they are written.

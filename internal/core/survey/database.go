@@ -270,7 +270,8 @@ func (t *taker) code(ctx context.Context) error {
 	}
 	if len(events) > 0 {
 		t.find(Finding{Severity: warning, What: "events", Where: "database", Count: int64(len(events)), Examples: firstFew(events),
-			Why:    "they run by themselves on the server, as whoever made them; a release does not have them, and new sites are without what they do",
+			Why: "they run by themselves on the server, as whoever made them; a release does not have them, and new sites are without " +
+				"what they do",
 			Advice: "let the site's own scheduled jobs do that work, or create them again on the sites that need them"})
 	}
 	if len(other) > 0 {

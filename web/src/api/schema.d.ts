@@ -2438,6 +2438,10 @@ export interface components {
             name: string;
             /** Format: int64 */
             rows: number;
+            /** @description by column of numbers, dates and the like: the CRC-32 of all values, added up */
+            sums?: {
+                [key: string]: number;
+            };
             wide: boolean;
         };
         Target: {

@@ -21,6 +21,7 @@ type loader struct {
 	conn   *sql.Conn
 	typed  bool  // the server forbids LOAD DATA
 	packet int64 // the longest that the server takes (max_allowed_packet)
+	mode   string
 }
 
 // Loader turns off the check of foreign keys, which a consistent snapshot has passed already, and which would ask
@@ -32,12 +33,12 @@ func (d *database) Loader(ctx context.Context) (sitedb.Loader, error) {
 	if err != nil {
 		return nil, d.server.explain("open a connection to load "+d.name, err)
 	}
-	_, err = conn.ExecContext(ctx, "SET SESSION foreign_key_checks=0, SESSION sql_mode='NO_AUTO_VALUE_ON_ZERO', SESSION time_zone='+00:00'")
+	_, err = conn.ExecContext(ctx, "SET SESSION foreign_key_checks=0, SESSION sql_mode='"+lenient+"', SESSION time_zone='+00:00'")
 	if err != nil {
 		conn.Close()
 		return nil, d.server.explain("prepare to load "+d.name, err)
 	}
-	l := &loader{db: d, conn: conn}
+	l := &loader{db: d, conn: conn, mode: lenient}
 	if err := conn.QueryRowContext(ctx, "SELECT @@SESSION.max_allowed_packet").Scan(&l.packet); err != nil {
 		conn.Close()
 		return nil, d.server.explain("prepare to load "+d.name, err)
@@ -70,9 +71,31 @@ func (l *loader) CreateProgram(ctx context.Context, g *sqltext.Program, rename s
 	return l.exec(ctx, g.Text(rename))
 }
 
+// Modes of a session: tables are made as any server has made them, and rows are loaded strictly. Dates that no calendar has are
+// values too.
+const (
+	lenient = "NO_AUTO_VALUE_ON_ZERO"
+	strict  = "NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES,STRICT_ALL_TABLES"
+)
+
+func (l *loader) setMode(ctx context.Context, mode string) error {
+	if l.mode == mode {
+		return nil
+	}
+	l.mode = mode
+	return l.exec(ctx, "SET SESSION sql_mode='"+mode+"'")
+}
+
 // Load streams short rows with LOAD DATA, and sends long ones as typed statements: the server takes fields of text apart
 // byte by byte, and the values of statements whole. Where LOAD DATA is forbidden, all rows are sent so.
 func (l *loader) Load(ctx context.Context, into sitedb.Into, rows sitedb.Rows) (int64, error) {
+	mode := strict
+	if into.Lenient {
+		mode = lenient
+	}
+	if err := l.setMode(ctx, mode); err != nil {
+		return 0, err
+	}
 	if l.typed || into.RowBytes >= typedFrom*int64(len(into.Columns)) {
 		return l.insert(ctx, into, rows)
 	}
@@ -114,7 +137,30 @@ func (l *loader) stream(ctx context.Context, into sitedb.Into, rows sitedb.Rows)
 	if err != nil {
 		return 0, l.db.server.explain("load rows into "+into.Table, err)
 	}
+	if !into.Lenient {
+		if err := l.warnings(ctx, into.Table); err != nil {
+			return 0, err
+		}
+	}
 	return res.RowsAffected()
+}
+
+// ErrChanged says that a server would not keep a value as it was given.
+var ErrChanged = errors.New("the server would change a value")
+
+// warnings is the first warning about the rows that were loaded. LOAD DATA LOCAL makes warnings of what would be errors, as the
+// client cannot be stopped (MariaDB manual, "LOAD DATA INFILE").
+func (l *loader) warnings(ctx context.Context, table string) error {
+	var level, message string
+	var code int
+	err := l.conn.QueryRowContext(ctx, "SHOW WARNINGS LIMIT 1").Scan(&level, &code, &message)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && level == "Note" {
+		return nil
+	}
+	if err != nil {
+		return l.db.server.explain("load rows into "+table, err)
+	}
+	return fmt.Errorf("table %s: %w: %s (%d)", table, ErrChanged, message, code)
 }
 
 // fieldReader writes rows as LOAD DATA reads them.
@@ -143,11 +189,11 @@ func (r *fieldReader) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// Summed returns the columns of variable length: what is put into them comes back byte for byte, or was cut.
+// Summed returns the columns of text and bytes: what is put into them comes back byte for byte, or was changed.
 func (l *loader) Summed(ctx context.Context) (map[string][]string, error) {
 	rows, err := l.conn.QueryContext(ctx, `SELECT table_name, column_name FROM information_schema.columns
 		WHERE table_schema = ? AND data_type IN
-			('varchar','varbinary','tinytext','text','mediumtext','longtext','tinyblob','blob','mediumblob','longblob')`, l.db.name)
+			('char','binary','enum','set','varchar','varbinary','tinytext','text','mediumtext','longtext','tinyblob','blob','mediumblob','longblob')`, l.db.name)
 	if err != nil {
 		return nil, l.db.server.explain("look at the columns of "+l.db.name, err)
 	}
@@ -177,6 +223,11 @@ func (l *loader) Sums(ctx context.Context, table string, columns []string, utf8O
 	}
 	err := l.conn.QueryRowContext(ctx, query.String()+" FROM "+sqltext.Quote(table)).Scan(into...)
 	return sums, l.db.server.explain("sum the rows of "+table, err)
+}
+
+// PlainSums implements Loader.
+func (l *loader) PlainSums(ctx context.Context, table string, columns []string) ([]uint64, error) {
+	return plainSums(ctx, l.db, l.conn, table, columns)
 }
 
 func quoteAll(names []string) string {

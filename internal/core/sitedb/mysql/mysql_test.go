@@ -131,7 +131,9 @@ func TestSumsOfTextsAreThoseOfTheirBytes(t *testing.T) {
 	defer loader.Close()
 	columns, err := loader.Summed(ctx)
 	require.NoError(t, err)
-	require.Equal(t, map[string][]string{"every_type": {"word", "latin", "body", "raw", "j"}}, columns, "only what comes back byte for byte")
+	require.Equal(t, map[string][]string{"every_type": {"word", "latin", "body", "raw", "fixed", "pick", "many", "j"}}, columns,
+		"only what comes back byte for byte")
+	columns["every_type"] = []string{"word", "latin", "body", "raw", "j"}
 
 	want := []uint64{}
 	for _, texts := range [][]string{{"plain", "", "Grüße ♫ \\N 'quoted'"}, {"café", "", "x"},
@@ -155,6 +157,62 @@ func TestSumsOfTextsAreThoseOfTheirBytes(t *testing.T) {
 	require.Equal(t, []uint64{0}, sums, "an empty table has a sum too")
 	_, err = loader.Sums(ctx, "nothing", []string{"word"}, true)
 	require.ErrorContains(t, err, "sum the rows of nothing")
+}
+
+// A value that a server would have to change ends the loading, whichever way it goes; unless whoever loads compares sums.
+func TestLoadingIsStrict(t *testing.T) {
+	ctx := context.Background()
+	_, srv := started(t)
+	db := fresh(t, srv, "strict")
+	run(t, db, "CREATE TABLE t (n tinyint, s varchar(3), d date NOT NULL, u uuid, pick enum('a','b'))")
+	columns := []string{"n", "s", "d", "u", "pick"}
+	for _, rowBytes := range []int64{1, 100_000} {
+		load := func(lenient bool, row ...string) error {
+			l, err := db.Loader(ctx)
+			require.NoError(t, err)
+			defer l.Close()
+			values := make([][]byte, len(row))
+			for i, v := range row {
+				values[i] = []byte(v)
+			}
+			_, err = l.Load(ctx, sitedb.Into{Table: "t", Columns: columns, RowBytes: rowBytes, Lenient: lenient}, given([][][]byte{values}, io.EOF))
+			return err
+		}
+		const uuid = "12345678-1234-5678-9abc-def012345678"
+		require.NoError(t, load(false, "7", "abc", "0000-00-00", uuid, "a"))
+		require.NoError(t, load(false, "-7", "", "2026-02-31", uuid, "b"), "dates that no calendar has are values too")
+		for _, row := range [][]string{{"300", "", "2026-01-01", uuid, "a"}, {"x", "", "2026-01-01", uuid, "a"}, {"1", "abcd", "2026-01-01", uuid, "a"},
+			{"1", "", "yesterday", uuid, "a"}, {"1", "", "2026-01-01", "no uuid", "a"}, {"1", "", "2026-01-01", uuid, ""}} {
+			require.Error(t, load(false, row...), "%v", row)
+		}
+		require.NoError(t, load(true, "1", "", "2026-01-01", uuid, ""))
+	}
+
+	tables, err := db.Tables(ctx)
+	require.NoError(t, err)
+	var plain []string
+	for _, c := range tables[0].Columns {
+		if c.Plain() {
+			plain = append(plain, c.Name)
+		}
+	}
+	require.Equal(t, []string{"n", "d", "u"}, plain)
+	snap, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+	of, err := snap.PlainSums(ctx, "t", plain)
+	require.NoError(t, err)
+	l, err := db.Loader(ctx)
+	require.NoError(t, err)
+	defer l.Close()
+	again, err := l.PlainSums(ctx, "t", plain)
+	require.NoError(t, err)
+	require.Equal(t, of, again)
+	run(t, db, "UPDATE t SET d = '2026-01-02' WHERE n = 7 LIMIT 1")
+	changed, err := l.PlainSums(ctx, "t", plain)
+	require.NoError(t, err)
+	require.NotEqual(t, of[1], changed[1])
+	require.Equal(t, of[0], changed[0])
 }
 
 func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {
