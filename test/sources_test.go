@@ -193,12 +193,20 @@ func oddities() []odd {
 			s.settings(t, define("require_once dirname( __FILE__ ) . '/config/connection.php';"))
 			s.write(t, "config/connection.php", "<?php\n"+strings.Join(moved, "\n")+"\n")
 		}, judge: noSecrets},
-		{name: "settings-in-a-loop", short: true, add: []string{"--database", "given"}, change: func(t *testing.T, s *oddSource) {
+		{name: "settings-in-a-loop", short: true, change: func(t *testing.T, s *oddSource) {
 			s.settings(t, func(text string) string {
 				values := regexp.MustCompile(`(?m)^\s*define\(\s*('DB_\w+'),\s*('[^']*')\s*\);`).ReplaceAllString(text, "foreach ( array( $1 => $2 ) as $$k => $$v ) { "+
 					"define( $$k, $$v ); }")
 				require.NotEqual(t, text, values)
 				return values
+			})
+		}, judge: noSecrets},
+		{name: "settings-computed", add: []string{"--database", "given"}, change: func(t *testing.T, s *oddSource) {
+			s.settings(t, func(text string) string {
+				out := regexp.MustCompile(`define\(\s*'(DB_NAME|DB_USER|DB_PASSWORD|DB_HOST)',\s*('[^']*')\s*\);`).ReplaceAllString(text,
+					"define( 'DB_' . strtoupper( strtolower( substr( '$1', 3 ) ) ), $2 );")
+				require.NotEqual(t, text, out)
+				return out
 			})
 		}, judge: noSecrets},
 		{name: "settings-in-env", change: func(t *testing.T, s *oddSource) {
@@ -390,7 +398,7 @@ func account(t *testing.T, site wire.Site) (user, password string) {
 		text = append(text, part...)
 	}
 	of := func(name string) string {
-		m := regexp.MustCompile(`define\(\s*'` + name + `',\s*'([^']*)'`).FindSubmatch(text)
+		m := regexp.MustCompile(`'` + name + `'\s*(?:,|=>)\s*'([^']*)'`).FindSubmatch(text)
 		require.NotNil(t, m, name)
 		return string(m[1])
 	}
@@ -473,8 +481,10 @@ func (o odd) try(t *testing.T) {
 	o.change(t, s)
 	args := append([]string{"source", "add", "odd-" + o.name, "--host", "preview", "--path", filepath.Base(s.dir)}, o.add...)
 	if i := slices.Index(args, "given"); i >= 0 {
-		args[i] = (&url.URL{Scheme: "mysql", User: url.UserPassword("lad_base", sourcePassword(t)), Path: s.database,
-			Host: fmt.Sprint("127.0.0.1:", world.stack.DatabasePort)}).String()
+		args[i] = fmt.Sprintf("mysql://lad_base@127.0.0.1:%d/%s", world.stack.DatabasePort, s.database)
+		file := filepath.Join(t.TempDir(), "password")
+		require.NoError(t, os.WriteFile(file, []byte(sourcePassword(t)), 0o600))
+		args = append(args, "--database-password-file", file)
 	}
 	r := nestseed(t, args...)
 	if o.refused != "" {

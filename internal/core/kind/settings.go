@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -25,6 +26,7 @@ type Settings struct {
 	requireAt int       // where the first require or include statement begins; variables are added before it
 	topAt     int       // where the first statement begins
 	depth     int       // of braces, while the file is read
+	pairs     []entry   // 'NAME' => 'value' in arrays: what a loop defines
 	dynamic   bool      // it defines constants whose names are computed, or includes files whose names are
 
 	tree *tree
@@ -292,6 +294,7 @@ func phpString(v string) string {
 
 func (s *Settings) parse() {
 	toks := lex(s.src)
+	defer s.definePairs()
 	for i := 0; i < len(toks); i++ {
 		t := toks[i]
 		if s.topAt < 0 && t.sort != html && t.sort != open && i > 0 && toks[i-1].sort == open && strings.ToLower(string(t.text)) != "declare" {
@@ -320,6 +323,8 @@ func (s *Settings) parse() {
 			}
 		case t.sort == variable && statementStart(toks, i):
 			i = s.assignment(toks, i)
+		case t.sort == quoted:
+			s.pair(toks, i)
 		case t.sort == word && (strings.HasPrefix(name, "require") || strings.HasPrefix(name, "include")):
 			if s.requireAt < 0 && statementStart(toks, i) {
 				s.requireAt = lineStart(s.src, t.from)
@@ -327,6 +332,26 @@ func (s *Settings) parse() {
 			i = s.include(toks, i)
 		}
 	}
+}
+
+// pair notes 'NAME' => 'value'.
+func (s *Settings) pair(toks []token, i int) {
+	if i+4 < len(toks) && toks[i+1].is('=') && toks[i+2].is('>') && (toks[i+3].sort == quoted || toks[i+3].sort == templated) &&
+		(toks[i+4].is(',') || toks[i+4].is(')') || toks[i+4].is(']')) && constantName.MatchString(stringValue(toks[i])) {
+		s.pairs = append(s.pairs, entry{name: stringValue(toks[i]), value: stringValue(toks[i+3]), from: toks[i+3].from, to: toks[i+3].to})
+	}
+}
+
+var constantName = regexp.MustCompile(`^[A-Z][A-Z0-9_]{2,60}$`)
+
+// definePairs takes the pairs of arrays for constants, where the file defines some whose names are computed.
+func (s *Settings) definePairs() {
+	for _, p := range s.pairs {
+		if s.dynamic && !s.Has(p.name) {
+			s.entries = append(s.entries, p)
+		}
+	}
+	slices.SortStableFunc(s.entries, func(a, b entry) int { return a.from - b.from })
 }
 
 // assignment reads $name = …; and $GLOBALS['name'] = …;.
@@ -373,7 +398,7 @@ func (s *Settings) include(toks []token, i int) int {
 		name = path.Join(s.dir, name)
 	}
 	if f := s.file(path.Clean(name)); f != nil {
-		s.entries = append(s.entries, entry{file: f, perhaps: s.perhaps(toks, i)})
+		s.entries = append(s.entries, entry{file: f, perhaps: s.perhaps(toks, i), from: toks[i].from})
 		s.dynamic = s.dynamic || f.dynamic
 	}
 	return end - 1
@@ -424,6 +449,9 @@ func (s *Settings) expression(toks []token, i int, name string, perhaps bool) in
 		}
 		if t.is(')') || t.is(']') {
 			depth--
+		}
+		if depth > 0 && t.sort == quoted {
+			s.pair(toks, i)
 		}
 	}
 	if i > start {

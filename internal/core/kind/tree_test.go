@@ -97,8 +97,18 @@ define( 'ONCE', 'first' ); define( 'ONCE', 'second' );
 	require.Equal(t, 2, strings.Count(string(s.Bytes()), "'ns_a'"), "every branch")
 }
 
+func TestConstantsThatALoopDefinesAreThoseOfItsArray(t *testing.T) {
+	s := ReadSettings([]byte("<?php\n$all = [ 'DB_NAME' => 'lad', 'DB_PASSWORD' => 's3cr3t-word' ];\nforeach ( $all as $k => $v ) { define( $k, $v ); }\n"), "/srv")
+	got, err := s.Get("DB_PASSWORD")
+	require.NoError(t, err)
+	require.Equal(t, "s3cr3t-word", got)
+	s.Set("DB_PASSWORD", "new")
+	require.Contains(t, string(s.Bytes()), "'DB_PASSWORD' => 'new' ]")
+	require.False(t, ReadSettings([]byte("<?php $a = array( 'WP_DEBUG' => '1' );"), "/srv").Has("WP_DEBUG"), "an array alone defines nothing")
+}
+
 func TestConstantsThatALoopMayDefineAreSetBeforeIt(t *testing.T) {
-	s := ReadSettings([]byte("<?php\n// of the base site\nforeach ( array( 'DB_NAME' => 'lad', 'DB_PASSWORD' => 's3cr3t-word' ) as $k => $v ) define( $k, $v );\n"+
+	s := ReadSettings([]byte("<?php\n// of the base site\nforeach ( array( 'lad', 's3cr3t-word' ) as $k => $v ) define( name( $k ), $v );\n"+
 		"require ABSPATH . 'wp-settings.php';\n"), "/srv")
 	require.False(t, s.Has("DB_NAME"))
 	require.Equal(t, 1, s.Blank(NewSearch([]Secret{{"database password", []byte("s3cr3t-word")}})))
