@@ -26,6 +26,7 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 		&cli.StringSliceFlag{Name: "keep",
 			Usage: "with --replace, a part of the old site to take over: comments, users, uploads, …; any number of times"},
 		&cli.BoolFlag{Name: "hold", Usage: "keep visitors out until it is opened"},
+		&cli.BoolFlag{Name: "mend", Usage: "put lengths right in serialised values that are broken in the source"},
 		&cli.BoolFlag{Name: "mail-addresses", Usage: "change mail addresses at the source's host too; else they stay"},
 		&cli.BoolFlag{Name: "mail", Usage: "let its mail go out; without --visible, or held, it is a preview and keeps it"},
 	}, more...)
@@ -44,7 +45,7 @@ func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"),
 		Set: set, Visible: c.Bool("visible"),
 		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold"), Mail: c.Bool("mail"),
-		MailAddresses: c.Bool("mail-addresses")}, err
+		MailAddresses: c.Bool("mail-addresses"), Mend: c.Bool("mend")}, err
 }
 
 func (a *app) site() *cli.Command {
@@ -326,7 +327,7 @@ func (a *app) printSite(s wire.Site) {
 		fmt.Fprintf(a.out, "rewritten %s places (%s); %s inside serialised values", count(s.Rewritten.Replaced), strings.Join(forms, ", "),
 			count(s.Rewritten.Serialised))
 		if s.Rewritten.Broken > 0 {
-			fmt.Fprintf(a.out, "; %s serialised values were broken before and left as they are", count(s.Rewritten.Broken))
+			fmt.Fprintf(a.out, "; %s serialised values were broken before, %s of them mended", count(s.Rewritten.Broken), count(s.Rewritten.Mended))
 		}
 		fmt.Fprintln(a.out)
 		a.printExamples(s.Rewritten.Samples)

@@ -34,7 +34,7 @@ func (a *app) newTable(c *cli.Command, args []string) (wire.NewTable, error) {
 		return wire.NewTable{}, err
 	}
 	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold"),
-		Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses")}
+		Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses"), Mend: c.Bool("mend")}
 	for _, line := range lines {
 		row := wire.TableRow{Set: map[string]string{}}
 		for i, v := range line {

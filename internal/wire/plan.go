@@ -80,6 +80,8 @@ type Rules struct {
 	Paths []AddressPair `json:"paths"`
 	// Mail changes mail addresses at an old host too, without a www. before either.
 	Mail bool `json:"mail,omitempty"`
+	// Mend puts the lengths of strings right in serialised values that are broken.
+	Mend bool `json:"mend,omitempty"`
 }
 
 // AddressPair is something old and what takes its place.
@@ -98,10 +100,12 @@ type RewriteSample struct {
 
 // RewriteTally counts what was replaced.
 type RewriteTally struct {
-	Forms      map[string]int64 `json:"forms"`      // replacements by disguise
-	Replaced   int64            `json:"replaced"`   // replacements in all
-	Values     int64            `json:"values"`     // values, or files, that changed
-	Serialised int64            `json:"serialised"` // changed values that were serialised PHP
-	Broken     int64            `json:"broken"`     // serialised values that were broken before, left as they are
+	Forms      map[string]int64 `json:"forms"`               // replacements by disguise
+	Replaced   int64            `json:"replaced"`            // replacements in all
+	Values     int64            `json:"values"`              // values, or files, that changed
+	Serialised int64            `json:"serialised"`          // changed values that were serialised PHP
+	Broken     int64            `json:"broken"`              // serialised values that were broken before
+	Mended     int64            `json:"mended,omitempty"`    // of them, those that are whole now
+	BrokenAt   []string         `json:"broken_at,omitempty"` // some of them: where, and how they begin
 	Samples    []RewriteSample  `json:"samples,omitempty"`
 }

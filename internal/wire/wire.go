@@ -332,6 +332,7 @@ type NewSite struct {
 	Hold          bool              `json:"hold,omitempty" doc:"keep visitors out until it is opened"`
 	Mail          bool              `json:"mail,omitempty" doc:"let its mail go out, though search engines are kept out or visitors are: a preview keeps it"`
 	MailAddresses bool              `json:"mail_addresses,omitempty" doc:"change mail addresses at the source's host too"`
+	Mend          bool              `json:"mend,omitempty" doc:"put lengths right in serialised values that are broken in the source"`
 	Plan          string            `json:"plan,omitempty" doc:"the mark of the plan that was looked at; another plan is refused"`
 }
 
@@ -343,6 +344,7 @@ type NewTable struct {
 	Hold          bool       `json:"hold,omitempty"`
 	Mail          bool       `json:"mail,omitempty" doc:"goes out, though they are previews"`
 	MailAddresses bool       `json:"mail_addresses,omitempty" doc:"change mail addresses at the source's host too"`
+	Mend          bool       `json:"mend,omitempty" doc:"put lengths right in serialised values that are broken in the source"`
 	Rows          []TableRow `json:"rows" minItems:"1" maxItems:"1000"`
 }
 

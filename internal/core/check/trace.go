@@ -44,6 +44,8 @@ const (
 	aMailAddress = "mail address"
 	aLongerName  = "longer name"
 	aOtherPort   = "other port"
+	aFolderName  = "name of a folder"
+	anEncoding   = "encoding" // in which it cannot be replaced where the whole cannot be read
 )
 
 // found is one place where a trace is.
@@ -126,7 +128,7 @@ func (t *traces) in(text []byte, each func(found)) {
 		}
 		for _, code := range x.base64 {
 			if at := bytes.Index(text, code); at >= 0 {
-				each(found{sample: sampleOf(text, at, len(code)) + " (in base64)"})
+				each(found{anEncoding, sampleOf(text, at, len(code)) + " (in base64)"})
 				break
 			}
 		}
@@ -166,7 +168,7 @@ func (t *traces) wide(x *trace, text []byte, each func(found)) {
 	for _, w := range x.wide {
 		if i := bytes.Index(t.low, w); i >= 0 {
 			if name := decode(t.low[max(0, i-around):min(len(t.low), i+around)]); strings.Contains(name, x.text) {
-				each(found{sample: sampleOf(text, i, len(w)) + " (in UTF-16)"})
+				each(found{anEncoding, sampleOf(text, i, len(w)) + " (in UTF-16)"})
 				return
 			}
 		}
@@ -200,7 +202,9 @@ func (t *traces) judge(x *trace, text string, at int) (stays string, is bool) {
 	switch {
 	case strings.HasSuffix(head, "@") && !strings.Contains(lastWord(head), "//"):
 		return aMailAddress, true
-	case name != "" && name != "www.":
+	case name == "" && strings.HasSuffix(head, "/") && !strings.HasSuffix(head, "//"):
+		return aFolderName, true
+	case name != "" && name != "www." && name != ".":
 		return aLongerName, true
 	case !x.exact && portOf(after) != x.port:
 		return aOtherPort, true
@@ -287,13 +291,18 @@ func (y *tally) record(r *runner, name, good, bad, remedy string) {
 			n += p.times
 		}
 		counts = append(counts, fmt.Sprintf("%s (%d)", map[string]string{aMailAddress: "mail addresses", aLongerName: "longer names",
-			aOtherPort: "its name with another port"}[why], n))
+			aOtherPort: "its name with another port", aFolderName: "names of folders", anEncoding: "in base64 or UTF-16"}[why], n))
 		shown = append(shown, lines(y.stay[why][:min(3, len(y.stay[why]))])...)
 	}
 	if len(counts) > 0 {
-		good += "; left on purpose: " + strings.Join(counts, ", ")
+		good += "; left: " + strings.Join(counts, ", ")
 	}
-	r.record(Check{Name: name, Result: Pass, Sentence: good, Evidence: shown})
+	c := Check{Name: name, Result: Pass, Sentence: good, Evidence: shown}
+	if len(y.stay[anEncoding]) > 0 {
+		c.Result, c.Evidence = Warn, lines(y.stay[anEncoding])
+		c.Remedy = "it stands in an encoding and could not be replaced; see what uses it, and correct it by hand"
+	}
+	r.record(c)
 }
 
 func lines(places []*place) (out []string) {

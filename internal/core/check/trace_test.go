@@ -22,10 +22,10 @@ func TestTracesAreFoundInAnySpelling(t *testing.T) {
 		`http:\/\/base.music.example:8080\/`: "", `"http:\u002f\u002fbase\u002emusic.example\u003a8080"`: "",
 		"http%3A%2F%2Fbase.music.example%3A8080": "", "http%253A%252F%252Fbase%252Emusic.example%253A8080": "",
 		"http:&#47;&#x2F;base.music&#46;example:8080": "", "http://base=2Emusic.exam=\r\nple:8080": "", "http://ba\\x73e.music.example:8080": "",
-		utf16("see http://base.music.example:8080/"): "", "www.base.music.example:8080": "", "s:9:\"base.music.example:8080\"": "",
+		utf16("see http://base.music.example:8080/"): anEncoding, "www.base.music.example:8080": "", "s:9:\"base.music.example:8080\"": "",
 		"info@base.music.example": aMailAddress, "database.music.example": aLongerName, "base.music.example.org": aLongerName,
 		"base.music.examples": aLongerName, "shop.base.music.example:8080": aLongerName, "http://base.music.example:9090/": aOtherPort,
-		"http://base.music.example/": aOtherPort, "http://schools.example/base/x": "", "http://schools.example/basement": aLongerName,
+		"http://base.music.example/": aOtherPort, "/sites/base.music.example:8080/a": aFolderName, "Domain=.base.music.example:8080;": "", "http://schools.example/base/x": "", "http://schools.example/basement": aLongerName,
 		"http://one.example:81/x": "", "/srv/www/base/wp-content": "", `\/srv\/www\/base\/x`: "", "/srv/www/basement": aLongerName,
 	} {
 		var got []found

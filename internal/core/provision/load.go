@@ -14,6 +14,7 @@ import (
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/parallel"
+	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
@@ -298,6 +299,11 @@ func (f *rowFeeder) value(column int, lit sqltext.Literal) ([]byte, error) {
 		f.fresh = sqltext.AppendUnescaped(f.fresh[:0], body)
 		at := len(f.text)
 		f.text = append(f.text, f.mk.reprefix(f.worker.Value(nil, f.fresh), names)...)
+		return f.text[at:len(f.text):len(f.text)], nil
+	}
+	if quoted && (f.worker.Encodes(body) || f.mk.plan.Rules.Mend && phpval.LooksQuoted(body)) {
+		at := len(f.text)
+		f.text = f.worker.Value(f.text, sqltext.AppendUnescaped(nil, body))
 		return f.text[at:len(f.text):len(f.text)], nil
 	}
 	if quoted && f.worker.Touches(body) {

@@ -227,7 +227,7 @@ func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, by *placer) error
 	if err != nil && !whole {
 		return err
 	}
-	isText := rewrite.IsText(head[:min(n, 8<<10)])
+	isText, isWide := rewrite.IsText(head[:min(n, 8<<10)]), rewrite.IsWide(head)
 	if isText && f.UncompressedSize64 > textBytes && !phpval.Looks(head) {
 		by.Where = f.Name
 		return mk.rewriter.Chunks(io.MultiReader(bytes.NewReader(head), r), func(chunk []byte) error {
@@ -239,7 +239,7 @@ func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, by *placer) error
 			return err
 		})
 	}
-	if !isText || f.UncompressedSize64 > textBytes {
+	if !isText && !isWide || f.UncompressedSize64 > textBytes {
 		if _, err := out.Write(head); err != nil || whole {
 			return err
 		}
@@ -255,7 +255,11 @@ func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, by *placer) error
 		text = append(bytes.Clone(head), rest...)
 	}
 	by.Where = f.Name
-	by.text = by.Value(by.text[:0], text)
+	if isWide {
+		by.text = by.Wide(by.text[:0], text)
+	} else {
+		by.text = by.Value(by.text[:0], text)
+	}
 	text, err = mk.fillTokens(f.Name[len(archive.FilesDir):], by.text)
 	if err != nil {
 		return err

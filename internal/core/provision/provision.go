@@ -57,7 +57,9 @@ type Request struct {
 	Quiet bool   // keeps mail from going out, where the kind can
 	// MailAddresses at the old host become such at the new one.
 	MailAddresses bool
-	RunID         string // names what is made on the way
+	// Mend puts lengths right in serialised values that are broken in the source.
+	Mend  bool
+	RunID string // names what is made on the way
 	// Visit asks for a page of the site as somebody would, on the host itself; nil where nobody can.
 	Visit func(ctx context.Context, address, page string) (status int, body []byte, err error)
 }
@@ -220,7 +222,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 		p.Problems = append(p.Problems, why)
 	}
 	p.Rules = rulesFor(m, p)
-	p.Rules.Mail = req.MailAddresses
+	p.Rules.Mail, p.Rules.Mend = req.MailAddresses, req.Mend
 	if _, err := rewrite.New(p.Rules); err != nil {
 		return nil, err
 	}

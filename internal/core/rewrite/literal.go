@@ -38,6 +38,9 @@ func (w *Worker) Literal(dst, body []byte) ([]byte, bool) {
 	return w.touched(dst, body)
 }
 
+// Encodes reports whether a literal's text begins like the base64 of a serialised value or of JSON, in which nothing can be seen.
+func (w *Worker) Encodes(body []byte) bool { return encodes(body) }
+
 // touched is Literal where there is something to replace, perhaps.
 func (w *Worker) touched(dst, body []byte) ([]byte, bool) {
 	counted, serialised := w.forms, w.tally.Serialised
@@ -70,7 +73,7 @@ func (w *Worker) literal(dst, body []byte) []byte {
 			w.sql.unsure = true
 			return append(dst, body...)
 		}
-		if wrapsValues(body) {
+		if wrapsValues(body) || embeds(body) {
 			w.sql.unsure = true
 			return append(dst, body...)
 		}

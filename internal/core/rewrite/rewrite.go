@@ -45,11 +45,14 @@ type Rules struct {
 	Paths []Pair `json:"paths"`
 	// Mail changes mail addresses at an old host too, without a www. before either.
 	Mail bool `json:"mail,omitempty"`
+	// Mend puts the lengths of strings right in serialised values that are broken.
+	Mend bool `json:"mend,omitempty"`
 }
 
 // Rewriter applies Rules. It is immutable and may be shared; see Worker.
 type Rewriter struct {
 	plain  []needle // for text as it is
+	mend   bool
 	quoted []needle // for text between the quotes of an SQL literal; nil where only plain text can be rewritten
 }
 
@@ -102,10 +105,10 @@ func (f Form) String() string { return formNames[f] }
 func New(rules Rules) (*Rewriter, error) {
 	plain, err := compile(rules, &plainStyles)
 	if err != nil || !quotable(rules) {
-		return &Rewriter{plain: plain}, err
+		return &Rewriter{plain: plain, mend: rules.Mend}, err
 	}
 	quoted, err := compile(rules, &quotedStyles)
-	return &Rewriter{plain: plain, quoted: quoted}, err
+	return &Rewriter{plain: plain, mend: rules.Mend, quoted: quoted}, err
 }
 
 // quotable reports whether the rules' own text is spelled one way only in an SQL literal.

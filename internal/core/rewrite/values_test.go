@@ -106,7 +106,9 @@ func TestValuesBecomeWhatTheirFormatsSay(t *testing.T) {
 			" \t\r\n"},
 		{`s:5:"not one, http://base.example`, `s:5:"not one, ` + to}, {`a:1:{is a shape, see http://base.example/a`, `a:1:{is a shape, see ` +
 			to + `/a`},
-		same(`s:99:"http://base.example";`), same(`a:1:{s:3:"x";http://base.example}`),
+		// broken, and no worse than before: PHP reads neither
+		{`s:99:"http://base.example";`, `s:99:"` + to + `";`}, {`a:1:{s:3:"x";http://base.example}`, `a:1:{s:3:"x";` + to + `}`},
+		{`a:1:{i:0;` + serialised("http://base.example"), `a:1:{i:0;` + serialised(to)},
 		{serialised(serialised("http://base.example") + "\n"), serialised(serialised(to) + "\n")},
 	} {
 		require.Equal(t, x[1], string(r.Worker().Value(nil, []byte(x[0]))), "%d: %s", i, x[0])

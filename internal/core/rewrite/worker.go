@@ -11,11 +11,13 @@ import (
 
 // Tally counts what was replaced.
 type Tally struct {
-	Forms      map[string]int64 `json:"forms"`      // replacements by disguise
-	Replaced   int64            `json:"replaced"`   // replacements in all
-	Values     int64            `json:"values"`     // values, or files, that changed
-	Serialised int64            `json:"serialised"` // changed values that were serialised PHP
-	Broken     int64            `json:"broken"`     // serialised values that were broken before, left as they are
+	Forms      map[string]int64 `json:"forms"`               // replacements by disguise
+	Replaced   int64            `json:"replaced"`            // replacements in all
+	Values     int64            `json:"values"`              // values, or files, that changed
+	Serialised int64            `json:"serialised"`          // changed values that were serialised PHP
+	Broken     int64            `json:"broken"`              // serialised values that were broken before
+	Mended     int64            `json:"mended,omitempty"`    // of them, those that are whole now
+	BrokenAt   []string         `json:"broken_at,omitempty"` // some of them: where, and how they begin
 	Samples    []Sample         `json:"samples,omitempty"`
 }
 
@@ -33,6 +35,8 @@ func (t *Tally) Merge(o Tally) {
 	t.Values += o.Values
 	t.Serialised += o.Serialised
 	t.Broken += o.Broken
+	t.Mended += o.Mended
+	t.BrokenAt = append(t.BrokenAt, o.BrokenAt[:min(len(o.BrokenAt), max(0, brokenShown-len(t.BrokenAt)))]...)
 	for k, v := range o.Forms {
 		if t.Forms == nil {
 			t.Forms = map[string]int64{}
@@ -103,9 +107,18 @@ func (w *Worker) Tally() Tally {
 }
 
 // Value appends a database value, rewritten: inside serialised PHP with its lengths mended, elsewhere
-// as text. A serialised value that does not scan is appended as it is and counted as broken.
+// as text. A serialised value that PHP would not read is counted as broken, and rewritten as far as that
+// does not make it worse.
 func (w *Worker) Value(dst, src []byte) []byte {
 	if !w.r.Has(src) {
+		out, is := w.base64(dst, src)
+		if is {
+			w.tally.Values++
+			return out
+		}
+		if w.r.mend && phpval.Looks(src) && endsValue(src) && !phpval.Valid(src) {
+			return w.value(dst, src)
+		}
 		return append(dst, src...)
 	}
 	return w.value(dst, src)
@@ -132,7 +145,12 @@ func (w *Worker) nested(dst, src []byte) []byte {
 				return append(out, behind...)
 			}
 		}
-		return w.Text(dst, src[:len(src)+len(behind)])
+		whole := src[:len(src)+len(behind)]
+		if embeds(whole) {
+			dst, _ = w.embedded(dst, whole, false)
+			return dst
+		}
+		return w.Text(dst, whole)
 	}
 	if len(behind) > 0 {
 		return append(w.nested(dst, src), behind...)
@@ -145,8 +163,7 @@ func (w *Worker) nested(dst, src []byte) []byte {
 	w.depth--
 	if err != nil {
 		w.forms = counted
-		w.tally.Broken++
-		return append(dst, src...)
+		return w.broken(dst, src)
 	}
 	if changed > 0 {
 		w.tally.Serialised++

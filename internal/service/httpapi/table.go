@@ -33,7 +33,8 @@ func (a *api) tablePlan(ctx context.Context, in wire.NewTable) (wire.TablePlan, 
 	for i, row := range in.Rows {
 		group.Go(func() (err error) {
 			out.Rows[i], err = a.rowPlan(gctx, row, sites.ProvisionArgs{Name: row.Name, Client: row.Client, Release: r.Ref(), Host: in.Host,
-				Address: row.Address, Visible: in.Visible, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses, NewClient: true})
+				Address: row.Address, Visible: in.Visible, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses, Mend: in.Mend,
+				NewClient: true})
 			return err
 		})
 	}
@@ -98,7 +99,7 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*begu
 		return nil, err
 	}
 	args := sites.TableArgs{Release: r.Ref(), Host: in.Body.Host, Visible: in.Body.Visible, Hold: in.Body.Hold, Mail: in.Body.Mail,
-		MailAddresses: in.Body.MailAddresses}
+		MailAddresses: in.Body.MailAddresses, Mend: in.Body.Mend}
 	if err := tableProblems(in.Body.Rows); err != nil {
 		return nil, err
 	}

@@ -40,6 +40,8 @@ type ProvisionArgs struct {
 	Refresh bool     `json:"refresh,omitempty"` // only the code of what is replaced
 	// MailAddresses at the source's host become such at the site's.
 	MailAddresses bool `json:"mail_addresses,omitempty"`
+	// Mend puts lengths right in serialised values that are broken in the source.
+	Mend bool `json:"mend,omitempty"`
 	// NewClient lets a plan be made for a client who is not there yet.
 	NewClient bool `json:"-"`
 }
@@ -157,7 +159,8 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 		return nil, err
 	}
 	o.Request = provision.Request{Archive: a, Kind: k, FS: fsys, Server: server, Name: args.Name, Folder: folder, Address: args.Address,
-		Values: values, Visible: args.Visible, RunID: runID, Visit: svc.visitor(k, h, args.Name), MailAddresses: args.MailAddresses}
+		Values: values, Visible: args.Visible, RunID: runID, Visit: svc.visitor(k, h, args.Name), MailAddresses: args.MailAddresses,
+		Mend: args.Mend}
 	o.Quiet = (!args.Visible || args.Hold || o.Old != nil && o.Old.Held) && !args.Mail
 	if i := slices.IndexFunc(h.Runtimes, func(r provision.Runtime) bool { return r.Name == k.Runtime.Name }); i >= 0 {
 		o.Runtime = &h.Runtimes[i]

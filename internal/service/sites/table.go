@@ -27,6 +27,7 @@ type TableArgs struct {
 	Visible       bool       `json:"visible"`
 	Mail          bool       `json:"mail,omitempty"`
 	MailAddresses bool       `json:"mail_addresses,omitempty"`
+	Mend          bool       `json:"mend,omitempty"`
 	Hold          bool       `json:"hold"`
 	Rows          []TableRow `json:"rows"`
 }
@@ -111,7 +112,7 @@ func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, 
 		return fail(err)
 	}
 	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible,
-		Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Sealed: row.Sealed}
+		Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Mend: args.Mend, Sealed: row.Sealed}
 	child, err := svc.Engine.Start(ctx, engine.Run{Job: "provision", Title: "Make site " + name, Target: engine.Target("site", name),
 		Who: run.Who}, pa)
 	if err != nil {

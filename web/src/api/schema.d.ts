@@ -1780,6 +1780,8 @@ export interface components {
             mail?: boolean;
             /** @description change mail addresses at the source's host too */
             mail_addresses?: boolean;
+            /** @description put lengths right in serialised values that are broken in the source */
+            mend?: boolean;
             /** @description the client's name unless given */
             name?: string;
             /** @description the mark of the plan that was looked at; another plan is refused */
@@ -1820,6 +1822,8 @@ export interface components {
             mail?: boolean;
             /** @description change mail addresses at the source's host too */
             mail_addresses?: boolean;
+            /** @description put lengths right in serialised values that are broken in the source */
+            mend?: boolean;
             rows: components["schemas"]["TableRow"][];
             visible?: boolean;
         };
@@ -2072,9 +2076,12 @@ export interface components {
         RewriteTally: {
             /** Format: int64 */
             broken: number;
+            broken_at?: string[];
             forms: {
                 [key: string]: number;
             };
+            /** Format: int64 */
+            mended?: number;
             /** Format: int64 */
             replaced: number;
             samples?: components["schemas"]["RewriteSample"][];
@@ -2091,6 +2098,7 @@ export interface components {
         Rules: {
             addresses: components["schemas"]["AddressPair"][];
             mail?: boolean;
+            mend?: boolean;
             paths: components["schemas"]["AddressPair"][];
         };
         Run: {

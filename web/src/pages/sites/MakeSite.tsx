@@ -23,7 +23,7 @@ export function MakeSite() {
   const clients = useClients().data ?? []
   const hosts = useHosts().data ?? []
   const releases = useReleases().data ?? []
-  const [choice, setChoice] = useState({ client: query.get('client') ?? '', from: query.get('from') ?? '', host: '', name: '', address: '', visible: false, hold: false, mail: false, mailAddresses: false, replace: false, keep: [] as string[] })
+  const [choice, setChoice] = useState({ client: query.get('client') ?? '', from: query.get('from') ?? '', host: '', name: '', address: '', visible: false, hold: false, mail: false, mailAddresses: false, mend: false, replace: false, keep: [] as string[] })
   const [set, setSet] = useState<Record<string, string>>({})
   const client = choice.client || clients[0]?.name || ''
   const from = choice.from || usual(releases)
@@ -33,7 +33,7 @@ export function MakeSite() {
   const standing = sites.some((s) => s.name === (choice.name || client))
   const starters = useStarters().data ?? []
   const parts = kinds.find((k) => k.name === starters.find((t) => t.name === from.split('@')[0])?.kind)?.keep ?? []
-  const wanted: Schemas['NewSite'] | null = client && from && host ? { client, from, host, name: choice.name || undefined, address: choice.address || undefined, visible: choice.visible, hold: choice.hold, mail: choice.mail, mail_addresses: choice.mailAddresses, replace: standing && choice.replace, keep: standing && choice.replace ? choice.keep : undefined, set } : null
+  const wanted: Schemas['NewSite'] | null = client && from && host ? { client, from, host, name: choice.name || undefined, address: choice.address || undefined, visible: choice.visible, hold: choice.hold, mail: choice.mail, mail_addresses: choice.mailAddresses, mend: choice.mend, replace: standing && choice.replace, keep: standing && choice.replace ? choice.keep : undefined, set } : null
   const key = useRested(JSON.stringify(wanted))
   const plan = usePlan(JSON.parse(key) as Schemas['NewSite'] | null)
   const provision = useProvision()
@@ -57,6 +57,7 @@ export function MakeSite() {
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.visible} onChange={(e) => pick({ visible: e.target.checked })} />Let search engines in</label>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.hold} onChange={(e) => pick({ hold: e.target.checked })} />Keep visitors out until it is opened</label>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.mailAddresses} onChange={(e) => pick({ mailAddresses: e.target.checked })} />Change mail addresses at the old host too</label>
+          <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.mend} onChange={(e) => pick({ mend: e.target.checked })} />Mend serialised values that are broken in the source</label>
           {(!choice.visible || choice.hold) && <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.mail} onChange={(e) => pick({ mail: e.target.checked })} />Let its mail go out, though it is a preview</label>}
           {standing && <Replacing choice={choice} parts={parts} onPick={pick} />}
           <h2 className="font-bold text-[1.05rem] mt-2">Settings of this client</h2>

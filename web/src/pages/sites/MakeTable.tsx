@@ -12,12 +12,12 @@ import { rowsOf, type Row } from './rows'
 export function MakeTable() {
   const hosts = useHosts().data ?? []
   const releases = useReleases().data ?? []
-  const [choice, setChoice] = useState({ from: '', host: '', visible: false, hold: true, mail: false, mailAddresses: false })
+  const [choice, setChoice] = useState({ from: '', host: '', visible: false, hold: true, mail: false, mailAddresses: false, mend: false })
   const [file, setFile] = useState<{ name: string; rows: Row[] } | null>(null)
   const [wrong, setWrong] = useState<Error | null>(null)
   const from = choice.from || usual(releases)
   const host = choice.host || hosts[0]?.name || ''
-  const wanted: Schemas['NewTable'] | null = file && from && host ? { from, host, visible: choice.visible, hold: choice.hold, mail: choice.mail, mail_addresses: choice.mailAddresses, rows: file.rows } : null
+  const wanted: Schemas['NewTable'] | null = file && from && host ? { from, host, visible: choice.visible, hold: choice.hold, mail: choice.mail, mail_addresses: choice.mailAddresses, mend: choice.mend, rows: file.rows } : null
   const plan = usePlanTable(wanted)
   const make = useMakeTable()
   const go = useNavigate()
@@ -44,6 +44,7 @@ export function MakeTable() {
           <Field label="Host">{(id) => <Select id={id} value={host} onChange={(e) => pick({ host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.hold} onChange={(e) => pick({ hold: e.target.checked })} />Keep visitors out until each is opened</label>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.mailAddresses} onChange={(e) => pick({ mailAddresses: e.target.checked })} />Change mail addresses at the old host too</label>
+          <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.mend} onChange={(e) => pick({ mend: e.target.checked })} />Mend serialised values that are broken in the source</label>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.visible} onChange={(e) => pick({ visible: e.target.checked })} />Let search engines in</label>
           {(!choice.visible || choice.hold) && <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.mail} onChange={(e) => pick({ mail: e.target.checked })} />Let their mail go out, though they are previews</label>}
         </form>
