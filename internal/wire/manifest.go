@@ -37,7 +37,9 @@ type Origin struct {
 	Also    []string `json:"also,omitempty"`
 	Address string   `json:"address"`
 	WebRoot string   `json:"web_root"`
-	Prefix  string   `json:"prefix"`
+	// RealRoot is what the web root is called without the links on the way to it, where there are some.
+	RealRoot string `json:"real_web_root,omitempty"`
+	Prefix   string `json:"prefix"`
 }
 
 // DefaultValue is the value of a field in the release.

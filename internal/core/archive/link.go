@@ -54,3 +54,21 @@ func LinkStays(p, target string) bool {
 	at := path.Join(path.Dir(p), target)
 	return at != ".." && !strings.HasPrefix(at, "../")
 }
+
+// RelativeLink returns what a link at path p says when it is written from where it lies: one that names a place below one of the
+// site's own absolute folders leads there wherever the site is. Others stay as they are.
+func RelativeLink(p, target string, roots ...string) string {
+	for _, root := range roots {
+		if root == "" || !path.IsAbs(target) {
+			continue
+		}
+		to, inside := strings.CutPrefix(path.Clean(target), path.Clean(root)+"/")
+		if path.Clean(target) == path.Clean(root) {
+			to, inside = ".", true
+		}
+		if inside {
+			return path.Join(strings.Repeat("../", strings.Count(path.Clean(p), "/")), to)
+		}
+	}
+	return target
+}

@@ -80,6 +80,9 @@ func Release(ctx context.Context, out archive.Target, in Input, report progress.
 	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = archive.Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
 	if !in.Elsewhere {
 		b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
+		if resolved, err := hostfs.Resolve(ctx, in.FS, in.Root); err == nil && path.Join(in.FS.Root(), resolved) != b.m.Origin.WebRoot {
+			b.m.Origin.RealRoot = path.Join(in.FS.Root(), resolved)
+		}
 	}
 	b.m.Origin.Prefix, b.m.List = in.Identity.Prefix, in.List
 	if in.Identity.SettingsPath != "" {
@@ -193,6 +196,7 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 			return nil
 		}
 		if e.Mode&fs.ModeSymlink != 0 {
+			e.Target = archive.RelativeLink(e.Path, e.Target, b.m.Origin.WebRoot, b.m.Origin.RealRoot)
 			b.links[e.Path] = e.Target
 		}
 		files = append(files, e)

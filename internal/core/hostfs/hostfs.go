@@ -21,6 +21,8 @@ import (
 	"io"
 	"io/fs"
 	"net/url"
+	"path"
+	"strings"
 	"time"
 )
 
@@ -34,6 +36,35 @@ type Entry struct {
 	// set it; zero where that is not known.
 	ChangeTime time.Time
 	Target     string // where a symbolic link points, as it is written
+}
+
+// maxLinks bounds how many links are followed.
+const maxLinks = 16
+
+// Resolve follows the links on the way to a folder, and returns what it is called without them. A link that leads out of the host's
+// files stays as it is.
+func Resolve(ctx context.Context, fsys FS, name string) (string, error) {
+	at, rest := ".", strings.Split(path.Clean(name), "/")
+	for followed := 0; len(rest) > 0; {
+		next := path.Join(at, rest[0])
+		rest = rest[1:]
+		e, err := fsys.Stat(ctx, next)
+		if err != nil {
+			return "", err
+		}
+		to := e.Target
+		if below, absolute := strings.CutPrefix(to, fsys.Root()+"/"); absolute {
+			to, next = below, "."
+		}
+		if e.Mode&fs.ModeSymlink == 0 || path.IsAbs(to) || strings.HasPrefix(path.Join(path.Dir(next), to), "../") || followed == maxLinks {
+			at = next
+			continue
+		}
+		followed++
+		rest = append(strings.Split(path.Join(path.Dir(next), to), "/"), rest...)
+		at = "."
+	}
+	return at, nil
 }
 
 // FS is a host's files.

@@ -270,6 +270,9 @@ func rulesFor(m *archive.Manifest, p *Plan) rewrite.Rules {
 	if strings.Count(path.Clean(m.Origin.WebRoot), "/") >= 2 {
 		r.Paths = []rewrite.Pair{{Old: m.Origin.WebRoot, New: p.Folder}}
 	}
+	if real := path.Clean(m.Origin.RealRoot); strings.Count(real, "/") >= 2 && real != path.Clean(m.Origin.WebRoot) {
+		r.Paths = append(r.Paths, rewrite.Pair{Old: real, New: p.Folder})
+	}
 	return r
 }
 

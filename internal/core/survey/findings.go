@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/text/unicode/norm"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -250,6 +251,7 @@ const maxListed = 200
 
 func (t *taker) findLinks() {
 	for _, l := range t.links {
+		l.Target = archive.RelativeLink(l.Path, l.Target, t.s.WebRoot)
 		switch at := path.Join(path.Dir(l.Path), l.Target); {
 		case l.Mode&fs.ModeSymlink == 0:
 			t.find(Finding{Severity: note, What: "neither file, folder nor link", Where: l.Path, Why: "it cannot be packed and is left out",

@@ -1865,6 +1865,7 @@ export interface components {
             address: string;
             also?: string[];
             prefix: string;
+            real_web_root?: string;
             web_root: string;
         };
         Packing: {
