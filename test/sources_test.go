@@ -264,7 +264,16 @@ func oddities() []odd {
 		}, judge: func(t *testing.T, s *oddSource, site wire.Site, _ *sql.DB) {
 			r := nestseed(t, "site", "provision", scenarioSchool().Name, "--from", site.Release, "--host", "preview", "--name", "loud-mail")
 			require.Contains(t, r.out+r.err, "mail is sent by post/post.php", "that mail is kept is not believed")
-			nestseed(t, "site", "retire", "loud-mail", "--no-copy")
+			t.Cleanup(func() { nestseed(t, "site", "retire", "loud-mail", "--no-copy") })
+			again := regexp.MustCompile(`nestseed run retry (\d+) --from (\S+)`).FindStringSubmatch(r.err)
+			require.NotNil(t, again, "what to do next: %s", r.err)
+			s.do(t, "UPDATE lad_options SET option_value = 'a:0:{}' WHERE option_name = 'active_plugins'")
+			must(t, "release", "build", "odd-"+s.name)
+			must(t, "run", "retry", again[1], "--from", again[2])
+			now := ask[wire.Site](t, "site", "show", "loud-mail")
+			require.Equal(t, "odd-"+s.name+"@2", now.Release)
+			require.Zero(t, now.Report.Faults())
+			require.Len(t, now.Copies, 1, "what stood there is a safety copy")
 		}},
 		{name: "prefix-of-parts", short: true, change: func(t *testing.T, s *oddSource) {
 			s.settings(t, func(text string) string {

@@ -71,6 +71,22 @@ func (a *app) run() *cli.Command {
 				}
 				return show(ctx, c, svc, r)
 			})),
+		verb("retry", "RUN", "start a run that is over once more; a site that it made is made again, and what stands there becomes a safety copy",
+			[]cli.Flag{&cli.StringFlag{Name: "from", Usage: "another release for a site, or a starter for its newest"}, detach()},
+			withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
+				r, err := svc.RetryRun(ctx, id, wire.Retry{From: c.String("from")})
+				if err != nil {
+					return err
+				}
+				if r.Job == "provision" {
+					return a.siteMade(ctx, c, svc, r)
+				}
+				ended, ok, err := a.follow(ctx, c, svc, r)
+				if err != nil || !ok {
+					return err
+				}
+				return show(ctx, c, svc, ended)
+			})),
 		verb("cancel", "RUN", "end a run; what it made is taken back", nil,
 			withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
 				r, err := svc.CancelRun(ctx, id)

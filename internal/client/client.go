@@ -451,6 +451,11 @@ func (c *Client) Log(ctx context.Context, id int64) ([]wire.LogLine, error) {
 	return get[[]wire.LogLine](ctx, c, fmt.Sprintf("/runs/%d/log", id))
 }
 
+// RetryRun starts a run that is over once more; a run that makes a site takes another release.
+func (c *Client) RetryRun(ctx context.Context, id int64, in wire.Retry) (wire.Run, error) {
+	return post[wire.Run](ctx, c, fmt.Sprintf("/runs/%d/retry", id), in)
+}
+
 // CancelRun cancels a run.
 func (c *Client) CancelRun(ctx context.Context, id int64) (wire.Run, error) {
 	return post[wire.Run](ctx, c, fmt.Sprintf("/runs/%d/cancel", id), nil)

@@ -654,3 +654,8 @@ type AuditEntry struct {
 	Who  string    `json:"who"`
 	What string    `json:"what"`
 }
+
+// Retry starts a run once more. From is another release, where the run makes a site.
+type Retry struct {
+	From string `json:"from,omitempty" doc:"a release, or a starter for its newest"`
+}

@@ -235,6 +235,11 @@ func (e *Engine) Start(ctx context.Context, run Run, args any) (Run, error) {
 		return run, err
 	}
 	run.Args = text
+	return e.Repeat(ctx, run)
+}
+
+// Repeat records a run with arguments that a run of the same job had, and queues it.
+func (e *Engine) Repeat(ctx context.Context, run Run) (_ Run, err error) {
 	err = pgx.BeginFunc(ctx, e.db.Pool, func(tx pgx.Tx) error {
 		if run.ID, err = e.db.AddRun(ctx, tx, run); err != nil {
 			return err

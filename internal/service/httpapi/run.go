@@ -65,6 +65,7 @@ func (a *api) runOperations(h huma.API) {
 		lines, err := a.db.Log(ctx, in.ID, in.After, 1000)
 		return list(lines, err, func(l records.LogLine) wire.LogLine { return wire.LogLine(l) })
 	})
+	operation(h, "POST", "/runs/{id}/retry", "retry-run", "Start a run that is over once more", a.retry)
 	operation(h, "POST", "/runs/{id}/cancel", "cancel-run", "Cancel a run", func(ctx context.Context, in *Numbered) (*body[wire.Run], error) {
 		r, err := a.db.Run(ctx, in.ID)
 		if err != nil {

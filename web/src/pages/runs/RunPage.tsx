@@ -1,16 +1,21 @@
 import { AlertTriangle, Check, X } from 'lucide-react'
-import { useParams } from 'react-router'
+import { useNavigate, useParams } from 'react-router'
 import type { Run } from '../../api/client'
-import { ended, useCancel, useLog, useRun } from '../../api/hooks'
+import { ended, useCancel, useLog, useRetry, useRun } from '../../api/hooks'
 import { Button, ButtonLink, Empty, Head, Loading, Out, Rows, RunStatus, Sheet, SizeBar, Status, To, Trouble } from '../../parts/basics'
 import { count, day, millis, size, took } from '../../parts/format'
 import { progressSentence } from '../../parts/progress'
 import { Meter } from '../../parts/WorkStrip'
 
+/** The jobs that can be started again as they were. */
+const repeatable: Run['job'][] = ['survey', 'build', 'verify', 'compare', 'check', 'copy', 'screenshots', 'provision']
+
 export function RunPage() {
   const id = Number(useParams().id)
   const run = useRun(id)
   const cancel = useCancel()
+  const retry = useRetry()
+  const go = useNavigate()
   const r = run.data
   const log = useLog(id, r && [r.status, r.progress.steps?.length])
   if (run.isPending) return <Loading />
@@ -22,9 +27,10 @@ export function RunPage() {
     <>
       <Head title={r.title} beside={<RunStatus status={r.status} />} facts={<><span>run {r.id}</span><span>by {r.who}</span><span>{day(r.created_at)}</span>{r.ended_at && <span>took <b>{took(r.started_at, r.ended_at)}</b></span>}</>}>
         {!ended(r) && !r.committed && <Button disabled={cancel.isPending} onClick={() => cancel.mutate(id)}>{r.status === 'cleanup-failed' ? 'Give up' : 'Cancel'}</Button>}
+        {(r.status === 'failed' || r.status === 'cancelled') && repeatable.includes(r.job) && <Button disabled={retry.isPending} onClick={async () => go(`/runs/${(await retry.mutateAsync(id)).id}`)}>Try again</Button>}
         <Outcome run={r} />
       </Head>
-      <Trouble error={cancel.error} />
+      <Trouble error={cancel.error ?? retry.error} />
       {r.error && <p role="alert" className="text-clay bg-clay-wash rounded px-3 py-2 mb-4">{r.error}</p>}
       {!ended(r) && <Sheet className="p-4 mb-4">{r.status !== 'cleanup-failed' && <Meter run={r} />}<p className="mt-2" role="status">{progressSentence(r)}</p><p className="text-faint mt-1">Leaving this page changes nothing.{r.committed && ' It is past the point where it can be cancelled.'}</p></Sheet>}
       {r.job === 'table' && <TableReport run={r} />}
