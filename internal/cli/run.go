@@ -13,27 +13,6 @@ import (
 )
 
 func (a *app) run() *cli.Command {
-	withRun := func(do func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error) func(context.Context, *cli.Command,
-		[]string) error {
-		return func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			id, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil {
-				return usage("%q is not the number of a run; see nestseed run list", args[0])
-			}
-			return do(ctx, c, svc, id)
-		}
-	}
-	show := func(ctx context.Context, c *cli.Command, svc *client.Client, r wire.Run) error {
-		lines, err := svc.Log(ctx, r.ID)
-		if err != nil {
-			return err
-		}
-		return a.print(c, r, func() { a.printRun(r, lines) })
-	}
 	return noun("run", "background work",
 		verb("list", "", "list runs, newest first", []cli.Flag{&cli.IntFlag{Name: "limit", Value: 20}}, func(ctx context.Context, c *cli.Command,
 			_ []string) error {
@@ -53,15 +32,15 @@ func (a *app) run() *cli.Command {
 				table(a.out, []string{">run", "what", "status", "by", "when", ">took"}, rows)
 			})
 		}),
-		verb("show", "RUN", "show a run and its log", nil, withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
+		verb("show", "RUN", "show a run and its log", nil, a.withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
 			r, err := svc.Run(ctx, id)
 			if err != nil {
 				return err
 			}
-			return show(ctx, c, svc, r)
+			return a.showRun(ctx, c, svc, r)
 		})),
 		verb("watch", "RUN", "follow a run to its end", nil,
-			withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
+			a.withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
 				r, err := svc.Run(ctx, id)
 				if err != nil {
 					return err
@@ -69,32 +48,60 @@ func (a *app) run() *cli.Command {
 				if r, err = a.watch(ctx, svc, r); err != nil {
 					return err
 				}
-				return show(ctx, c, svc, r)
+				return a.showRun(ctx, c, svc, r)
 			})),
-		verb("retry", "RUN", "start a run that is over once more; a site that it made is made again, and what stands there becomes a safety copy",
-			[]cli.Flag{&cli.StringFlag{Name: "from", Usage: "another release for a site, or a starter for its newest"}, detach()},
-			withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
-				r, err := svc.RetryRun(ctx, id, wire.Retry{From: c.String("from")})
-				if err != nil {
-					return err
-				}
-				if r.Job == "provision" {
-					return a.siteMade(ctx, c, svc, r)
-				}
-				ended, ok, err := a.follow(ctx, c, svc, r)
-				if err != nil || !ok {
-					return err
-				}
-				return show(ctx, c, svc, ended)
-			})),
+		a.retryRun(),
 		verb("cancel", "RUN", "end a run; what it made is taken back", nil,
-			withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
+			a.withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
 				r, err := svc.CancelRun(ctx, id)
 				if err != nil {
 					return err
 				}
 				return a.print(c, r, func() { fmt.Fprintf(a.out, "run %d (%s) was asked to end\n", r.ID, r.Title) })
 			})))
+}
+
+func (a *app) retryRun() *cli.Command {
+	return verb("retry", "RUN", "start a run that is over once more; a site that it made is made again, and what stands there becomes a safety "+
+		"copy", []cli.Flag{&cli.StringFlag{Name: "from", Usage: "another release for a site, or a starter for its newest"}, detach()},
+		a.withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
+			r, err := svc.RetryRun(ctx, id, wire.Retry{From: c.String("from")})
+			if err != nil {
+				return err
+			}
+			if r.Job == "provision" {
+				return a.siteMade(ctx, c, svc, r)
+			}
+			ended, ok, err := a.follow(ctx, c, svc, r)
+			if err != nil || !ok {
+				return err
+			}
+			return a.showRun(ctx, c, svc, ended)
+		}))
+}
+
+// withRun reads the number of a run.
+func (a *app) withRun(do func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error) func(context.Context, *cli.Command,
+	[]string) error {
+	return func(ctx context.Context, c *cli.Command, args []string) error {
+		svc, err := a.service(c)
+		if err != nil {
+			return err
+		}
+		id, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return usage("%q is not the number of a run; see nestseed run list", args[0])
+		}
+		return do(ctx, c, svc, id)
+	}
+}
+
+func (a *app) showRun(ctx context.Context, c *cli.Command, svc *client.Client, r wire.Run) error {
+	lines, err := svc.Log(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	return a.print(c, r, func() { a.printRun(r, lines) })
 }
 
 func took(r wire.Run) string {

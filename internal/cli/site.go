@@ -274,7 +274,8 @@ func (a *app) siteMade(ctx context.Context, c *cli.Command, svc *client.Client, 
 		a.printSite(s)
 	})
 	if err == nil && s.Report != nil && s.Report.Faults() > 0 {
-		fmt.Fprintf(a.err, "the site stands, and its checks found faults. Correct them there and run nestseed site check %s; or correct the source "+
+		fmt.Fprintf(a.err, "the site stands, and its checks found faults. Correct them there and run nestseed site check %s; or correct "+
+			"the source "+
 			"or the packing list, build again, and make the site again with nestseed run retry %d --from %s (what stands there becomes a "+
 			"safety copy)\n", s.Name, ended.ID, strings.Split(s.Release, "@")[0])
 		return errFaults

@@ -98,6 +98,7 @@ type Kind struct {
 	Extensions []Parts    `yaml:"extensions"` // what is installed, and what of it is active
 	DropIns    []string   `yaml:"drop-ins"`   // files that cache, and that the CMS loads by their name
 	Keep       []Keep     `yaml:"keep"`       // what of an old site can be kept when it is replaced
+	Matched    []Matched  `yaml:"matched"`    // what rows are found again by on another site
 	Recount    []Recount  `yaml:"recount"`    // numbers that follow from rows
 	Hold       Hold       `yaml:"hold"`
 	Code       Code       `yaml:"code"`
@@ -186,6 +187,14 @@ type Keep struct {
 	Title   string   `yaml:"title"`
 	Tables  []string `yaml:"tables"`
 	Folders []string `yaml:"folders"`
+}
+
+// Matched says what a row of Table, whose number is Key, is found again by in other content: the first list of columns whose values
+// are those of one row there.
+type Matched struct {
+	Table string     `yaml:"table"`
+	Key   string     `yaml:"key"`
+	By    [][]string `yaml:"by"`
 }
 
 // Recount sets a column to the number of rows that belong to each row: those of table Of whose column By has the

@@ -218,6 +218,7 @@ func (mk *maker) steps() []step {
 		{"Check the host", mk.check, false},
 		{"Make the database", mk.makeDatabase, false},
 		{"Place files and load rows", mk.placeAndLoad, true},
+		{"Pause the site", mk.pause, false},
 		{"Take over from the old site", mk.keepOld, false},
 		{"Set values", mk.setValues, false},
 		{"Write the settings file", mk.writeSettings, false},
@@ -227,7 +228,7 @@ func (mk *maker) steps() []step {
 		{"Bring tables to the version of the code", mk.upgrade, false},
 	}
 	if mk.req.Replace == nil || len(mk.req.Replace.Keep) == 0 {
-		all = slices.Delete(all, 3, 4)
+		all = slices.Delete(all, 3, 5)
 	}
 	return all
 }

@@ -482,7 +482,9 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	if req.Replace != nil {
 		keeps := "nothing of it is taken over"
 		if len(p.Keeps) > 0 {
-			keeps = "taken over: " + strings.Join(p.Keeps, ", ")
+			keeps = "taken over: " + strings.Join(p.Keeps, ", ") +
+				"; visitors are told meanwhile that the site is being worked on, so that nothing " +
+				"they write is lost"
 		}
 		p.Steps = slices.Insert(p.Steps, len(p.Steps)-1,
 			Step{"Replace what is there", p.Replaces + " stay as a safety copy, to be put back with site undo; " + keeps, ""})

@@ -332,6 +332,17 @@ func (w *world) replacing(t *testing.T) {
 		" (comment_post_ID, comment_author, comment_content, comment_approved) SELECT MIN(ID), 'A parent', 'Thank you', '1' FROM " +
 		first.Database + "." + first.Prefix + "posts WHERE post_type = 'post'")
 	require.NoError(t, err)
+	// On the site that post has another number than in the release, and there is a page that only the site has.
+	for _, stmt := range []string{"UPDATE %[1]sposts p JOIN %[1]scomments c ON c.comment_post_ID = p.ID AND c.comment_author = 'A parent' " +
+		"SET p.ID = 5000, " +
+		"c.comment_post_ID = 5000", "INSERT INTO %[1]sposts (ID, post_content, post_title, post_excerpt, post_name, post_type, " +
+		"to_ping, pinged, post_content_filtered) VALUES (9000, '', 'Own', '', 'own-page', 'page', '', '', '')",
+		"INSERT INTO %[1]scomments (comment_ID, comment_post_ID, comment_author, comment_content, comment_approved) VALUES (777, 9000, 'A " +
+			"stranger', 'x', '1')",
+		"INSERT INTO %[1]scommentmeta (comment_id, meta_key, meta_value) VALUES (777, 'mark', '5')"} {
+		_, err = db.Exec(fmt.Sprintf(stmt, first.Database+"."+first.Prefix))
+		require.NoError(t, err, stmt)
+	}
 	before := w.standing(t, old.Folder, first.Database)
 
 	req := old
@@ -348,6 +359,15 @@ func (w *world) replacing(t *testing.T) {
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database,
 			plan.Prefix)).Scan(&kept))
 		require.Equal(t, 1, kept)
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %[1]scomments c JOIN %[1]sposts n ON n.ID = c.comment_post_ID JOIN "+
+			"%[2]sposts o "+
+			"ON o.post_name = n.post_name AND o.post_type = n.post_type JOIN %[2]scomments k ON k.comment_post_ID = o.ID AND k.comment_author = "+
+			"c.comment_author", plan.Database+"."+plan.Prefix, first.Database+"."+first.Prefix)).Scan(&kept))
+		require.Equal(t, 1, kept, "it belongs to the same post, whatever its number is")
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT (SELECT COUNT(*) FROM %[1]scomments WHERE comment_author = 'A stranger') + "+
+			"(SELECT COUNT(*) "+
+			"FROM %[1]scommentmeta WHERE meta_key = 'mark')", plan.Database+"."+plan.Prefix)).Scan(&kept))
+		require.Zero(t, kept, "what belongs to a page that the release does not have stays in the safety copy")
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT SUM(comment_count) FROM %s.%sposts", plan.Database, plan.Prefix)).Scan(&kept))
 		require.Equal(t, 1, kept, "counted again")
 	})

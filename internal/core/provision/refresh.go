@@ -365,7 +365,7 @@ func (mk *maker) copyTables(ctx context.Context, old sitedb.DB, tables []sitedb.
 		if tables[i].View {
 			continue
 		}
-		n, err := sitedb.CopyRows(ctx, snap, &tables[i], loader, &tables[i])
+		n, err := sitedb.CopyRows(ctx, snap, &tables[i], loader, &tables[i], nil)
 		if err != nil {
 			return nil, err
 		}

@@ -14,9 +14,14 @@ const (
 	copyBytes = 512 << 10
 )
 
+// RowEdit returns, for the columns of a table, what is done with each row: it may put other values in the row, and reports whether
+// the row is taken.
+type RowEdit = func(columns []string) func(row [][]byte) bool
+
 // CopyRows loads the rows of a table of a snapshot into a table that has the same columns, or some of them, and returns how
-// many there were. The two may be on different servers, and have different accounts.
-func CopyRows(ctx context.Context, from Snapshot, t *Table, to Loader, into *Table) (int64, error) {
+// many there were. The two may be on different servers, and have different accounts. edit
+// may be nil.
+func CopyRows(ctx context.Context, from Snapshot, t *Table, to Loader, into *Table, edit RowEdit) (int64, error) {
 	few := Table{Name: t.Name, PrimaryKey: t.PrimaryKey}
 	kept := into.Stored()
 	utf8Only := true
@@ -32,6 +37,10 @@ func CopyRows(ctx context.Context, from Snapshot, t *Table, to Loader, into *Tab
 	if len(few.Columns) == 0 {
 		return 0, fmt.Errorf("copy table %s to %s: the two have no columns in common", t.Name, into.Name)
 	}
+	take := func([][]byte) bool { return true }
+	if edit != nil {
+		take = edit(few.Stored())
+	}
 	blocks, spare := make(chan *block), make(chan *block, 2)
 	for range cap(spare) {
 		spare <- &block{}
@@ -40,14 +49,17 @@ func CopyRows(ctx context.Context, from Snapshot, t *Table, to Loader, into *Tab
 	group, ctx := parallel.WithContext(ctx)
 	group.Go(func() error {
 		defer close(blocks)
-		return readBlocks(ctx, from, &few, blocks, spare)
+		return readBlocks(ctx, from, &few, take, blocks, spare)
 	})
 	group.Go(func() (err error) {
 		size := int64(0)
 		if t.Rows > 0 {
 			size = t.DataBytes / t.Rows
 		}
-		n, err = to.Load(ctx, Into{Table: into.Name, Columns: few.Stored(), UTF8Only: utf8Only, RowBytes: size}, rowsOf(ctx, blocks, spare))
+		// What stands in the one may stand in the other, also where a server would not take it today.
+		lenient := slices.ContainsFunc(into.Columns, func(c Column) bool { return c.Type == "enum" || c.Type == "set" })
+		n, err = to.Load(ctx, Into{Table: into.Name, Columns: few.Stored(), UTF8Only: utf8Only, RowBytes: size, Lenient: lenient},
+			rowsOf(ctx, blocks, spare))
 		return err
 	})
 	return n, group.Wait()
@@ -74,7 +86,7 @@ func (b *block) add(row [][]byte) {
 }
 
 // readBlocks hands over the rows of a table, many at a time.
-func readBlocks(ctx context.Context, from Snapshot, t *Table, blocks chan<- *block, spare <-chan *block) error {
+func readBlocks(ctx context.Context, from Snapshot, t *Table, take func([][]byte) bool, blocks chan<- *block, spare <-chan *block) error {
 	var b *block
 	give := func() error {
 		select {
@@ -86,6 +98,9 @@ func readBlocks(ctx context.Context, from Snapshot, t *Table, blocks chan<- *blo
 		}
 	}
 	err := from.Rows(ctx, t, func(row [][]byte) error {
+		if !take(row) {
+			return nil
+		}
 		if b == nil {
 			select {
 			case b = <-spare:

@@ -33,7 +33,8 @@ func (a *api) retry(ctx context.Context, in *struct {
 	case in.Body.From != "":
 		return nil, input.Wrongf("run %d (%s) makes no site; only such a run takes another release", r.ID, r.Title)
 	case !slices.Contains(repeatable, r.Job):
-		return nil, input.Wrongf("run %d (%s) is not started again from here, as what it would find is not what it found; begin it anew where you "+
+		return nil, input.Wrongf("run %d (%s) is not started again from here, as what it would find is not what it found; begin it anew "+
+			"where you "+
 			"began it", r.ID, r.Title)
 	}
 	again, err := a.Engine.Repeat(ctx, records.Run{Job: r.Job, Title: r.Title, Target: r.Target, Who: who(ctx).Name, Args: r.Args})

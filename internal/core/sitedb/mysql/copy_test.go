@@ -48,7 +48,7 @@ func copyTable(t *testing.T, from sitedb.DB, table string, to sitedb.DB, into st
 	require.NoError(t, err)
 	defer l.Close()
 	require.NoError(t, to.Empty(ctx, into))
-	return sitedb.CopyRows(ctx, snap, tableOf(t, from, table), l, tableOf(t, to, into))
+	return sitedb.CopyRows(ctx, snap, tableOf(t, from, table), l, tableOf(t, to, into), nil)
 }
 
 func tableOf(t *testing.T, db sitedb.DB, name string) *sitedb.Table {
