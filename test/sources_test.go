@@ -287,12 +287,17 @@ func oddities() []odd {
 			s.write(t, "wp-content/db.php", "<?php // loads SQLite\ndefine('DB_ENGINE', 'sqlite');")
 			s.write(t, "wp-content/database/.ht.sqlite", "SQLite format 3\x00")
 		}},
-		{name: "web-root-above", refused: "lies in its folder wp", change: func(t *testing.T, s *oddSource) {
+		{name: "web-root-above", change: func(t *testing.T, s *oddSource) {
 			to := filepath.Join(s.dir, "wp")
 			require.NoError(t, os.Mkdir(to, 0o755))
-			for _, part := range []string{"wp-admin", "wp-includes", "wp-content", "wp-load.php", "wp-config.php"} {
-				require.NoError(t, os.Rename(filepath.Join(s.dir, part), filepath.Join(to, part)))
+			for _, part := range entriesOf(t, s.dir) {
+				if part != "wp" {
+					require.NoError(t, os.Rename(filepath.Join(s.dir, part), filepath.Join(to, part)))
+				}
 			}
+			s.write(t, "index.php", "<?php\nrequire __DIR__ . '/wp/wp-blog-header.php';\n")
+			s.option(t, "siteurl", s.home+"/wp")
+			s.page(t, "above", `<a href="`+s.home+`/wp/wp-login.php">in</a> <a href="`+s.home+`/lessons/">out</a> `+s.dir+"/wp/x")
 		}},
 		{name: "server-files", short: true, change: func(t *testing.T, s *oddSource) {
 			s.write(t, ".htaccess", "RewriteEngine On\nRewriteBase /\nErrorDocument 404 "+s.home+"/lost\nRedirect 301 /a "+s.home+"/b\n# in "+s.dir+

@@ -32,13 +32,14 @@ func (a *app) run() *cli.Command {
 				table(a.out, []string{">run", "what", "status", "by", "when", ">took"}, rows)
 			})
 		}),
-		verb("show", "RUN", "show a run and its log", nil, a.withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
-			r, err := svc.Run(ctx, id)
-			if err != nil {
-				return err
-			}
-			return a.showRun(ctx, c, svc, r)
-		})),
+		verb("show", "RUN", "show a run and its log", nil,
+			a.withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
+				r, err := svc.Run(ctx, id)
+				if err != nil {
+					return err
+				}
+				return a.showRun(ctx, c, svc, r)
+			})),
 		verb("watch", "RUN", "follow a run to its end", nil,
 			a.withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
 				r, err := svc.Run(ctx, id)
@@ -62,7 +63,8 @@ func (a *app) run() *cli.Command {
 }
 
 func (a *app) retryRun() *cli.Command {
-	return verb("retry", "RUN", "start a run that is over once more; a site that it made is made again, and what stands there becomes a safety "+
+	return verb("retry", "RUN", "start a run that is over once more; a site that it made is made again, and what stands there "+
+		"becomes a safety "+
 		"copy", []cli.Flag{&cli.StringFlag{Name: "from", Usage: "another release for a site, or a starter for its newest"}, detach()},
 		a.withRun(func(ctx context.Context, c *cli.Command, svc *client.Client, id int64) error {
 			r, err := svc.RetryRun(ctx, id, wire.Retry{From: c.String("from")})

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"path"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -37,6 +38,9 @@ func (a *app) addSource() *cli.Command {
 		}
 		return a.print(c, s, func() {
 			fmt.Fprintf(a.out, "source %s added: %s %s at %s\n", s.Name, s.Kind, s.Version, s.Address)
+			if given := path.Clean(c.String("path")); s.Path != given {
+				fmt.Fprintf(a.out, "it lies in %s, and what is beside it in %s is not part of it\n", s.Path, given)
+			}
 		})
 	})
 }

@@ -438,13 +438,24 @@ func Identify(ctx context.Context, fsys hostfs.FS, root string, kinds []*Kind) (
 	for _, k := range kinds {
 		for _, folder := range k.Below {
 			if k.isIn(ctx, site, folder) {
-				return nil, fmt.Errorf("%w in %s itself; %s lies in its folder %s: give %s", ErrUnknown, path.Join(fsys.Root(), root), k.Title,
-					folder, path.Join(root, folder))
+				return nil, &BelowError{In: path.Join(fsys.Root(), root), Title: k.Title, Path: path.Join(root, folder)}
 			}
 		}
 	}
 	return nil, fmt.Errorf("%w in %s; give the folder that holds the site itself, its web root", ErrUnknown, path.Join(fsys.Root(), root))
 }
+
+// BelowError says that a site lies in a folder of the one that was given. It is ErrUnknown.
+type BelowError struct {
+	In, Title string
+	Path      string // of the site, below the host's files
+}
+
+func (e *BelowError) Error() string {
+	return fmt.Sprintf("%v in %s itself; %s lies in %s: give that", ErrUnknown, e.In, e.Title, e.Path)
+}
+
+func (e *BelowError) Unwrap() error { return ErrUnknown }
 
 // refuses says why a site is not one that can be read, though it is of the kind. Errors: ErrCannotRead.
 func (k *Kind) refuses(ctx context.Context, site hostfs.FS, settings *Settings) error {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
@@ -106,6 +107,11 @@ func (svc *Sources) Remove(ctx context.Context, name string) error {
 // identified finds out what a source is.
 func (svc *Sources) identified(ctx context.Context, host records.Host, n New, database string) (src records.Source, err error) {
 	open, err := svc.OpenAt(ctx, host, records.Source{Name: n.Name, Path: n.Path, Database: database, Prefix: n.Prefix})
+	if below := (*kind.BelowError)(nil); errors.As(err, &below) {
+		// A folder above the site was given: the site is what people mean.
+		n.Path = below.Path
+		open, err = svc.OpenAt(ctx, host, records.Source{Name: n.Name, Path: n.Path, Database: database, Prefix: n.Prefix})
+	}
 	if err != nil {
 		return src, input.Wrong(err)
 	}
