@@ -376,6 +376,9 @@ func (b *builder) file(ctx context.Context, e hostfs.Entry) error {
 		if raw == nil || err != nil {
 			return nil, err
 		}
+		if b.isDatabase(e, raw) {
+			return nil, nil
+		}
 		if rewrite.IsText(raw[:min(len(raw), 8<<10)]) {
 			if name, found := b.holdsSecret(raw); found {
 				b.leaveOut("holds the source's "+name, e.SizeBytes)
@@ -386,6 +389,23 @@ func (b *builder) file(ctx context.Context, e hostfs.Entry) error {
 		b.count(e.Path, int64(len(raw)))
 		return raw, nil
 	})
+}
+
+// sqliteHead is how a file begins that SQLite keeps a database in (SQLite, "Database File Format", section 1.2).
+const sqliteHead = "SQLite format 3\x00"
+
+var errDatabase = errors.New("is a database")
+
+// isDatabase notes a whole database that lies among the site's content, and reports whether a file is one. One that lies with the
+// code of an extension belongs to that.
+func (b *builder) isDatabase(e hostfs.Entry, head []byte) bool {
+	if !bytes.HasPrefix(head, []byte(sqliteHead)) || slices.Contains([]string{"core", "extensions", "themes"},
+		b.in.Identity.Kind.AreaOf(e.Path)) {
+		return false
+	}
+	b.leaveOut("SQLite database", e.SizeBytes)
+	b.note("%s is an SQLite database and was left out: nobody can say what is in it", e.Path)
+	return true
 }
 
 // tries is how often a file is read that changes while it is read.
@@ -491,8 +511,8 @@ func (b *builder) addArea(area string, files, bytes int64) {
 // large streams a file that is not held whole. A large text that holds a secret is found before it is packed.
 // One that changes while it is read is taken back and read again.
 func (b *builder) large(ctx context.Context, e hostfs.Entry) error {
-	name, found, err := b.scanLarge(ctx, e.Path)
-	if b.missing(e, err) {
+	name, found, err := b.scanLarge(ctx, e)
+	if b.missing(e, err) || errors.Is(err, errDatabase) {
 		return nil
 	}
 	if err != nil {
@@ -549,8 +569,8 @@ func (b *builder) pass(ctx context.Context, e hostfs.Entry, f io.Reader, try int
 	return size, nil, nil
 }
 
-func (b *builder) scanLarge(ctx context.Context, p string) (name string, found bool, err error) {
-	f, err := b.site.Open(ctx, p)
+func (b *builder) scanLarge(ctx context.Context, e hostfs.Entry) (name string, found bool, err error) {
+	f, err := b.site.Open(ctx, e.Path)
 	if err != nil {
 		return "", false, err
 	}
@@ -562,6 +582,9 @@ func (b *builder) scanLarge(ctx context.Context, p string) (name string, found b
 	for first := true; ; first = false {
 		n, err := io.ReadFull(f, buf[kept:])
 		text := buf[:kept+n]
+		if first && b.isDatabase(e, text) {
+			return "", false, errDatabase
+		}
 		if first && !rewrite.IsText(text[:min(len(text), 8<<10)]) {
 			return "", false, nil
 		}

@@ -139,12 +139,15 @@ const maxTextBytes = 8 << 20
 // files looks for traces of the origin in the site's text files.
 func (r *runner) files(ctx context.Context) error {
 	var old tally
-	var left []hostfs.Entry
+	var left, rules []hostfs.Entry
 	var read int64
 	buf := make([]byte, 0, 1<<20)
 	err := r.folder.Walk(ctx, ".", func(e hostfs.Entry) error {
 		if e.Mode.IsRegular() && remains(e.Path) != "" {
 			left = append(left, e)
+		}
+		if isRules(e) {
+			rules = append(rules, e)
 		}
 		if !e.Mode.IsRegular() || e.Mode&fs.ModeSymlink != 0 {
 			return nil
@@ -164,6 +167,7 @@ func (r *runner) files(ctx context.Context) error {
 	}
 	old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read),
 		"text files name the old address", "correct it in these files")
+	r.serverRules(ctx, rules)
 	r.checkRemains(ctx, left)
 	return nil
 }

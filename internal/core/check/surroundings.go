@@ -142,6 +142,8 @@ func remains(name string) string {
 	switch {
 	case strings.HasSuffix(bare, ".sql"):
 		return "a database dump"
+	case strings.HasSuffix(base, ".sqlite") || strings.HasSuffix(base, ".sqlite3"):
+		return "a whole database"
 	case slices.Contains([]string{"phpinfo.php", "info.php", "adminer.php"}, base):
 		return "tells or opens what is not for visitors"
 	case top && slices.Contains([]string{"installer.php", "install.php", "setup.php", "restore.php"}, base):

@@ -82,10 +82,11 @@ type Kind struct {
 	Forget     []Rows     `yaml:"forget"`   // rows the CMS rebuilds, wrong on a new site
 	Admin      Admin      `yaml:"administrator"`
 	Login      Login      `yaml:"login"`
-	Pages      []string   `yaml:"pages"`   // paths that every site answers, for checks
-	Answers    []string   `yaml:"answers"` // paths that programs ask for, where there is something
-	Private    []string   `yaml:"private"` // paths that must not be served as text
-	Caches     []string   `yaml:"caches"`  // folders emptied on a new site
+	Pages      []string   `yaml:"pages"`     // paths that every site answers, for checks
+	Answers    []string   `yaml:"answers"`   // paths that programs ask for, where there is something
+	OwnRules   []string   `yaml:"own-rules"` // marks of the blocks that the CMS writes into files of rules for the web server
+	Private    []string   `yaml:"private"`   // paths that must not be served as text
+	Caches     []string   `yaml:"caches"`    // folders emptied on a new site
 	Areas      []Area     `yaml:"areas"`
 
 	Tables     []string   `yaml:"tables"`    // tables that tell the family where there is only a dump
