@@ -122,7 +122,7 @@ export const useMakeTable = () => useDo((table: Schemas['NewTable']) => body(htt
 export const useSideBySide = (name: string) => useQuery({ queryKey: ['sites', name, 'side-by-side'], retry: false, queryFn: () => body(http.GET('/sites/{name}/side-by-side', { params: { path: { name } } })) })
 export const useLook = () => useDo((name: string) => body(http.POST('/sites/{name}/side-by-side', { params: { path: { name } }, body: {} })))
 export const useCopyRule = () => useDo(({ name, last, days }: { name: string; last: number; days: number }) => body(http.PUT('/sites/{name}/copy-rule', { params: { path: { name } }, body: { last, days } })))
-export const useRetry = () => useDo((id: number) => body(http.POST('/runs/{id}/retry', { params: { path: { id } }, body: {} })))
+export const useRetry = () => useDo(({ id, from }: { id: number; from?: string }) => body(http.POST('/runs/{id}/retry', { params: { path: { id } }, body: { from } })))
 export const useCancel = () => useDo((id: number) => body(http.POST('/runs/{id}/cancel', { params: { path: { id } } })))
 export const useReveal = () => useDo((r: Schemas['Reveal']) => body(http.POST('/vault/reveal', { body: r })))
 

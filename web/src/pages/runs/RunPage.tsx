@@ -27,7 +27,7 @@ export function RunPage() {
     <>
       <Head title={r.title} beside={<RunStatus status={r.status} />} facts={<><span>run {r.id}</span><span>by {r.who}</span><span>{day(r.created_at)}</span>{r.ended_at && <span>took <b>{took(r.started_at, r.ended_at)}</b></span>}</>}>
         {!ended(r) && !r.committed && <Button disabled={cancel.isPending} onClick={() => cancel.mutate(id)}>{r.status === 'cleanup-failed' ? 'Give up' : 'Cancel'}</Button>}
-        {(r.status === 'failed' || r.status === 'cancelled') && repeatable.includes(r.job) && <Button disabled={retry.isPending} onClick={async () => go(`/runs/${(await retry.mutateAsync(id)).id}`)}>Try again</Button>}
+        {(r.status === 'failed' || r.status === 'cancelled') && repeatable.includes(r.job) && <Button disabled={retry.isPending} onClick={async () => go(`/runs/${(await retry.mutateAsync({ id })).id}`)}>Try again</Button>}
         <Outcome run={r} />
       </Head>
       <Trouble error={cancel.error ?? retry.error} />

@@ -1,13 +1,28 @@
 import { Archive, EyeOff } from 'lucide-react'
 import { useNavigate, useParams } from 'react-router'
 import type { Site } from '../../api/client'
-import { useCheck, useSite, useTick } from '../../api/hooks'
+import { useCheck, useRetry, useSite, useTick } from '../../api/hooks'
 import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble, Result } from '../../parts/basics'
 import { count, day, millis, plural } from '../../parts/format'
 import { Reveal } from '../vault/Reveal'
 import { Checks } from './Checks'
 import { HandOver } from './HandOver'
 import { HeldLine, Upkeep } from './Upkeep'
+
+/** What to do about a site whose checks found faults. */
+function MakeAgain({ site }: { site: Site }) {
+  const retry = useRetry()
+  const go = useNavigate()
+  const starter = site.release.split('@')[0]
+  if (site.retired_at || !site.report?.checks.some((c) => c.result === 'fail')) return null
+  return (
+    <div className="px-4 py-3 border-t border-line">
+      <p className="text-soft mb-2">Correct what is wrong on the site and check it again; or correct the source or the packing list, build {starter} again, and make the site again. What stands there becomes a safety copy.</p>
+      <Button disabled={retry.isPending} onClick={async () => go(`/runs/${(await retry.mutateAsync({ id: site.run_id, from: starter })).id}`)}>Make it again from the newest release</Button>
+      <Trouble error={retry.error} />
+    </div>
+  )
+}
 
 export function SitePage() {
   const { name = '' } = useParams()
@@ -41,6 +56,7 @@ export function SitePage() {
               ))}
             </ul>
           )}
+          <MakeAgain site={s} />
         </Sheet>
         <div className="grid grid-cols-[minmax(0,1fr)] gap-4">
           <Tasks site={s} />
