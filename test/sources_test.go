@@ -213,6 +213,17 @@ func oddities() []odd {
 				return out
 			})
 		}, judge: noSecrets},
+		{name: "settings-asked", add: []string{"--ask", "--address", "own"}, change: func(t *testing.T, s *oddSource) {
+			s.settings(t, func(text string) string {
+				return regexp.MustCompile(`'(DB_NAME|DB_USER|DB_PASSWORD)',\s*'([^']*)'`).ReplaceAllStringFunc(text, func(found string) string {
+					m := regexp.MustCompile(`'(DB_\w+)',\s*'([^']*)'`).FindStringSubmatch(found)
+					return "'" + m[1] + "', base64_decode( '" + base64.StdEncoding.EncodeToString([]byte(m[2])) + "' )"
+				})
+			})
+			s.settings(t, func(text string) string {
+				return regexp.MustCompile(`\$table_prefix\s*=.*;`).ReplaceAllString(text, "$$table_prefix = strrev( '_dal' );")
+			})
+		}, judge: noSecrets},
 		{name: "settings-in-env", change: func(t *testing.T, s *oddSource) {
 			var lines []string
 			s.settings(t, func(text string) string {
@@ -585,6 +596,9 @@ func (o odd) try(t *testing.T) {
 	s := oddCopy(t, o.name)
 	o.change(t, s)
 	args := append([]string{"source", "add", "odd-" + o.name, "--host", "preview", "--path", cmp.Or(s.path, filepath.Base(s.dir))}, o.add...)
+	if i := slices.Index(args, "own"); i >= 0 {
+		args[i] = world.stack.Address(filepath.Base(s.dir))
+	}
 	if i := slices.Index(args, "given"); i >= 0 {
 		args[i] = fmt.Sprintf("mysql://lad_base@127.0.0.1:%d/%s", world.stack.DatabasePort, s.database)
 		file := filepath.Join(t.TempDir(), "password")

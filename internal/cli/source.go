@@ -21,6 +21,7 @@ func (a *app) addSource() *cli.Command {
 		&cli.StringFlag{Name: "database", Usage: "its database: mysql://user@host:port/name; read from its settings file unless given"},
 		databasePassword(),
 		&cli.StringFlag{Name: "prefix", Usage: "how the names of its tables begin; read from its settings file unless given"},
+		&cli.BoolFlag{Name: "ask", Usage: "place a page in its folder for one request at --address, that tells its database and table prefix"},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {
 		svc, err := a.service(c)
 		if err != nil {
@@ -32,7 +33,7 @@ func (a *app) addSource() *cli.Command {
 		}
 		s, err := svc.AddSource(ctx, wire.NewSource{Name: args[0], Host: c.String("host"), Path: c.String("path"), Kind: c.String("kind"),
 			Address: c.String("address"), Database: c.String("database"), DatabasePassword: password,
-			Prefix: c.String("prefix")})
+			Prefix: c.String("prefix"), Ask: c.Bool("ask")})
 		if err != nil {
 			return err
 		}

@@ -167,6 +167,7 @@ type NewSource struct {
 	Database         string `json:"database,omitempty"`
 	DatabasePassword string `json:"database_password,omitempty"`
 	Prefix           string `json:"prefix,omitempty" pattern:"^[A-Za-z0-9_]+$" maxLength:"60" doc:"of its tables; read from its settings file unless given"`
+	Ask              bool   `json:"ask,omitempty" doc:"place a page in its folder for one request, that tells how it reaches its database"`
 }
 
 // Starter is a named line of releases.

@@ -9,6 +9,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
+	"net/http"
 	"net/url"
 	"path"
 	"strconv"
@@ -16,6 +18,7 @@ import (
 	"time"
 
 	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
 )
 
 // told is what a site says of itself: which database it works on and as whom, and whether its mail is kept from going out.
@@ -33,36 +36,62 @@ const (
 	silent     = 10 * time.Minute // when a page that tells says nothing any more
 )
 
-// ask puts the kind's page that tells into the site's folder, asks it with a signed request, and takes it away again, with those
-// that somebody was killed over before. The page answers for ten minutes, and only who has the key that it was made with.
-func (r *runner) ask(ctx context.Context) (_ *told, err error) {
-	report := r.site.Kind.Report
+// ErrNotTold says that a site did not answer the page that was placed in it.
+var ErrNotTold = errors.New("the site did not answer")
+
+// ask puts the kind's page that tells into a site's folder, asks it with a signed request, and takes it away again. The page answers
+// for ten minutes, and only who has the key that it was made with. Errors: ErrNotTold.
+func ask(ctx context.Context, report kind.Report, folder hostfs.FS, what string, get func(ctx context.Context, page string) (int, []byte,
+	error),
+	answer any) (err error) {
 	name := asksPrefix + strings.ToLower(rand.Text()) + path.Ext(report.File)
 	key := rand.Text()
 	text := strings.NewReplacer("{key}", key, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(report.Text)
-	defer func() {
-		ctx := context.WithoutCancel(ctx)
-		for _, page := range append(r.oldAsks, name) {
-			err = errors.Join(err, r.folder.RemoveAll(ctx, page))
-		}
-	}()
-	if err := hostfs.WriteFile(ctx, r.folder, name, []byte(text), 0o644); err != nil {
-		return nil, err
+	defer func() { err = errors.Join(err, folder.RemoveAll(context.WithoutCancel(ctx), name)) }()
+	if err := hostfs.WriteFile(ctx, folder, name, []byte(text), 0o644); err != nil {
+		return err
 	}
-	now := strconv.FormatInt(time.Now().Unix(), 10)
+	at := strconv.FormatInt(time.Now().Unix(), 10)
 	mac := hmac.New(sha256.New, []byte(key))
-	mac.Write([]byte(now))
-	query := url.Values{"at": {now}, "by": {hex.EncodeToString(mac.Sum(nil))}}
-	res, body, err := r.get(ctx, r.base.String()+"/"+name+"?"+query.Encode())
+	mac.Write([]byte(at + " " + what))
+	query := url.Values{"at": {at}, "what": {what}, "by": {hex.EncodeToString(mac.Sum(nil))}}
+	status, body, err := get(ctx, name+"?"+query.Encode())
 	if err != nil {
-		return nil, err
+		return fmt.Errorf("%w: %w", ErrNotTold, err)
 	}
-	_, answer, is := strings.Cut(string(body), key+" ")
-	out := &told{}
-	if !is || json.NewDecoder(strings.NewReader(answer)).Decode(out) != nil {
-		return nil, fmt.Errorf("the answer was %s, and not from the page that was asked", res.Status)
+	_, told, is := strings.Cut(string(body), key+" ")
+	if !is || json.NewDecoder(strings.NewReader(told)).Decode(answer) != nil {
+		return fmt.Errorf("%w: what came was %d %s, and not from the page that was asked", ErrNotTold, status, http.StatusText(status))
 	}
-	return out, nil
+	return nil
+}
+
+// Connection is how a site reaches its database, as it says itself.
+type Connection struct {
+	Host, Name, User, Password, Prefix string
+}
+
+// AskConnection asks a site how it reaches its database: for sites whose settings are computed. It places a page in the site's folder
+// and takes it away again. What it tells is secret, so that it is asked by TLS, or on this machine. Errors: ErrNotTold.
+func AskConnection(ctx context.Context, k *kind.Kind, folder hostfs.FS, at Reach) (*Connection, error) {
+	u, err := url.Parse(at.Address)
+	if err != nil || k.Report.Text == "" {
+		return nil, fmt.Errorf("%w: %s sites have no page for that", ErrNotTold, k.Title)
+	}
+	host := u.Hostname()
+	if at.Connect != "" {
+		host, _, _ = strings.Cut(at.Connect, ":")
+	}
+	if ip := net.ParseIP(host); u.Scheme != "https" && host != "localhost" && !strings.HasSuffix(host, ".localhost") &&
+		(ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("%w: its password would travel to %s without encryption; give an https address", ErrNotTold, host)
+	}
+	out := &Connection{}
+	err = ask(ctx, k.Report, folder, "connection", func(ctx context.Context, page string) (int, []byte,
+		error) {
+		return Visit(ctx, at, page)
+	}, out)
+	return out, err
 }
 
 // checkTold asks the site which database it works on and whether mail goes out, and judges both by what it says.
@@ -70,7 +99,17 @@ func (r *runner) checkTold(ctx context.Context) {
 	if r.site.Kind.Report.Text == "" || r.site.AsItIs {
 		return
 	}
-	t, err := r.ask(ctx)
+	t := &told{}
+	err := ask(ctx, r.site.Kind.Report, r.folder, "state", func(ctx context.Context, page string) (int, []byte, error) {
+		res, body, err := r.get(ctx, r.base.String()+"/"+page)
+		if err != nil {
+			return 0, nil, err
+		}
+		return res.StatusCode, body, nil
+	}, t)
+	for _, page := range r.oldAsks { // that somebody was killed over
+		err = errors.Join(err, r.folder.RemoveAll(context.WithoutCancel(ctx), page))
+	}
 	if err != nil {
 		r.record(Check{Name: "own database", Result: Warn,
 			Sentence: "the site did not tell which database it works on, and whether mail goes out",

@@ -121,10 +121,10 @@ func tells(t *testing.T, folder, answer string) school {
 			http.NotFound(w, r)
 			return
 		}
-		key := regexp.MustCompile(`'sha256', \$at, '(\w+)'`).FindSubmatch(page)
+		key := regexp.MustCompile(`'sha256', "\$at \$what", '(\w+)'`).FindSubmatch(page)
 		require.NotNil(t, key)
 		mac := hmac.New(sha256.New, key[1])
-		mac.Write([]byte(r.URL.Query().Get("at")))
+		mac.Write([]byte(r.URL.Query().Get("at") + " " + r.URL.Query().Get("what")))
 		require.Equal(t, hex.EncodeToString(mac.Sum(nil)), r.URL.Query().Get("by"))
 		fmt.Fprintf(w, "%s %s", key[1], answer)
 	}

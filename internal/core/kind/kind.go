@@ -255,9 +255,9 @@ type Mail struct {
 	Text string `yaml:"text"`
 }
 
-// Report is a page that a site is asked by: which database it works on, and as whom, and whether mail is kept from going out. It
-// tells them as {key}, a space, and a JSON object, to requests whose parameter "by" is the HMAC-SHA-256 (RFC 2104) of "at", the time
-// in seconds, with {key}; it is silent to others, and after {until}.
+// Report is a page that a site is asked by. It answers {key}, a space, and a JSON object, to requests whose parameter "by" is the
+// HMAC-SHA-256 (RFC 2104) of "at", the time in seconds, a space, and "what", with {key}; it is silent to others, and after {until}.
+// Asked for "state", it tells database, user, and mail: kept, and why not; asked for "connection", Host, Name, User, Password, Prefix.
 type Report struct {
 	File string `yaml:"file"` // for its ending
 	Text string `yaml:"text"`

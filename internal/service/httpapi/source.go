@@ -64,7 +64,7 @@ func (a *api) sourceOperations(h huma.API) {
 		error) {
 		b := in.Body
 		s, err := a.Sources.Add(ctx, sources.New{Name: b.Name, Host: b.Host, Path: b.Path, Kind: b.Kind, Address: b.Address,
-			Database: b.Database, Password: b.DatabasePassword, Prefix: b.Prefix})
+			Database: b.Database, Password: b.DatabasePassword, Prefix: b.Prefix, Ask: b.Ask})
 		return single(s, err, sourceOut)
 	})
 	operation(h, "PATCH", "/sources/{name}", "change-source", "Change where a source is read; what is not given stays",

@@ -5,8 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
+	"strings"
 
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
@@ -17,6 +22,9 @@ import (
 // New is what is said of a source when it is added. Kind, database, table prefix and address are found out where they are not given.
 type New struct {
 	Name, Host, Path, Kind, Address, Database, Password, Prefix string
+
+	// Ask lets the source be asked how it reaches its database, by a page that is placed in its folder for one request.
+	Ask bool
 }
 
 // Add adds a source and looks at it at once. One that is there already keeps its password, and one that cannot be added leaves
@@ -25,6 +33,11 @@ func (svc *Sources) Add(ctx context.Context, n New) (src records.Source, err err
 	host, err := svc.DB.Host(ctx, n.Host)
 	if err != nil {
 		return src, err
+	}
+	if n.Ask {
+		if err := svc.askConnection(ctx, host, &n); err != nil {
+			return src, err
+		}
 	}
 	database, password := "", ""
 	if n.Database != "" {
@@ -45,6 +58,38 @@ func (svc *Sources) Add(ctx context.Context, n New) (src records.Source, err err
 		})
 	})
 	return src, err
+}
+
+// askConnection asks a source how it reaches its database, and takes what it tells for what was given.
+func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New) error {
+	if n.Address == "" {
+		return input.Wrongf("say with --address where the source is, so that it can be asked")
+	}
+	fsys, err := hostfs.Open(host.Files)
+	if err != nil {
+		return input.Wrong(err)
+	}
+	defer fsys.Close()
+	id, err := kind.Identify(ctx, fsys, n.Path, svc.Kinds)
+	if err != nil {
+		return input.Wrong(err)
+	}
+	site, err := fsys.Sub(ctx, n.Path)
+	if err != nil {
+		return input.Wrong(err)
+	}
+	defer site.Close()
+	told, err := check.AskConnection(ctx, id.Kind, site, hosts.Reach(host, strings.TrimRight(n.Address, "/")))
+	if err != nil {
+		return input.Wrong(err)
+	}
+	address, err := url.Parse(sitedb.Settings(told.Host, told.User, told.Password))
+	if err != nil {
+		return input.Wrong(err)
+	}
+	address.Path = "/" + told.Name
+	n.Database, n.Password, n.Prefix = address.String(), told.Password, cmp.Or(n.Prefix, told.Prefix)
+	return nil
 }
 
 // Change is what becomes of a source; what is empty stays as it is.

@@ -1813,6 +1813,8 @@ export interface components {
         };
         NewSource: {
             address?: string;
+            /** @description place a page in its folder for one request, that tells how it reaches its database */
+            ask?: boolean;
             database?: string;
             database_password?: string;
             host: string;

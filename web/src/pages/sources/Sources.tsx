@@ -39,13 +39,14 @@ function AddSource() {
   return (
     <Ask button="Add a source" primary title="Add a source" about="Kind, settings and database are found out by reading its settings file; nothing is run or written." action="Add"
       onSubmit={async (f) => {
-        const s = await add.mutateAsync({ name: text(f, 'name'), host: text(f, 'host'), path: text(f, 'path'), ...more(f) })
+        const s = await add.mutateAsync({ name: text(f, 'name'), host: text(f, 'host'), path: text(f, 'path'), ...more(f), ask: f.get('ask') !== null || undefined })
         go(`/sources/${s.name}`)
       }}>
       <Field label="Name" hint="small letters, digits, dashes">{(id) => <Input id={id} name="name" required pattern="[a-z0-9][a-z0-9\-]*" />}</Field>
       <Field label="Host">{(id) => <Select id={id} name="host" required>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
       <Field label="Web root" hint="its folder, below the host's files">{(id) => <Input id={id} name="path" required className="font-mono" />}</Field>
       <MoreOfSource />
+      <label className="flex gap-2 items-center"><input type="checkbox" name="ask" />Ask the source itself, at its address: a page is placed in its folder for one request</label>
     </Ask>
   )
 }
