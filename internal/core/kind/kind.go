@@ -196,6 +196,8 @@ type Matched struct {
 	Table string     `yaml:"table"`
 	Key   string     `yaml:"key"`
 	By    [][]string `yaml:"by"`
+	// Named are columns of kept tables, whose names may be patterns with *, that name such a row or, where it is gone, none (0).
+	Named []Column `yaml:"named"`
 }
 
 // Recount sets a column to the number of rows that belong to each row: those of table Of whose column By has the

@@ -1,11 +1,13 @@
 package provision
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
 	"nestseed/internal/core/sitedb"
 )
 
@@ -87,7 +89,20 @@ func (m *matching) edit(bare string, columns []string) func(row [][]byte) bool {
 			own = append(own, relation{i, r.To})
 		}
 	}
+	var named []relation
+	for _, rule := range m.kind.Matched {
+		for _, c := range rule.Named {
+			if i := slices.Index(columns, c.Column); i >= 0 && (c.Table == bare || packing.Wild(c.Table, bare)) {
+				named = append(named, relation{i, kind.Column{Table: rule.Table}})
+			}
+		}
+	}
 	return func(row [][]byte) bool {
+		for _, r := range named {
+			if numbers, matched := m.numbers[r.to.Table]; matched && row[r.column] != nil {
+				row[r.column] = []byte(cmp.Or(numbers[string(row[r.column])], "0"))
+			}
+		}
 		for _, r := range relations {
 			number := string(row[r.column])
 			if number == "" || number == "0" {

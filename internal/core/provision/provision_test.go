@@ -339,7 +339,19 @@ func (w *world) replacing(t *testing.T) {
 		"to_ping, pinged, post_content_filtered) VALUES (9000, '', 'Own', '', 'own-page', 'page', '', '', '')",
 		"INSERT INTO %[1]scomments (comment_ID, comment_post_ID, comment_author, comment_content, comment_approved) VALUES (777, 9000, 'A " +
 			"stranger', 'x', '1')",
-		"INSERT INTO %[1]scommentmeta (comment_id, meta_key, meta_value) VALUES (777, 'mark', '5')"} {
+		"INSERT INTO %[1]scommentmeta (comment_id, meta_key, meta_value) VALUES (777, 'mark', '5')",
+		// A shop's tables, as extensions make them.
+		"CREATE TABLE %[1]sshop_orders (id bigint unsigned PRIMARY KEY AUTO_INCREMENT, number varchar(20) NOT NULL, customer_id bigint, status " +
+			"enum('', 'pending', 'paid') NOT NULL, currency char(3), total decimal(26,8), paid_at datetime, note longtext, UNIQUE KEY (number))",
+		"CREATE TABLE %[1]sshop_order_items (id bigint unsigned PRIMARY KEY AUTO_INCREMENT, order_id bigint unsigned NOT NULL, product_id " +
+			"bigint unsigned " +
+			"NOT NULL, name text, quantity int, total decimal(26,8), KEY (order_id))",
+		"CREATE TABLE %[1]sshop_order_itemmeta (meta_id bigint PRIMARY KEY AUTO_INCREMENT, item_id bigint, meta_key varchar(191), " +
+			"meta_value longtext)",
+		"INSERT INTO %[1]sshop_orders VALUES (41, 'A-41', 1, 'paid', 'EUR', 19.9, '2026-05-01 10:00:00', 'für Ines'), (42, 'A-42', 0, '', " +
+			"'EUR', 0, NULL, NULL)",
+		"INSERT INTO %[1]sshop_order_items VALUES (7, 41, 5000, 'Hire of a harp', 1, 19.9), (8, 41, 9000, 'Of the page that is gone', 2, 0)",
+		"INSERT INTO %[1]sshop_order_itemmeta VALUES (1, 7, 'strings', 'a:1:{i:0;s:3:\"gut\";}')"} {
 		_, err = db.Exec(fmt.Sprintf(stmt, first.Database+"."+first.Prefix))
 		require.NoError(t, err, stmt)
 	}
@@ -348,12 +360,12 @@ func (w *world) replacing(t *testing.T) {
 	req := old
 	req.RunID = "8"
 	req.Replace = &Existing{Database: first.Database, User: first.User, Password: res.UserPassword, Prefix: first.Prefix, Admin: res.Admin,
-		Keep: []string{"comments", "users", "uploads"}}
+		Keep: []string{"comments", "users", "uploads", "orders"}}
 	plan, err := Prepare(ctx, req)
 	require.NoError(t, err)
 	require.True(t, plan.Ready(), plan.Problems)
 	require.Equal(t, first.Database+"_2", plan.Database)
-	require.Len(t, plan.Keeps, 3)
+	require.Len(t, plan.Keeps, 4)
 	points := w.killedEverywhere(t, req, plan, before, func() {
 		var kept int
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_author = 'A parent'", plan.Database,
@@ -367,6 +379,22 @@ func (w *world) replacing(t *testing.T) {
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT (SELECT COUNT(*) FROM %[1]scomments WHERE comment_author = 'A stranger') + "+
 			"(SELECT COUNT(*) "+
 			"FROM %[1]scommentmeta WHERE meta_key = 'mark')", plan.Database+"."+plan.Prefix)).Scan(&kept))
+		orders := func(of string) (text string) {
+			require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT GROUP_CONCAT(o.id, o.number, o.status, o.total, IFNULL(o.paid_at, '-'), "+
+				"IFNULL(o.note, '-'), "+
+				"IFNULL(i.name, '-'), IFNULL(i.total, '-'), IFNULL(m.meta_value, '-') ORDER BY o.id, i.id) FROM %[1]sshop_orders o LEFT JOIN "+
+				"%[1]sshop_order_items i "+
+				"ON i.order_id = o.id LEFT JOIN %[1]sshop_order_itemmeta m ON m.item_id = i.id", of)).Scan(&text))
+			return text
+		}
+		require.Equal(t, orders(first.Database+"."+first.Prefix), orders(plan.Database+"."+plan.Prefix))
+		var products string
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT GROUP_CONCAT(IF(i.product_id = 0, 'none', n.post_name) ORDER BY i.id) FROM "+
+			"%[1]sshop_order_items i "+
+			"LEFT JOIN %[1]sposts n ON n.ID = i.product_id", plan.Database+"."+plan.Prefix)).Scan(&products))
+		var slug string
+		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT post_name FROM %sposts WHERE ID = 5000", first.Database+"."+first.Prefix)).Scan(&slug))
+		require.Equal(t, slug+",none", products, "orders name the same products, whatever their numbers are")
 		require.Zero(t, kept, "what belongs to a page that the release does not have stays in the safety copy")
 		require.NoError(t, db.QueryRow(fmt.Sprintf("SELECT SUM(comment_count) FROM %s.%sposts", plan.Database, plan.Prefix)).Scan(&kept))
 		require.Equal(t, 1, kept, "counted again")
