@@ -48,6 +48,7 @@ type Site struct {
 	Visible  bool
 	AsItIs   bool   // what search engines see is told and not judged: nobody asked for anything
 	Quiet    bool   // its mail is to be kept from going out
+	Held     bool   // visitors are to see a holding page
 	Database string // the one that it is to work on; "" where that is not judged
 	User     string // the account that it is to work there with
 	Login    string
@@ -164,6 +165,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	r.certificate(ctx)
 	r.name(ctx)
 	r.visibility(ctx)
+	r.held(ctx)
 	r.private(ctx)
 	if site.DB != nil {
 		progress.Stage(report, 0.6, 0.75)

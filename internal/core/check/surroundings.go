@@ -175,3 +175,22 @@ func (r *runner) checkRemains(ctx context.Context, files []hostfs.Entry) {
 	r.result("left behind", "no dump, archive or installer can be fetched", "anyone can fetch what was left behind",
 		"remove these files, and change the passwords that a dump holds", served)
 }
+
+// held asks for the home page as a visitor does who has nothing: where the site is held, it must be the holding page.
+func (r *runner) held(ctx context.Context) {
+	if !r.site.Held {
+		return
+	}
+	status, body, err := Visit(ctx, Reach{Address: r.base.String(), Connect: r.site.Connect, Private: r.site.Private}, "")
+	var wrong []string
+	switch {
+	case err != nil:
+		wrong = []string{err.Error()}
+	case status != http.StatusServiceUnavailable:
+		wrong = []string{fmt.Sprintf("%s/ answers a visitor with %d %s", r.base, status, http.StatusText(status))}
+	case r.site.Title != "" && len(r.pages) > 0 && len(body) >= len(r.pages[0].body):
+		wrong = []string{fmt.Sprintf("%s/ shows a visitor as much as whoever may see the site", r.base)}
+	}
+	r.result("holding page", "visitors see the holding page", "the site is held, and visitors do not see the holding page",
+		"hold it again with nestseed site hold NAME, and see whether a cache before the site shows something else", wrong)
+}

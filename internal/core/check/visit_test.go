@@ -216,3 +216,22 @@ func TestANameThatLeadsIntoAPrivateNetworkIsNotFollowed(t *testing.T) {
 	_, _, err := Visit(context.Background(), Reach{Address: web.URL}, "")
 	require.ErrorIs(t, err, ErrPrivate)
 }
+
+func TestTheHoldingPageIsAskedForAsAVisitorDoes(t *testing.T) {
+	held := func(site *Site) { site.Held, site.Cookie = true, "nestseed_preview=key" }
+	s := healthy()
+	home := s["/"]
+	s["/"] = func(w http.ResponseWriter, r *http.Request) {
+		if _, err := r.Cookie("nestseed_preview"); err != nil {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			fmt.Fprint(w, "soon")
+			return
+		}
+		home(w, r)
+	}
+	require.Equal(t, Pass, visit(t, s, held)["holding page"].Result)
+	got := visit(t, healthy(), held)["holding page"]
+	require.Equal(t, Fail, got.Result)
+	require.Contains(t, got.Evidence[0], "200")
+	require.NotContains(t, visit(t, healthy(), nil), "holding page")
+}

@@ -593,7 +593,7 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.R
 		return nil, err
 	}
 	site := check.Site{Address: s.Address, Connect: h.Connect, Private: hosts.Reach(h, s.Address).Private, DNS: svc.DNS, Kind: k,
-		Title: plainTitle(title), Visible: s.Visible, Quiet: s.Quiet, Database: s.Database, User: s.DBUser,
+		Title: plainTitle(title), Visible: s.Visible, Quiet: s.Quiet, Held: s.Held, Database: s.Database, User: s.DBUser,
 		Login: s.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}
 	if source, _, err := svc.sourceOfSite(ctx, s); err == nil {
 		site.Source = source
