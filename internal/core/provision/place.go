@@ -260,6 +260,9 @@ func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, by *placer) error
 	} else {
 		by.text = by.Value(by.text[:0], text)
 	}
+	if isRules(f.Name) {
+		by.text = mk.plan.rebaseRules(by.text)
+	}
 	text, err = mk.fillTokens(f.Name[len(archive.FilesDir):], by.text)
 	if err != nil {
 		return err
