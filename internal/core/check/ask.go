@@ -23,8 +23,9 @@ import (
 
 // told is what a site says of itself: which database it works on and as whom, and whether its mail is kept from going out.
 type told struct {
-	Database string `json:"database"`
-	User     string `json:"user"`
+	Database string   `json:"database"`
+	User     string   `json:"user"`
+	Links    []string `json:"links"` // that it writes into mails and pages
 	Mail     struct {
 		Kept bool   `json:"kept"`
 		Why  string `json:"why"`
@@ -125,7 +126,22 @@ func (r *runner) checkTold(ctx context.Context) {
 	} else {
 		r.record(Check{Name: "own database", Result: Pass, Sentence: "the site works on its own database, " + t.Database + ", as it says itself"})
 	}
+	r.links(t)
 	r.mail(t)
+}
+
+// links judges where the links lead that the site writes into its mails.
+func (r *runner) links(t *told) {
+	if len(t.Links) == 0 || len(r.traces.list) == 0 {
+		return
+	}
+	var old tally
+	for _, l := range t.Links {
+		r.traces.in([]byte(l), func(f found) { old.add("link", f) })
+	}
+	old.record(r, "links in mails", fmt.Sprintf("the %d links that the site writes into mails and pages lead to itself", len(t.Links)),
+		"links in mails would lead to the address that the site came from",
+		"look for the old address in the settings file, and in what filters links")
 }
 
 // mail tells whether mail goes out, by what the site says, and warns when that is not as it was asked.

@@ -161,6 +161,10 @@ func TestTheSiteItselfSaysWhichDatabaseItWorksOnAndWhetherMailGoesOut(t *testing
 		require.Equal(t, Fail, visit(t, tells(t, folder, other), asked(false))["own database"].Result, other)
 	}
 
+	got = visit(t, tells(t, folder, `{"database":"ns_alder","user":"ns_alder@%","links":["http://alder-valley.example/","http://base.localhost/wp-login.php"]}`),
+		asked(false))
+	require.Equal(t, Fail, got["links in mails"].Result)
+
 	old := filepath.Join(folder, asksPrefix+"x.php")
 	require.NoError(t, os.WriteFile(old, nil, 0o644))
 	require.NoError(t, os.Chtimes(old, time.Now(), time.Now().Add(-time.Hour)))

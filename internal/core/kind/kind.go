@@ -259,7 +259,8 @@ type Mail struct {
 
 // Report is a page that a site is asked by. It answers {key}, a space, and a JSON object, to requests whose parameter "by" is the
 // HMAC-SHA-256 (RFC 2104) of "at", the time in seconds, a space, and "what", with {key}; it is silent to others, and after {until}.
-// Asked for "state", it tells database, user, and mail: kept, and why not; asked for "connection", Host, Name, User, Password, Prefix.
+// Asked for "state", it tells database, user, links, which are those that the site writes into
+// mails and pages, and mail: kept, and why not; asked for "connection", Host, Name, User, Password, Prefix.
 type Report struct {
 	File string `yaml:"file"` // for its ending
 	Text string `yaml:"text"`
