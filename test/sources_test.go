@@ -104,7 +104,7 @@ func quoted(t *testing.T, v any) string {
 
 func oddities() []odd {
 	return []odd{
-		{name: "code-in-a-folder", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "code-in-a-folder", change: func(t *testing.T, s *oddSource) {
 			s.option(t, "siteurl", s.home+"/wp")
 			s.page(t, "two-addresses", `<a href="`+s.home+`/wp/wp-login.php">in</a> <img src="`+s.home+`/wp/wp-content/uploads/a.jpg"> <a href="`+
 				s.home+
@@ -118,7 +118,7 @@ func oddities() []odd {
 		}, judge: func(t *testing.T, s *oddSource, site wire.Site, db *sql.DB) {
 			require.Empty(t, judged(t, site, "before.example").Old, "the address before that is one of the source's too")
 		}},
-		{name: "with-www", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "with-www", change: func(t *testing.T, s *oddSource) {
 			www := strings.Replace(s.home, "http://", "http://www.", 1)
 			s.page(t, "www", `<a href="`+www+`/a">www</a> <a href="`+strings.Replace(www, "http:", "https:", 1)+`">https</a>`)
 			s.option(t, "odd_www", `a:1:{s:1:"u";`+serialised(www+"/x")+`}`)
@@ -298,7 +298,7 @@ func oddities() []odd {
 			require.Zero(t, now.Report.Faults())
 			require.Len(t, now.Copies, 1, "what stood there is a safety copy")
 		}},
-		{name: "prefix-of-parts", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "prefix-of-parts", change: func(t *testing.T, s *oddSource) {
 			s.settings(t, func(text string) string {
 				return regexp.MustCompile(`\$table_prefix\s*=.*;`).ReplaceAllString(text, "$$table_prefix = 'la' . 'd_';")
 			})
