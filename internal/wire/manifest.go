@@ -72,7 +72,7 @@ type TableTotal struct {
 	Rows     int64             `json:"rows"`
 	Bytes    int64             `json:"bytes"`
 	Entries  int               `json:"entries"`
-	Sums     map[string]uint64 `json:"sums,omitempty" doc:"by column of numbers, dates and the like: the CRC-32 of all values, added up"`
+	Sums     map[string]uint64 `json:"sums,omitempty" doc:"by column: of whole numbers, all by exclusive or; of dates and the like, the CRC-32 of all values, added up"`
 	UTF8Only bool              `json:"wide"` // all text columns are UTF-8
 }
 

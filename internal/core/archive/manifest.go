@@ -113,7 +113,8 @@ type TableTotal struct {
 	Bytes    int64  `json:"bytes"`
 	Entries  int    `json:"entries"`
 	UTF8Only bool   `json:"wide"` // all text columns are UTF-8
-	// Sums are, by column of numbers, dates and the like, the CRC-32 (ISO 3309) of all values as a server writes them, added up.
+	// Sums are, by column: of whole numbers, all values by exclusive or; of decimal numbers, dates and the like, the CRC-32 (ISO
+	// 3309) of all values as a server writes them, added up.
 	Sums map[string]uint64 `json:"sums,omitempty"`
 }
 

@@ -205,10 +205,10 @@ func (w *rowWriter) sums(ctx context.Context) error {
 		out[w.names[i]] = sum
 	}
 	if w.editor == nil && w.total.Rows > 0 {
-		var plain []string
+		var plain []sitedb.Column
 		for _, c := range w.t.Columns {
 			if c.Plain() {
-				plain = append(plain, c.Name)
+				plain = append(plain, c)
 			}
 		}
 		sums, err := w.b.snapshot.PlainSums(ctx, w.t.Name, plain)
@@ -216,7 +216,7 @@ func (w *rowWriter) sums(ctx context.Context) error {
 			return err
 		}
 		for i := range sums {
-			out[plain[i]] = sums[i]
+			out[plain[i].Name] = sums[i]
 		}
 	}
 	if len(out) > 0 {

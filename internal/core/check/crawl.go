@@ -99,12 +99,14 @@ func (r *runner) openAnswers(ctx context.Context) {
 	if len(r.traces.list) == 0 {
 		return
 	}
+	group := parallel.Group{}
+	group.SetLimit(4)
 	for _, a := range r.site.Kind.Answers {
 		p := &page{address: r.base.String() + "/" + a, from: "the kind's list of answers"}
-		if r.open(ctx, p); p.err == nil {
-			r.answers = append(r.answers, p)
-		}
+		r.answers = append(r.answers, p)
+		group.Go(func() error { r.open(ctx, p); return nil })
 	}
+	group.Wait() // what does not answer has nothing in it
 }
 
 // names reports whether a text names the address that the site came from.

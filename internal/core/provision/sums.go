@@ -23,6 +23,7 @@ type tableSums struct {
 	rows    atomic.Int64
 	lenient bool // see sitedb.Into
 	mu      sync.Mutex
+	plain   []sitedb.Column // by the release's definitions
 	sent    []string
 	sums    map[string]uint64
 }
@@ -43,7 +44,10 @@ func (mk *maker) newTableSums(ctx context.Context, tables []archive.TableTotal, 
 	}
 	for _, d := range defs {
 		if s := out[d.Table]; s != nil {
-			s.lenient = slices.ContainsFunc(d.Columns, func(c sqltext.ColumnDefinition) bool { return c.Type == "enum" || c.Type == "set" })
+			for _, c := range d.Columns {
+				s.lenient = s.lenient || c.Type == "enum" || c.Type == "set"
+				s.plain = append(s.plain, sitedb.Column{Name: c.Name, Type: c.Type, Generated: c.Generated})
+			}
 		}
 	}
 	return out, nil
@@ -85,7 +89,10 @@ func (s *tableSums) verify(ctx context.Context, loader sitedb.Loader, name strin
 		}
 	}
 	// What is no text is compared with what the source's server said of it.
-	plain := slices.DeleteFunc(slices.Clone(s.sent), func(c string) bool { _, summed := s.table.Sums[c]; return !summed })
+	plain := slices.DeleteFunc(slices.Clone(s.plain), func(c sitedb.Column) bool {
+		_, summed := s.table.Sums[c.Name]
+		return !summed || !c.Plain() || !slices.Contains(s.sent, c.Name)
+	})
 	if len(plain) == 0 {
 		return nil
 	}
@@ -94,8 +101,8 @@ func (s *tableSums) verify(ctx context.Context, loader sitedb.Loader, name strin
 		return err
 	}
 	for i, c := range plain {
-		if sums[i] != s.table.Sums[c] {
-			return s.changed(c, "has other values than the source's")
+		if sums[i] != s.table.Sums[c.Name] {
+			return s.changed(c.Name, "has other values than the source's")
 		}
 	}
 	return nil

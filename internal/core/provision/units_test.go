@@ -93,7 +93,9 @@ func (l *told) Sums(_ context.Context, _ string, columns []string, wide bool) ([
 	return l.sums, l.err
 }
 
-func (l *told) PlainSums(context.Context, string, []string) ([]uint64, error) { return l.plain, l.err }
+func (l *told) PlainSums(context.Context, string, []sitedb.Column) ([]uint64, error) {
+	return l.plain, l.err
+}
 
 func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 	sent := func() *tableSums {
@@ -121,6 +123,7 @@ func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 	require.ErrorIs(t, sent().verify(t.Context(), l, "av_posts"), l.err)
 	l.err, l.sums, l.plain = nil, []uint64{11, 22}, []uint64{7}
 	s = sent()
+	s.plain = []sitedb.Column{{Name: "ID", Type: "bigint"}, {Name: "not_sent", Type: "int"}, {Name: "post_title", Type: "text"}}
 	s.table.Sums = map[string]uint64{"ID": 7, "not_sent": 1}
 	require.NoError(t, s.verify(t.Context(), l, "av_posts"))
 	s.table.Sums["ID"] = 8

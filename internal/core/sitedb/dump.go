@@ -439,7 +439,7 @@ func (d *Dump) Definition(_ context.Context, t *Table) (*sqltext.Definition, err
 }
 
 // PlainSums implements Snapshot: a dump tells no sums.
-func (d *Dump) PlainSums(context.Context, string, []string) ([]uint64, error) { return nil, nil }
+func (d *Dump) PlainSums(context.Context, string, []Column) ([]uint64, error) { return nil, nil }
 
 // Programs implements Snapshot: those of a dump from outside are not taken over.
 func (d *Dump) Programs(context.Context, []Table) ([]*sqltext.Program, []LeftOut, error) {

@@ -69,11 +69,16 @@ func (c Column) UTF8() bool {
 // Plain reports whether a column's values are text nowhere but on their way: numbers, dates and times, addresses. Their texts are
 // the same on every server, other than those of floating-point numbers and of bits.
 func (c Column) Plain() bool {
+	return !c.Generated && (c.Whole() || c.Type == "decimal") || c.Timely()
+}
+
+// Whole reports whether a column's values are whole numbers.
+func (c Column) Whole() bool {
 	switch c.Type {
-	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal":
-		return !c.Generated
+	case "tinyint", "smallint", "mediumint", "int", "bigint":
+		return true
 	}
-	return c.Timely()
+	return false
 }
 
 // Timely reports whether a plain column is no number.
@@ -191,9 +196,9 @@ type Snapshot interface {
 	// Programs returns what makes views, triggers and routines, in an order in which they can be made, and those that are
 	// left out, with the reason.
 	Programs(ctx context.Context, tables []Table) ([]*sqltext.Program, []LeftOut, error)
-	// PlainSums adds up the CRC-32 of every value of plain columns, as the server itself writes them; NULL does not count. It is
-	// nil where there is no server to ask.
-	PlainSums(ctx context.Context, table string, columns []string) ([]uint64, error)
+	// PlainSums sums plain columns: of whole numbers, all by exclusive or; of others, the CRC-32 of every value as the server itself
+	// writes it, added up. NULL does not count. It is nil where there is no server to ask.
+	PlainSums(ctx context.Context, table string, columns []Column) ([]uint64, error)
 	// Rows calls each with every row in primary key order. The row is valid during the call.
 	Rows(ctx context.Context, t *Table, each func(row [][]byte) error) error
 	Close() error
@@ -214,8 +219,8 @@ type Loader interface {
 	// Sums adds up the CRC-32 of every text (in UTF-8) or run of bytes in each of the columns; NULL does not count. The
 	// sum is the same in whatever order the rows are.
 	Sums(ctx context.Context, table string, columns []string, utf8Only bool) ([]uint64, error)
-	// PlainSums adds up the CRC-32 of every value of plain columns, as the server itself writes them; NULL does not count.
-	PlainSums(ctx context.Context, table string, columns []string) ([]uint64, error)
+	// PlainSums is that of Snapshot.
+	PlainSums(ctx context.Context, table string, columns []Column) ([]uint64, error)
 	// CreateTable makes a table, with its name passed through rename unless that is nil. So do the other two, with all
 	// names of tables.
 	CreateTable(ctx context.Context, d *sqltext.Definition, rename Rename) error

@@ -2470,7 +2470,7 @@ export interface components {
             name: string;
             /** Format: int64 */
             rows: number;
-            /** @description by column of numbers, dates and the like: the CRC-32 of all values, added up */
+            /** @description by column: of whole numbers, all by exclusive or; of dates and the like, the CRC-32 of all values, added up */
             sums?: {
                 [key: string]: number;
             };

@@ -226,7 +226,7 @@ func (l *loader) Sums(ctx context.Context, table string, columns []string, utf8O
 }
 
 // PlainSums implements Loader.
-func (l *loader) PlainSums(ctx context.Context, table string, columns []string) ([]uint64, error) {
+func (l *loader) PlainSums(ctx context.Context, table string, columns []sitedb.Column) ([]uint64, error) {
 	return plainSums(ctx, l.db, l.conn, table, columns)
 }
 

@@ -190,13 +190,14 @@ func TestLoadingIsStrict(t *testing.T) {
 
 	tables, err := db.Tables(ctx)
 	require.NoError(t, err)
-	var plain []string
+	var plain []sitedb.Column
+	var names []string
 	for _, c := range tables[0].Columns {
 		if c.Plain() {
-			plain = append(plain, c.Name)
+			plain, names = append(plain, c), append(names, c.Name)
 		}
 	}
-	require.Equal(t, []string{"n", "d", "u"}, plain)
+	require.Equal(t, []string{"n", "d", "u"}, names)
 	snap, err := db.Snapshot(ctx)
 	require.NoError(t, err)
 	defer snap.Close()
@@ -213,6 +214,10 @@ func TestLoadingIsStrict(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEqual(t, of[1], changed[1])
 	require.Equal(t, of[0], changed[0])
+	run(t, db, "UPDATE t SET n = 8 WHERE n = 7 LIMIT 1")
+	changed, err = l.PlainSums(ctx, "t", plain)
+	require.NoError(t, err)
+	require.NotEqual(t, of[0], changed[0])
 }
 
 func TestRowsOfEveryTypeComeBackAsTheyWere(t *testing.T) {
