@@ -181,6 +181,9 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 	}
 	var files []hostfs.Entry
 	err := b.site.Walk(ctx, ".", func(e hostfs.Entry) error {
+		if strings.HasPrefix(e.Path, kind.AsksPrefix) {
+			return nil // the site is being asked something at this moment
+		}
 		if !e.Mode.IsRegular() && !e.Mode.IsDir() && e.Mode&fs.ModeSymlink == 0 {
 			b.note("%q is neither file, folder nor link; left out", e.Path)
 			return nil

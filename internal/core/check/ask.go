@@ -32,10 +32,8 @@ type told struct {
 	} `json:"mail"`
 }
 
-const (
-	asksPrefix = "nestseed-asks-"
-	silent     = 10 * time.Minute // when a page that tells says nothing any more
-)
+// silent is when a page that tells says nothing any more.
+const silent = 10 * time.Minute
 
 // ErrNotTold says that a site did not answer the page that was placed in it.
 var ErrNotTold = errors.New("the site did not answer")
@@ -45,7 +43,7 @@ var ErrNotTold = errors.New("the site did not answer")
 func ask(ctx context.Context, report kind.Report, folder hostfs.FS, what string, get func(ctx context.Context, page string) (int, []byte,
 	error),
 	answer any) (err error) {
-	name := asksPrefix + strings.ToLower(rand.Text()) + path.Ext(report.File)
+	name := kind.AsksPrefix + strings.ToLower(rand.Text()) + path.Ext(report.File)
 	key := rand.Text()
 	text := strings.NewReplacer("{key}", key, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(report.Text)
 	defer func() { err = errors.Join(err, folder.RemoveAll(context.WithoutCancel(ctx), name)) }()

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
@@ -152,7 +153,7 @@ func (r *runner) files(ctx context.Context) error {
 		if !e.Mode.IsRegular() || e.Mode&fs.ModeSymlink != 0 {
 			return nil
 		}
-		if strings.HasPrefix(e.Path, asksPrefix) && time.Since(e.ModTime) > silent {
+		if strings.HasPrefix(e.Path, kind.AsksPrefix) && time.Since(e.ModTime) > silent {
 			r.oldAsks = append(r.oldAsks, e.Path)
 			return nil
 		}

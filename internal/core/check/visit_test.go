@@ -117,7 +117,7 @@ func tells(t *testing.T, folder, answer string) school {
 	s := healthy()
 	s["*"] = func(w http.ResponseWriter, r *http.Request) {
 		page, err := os.ReadFile(filepath.Join(folder, r.URL.Path))
-		if err != nil || !strings.HasPrefix(r.URL.Path, "/"+asksPrefix) {
+		if err != nil || !strings.HasPrefix(r.URL.Path, "/"+kind.AsksPrefix) {
 			http.NotFound(w, r)
 			return
 		}
@@ -165,7 +165,7 @@ func TestTheSiteItselfSaysWhichDatabaseItWorksOnAndWhetherMailGoesOut(t *testing
 		asked(false))
 	require.Equal(t, Fail, got["links in mails"].Result)
 
-	old := filepath.Join(folder, asksPrefix+"x.php")
+	old := filepath.Join(folder, kind.AsksPrefix+"x.php")
 	require.NoError(t, os.WriteFile(old, nil, 0o644))
 	require.NoError(t, os.Chtimes(old, time.Now(), time.Now().Add(-time.Hour)))
 	got = visit(t, healthy(), asked(true))

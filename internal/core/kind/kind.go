@@ -263,6 +263,9 @@ type Report struct {
 	Text string `yaml:"text"`
 }
 
+// AsksPrefix is how the names of such pages begin while they lie in a site's folder.
+const AsksPrefix = "nestseed-asks-"
+
 // End is the day from which versions of a product that begin with Version are looked after no more. Versions
 // are compared as numbers: Before means every version below it.
 type End struct {
