@@ -335,6 +335,9 @@ func (a *app) printSite(s wire.Site) {
 		}
 		fmt.Fprintln(a.out)
 		a.printExamples(s.Rewritten.Samples)
+		for _, at := range s.Rewritten.BrokenAt {
+			fmt.Fprintf(a.out, "          broken, in %s\n", at)
+		}
 	}
 	var steps []string
 	for _, t := range s.Steps {
