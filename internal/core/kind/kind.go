@@ -185,6 +185,9 @@ type Keep struct {
 	Title   string   `yaml:"title"`
 	Tables  []string `yaml:"tables"`
 	Folders []string `yaml:"folders"`
+	// Rows are rows of a matched table that stand among others, by values of a column, and With are columns of tables that name them.
+	Rows []Rows   `yaml:"rows"`
+	With []Column `yaml:"with"`
 }
 
 // Matched says what a row of Table, whose number is Key, is found again by in other content: the first list of columns whose values
@@ -195,6 +198,8 @@ type Matched struct {
 	By    [][]string `yaml:"by"`
 	// Named are columns of kept tables, whose names may be patterns with *, that name such a row or, where it is gone, none (0).
 	Named []Column `yaml:"named"`
+	// Moved are columns of kept tables that may name rows which are kept (Keep.Rows): they follow where such a row gets a new number.
+	Moved []Column `yaml:"moved"`
 }
 
 // Recount sets a column to the number of rows that belong to each row: those of table Of whose column By has the

@@ -17,6 +17,8 @@ type matching struct {
 	kind *kind.Kind
 	// numbers of the new content by those of the old, for tables that are matched
 	numbers map[string]map[string]string
+	// moved are the new numbers of kept rows that could not keep theirs, by table
+	moved map[string]map[string]string
 	// dropped are the numbers of kept rows that stay out, by table
 	dropped map[string]map[string]bool
 	left    int64 // rows that stay out
@@ -25,7 +27,8 @@ type matching struct {
 // newMatching reads what rows are known by, in both databases. A kept table is not matched: it brings its own numbers.
 func newMatching(ctx context.Context, k *kind.Kind, old, fresh sitedb.DB, oldPrefix, prefix string, kept func(bare string) bool) (*matching,
 	error) {
-	m := &matching{kind: k, numbers: map[string]map[string]string{}, dropped: map[string]map[string]bool{}}
+	m := &matching{kind: k, numbers: map[string]map[string]string{}, moved: map[string]map[string]string{},
+		dropped: map[string]map[string]bool{}}
 	for _, rule := range k.Matched {
 		if kept(rule.Table) {
 			continue
@@ -97,7 +100,20 @@ func (m *matching) edit(bare string, columns []string) func(row [][]byte) bool {
 			}
 		}
 	}
+	var moved []relation
+	for _, rule := range m.kind.Matched {
+		for _, c := range rule.Moved {
+			if i := slices.Index(columns, c.Column); i >= 0 && (c.Table == bare || packing.Wild(c.Table, bare)) {
+				moved = append(moved, relation{i, kind.Column{Table: rule.Table}})
+			}
+		}
+	}
 	return func(row [][]byte) bool {
+		for _, r := range moved {
+			if to, is := m.moved[r.to.Table][string(row[r.column])]; is {
+				row[r.column] = []byte(to)
+			}
+		}
 		for _, r := range named {
 			if numbers, matched := m.numbers[r.to.Table]; matched && row[r.column] != nil {
 				row[r.column] = []byte(cmp.Or(numbers[string(row[r.column])], "0"))

@@ -11,7 +11,6 @@ import (
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
-	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
 )
@@ -144,131 +143,9 @@ func undoExchange(ctx context.Context, fsys hostfs.FS, name string) error {
 	return fmt.Errorf("neither %s nor %s is the site that was made; somebody has put something else there", folder, staging)
 }
 
-// keepOld takes parts of the old site over into the prepared one.
-func (mk *maker) keepOld(ctx context.Context) error {
-	if mk.req.Replace == nil {
-		return nil
-	}
-	parts, err := keepParts(mk.req.Kind, mk.req.Replace.Keep)
-	if err != nil {
-		return err
-	}
-	for _, part := range parts {
-		if err := mk.keepTables(ctx, part, parts); err != nil {
-			return fmt.Errorf("keep %s: %w", part.What, err)
-		}
-		for _, folder := range part.Folders {
-			if err := mk.keepFolder(ctx, folder); err != nil {
-				return fmt.Errorf("keep %s: %w", part.What, err)
-			}
-		}
-	}
-	return nil
-}
-
 // openOld opens the database of the site that is replaced, with that site's own account.
 func (req *Request) openOld(ctx context.Context) (sitedb.DB, error) {
 	return req.Server.OpenAs(ctx, req.Replace.Database, req.Replace.User, req.Replace.Password)
-}
-
-// keptTable is a table of the old site that is taken over, with its name without the prefix.
-type keptTable struct {
-	*sitedb.Table
-	bare string
-}
-
-// keeps reports whether parts have a table.
-func keeps(parts []kind.Keep, bare string) bool {
-	return slices.ContainsFunc(parts, func(part kind.Keep) bool {
-		return slices.ContainsFunc(part.Tables, func(p string) bool { return p == bare || packing.Wild(p, bare) })
-	})
-}
-
-func (mk *maker) keepTables(ctx context.Context, part kind.Keep, parts []kind.Keep) error {
-	old, err := mk.req.openOld(ctx)
-	if err != nil {
-		return err
-	}
-	defer old.Close()
-	tables, err := old.Tables(ctx)
-	if err != nil {
-		return err
-	}
-	snap, err := old.Snapshot(ctx)
-	if err != nil {
-		return err
-	}
-	defer snap.Close()
-	loader, err := mk.db.Loader(ctx)
-	if err != nil {
-		return err
-	}
-	defer loader.Close()
-	var taken []keptTable
-	for i := range tables {
-		bare, own := strings.CutPrefix(tables[i].Name, mk.req.Replace.Prefix)
-		if own && !tables[i].View && keeps([]kind.Keep{part}, bare) {
-			taken = append(taken, keptTable{&tables[i], bare})
-		}
-	}
-	if len(taken) == 0 {
-		return nil
-	}
-	match, err := newMatching(ctx, mk.req.Kind, old, mk.db, mk.req.Replace.Prefix, mk.plan.Prefix,
-		func(bare string) bool { return keeps(parts, bare) })
-	if err != nil {
-		return err
-	}
-	match.inOrder(taken)
-	for _, t := range taken {
-		n, err := mk.keepTable(ctx, snap, t, loader, match)
-		if err != nil {
-			return err
-		}
-		mk.noteKept(part.What, n)
-	}
-	if match.left > 0 {
-		mk.result.Adjustments = append(mk.result.Adjustments, fmt.Sprintf("of the %s, %d rows belong to pages that the release does not have; "+
-			"they stay in the safety copy", part.Title, match.left))
-	}
-	return nil
-}
-
-func (mk *maker) noteKept(what string, rows int64) {
-	mk.mu.Lock()
-	defer mk.mu.Unlock()
-	if mk.result.Kept == nil {
-		mk.result.Kept = map[string]int64{}
-	}
-	mk.result.Kept[what] += rows
-}
-
-// keepTable puts the rows of a table of the old site in the place of those of the release. A table that only the old site
-// has is made first.
-func (mk *maker) keepTable(ctx context.Context, from sitedb.Snapshot, t keptTable, to sitedb.Loader, match *matching) (int64, error) {
-	bare := t.bare
-	if mk.hasTable(bare) {
-		if err := mk.db.Empty(ctx, mk.table(bare)); err != nil {
-			return 0, err
-		}
-	} else {
-		d, err := from.Definition(ctx, t.Table)
-		if err == nil {
-			err = to.CreateTable(ctx, d, func(string) string { return mk.table(bare) })
-		}
-		if err != nil {
-			return 0, err
-		}
-	}
-	there, err := mk.db.Tables(ctx)
-	if err != nil {
-		return 0, err
-	}
-	i := slices.IndexFunc(there, func(x sitedb.Table) bool { return x.Name == mk.table(bare) })
-	if i < 0 {
-		return 0, fmt.Errorf("table %s is not there", mk.table(bare))
-	}
-	return sitedb.CopyRows(ctx, from, t.Table, to, &there[i], func(columns []string) func([][]byte) bool { return match.edit(bare, columns) })
 }
 
 func (mk *maker) keepFolder(ctx context.Context, folder string) error {
