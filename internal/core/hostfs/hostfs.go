@@ -176,7 +176,19 @@ func ReadFile(ctx context.Context, fsys FS, name string, maxBytes int64) ([]byte
 
 // WriteFile replaces a file's content as a whole: readers see the old one or the new one.
 func WriteFile(ctx context.Context, fsys FS, name string, content []byte, mode fs.FileMode) error {
-	fresh := name + ".nestseed-new"
+	return writeBeside(ctx, fsys, name, FreshName(name), content, mode)
+}
+
+// FreshName is what a file is called while WriteFile writes it.
+func FreshName(name string) string { return name + ".nestseed-new" }
+
+// WriteSecret is WriteFile for a program that holds secrets and lies where a web server may look: while it is written its name ends as
+// that of a program, so that whoever asks for one that was cut off has it run and never shown.
+func WriteSecret(ctx context.Context, fsys FS, name string, content []byte, mode fs.FileMode) error {
+	return writeBeside(ctx, fsys, name, FreshName(name)+path.Ext(name), content, mode)
+}
+
+func writeBeside(ctx context.Context, fsys FS, name, fresh string, content []byte, mode fs.FileMode) error {
 	if err := fsys.RemoveAll(ctx, fresh); err != nil {
 		return err
 	}

@@ -443,12 +443,12 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 func writeSettings(ctx context.Context, site hostfs.FS, name, folder string, s *kind.Settings, mode fs.FileMode) error {
 	for file, text := range s.Files() {
 		if rel, inside := strings.CutPrefix(file, folder+"/"); inside {
-			if err := hostfs.WriteFile(ctx, site, rel, text, mode); err != nil {
+			if err := hostfs.WriteSecret(ctx, site, rel, text, mode); err != nil {
 				return err
 			}
 		}
 	}
-	return hostfs.WriteFile(ctx, site, name, s.Bytes(), mode)
+	return hostfs.WriteSecret(ctx, site, name, s.Bytes(), mode)
 }
 
 // makeAdministrator inserts the rows of the kind's recipe and gives the content to the new account.

@@ -257,8 +257,11 @@ func (mk *maker) pause(ctx context.Context) error {
 		return fmt.Errorf("%w: %s is there already: %s is being updated, or an update was cut off; see to that first", ErrPlan,
 			path.Join(mk.plan.Folder, pause.File), mk.req.Kind.Title)
 	}
-	if err := mk.making(ctx, "folder", path.Join(mk.req.Folder, pause.File)); err != nil {
-		return err
+	// Killed while the file is written, what is there of it has another name.
+	for _, name := range []string{pause.File, hostfs.FreshName(pause.File)} {
+		if err := mk.making(ctx, "folder", path.Join(mk.req.Folder, name)); err != nil {
+			return err
+		}
 	}
 	return hostfs.WriteFile(ctx, mk.old, pause.File, []byte(pause.Text), 0o644)
 }
