@@ -88,6 +88,13 @@ func (k *Kind) refuses(ctx context.Context, site hostfs.FS, settings *Settings) 
 	return nil
 }
 
+// Told says that settings are known from elsewhere, so that it does not matter that they cannot be read.
+func (id *Identity) Told(settings ...string) {
+	id.Unreadable = slices.DeleteFunc(id.Unreadable, func(why string) bool {
+		return slices.ContainsFunc(settings, func(s string) bool { return strings.HasPrefix(why, s+" ") })
+	})
+}
+
 // CanBeSource says why a site cannot be read as a source, or imported, though its kind is known. Errors: ErrCannotRead.
 func (id *Identity) CanBeSource() error { return id.refused }
 

@@ -163,3 +163,9 @@ func TestSecretsAreKnownByTheirShape(t *testing.T) {
 		require.False(t, SecretShape(v), v)
 	}
 }
+
+func TestWhatIsToldNeedsNotBeRead(t *testing.T) {
+	id := &Identity{Unreadable: []string{"DB_NAME cannot be read: x", "$table_prefix cannot be read: x", "DB_NAME_TWO cannot be read: x"}}
+	id.Told("DB_NAME", "$table_prefix")
+	require.Equal(t, []string{"DB_NAME_TWO cannot be read: x"}, id.Unreadable)
+}

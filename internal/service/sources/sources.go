@@ -62,7 +62,14 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 		fsys.Close()
 		return nil, err
 	}
-	s.Identity.Prefix = cmp.Or(src.Prefix, s.Identity.Prefix)
+	settings := s.Identity.Kind.Settings
+	if src.Prefix != "" {
+		s.Identity.Prefix = src.Prefix
+		s.Identity.Told(settings.Prefix)
+	}
+	if d := settings.Database; src.Database != "" {
+		s.Identity.Told(d.Name, d.User, d.Password, d.Host)
+	}
 	if err := errors.Join(s.Identity.CanBeSource(), s.Identity.HasPrefix()); err != nil {
 		fsys.Close()
 		return nil, err
