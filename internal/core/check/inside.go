@@ -106,7 +106,7 @@ func (r *runner) rows(ctx context.Context) error {
 	if len(broken) > 0 {
 		r.record(Check{Name: "serialised values", Result: Warn,
 			Sentence: fmt.Sprintf("%d of the values that look like serialised PHP cannot be read", len(broken)), Evidence: broken,
-			Remedy: "they were broken in the source too; correct them there, or have wrong lengths put right when the site is made (--mend)"})
+			Remedy: "they were broken in the source too; correct them there, or have them mended when the site is made"})
 		return nil
 	}
 	r.record(Check{Name: "serialised values", Result: Pass, Sentence: "every serialised value can be read"})

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path"
@@ -40,6 +41,9 @@ type Identity struct {
 // ErrNoSettings.
 func Identify(ctx context.Context, fsys hostfs.FS, root string, kinds []*Kind) (*Identity, error) {
 	site, err := fsys.Sub(ctx, root)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: there is no folder %s; say where it is now", ErrCannotRead, path.Join(fsys.Root(), root))
+	}
 	if err != nil {
 		return nil, fmt.Errorf("look into %s: %w", path.Join(fsys.Root(), root), err)
 	}

@@ -36,7 +36,7 @@ export function RunPage() {
       {r.job === 'table' && <TableReport run={r} />}
       <div className="grid grid-cols-2 gap-4 items-start">
         <Sheet title="Steps" aside={`${count(p.done?.files ?? 0)} files, ${count(p.done?.rows ?? 0)} rows, ${size(p.done?.bytes ?? 0)}`}>
-          {steps.length === 0 ? <Empty>It has not begun yet.</Empty> : (
+          {steps.length === 0 ? <Empty>{ended(r) ? 'It ended before its first step.' : 'It has not begun yet.'}</Empty> : (
             <ol>{steps.map((s, i) => (
               <li key={s.name + i} className="flex items-center gap-3 h-[28px] px-4 border-t border-line"><span className="text-faint font-mono w-5">{i + 1}</span><span className="flex-1">{s.name}</span>
                 <SizeBar bytes={s.ms} most={longest} /><span className="font-mono w-16 text-right">{s.ms ? millis(s.ms) : '…'}</span></li>

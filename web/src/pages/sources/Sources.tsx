@@ -1,3 +1,4 @@
+import type { ReactNode } from 'react'
 import { useNavigate } from 'react-router'
 import { useAddSource, useHosts, useSources } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
@@ -37,7 +38,7 @@ function AddSource() {
   const add = useAddSource()
   const go = useNavigate()
   return (
-    <Ask button="Add a source" primary title="Add a source" about="Kind, settings and database are found out by reading its settings file; nothing is run or written." action="Add"
+    <Ask button="Add a source" primary title="Add a source" about="Kind, settings and database are found out by reading its settings file; nothing is run or written, unless you let the source be asked." action="Add"
       onSubmit={async (f) => {
         const s = await add.mutateAsync({ name: text(f, 'name'), host: text(f, 'host'), path: text(f, 'path'), ...more(f), ask: f.get('ask') !== null || undefined })
         go(`/sources/${s.name}`)
@@ -45,8 +46,7 @@ function AddSource() {
       <Field label="Name" hint="small letters, digits, dashes">{(id) => <Input id={id} name="name" required pattern="[a-z0-9][a-z0-9\-]*" />}</Field>
       <Field label="Host">{(id) => <Select id={id} name="host" required>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
       <Field label="Web root" hint="its folder, below the host's files">{(id) => <Input id={id} name="path" required className="font-mono" />}</Field>
-      <MoreOfSource />
-      <label className="flex gap-2 items-center"><input type="checkbox" name="ask" />Ask the source itself, at its address: a page is placed in its folder for one request</label>
+      <MoreOfSource><label className="flex gap-2 items-center"><input type="checkbox" name="ask" />Ask the source itself, at its address: a page is placed in its folder for one request</label></MoreOfSource>
     </Ask>
   )
 }
@@ -56,7 +56,7 @@ const given = (f: FormData, name: string) => text(f, name) || undefined
 /** What is read from the site's settings file and database unless it is given. */
 export const more = (f: FormData) => ({ address: given(f, 'address'), database: given(f, 'database'), database_password: given(f, 'password'), prefix: given(f, 'prefix') })
 
-export function MoreOfSource() {
+export function MoreOfSource({ children }: { children?: ReactNode }) {
   return (
     <details>
       <summary className="cursor-pointer text-soft">Address, database and table prefix, where they cannot be read</summary>
@@ -65,6 +65,7 @@ export function MoreOfSource() {
         <Field label="Database" hint="like mysql://user@127.0.0.1:3306/name; empty to read it from the settings file">{(id) => <Input id={id} name="database" className="font-mono" />}</Field>
         <Field label="Password of the database account">{(id) => <Input id={id} name="password" type="password" autoComplete="off" />}</Field>
         <Field label="Table prefix" hint="how the names of its tables begin">{(id) => <Input id={id} name="prefix" pattern="[A-Za-z0-9_]+" className="font-mono" />}</Field>
+        {children}
       </div>
     </details>
   )
