@@ -331,7 +331,8 @@ func (a *app) printSite(s wire.Site) {
 		fmt.Fprintf(a.out, "rewritten %s places (%s); %s inside serialised values", count(s.Rewritten.Replaced), strings.Join(forms, ", "),
 			count(s.Rewritten.Serialised))
 		if s.Rewritten.Broken > 0 {
-			fmt.Fprintf(a.out, "; %s serialised values were broken before, %s of them mended", count(s.Rewritten.Broken), count(s.Rewritten.Mended))
+			fmt.Fprintf(a.out, "; serialised values that were broken before: %s, mended: %s", count(s.Rewritten.Broken),
+				count(s.Rewritten.Mended))
 		}
 		fmt.Fprintln(a.out)
 		a.printExamples(s.Rewritten.Samples)

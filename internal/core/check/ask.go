@@ -47,7 +47,7 @@ func ask(ctx context.Context, report kind.Report, folder hostfs.FS, what string,
 	key := rand.Text()
 	text := strings.NewReplacer("{key}", key, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(report.Text)
 	defer func() { err = errors.Join(err, folder.RemoveAll(context.WithoutCancel(ctx), name)) }()
-	if err := hostfs.WriteFile(ctx, folder, name, []byte(text), 0o644); err != nil {
+	if err := hostfs.WriteSecret(ctx, folder, name, []byte(text), 0o644); err != nil {
 		return err
 	}
 	at := strconv.FormatInt(time.Now().Unix(), 10)

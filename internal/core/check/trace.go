@@ -147,6 +147,9 @@ func (t *traces) anchored(x *trace, text []byte, each func(found)) (there bool) 
 			i += from
 			from = i + len(a.text)
 			there = true
+			if !x.may(a, t.low, i) {
+				continue
+			}
 			before := decode(t.low[max(0, i-around):i])
 			after := decode(t.low[from:min(len(t.low), from+around)])
 			if at := len(before) - a.before; at >= 0 {
@@ -161,6 +164,16 @@ func (t *traces) anchored(x *trace, text []byte, each func(found)) (there bool) 
 		}
 	}
 	return there
+}
+
+// may reports whether what stands beside an anchor may spell the marks that stand beside it in the trace: most hits of a short name
+// are parts of words, and need not be decoded.
+func (x *trace) may(a anchor, text []byte, at int) bool {
+	if a.before > 0 && at > 0 && strings.IndexByte("./:-_;\n\x00\\0123456789abcdef", text[at-1]) < 0 {
+		return false
+	}
+	end := at + len(a.text)
+	return a.before+len(a.text) == len(x.text) || end == len(text) || strings.IndexByte("./:-_%&=\\\x00", text[end]) >= 0
 }
 
 // wide looks for a trace in UTF-16.

@@ -9,9 +9,15 @@ import (
 // maxValueBytes bounds a setting's value: a hostile file could double one line after line.
 const maxValueBytes = 64 << 10
 
+// maxExpression bounds how many tokens an expression has that is worked out, and so how deep brackets stand in one another.
+const maxExpression = 500
+
 // evaluate works out constant expressions: literals, earlier settings, the file's own folder, variables of a .env, and their
 // concatenation. Anything else gives the reason why not.
 func (s *Settings) evaluate(toks []token) (value, why string) {
+	if len(toks) > maxExpression {
+		return "", "it is computed"
+	}
 	for i := 0; i < len(toks); {
 		if len(value) > maxValueBytes {
 			return "", "it is longer than any setting should be"

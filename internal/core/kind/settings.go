@@ -336,7 +336,8 @@ func (s *Settings) parse() {
 
 // pair notes 'NAME' => 'value'.
 func (s *Settings) pair(toks []token, i int) {
-	if i+4 < len(toks) && toks[i+1].is('=') && toks[i+2].is('>') && (toks[i+3].sort == quoted || toks[i+3].sort == templated) &&
+	if len(s.pairs) < maxEntries && i+4 < len(toks) && toks[i+1].is('=') && toks[i+2].is('>') &&
+		(toks[i+3].sort == quoted || toks[i+3].sort == templated) &&
 		(toks[i+4].is(',') || toks[i+4].is(')') || toks[i+4].is(']')) && constantName.MatchString(stringValue(toks[i])) {
 		s.pairs = append(s.pairs, entry{name: stringValue(toks[i]), value: stringValue(toks[i+3]), from: toks[i+3].from, to: toks[i+3].to})
 	}
@@ -370,6 +371,9 @@ func (s *Settings) assignment(toks []token, i int) int {
 func (s *Settings) perhaps(toks []token, i int) bool {
 	return s.depth > 0 || i > 0 && (toks[i-1].is(')') || strings.EqualFold(string(toks[i-1].text), "else"))
 }
+
+// maxEntries bounds the settings of a file: each may depend on all before it.
+const maxEntries = 4000
 
 // maxFiles bounds the files that settings are taken from.
 const maxFiles = 32
@@ -454,7 +458,7 @@ func (s *Settings) expression(toks []token, i int, name string, perhaps bool) in
 			s.pair(toks, i)
 		}
 	}
-	if i > start {
+	if i > start && len(s.entries) < maxEntries {
 		value, why := s.evaluate(toks[start:i])
 		s.entries = append(s.entries, entry{name: name, value: value, why: why, from: toks[start].from, to: toks[i-1].to, perhaps: perhaps})
 	}

@@ -81,6 +81,19 @@ func TestAFileThatDoublesItsValuesIsRefusedInTime(t *testing.T) {
 	require.ErrorIs(t, err, ErrUnreadable)
 }
 
+func TestAFileThatIsDeepOrLongIsReadInTime(t *testing.T) {
+	deep := "<?php define('DB_NAME', " + strings.Repeat("(", 300_000) + "'x'" + strings.Repeat(")", 300_000) + ");"
+	_, err := ReadSettings([]byte(deep), "/").Get("DB_NAME")
+	require.ErrorIs(t, err, ErrUnreadable)
+	var long strings.Builder
+	long.WriteString("<?php $v0 = 'x';\n")
+	for i := range 60_000 {
+		fmt.Fprintf(&long, "$v%d = $v%d;", i+1, i)
+	}
+	require.Len(t, ReadSettings([]byte(long.String()), "/").Names(), maxEntries)
+	ReadSettings([]byte("<?php define($k,$v);"+strings.Repeat("['AAA'=>'x'];", 60_000)), "/")
+}
+
 func FuzzSettings(f *testing.F) {
 	f.Add([]byte(sample))
 	f.Add([]byte("<?php <<<'A'\nA; \"{$x}\" `ls` ?> x <?= 1"))

@@ -15,14 +15,16 @@ import (
 // as long as it says says so from then on. It returns how many did not.
 func (w *Worker) embedded(dst, src []byte, mend bool) (_ []byte, wrong int) {
 	done := 0
+	// Strings that claim to be long are many in a hostile text; each is looked at only as long as the text has earned it.
+	budget := budgetFor(src)
 	for at := 0; ; {
-		s, next, found := stringIn(src, at)
+		s, next, found := stringIn(src, at, &budget)
 		if !found {
 			return w.Text(dst, src[done:]), wrong
 		}
 		if !s.right {
 			wrong++
-			if !mend || !s.untilMark(src) {
+			if !mend || budget < 0 || !s.untilMark(src, &budget) {
 				at = next
 				continue
 			}
@@ -37,6 +39,8 @@ func (w *Worker) embedded(dst, src []byte, mend bool) (_ []byte, wrong int) {
 		done = s.end
 	}
 }
+
+func budgetFor(src []byte) int { return 64<<10 + 16*len(src) }
 
 // embeds reports whether strings of serialised values may stand in a text: digits, a colon and a quote, escaped or not.
 func embeds(src []byte) bool {
@@ -63,7 +67,7 @@ type phpString struct {
 }
 
 // stringIn returns the next string at or after a place, and where to look on.
-func stringIn(src []byte, from int) (s phpString, next int, found bool) {
+func stringIn(src []byte, from int, budget *int) (s phpString, next int, found bool) {
 	for at := from; ; {
 		i := bytes.Index(src[at:], []byte("s:"))
 		if i < 0 || at+i+5 > len(src) {
@@ -87,23 +91,29 @@ func stringIn(src []byte, from int) (s phpString, next int, found bool) {
 		default:
 			continue
 		}
-		s.measure(src, n)
+		s.measure(src, n, budget)
 		return s, s.from, true
 	}
 }
 
 // measure looks whether a string of n bytes ends where it says: as it stands, between the single quotes of a program, or between
 // double quotes, with escapes.
-func (s *phpString) measure(src []byte, n int) {
+func (s *phpString) measure(src []byte, n int, budget *int) {
 	ends := func(at int) bool { return bytes.HasPrefix(src[min(at, len(src)):], []byte(s.open+";")) }
 	if s.open == `"` {
 		if end := s.from + n; ends(end) {
 			s.right, s.inside, s.end, s.write = true, src[s.from:end], end+1, appendBytes
 			return
 		}
+		if *budget -= n; *budget < 0 || n > len(src)-s.from {
+			return
+		}
 		if inside, end := unescape(src, s.from, n, `'\`); ends(end) {
 			s.take(src, inside, end, func(dst, t []byte) []byte { return escape(dst, t, `'\`) })
 		}
+		return
+	}
+	if *budget -= n; *budget < 0 || n > len(src)-s.from {
 		return
 	}
 	inside, end := unescape(src, s.from, n, `"\/$'`)
@@ -128,13 +138,17 @@ func (s *phpString) take(src, inside []byte, end int, write func(dst, t []byte) 
 
 // untilMark takes a string that is not as long as it says up to the next quote and semicolon behind which a value may go on. Only one
 // that stands as it is can be mended.
-func (s *phpString) untilMark(src []byte) bool {
+func (s *phpString) untilMark(src []byte, budget *int) bool {
 	if s.open != `"` {
 		return false
 	}
 	for at := s.from; ; {
 		i := bytes.Index(src[at:], []byte(`";`))
 		if i < 0 {
+			*budget = -1 // nor is there one for any that follows
+			return false
+		}
+		if *budget -= i; *budget < 0 {
 			return false
 		}
 		at += i + 2

@@ -95,6 +95,16 @@ func TestTextInUTF16IsRewritten(t *testing.T) {
 	}
 }
 
+func TestATextOfManyLongClaimsIsReadInTime(t *testing.T) {
+	for _, claim := range []string{`s:900000:"`, `s:900000:\"`, `s:9:"`} {
+		src := "http://base.localhost " + strings.Repeat(claim, 300_000)
+		for _, mend := range []bool{false, true} {
+			out, _ := worker(t, mend).embedded(nil, []byte(src), mend)
+			require.True(t, strings.HasPrefix(string(out), "https://alder-valley.example"))
+		}
+	}
+}
+
 func FuzzEmbedded(f *testing.F) {
 	f.Add([]byte(`s:21:"http://base.localhost";s:9:\"http://base.localhost\";`), true)
 	f.Fuzz(func(t *testing.T, src []byte, mend bool) {
