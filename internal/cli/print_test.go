@@ -60,7 +60,7 @@ func TestASiteSaysWhatAPersonNeedsToKnow(t *testing.T) {
 		"alder-valley: Alder Valley Music School\n", "held      visitors see a holding page; nestseed site open alder-valley lets them in\n",
 		"mail      kept from going out", "upgraded  its tables were brought to version 53497", "adjusted  2 scheduled jobs run again\n",
 		"kept      comments: 12 rows\n",
-		"rewritten 78 places (2 percent-encoded, 76 plain); 3 inside serialised values; 1 serialised values were broken before",
+		"rewritten 78 places (2 percent-encoded, 76 plain); 3 inside serialised values; serialised values that were broken before: 1, mended: 0",
 		"          plain, in options: at http://base.localhost/a → at http://alder-valley.localhost/a\n",
 		"opened 25 Nov 2026, 09:30\n", "withdrawn\n", "open until 25 Nov 2026", "7            25 Nov 2026, 09:30  replaced  music-base@1  66 " +
 			"MB  .alder-valley.nestseed-9\n",
