@@ -83,7 +83,8 @@ func (k *keeper) open(ctx context.Context) (err error) {
 		return err
 	}
 	k.match, err = newMatching(ctx, mk.req.Kind, k.old, mk.db, mk.req.Replace.Prefix, mk.plan.Prefix, func(bare string) bool {
-		return keeps(k.parts, bare)
+		there := slices.ContainsFunc(k.tables, func(t keptTable) bool { return t.bare == bare })
+		return there && mk.hasTable(bare) && !keeps(k.parts, bare)
 	})
 	return err
 }

@@ -24,13 +24,13 @@ type matching struct {
 	left    int64 // rows that stay out
 }
 
-// newMatching reads what rows are known by, in both databases. A kept table is not matched: it brings its own numbers.
-func newMatching(ctx context.Context, k *kind.Kind, old, fresh sitedb.DB, oldPrefix, prefix string, kept func(bare string) bool) (*matching,
+// newMatching reads what rows are known by, of the tables that both have with numbers of their own: a kept table brings its own.
+func newMatching(ctx context.Context, k *kind.Kind, old, fresh sitedb.DB, oldPrefix, prefix string, both func(bare string) bool) (*matching,
 	error) {
 	m := &matching{kind: k, numbers: map[string]map[string]string{}, moved: map[string]map[string]string{},
 		dropped: map[string]map[string]bool{}}
 	for _, rule := range k.Matched {
-		if kept(rule.Table) {
+		if !both(rule.Table) {
 			continue
 		}
 		numbers := map[string]string{}
