@@ -67,7 +67,7 @@ func TestManifestsFitTheirSchema(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	kinds, err := kind.Stock()
 	require.NoError(t, err)

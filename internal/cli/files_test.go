@@ -50,7 +50,7 @@ func released(t *testing.T) (content, wire.Release) {
 		require.NoError(t, os.Chtimes(p, begun, begun))
 	}
 	require.NoError(t, os.Symlink("choir.jpg", filepath.Join(dir, "base/wp-content/uploads/2026/09/link.jpg")))
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
 	kinds, err := kind.Stock()

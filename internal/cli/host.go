@@ -13,10 +13,11 @@ import (
 
 func (a *app) host() *cli.Command {
 	add := verb("add", "NAME", "add a host", []cli.Flag{
-		&cli.StringFlag{Name: "files", Required: true, Usage: "where its files are: file:///srv/www, with ?owner=USER for the files' owner"},
+		&cli.StringFlag{Name: "files", Required: true, Usage: "where its files are: file:///srv/www, with ?owner=USER for the files' owner, or sftp://USER@HOST/folder"},
+		filesPassword(), filesKey(),
 		&cli.StringFlag{Name: "web-root", Value: "{name}", Usage: "folder of a site below files"},
 		&cli.StringFlag{Name: "address", Required: true, Usage: "address of a site, with {name} in it"},
-		&cli.StringFlag{Name: "database", Required: true, Usage: "database server: mysql://admin@127.0.0.1:3306/"},
+		&cli.StringFlag{Name: "database", Required: true, Usage: "database server: mysql://admin@127.0.0.1:3306/, with ?through=files for over the SSH of the files"},
 		databasePassword(),
 		&cli.StringFlag{Name: "connect", Usage: "host or host:port that checks connect to, whatever DNS says"},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {
@@ -28,19 +29,32 @@ func (a *app) host() *cli.Command {
 		if err != nil {
 			return err
 		}
-		h, err := svc.AddHost(ctx, wire.NewHost{Name: args[0], Files: c.String("files"), WebRoot: c.String("web-root"),
-			Address:  c.String("address"),
-			Database: c.String("database"), DatabasePassword: password, Connect: c.String("connect")})
+		filesPassword, key, err := a.filesSecrets(c)
 		if err != nil {
 			return err
 		}
-		return a.print(c, h, func() { fmt.Fprintf(a.out, "host %s added\n", h.Name) })
+		h, err := svc.AddHost(ctx, wire.NewHost{Name: args[0], Files: c.String("files"), WebRoot: c.String("web-root"),
+			Address:  c.String("address"),
+			Database: c.String("database"), DatabasePassword: password, FilesPassword: filesPassword, FilesKey: key,
+			Connect: c.String("connect")})
+		if err != nil {
+			return err
+		}
+		return a.print(c, h, func() {
+			fmt.Fprintf(a.out, "host %s added\n", h.Name)
+			if h.HostKey != "" {
+				fmt.Fprintf(a.out, "It shows the key %s, and must show it from now on. Compare it with what the hosting company says.\n", h.HostKey)
+			}
+		})
 	})
 	show := func(h wire.Host) {
 		fmt.Fprintf(a.out, "host      %s\nfiles     %s\nweb root  %s\naddress   %s\ndatabase  %s\n", h.Name, h.Files, h.WebRoot, h.Address,
 			h.Database)
 		if h.Connect != "" {
 			fmt.Fprintf(a.out, "connect   %s\n", h.Connect)
+		}
+		if h.HostKey != "" {
+			fmt.Fprintf(a.out, "host key  %s\n", h.HostKey)
 		}
 		for _, r := range h.Runtimes {
 			fmt.Fprintf(a.out, "runs      %s %s, as it told on %s\n", r.Name, r.Version, r.AskedAt.Local().Format("2 January 2006 15:04"))
@@ -83,6 +97,8 @@ func (a *app) host() *cli.Command {
 func (a *app) hostSet() *cli.Command {
 	return asking(a, "set", "NAME", "change a host; what is not given stays as it is", []cli.Flag{
 		&cli.StringFlag{Name: "files", Usage: "where its files are"},
+		filesPassword(), filesKey(),
+		&cli.BoolFlag{Name: "new-host-key", Usage: "take the key that the host shows now, because the hosting company has changed it"},
 		&cli.StringFlag{Name: "web-root", Usage: "folder of a new site below files"},
 		&cli.StringFlag{Name: "address", Usage: "address of a new site, with {name} in it"},
 		&cli.StringFlag{Name: "database", Usage: "database server"},
@@ -93,8 +109,13 @@ func (a *app) hostSet() *cli.Command {
 		if err != nil {
 			return wire.Host{}, err
 		}
+		filesPassword, key, err := a.filesSecrets(c)
+		if err != nil {
+			return wire.Host{}, err
+		}
 		in := wire.ChangedHost{Files: c.String("files"), WebRoot: c.String("web-root"), Address: c.String("address"),
-			Database: c.String("database"), DatabasePassword: password}
+			Database: c.String("database"), DatabasePassword: password, FilesPassword: filesPassword, FilesKey: key,
+			NewHostKey: c.Bool("new-host-key")}
 		if c.IsSet("connect") {
 			in.Connect = new(c.String("connect"))
 		}

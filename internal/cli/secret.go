@@ -31,15 +31,47 @@ func databasePassword() cli.Flag {
 }
 
 func (a *app) passwordFrom(c *cli.Command) (string, error) {
-	switch file := c.String("database-password-file"); file {
-	case "":
+	if c.String("database-password-file") == "" {
 		return os.Getenv("NESTSEED_DATABASE_PASSWORD"), nil
+	}
+	return a.secretFrom(c, "database-password-file", "password of the database account: ")
+}
+
+// secretFrom reads a secret from the file that a flag names, or asks for it; "" without the flag.
+func (a *app) secretFrom(c *cli.Command, flag, question string) (string, error) {
+	switch file := c.String(flag); file {
+	case "":
+		return "", nil
 	case "-":
-		return a.askSecret("password of the database account: ")
+		return a.askSecret(question)
 	default:
 		b, err := os.ReadFile(file)
 		return strings.TrimSpace(string(b)), err
 	}
+}
+
+func filesPassword() cli.Flag {
+	return &cli.StringFlag{Name: "files-password-file", TakesFile: true,
+		Usage: "file with the password of the account that reaches the files, or the passphrase of its key; - asks for it"}
+}
+
+func filesKey() cli.Flag {
+	return &cli.StringFlag{Name: "files-key-file", TakesFile: true, Usage: "file with the private key of the account that reaches the files"}
+}
+
+// filesSecrets reads what the files of a host are reached with.
+func (a *app) filesSecrets(c *cli.Command) (password, key string, err error) {
+	if password, err = a.secretFrom(c, "files-password-file", "password of the account for the files, or passphrase of its key: "); err != nil {
+		return "", "", err
+	}
+	if file := c.String("files-key-file"); file != "" {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return "", "", err
+		}
+		key = string(b)
+	}
+	return password, key, nil
 }
 
 // newPasswordFrom is passwordFrom for a change: what the environment holds is meant only when a database is given.

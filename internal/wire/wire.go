@@ -87,6 +87,8 @@ type Host struct {
 	Database string    `json:"database"`
 	Connect  string    `json:"connect,omitempty"`
 	Runtimes []Runtime `json:"runtimes,omitempty" doc:"what runs on it, as it told when it was tested"`
+	// HostKey is the short form of the key that the host has shown, and must show.
+	HostKey string `json:"host_key,omitempty"`
 }
 
 // Runtime is what runs the programs of sites on a host.
@@ -108,6 +110,9 @@ type ChangedHost struct {
 	Address          string  `json:"address,omitempty"`
 	Database         string  `json:"database,omitempty"`
 	DatabasePassword string  `json:"database_password,omitempty"`
+	FilesPassword    string  `json:"files_password,omitempty"`
+	FilesKey         string  `json:"files_key,omitempty"`
+	NewHostKey       bool    `json:"new_host_key,omitempty" doc:"take the key that the host shows now for its own"`
 	Connect          *string `json:"connect,omitempty"`
 }
 
@@ -128,10 +133,12 @@ type ChangedStarter struct {
 // NewHost makes a host. The password of the database account is kept in the vault.
 type NewHost struct {
 	Name             string `json:"name" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"60"`
-	Files            string `json:"files" doc:"where its files are, like file:///srv/www?owner=www-data"`
+	Files            string `json:"files" doc:"where its files are, like file:///srv/www?owner=www-data or sftp://studio@files.example/home/studio/www"`
+	FilesPassword    string `json:"files_password,omitempty" doc:"of the account that reaches the files, or the passphrase of its private key"`
+	FilesKey         string `json:"files_key,omitempty" doc:"private key of that account, as OpenSSH writes it"`
 	WebRoot          string `json:"web_root" doc:"folder of a site below files, with {name} or {host}"`
 	Address          string `json:"address" doc:"address of a site, with {name}"`
-	Database         string `json:"database" doc:"database server with an account that may make databases and users, like mysql://admin@127.0.0.1:3306/"`
+	Database         string `json:"database" doc:"database server with an account that may make databases and users, like mysql://admin@127.0.0.1:3306/, with ?through=files when it is reached through the SSH of the files"`
 	DatabasePassword string `json:"database_password,omitempty"`
 	Connect          string `json:"connect,omitempty" doc:"host or host:port that checks connect to, whatever DNS says"`
 }

@@ -145,7 +145,6 @@ func (b *block) trim(l *Lane) {
 	}
 }
 
-// NewWriter begins an archive. Abandon must be called if Finish is not.
 // NewWriter begins an archive. Either Finish or Abandon ends it.
 func NewWriter(ctx context.Context, out Target) *Writer {
 	ctx, cancel := context.WithCancelCause(ctx)

@@ -17,6 +17,7 @@ import (
 	"nestseed/internal/core/buffers"
 	"nestseed/internal/core/contents"
 	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/hostfs/ahead"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/optval"
 	"nestseed/internal/core/packing"
@@ -105,6 +106,14 @@ func Release(ctx context.Context, out archive.Target, in Input, report progress.
 	if b.snapshot != nil {
 		defer b.snapshot.Close()
 	}
+	if b.site != nil {
+		var stop func()
+		b.site, stop = ahead.Open(ctx, b.site, slices.DeleteFunc(slices.Clone(files), func(e hostfs.Entry) bool {
+			f, _ := b.unchanged(e)
+			return f != nil
+		}))
+		defer stop()
+	}
 	b.w = archive.NewWriter(ctx, out)
 	if err := b.write(ctx, files); err != nil {
 		b.w.Abandon()
@@ -181,8 +190,8 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 	}
 	var files []hostfs.Entry
 	err := b.site.Walk(ctx, ".", func(e hostfs.Entry) error {
-		if strings.HasPrefix(e.Path, kind.AsksPrefix) {
-			return nil // the site is being asked something at this moment
+		if strings.HasPrefix(e.Path, kind.AsksPrefix) || e.Path == hostfs.Mark {
+			return nil // the site is being asked something at this moment; or the host knows its folder by it
 		}
 		if !e.Mode.IsRegular() && !e.Mode.IsDir() && e.Mode&fs.ModeSymlink == 0 {
 			b.note("%q is neither file, folder nor link; left out", e.Path)

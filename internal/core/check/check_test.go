@@ -155,7 +155,7 @@ func TestTracesInTextFilesAreFoundAndPicturesAreNotRead(t *testing.T) {
 		"c.txt": "http://base.localhost.example/"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
 	c := visit(t, healthy(), func(s *Site) { s.FS, s.Folder = fsys, "." })["old address in files"]
@@ -194,7 +194,7 @@ func TestWhatWasLeftBehindMattersWhenItIsServed(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("x"), 0o644))
 	}
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
 	in := func(s *Site) { s.FS, s.Folder = fsys, "." }

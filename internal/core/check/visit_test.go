@@ -133,7 +133,7 @@ func tells(t *testing.T, folder, answer string) school {
 
 func TestTheSiteItselfSaysWhichDatabaseItWorksOnAndWhetherMailGoesOut(t *testing.T) {
 	dir := t.TempDir()
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	folder := filepath.Join(dir, "site")
 	require.NoError(t, os.Mkdir(folder, 0o755))

@@ -32,7 +32,7 @@ var roomy = Limits{Bytes: 64 << 20, Entries: 10_000, Ratio: 400, RatioFrom: 16 <
 func scratch(t testing.TB) (hostfs.FS, string) {
 	dir := t.TempDir()
 	// Names of fuzzing's folders have characters that addresses give a meaning.
-	fsys, err := hostfs.Open((&url.URL{Scheme: "file", Path: dir}).String())
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: (&url.URL{Scheme: "file", Path: dir}).String()})
 	require.NoError(t, err)
 	t.Cleanup(func() { fsys.Close() })
 	return fsys, dir

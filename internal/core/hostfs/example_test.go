@@ -18,7 +18,7 @@ func ExampleOpen() {
 		return
 	}
 	defer os.RemoveAll(dir)
-	host, err := hostfs.Open((&url.URL{Scheme: "file", Path: dir}).String())
+	host, err := hostfs.Open(ctx, hostfs.Access{Address: (&url.URL{Scheme: "file", Path: dir}).String()})
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -3,7 +3,7 @@
 // An FS is opened at the folder that a host offers; every name is relative to it, slash-separated,
 // and cannot lead out of it: not by "..", not by an absolute name, not through a symbolic link.
 //
-//	fsys, err := hostfs.Open("file:///srv/www?owner=www-data")
+//	fsys, err := hostfs.Open(ctx, hostfs.Access{Address: "file:///srv/www?owner=www-data"})
 //	site, err := fsys.Sub("base")                               // a site is a handle on its folder
 //	err = site.Walk(ctx, ".", func(e hostfs.Entry) error { … })
 //
@@ -16,12 +16,17 @@ package hostfs
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/url"
 	"path"
+	"runtime"
+	"slices"
 	"strings"
 	"time"
 )
@@ -37,6 +42,18 @@ type Entry struct {
 	ChangeTime time.Time
 	Target     string // where a symbolic link points, as it is written
 }
+
+// Info is an entry as a fs.FileInfo.
+func (e Entry) Info() fs.FileInfo { return info{e} }
+
+type info struct{ e Entry }
+
+func (i info) Name() string       { return path.Base(i.e.Path) }
+func (i info) Size() int64        { return i.e.SizeBytes }
+func (i info) Mode() fs.FileMode  { return i.e.Mode }
+func (i info) ModTime() time.Time { return i.e.ModTime }
+func (i info) IsDir() bool        { return i.e.Mode.IsDir() }
+func (i info) Sys() any           { return nil }
 
 // maxLinks bounds how many links are followed.
 const maxLinks = 16
@@ -102,18 +119,67 @@ type FS interface {
 
 // What some protocols can do and others cannot is found out by asking an FS for one of these.
 type (
-	// Exchanger makes two names that exist change places at one moment: nobody sees either missing.
+	// Exchanger makes two names that exist change places, if it can at one moment, so that nobody sees either missing.
 	Exchanger interface {
 		Exchange(ctx context.Context, a, b string) error
+	}
+	// Settler has an Exchange that takes several steps: it ends one that was cut off, so that both names are there.
+	Settler interface {
+		Settle(ctx context.Context, a, b string) error
 	}
 	// Spacer tells the space that is left, in bytes.
 	Spacer interface {
 		FreeBytes(ctx context.Context) (int64, error)
 	}
+	// Dialer reaches, from where the files are, what may not be reachable from here.
+	Dialer interface {
+		Dial(ctx context.Context, network, address string) (net.Conn, error)
+	}
+	// Bulker takes many files with little waiting for each.
+	Bulker interface {
+		Bulk(ctx context.Context) (Bulk, error)
+	}
+	// transferrer says how many files are best moved at a time.
+	transferrer interface {
+		Transfers() int
+	}
 )
+
+// Bulk takes files that are there when Close has returned without an error. It may be used by several goroutines.
+type Bulk interface {
+	// Put places a new file, with its mode and time, and makes the folders above it. The content may be used until Close.
+	Put(name string, mode fs.FileMode, modified time.Time, content []byte) error
+	Close() error
+}
+
+// Transfers is how many files are best moved at a time: as many as this machine has cores, unless the way to them is long.
+func Transfers(fsys FS) int {
+	if t, told := fsys.(transferrer); told {
+		return t.Transfers()
+	}
+	return max(2, runtime.GOMAXPROCS(0))
+}
+
+// Far reports whether most of the time that a file takes is waiting for the host.
+func Far(fsys FS) bool {
+	_, told := fsys.(transferrer)
+	return told
+}
+
+// Settle ends an exchange that was cut off. It is called before it is asked which of two folders is which.
+func Settle(ctx context.Context, fsys FS, a, b string) error {
+	if s, can := fsys.(Settler); can {
+		return s.Settle(ctx, a, b)
+	}
+	return nil
+}
+
+// Mark is a file that some protocols tell a folder by. It belongs to the place and not to the site: no release holds it.
+const Mark = ".nestseed-folder"
 
 // Errors of what a protocol cannot do.
 var (
+	ErrNoLinks      = errors.New("links cannot be made on this host the way its files are reached")
 	ErrNoExchange   = errors.New("two folders of this host cannot change places at one moment")
 	ErrSpaceUnknown = errors.New("this host does not tell how much space is left")
 )
@@ -140,24 +206,67 @@ var ErrUnsupported = errors.New("files cannot be reached this way")
 // ErrNotRegular says that a name is that of a folder, a link, a pipe or a device, where a file was asked for.
 var ErrNotRegular = errors.New("is not a regular file")
 
+// Access is how a host's files are reached. What is secret is here and never in the address.
+type Access struct {
+	Address    string // file:///folder, sftp://USER@HOST/folder, ftps://USER@HOST/folder
+	Password   string
+	PrivateKey string // in PEM, as OpenSSH writes it
+	Passphrase string // of the private key
+	// HostKey is the key or certificate that the other side must show, as Shown was told it; "" takes what it shows.
+	HostKey string
+	// Shown is told what the other side showed, unless nil.
+	Shown func(key string)
+}
+
+// ErrHostKey says that a host shows another key than the one that is known.
+var ErrHostKey = errors.New("the host shows another key than before")
+
+// Fingerprint is the short form in which hosting companies tell a key: its SHA-256, as OpenSSH writes it.
+func Fingerprint(key string) string {
+	_, text, _ := strings.Cut(key, " ")
+	text, _, _ = strings.Cut(text, " ")
+	raw, err := base64.StdEncoding.DecodeString(text)
+	if err != nil || len(raw) == 0 {
+		return key
+	}
+	sum := sha256.Sum256(raw)
+	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
+}
+
 // protocols are the ways to files that are spoken, by the scheme of an address.
-var protocols = map[string]func(address *url.URL) (FS, error){}
+var protocols = map[string]func(ctx context.Context, u *url.URL, a Access) (FS, error){}
 
 // Register makes a way to files known by the scheme of its addresses. It is for the packages of protocols, when the program
 // begins.
-func Register(scheme string, open func(address *url.URL) (FS, error)) { protocols[scheme] = open }
+func Register(scheme string, open func(ctx context.Context, u *url.URL, a Access) (FS, error)) {
+	protocols[scheme] = open
+}
 
-// Open opens the files at an address: file:///folder[?owner=USER]. Errors: ErrUnsupported.
-func Open(address string) (FS, error) {
-	u, err := url.Parse(address)
+// examples of addresses, for sentences.
+const examples = "a local folder like file:///srv/www, or one over SSH like sftp://user@host/folder, or over FTP with TLS like ftps://user@host/folder"
+
+// Open opens the files at an address. Errors: ErrUnsupported, ErrHostKey.
+func Open(ctx context.Context, a Access) (FS, error) {
+	u, err := url.Parse(a.Address)
 	if err != nil {
-		return nil, fmt.Errorf("files address %q: %w", address, err)
+		return nil, fmt.Errorf("the address of the files cannot be read; write %s", examples)
 	}
 	open, known := protocols[u.Scheme]
 	if !known {
-		return nil, fmt.Errorf("%w: %q; write a local folder like file:///srv/www", ErrUnsupported, u.Redacted())
+		return nil, fmt.Errorf("%w: %q; write %s", ErrUnsupported, u.Redacted(), examples)
 	}
-	return open(u)
+	return open(ctx, u, a)
+}
+
+// Options reads the options of an address. Errors: one that is not among the known.
+func Options(u *url.URL, known ...string) (url.Values, error) {
+	options := u.Query()
+	for name := range options {
+		if !slices.Contains(known, name) {
+			return nil, fmt.Errorf("the option %q of the files address is not known; there is %s", name, strings.Join(known, ", "))
+		}
+	}
+	return options, nil
 }
 
 // ReadFile reads a small file whole; a larger one than maxBytes is an error.
@@ -211,7 +320,7 @@ func writeBeside(ctx context.Context, fsys FS, name, fresh string, content []byt
 func CopyTree(ctx context.Context, from, to FS, want func(Entry) bool) error {
 	var problems []error
 	err := from.Walk(ctx, ".", func(e Entry) error {
-		if want != nil && !want(e) {
+		if e.Path == Mark || want != nil && !want(e) {
 			return nil
 		}
 		switch {

@@ -107,7 +107,7 @@ func with(files map[string]string, name, content string) map[string]string {
 func bring(t *testing.T, dump *File, files ...File) (*Site, string, error) {
 	t.Helper()
 	dir := t.TempDir()
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	t.Cleanup(func() { fsys.Close() })
 	kinds, err := kind.Stock()

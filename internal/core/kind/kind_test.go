@@ -33,7 +33,7 @@ func TestIdentifyReadsWhatTheSettingsSay(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
 		require.NoError(t, os.WriteFile(p, []byte(text), 0o644))
 	}
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	kinds, err := Stock()
 	require.NoError(t, err)

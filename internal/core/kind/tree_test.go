@@ -132,7 +132,7 @@ func TestASettingsFileIsNotTakenFromElsewhere(t *testing.T) {
 	}
 	write("shared/db.php", "<?php define('DB_NAME', 'lad'); define('DB_PASSWORD', 'x');")
 	write("shared/other.php", "<?php define('OTHER', 'x');")
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
 	identify := func() (*Identity, error) { return Identify(context.Background(), fsys, "base", kinds) }

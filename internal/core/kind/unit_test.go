@@ -73,7 +73,7 @@ func TestASettingIsReadFromItsFile(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "site/wp-includes"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "site/wp-includes/version.php"),
 		[]byte("<?php\n$wp_version = '6.1.9';\n$wp_db_version = 53496;\n"), 0o644))
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	k := wordpress(t)
 	site, err := fsys.Sub(t.Context(), "site")

@@ -161,10 +161,11 @@ type maker struct {
 	rewriter *rewrite.Rewriter
 	tokens   []token
 	db       sitedb.DB
-	staging  string    // folder that the site is prepared in
-	stage    hostfs.FS // a handle on it, also when it has become the site's folder
-	old      hostfs.FS // a handle on the folder of the site that is replaced
-	code     *code     // of a refresh; nil otherwise
+	staging  string      // folder that the site is prepared in
+	stage    hostfs.FS   // a handle on it, also when it has become the site's folder
+	old      hostfs.FS   // a handle on the folder of the site that is replaced, also when it has become the safety copy
+	bulk     hostfs.Bulk // takes files of the site, where the host has such a thing
+	code     *code       // of a refresh; nil otherwise
 	// rowsLoaded is closed when the rows are in, or when there are none to load.
 	rowsLoaded chan struct{}
 
@@ -610,5 +611,19 @@ func (mk *maker) swapIn(ctx context.Context) error {
 	if err := mk.making(ctx, "folder", mk.req.Folder); err != nil {
 		return err
 	}
-	return mk.req.FS.Rename(ctx, mk.staging, mk.req.Folder)
+	if err := mk.req.FS.Rename(ctx, mk.staging, mk.req.Folder); err != nil {
+		return err
+	}
+	return reopen(ctx, mk.req.FS, &mk.stage, mk.req.Folder)
+}
+
+// reopen opens a folder anew where it is now: over a network, a handle does not follow a folder that is renamed.
+func reopen(ctx context.Context, fsys hostfs.FS, handle *hostfs.FS, folder string) error {
+	now, err := fsys.Sub(ctx, folder)
+	if err != nil {
+		return err
+	}
+	(*handle).Close()
+	*handle = now
+	return nil
 }

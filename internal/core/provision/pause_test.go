@@ -23,7 +23,7 @@ func (cutOff) Rename(context.Context, string, string) error { return errKilled }
 func TestAPauseThatIsCutOffLeavesNothing(t *testing.T) {
 	ctx, dir := t.Context(), t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "site"), 0o755))
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
 	site, err := fsys.Sub(ctx, "site")

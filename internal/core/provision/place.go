@@ -57,6 +57,23 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 		return err
 	}
 	mk.stage = stage
+	if b, can := stage.(hostfs.Bulker); can {
+		if mk.bulk, err = b.Bulk(ctx); err != nil {
+			return err
+		}
+	}
+	err = mk.placeAll(ctx)
+	if mk.bulk != nil {
+		err = errors.Join(err, mk.bulk.Close())
+	}
+	if err != nil {
+		return err
+	}
+	return mk.placeFolders(ctx)
+}
+
+// placeAll hands the files out to workers.
+func (mk *maker) placeAll(ctx context.Context) error {
 	batches, handedOut := make(chan []*zip.File, 8), make(chan struct{})
 	group, ctx := parallel.WithContext(ctx)
 	workers := max(2, runtime.GOMAXPROCS(0))
@@ -92,10 +109,7 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 			}
 		})
 	})
-	if err := group.Wait(); err != nil {
-		return err
-	}
-	return mk.placeFolders(ctx)
+	return group.Wait()
 }
 
 // byFolder hands out the files of the tree, those of a folder together: two workers that make files in
@@ -142,12 +156,16 @@ func (mk *maker) makingParents(ctx context.Context, p string) error {
 
 // placeFolders gives folders their modes, and makes those that hold nothing.
 func (mk *maker) placeFolders(ctx context.Context) error {
-	return mk.req.Archive.Folders(func(f *zip.File, p string) error {
+	group, ctx := parallel.WithContext(ctx)
+	group.SetLimit(hostfs.Transfers(mk.stage))
+	err := mk.req.Archive.Folders(func(f *zip.File, p string) error {
 		if mk.code != nil && !mk.code.brings(p) {
 			return nil
 		}
-		return mk.stage.Mkdir(ctx, p, f.Mode().Perm()|0o700)
+		group.Go(func() error { return mk.stage.Mkdir(ctx, p, f.Mode().Perm()|0o700) })
+		return ctx.Err()
 	})
+	return errors.Join(err, group.Wait())
 }
 
 func (mk *maker) merge(w *rewrite.Worker) {
@@ -162,22 +180,57 @@ func (mk *maker) placeBatch(ctx context.Context, batch []*zip.File, by *placer) 
 	if err := archive.CheckName(p); p != "." && err != nil {
 		return fmt.Errorf("%s: %w", batch[0].Name, err)
 	}
+	if mk.bulk != nil {
+		for _, f := range batch {
+			if err := mk.placeInBulk(ctx, f, by); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	folder, err := mk.stage.MakeSub(ctx, p)
 	if err != nil {
 		return err
 	}
 	defer folder.Close()
 	for _, f := range batch {
-		if err := mk.placeFile(ctx, folder, f, by); err != nil {
+		if err := mk.placeFile(ctx, folder, path.Base(f.Name), f, by); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (mk *maker) placeFile(ctx context.Context, folder hostfs.FS, f *zip.File, by *placer) error {
+// bulkBytes is the largest file that is sent along with others: it is held in memory until it is there.
+const bulkBytes = 4 << 20
+
+func (mk *maker) placeInBulk(ctx context.Context, f *zip.File, by *placer) error {
 	p := f.Name[len(archive.FilesDir):]
-	name := path.Base(p)
+	if f.Mode()&fs.ModeSymlink != 0 || f.UncompressedSize64 > bulkBytes {
+		return mk.placeFile(ctx, mk.stage, p, f, by)
+	}
+	if err := archive.CheckName(p); err != nil {
+		return fmt.Errorf("%s: %w", f.Name, err)
+	}
+	r, err := f.Open()
+	if err != nil {
+		return fmt.Errorf("%s: %w", f.Name, err)
+	}
+	defer r.Close()
+	content := bytes.NewBuffer(make([]byte, 0, f.UncompressedSize64))
+	if err := mk.fill(content, r, f, by); err != nil {
+		return fmt.Errorf("place %s: %w", p, err)
+	}
+	if err := mk.bulk.Put(p, f.Mode().Perm()|0o600, f.Modified, content.Bytes()); err != nil {
+		return fmt.Errorf("place %s: %w", p, err)
+	}
+	mk.placed(int64(f.UncompressedSize64))
+	return nil
+}
+
+// placeFile places a file in a folder, which is that of the site or one below it, under a name in that.
+func (mk *maker) placeFile(ctx context.Context, folder hostfs.FS, name string, f *zip.File, by *placer) error {
+	p := f.Name[len(archive.FilesDir):]
 	if err := archive.CheckName(p); err != nil {
 		return fmt.Errorf("%s: %w", f.Name, err)
 	}

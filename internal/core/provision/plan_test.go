@@ -160,7 +160,7 @@ func TestTimesAreNearWithinWhatArchivesKeep(t *testing.T) {
 }
 
 func TestAnExchangeIsUndoneOnlyWhereItHappened(t *testing.T) {
-	fsys, err := hostfs.Open("file://" + t.TempDir())
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + t.TempDir()})
 	require.NoError(t, err)
 	defer fsys.Close()
 	const live, staging = "clients/al der", "clients/.al der.nestseed-7"

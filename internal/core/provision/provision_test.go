@@ -46,7 +46,7 @@ func newWorld(t *testing.T) *world {
 	require.NoError(t, scenario.InstallBase(ctx, w.stack))
 
 	var err error
-	w.fs, err = hostfs.Open("file://" + w.stack.Sites() + "?owner=www-data")
+	w.fs, err = hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + w.stack.Sites() + "?owner=www-data"})
 	require.NoError(t, err)
 	w.server, err = sitedb.Connect(w.stack.DatabaseURL())
 	require.NoError(t, err)

@@ -110,6 +110,9 @@ func (mk *maker) exchange(ctx context.Context) error {
 		return err
 	}
 	mk.result.CopyFolder = mk.staging
+	if err := errors.Join(reopen(ctx, mk.req.FS, &mk.stage, mk.req.Folder), reopen(ctx, mk.req.FS, &mk.old, mk.staging)); err != nil {
+		return err
+	}
 	if mk.req.Refresh != nil || len(mk.req.Replace.Keep) > 0 {
 		return mk.resume(ctx, mk.old) // the safety copy is the site as it was
 	}
@@ -128,6 +131,9 @@ func undoExchange(ctx context.Context, fsys hostfs.FS, name string) error {
 	}
 	staging, err := url.QueryUnescape(parts[1])
 	if err != nil {
+		return err
+	}
+	if err := hostfs.Settle(ctx, fsys, folder, staging); err != nil {
 		return err
 	}
 	id, err := fsys.ID(ctx, folder)

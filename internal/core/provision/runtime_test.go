@@ -26,7 +26,7 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "school"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "school", "index.html"), nil, 0o644))
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
 	const text = "the page's own text"

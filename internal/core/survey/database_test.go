@@ -90,7 +90,7 @@ func surveyed(t *testing.T, visit func(context.Context, string) (http.Header, er
 		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
 		require.NoError(t, os.WriteFile(p, []byte(text), 0o644))
 	}
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	t.Cleanup(func() { fsys.Close() })
 	kinds, err := kind.Stock()

@@ -14,6 +14,7 @@ import (
 	"sync"
 
 	"nestseed/internal/core/filelist"
+	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/parallel"
@@ -117,7 +118,7 @@ func (t *taker) scan(ctx context.Context) error {
 	t.report.Step("Look into files", expected)
 	files := make(chan filelist.Entry, 64)
 	group, ctx := parallel.WithContext(ctx)
-	for range 2 * runtime.GOMAXPROCS(0) {
+	for range max(2*runtime.GOMAXPROCS(0), hostfs.Transfers(t.site)) {
 		group.Go(func() error {
 			buf := make([]byte, 256<<10)
 			for f := range files {

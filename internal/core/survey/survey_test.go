@@ -41,7 +41,7 @@ func take(t *testing.T, files map[string][]byte) *Survey {
 	for name, content := range files {
 		put(name, content)
 	}
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	t.Cleanup(func() { fsys.Close() })
 	kinds, err := kind.Stock()
@@ -136,7 +136,7 @@ func TestTotalsAddUpByAreaAndFolderAndARemedySavesWhatItSays(t *testing.T) {
 func TestASurveyCountsLinksAndStopsWhenItIsCancelled(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.Symlink("nowhere", filepath.Join(dir, "broken")))
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
 	kinds, err := kind.Stock()
@@ -241,7 +241,7 @@ func TestLinksAreJudged(t *testing.T) {
 	for name, target := range map[string]string{"out": "../../etc", "abs": "/etc/passwd", "nowhere": "gone", "fine": "a/f", "folder": "a"} {
 		require.NoError(t, os.Symlink(target, filepath.Join(dir, name)))
 	}
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
 	kinds, err := kind.Stock()

@@ -12,7 +12,6 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/rewrite"
-	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
@@ -35,64 +34,119 @@ func SplitPassword(address, beside string) (without, password string, err error)
 }
 
 // Add adds a host once it answers, so that a mistake shows when it is made. Its database address may hold the password, which
-// goes into the vault. Errors: input.ErrWrong, records.ErrTaken.
-func (s *Hosts) Add(ctx context.Context, h records.Host, password string) (records.Host, error) {
+// goes into the vault. The key that it shows is the one that it must show from now on. Errors: input.ErrWrong, records.ErrTaken.
+func (s *Hosts) Add(ctx context.Context, h records.Host, secrets Secrets) (records.Host, error) {
 	var err error
-	if h.Database, password, err = SplitPassword(h.Database, password); err != nil {
+	if h.Database, secrets.Database, err = SplitPassword(h.Database, secrets.Database); err != nil {
 		return h, err
 	}
-	if err := answers(ctx, h, password); err != nil {
+	if err := noPassword(h.Files); err != nil {
 		return h, err
 	}
+	fsys, err := answers(ctx, &h, secrets)
+	if err != nil {
+		return h, err
+	}
+	defer fsys.Close()
 	err = s.Engine.WithLock(ctx, engine.Target("host", h.Name), func(ctx context.Context) error {
-		if h, err = s.DB.AddHost(ctx, h); err != nil || password == "" {
+		if h, err = s.DB.AddHost(ctx, h); err != nil {
 			return err
 		}
-		return s.Vault.Put(ctx, "host", h.Name, "database", password)
+		for name, secret := range map[string]string{databaseSecret: secrets.Database, filesSecret: secrets.Files, keySecret: secrets.Key} {
+			if secret == "" {
+				continue
+			}
+			if err := s.Vault.Put(ctx, "host", h.Name, name, secret); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if err == nil {
-		h.Runtimes = s.firstAsked(ctx, h)
+		h.Runtimes = s.firstAsked(ctx, h, fsys)
 	}
 	return h, err
 }
 
+// noPassword refuses a password in the address of files: addresses are shown to everybody.
+func noPassword(files string) error {
+	if u, err := url.Parse(files); err == nil && u.User != nil {
+		if _, there := u.User.Password(); there {
+			return input.Wrongf("the address of the files holds a password; give it apart, where it goes into the vault")
+		}
+	}
+	return nil
+}
+
 // Change is what becomes of a host; what is empty stays as it is.
 type Change struct {
-	Files, WebRoot, Address, Database, Password string
+	Files, WebRoot, Address, Database string
 
-	Connect *string // "" for where the name leads
+	Secrets    Secrets
+	NewHostKey bool    // take the key that it shows now
+	Connect    *string // "" for where the name leads
 }
 
 // Change changes a host once what it would be answers and holds the sites that are on it: a mistake must not strand them.
 // Errors: input.ErrWrong, records.ErrNotFound, engine.ErrBusy.
 func (s *Hosts) Change(ctx context.Context, name string, to Change) (h records.Host, err error) {
+	if err := noPassword(to.Files); err != nil {
+		return h, err
+	}
 	err = s.Engine.WithLock(ctx, engine.Target("host", name), func(ctx context.Context) error {
 		if h, err = s.DB.Host(ctx, name); err != nil {
 			return err
+		}
+		if to.NewHostKey || to.Files != "" && machine(to.Files) != machine(h.Files) {
+			h.HostKey = ""
 		}
 		h.Files, h.WebRoot, h.Address = cmp.Or(to.Files, h.Files), cmp.Or(to.WebRoot, h.WebRoot), cmp.Or(to.Address, h.Address)
 		if to.Connect != nil {
 			h.Connect = *to.Connect
 		}
-		database, password, err := SplitPassword(cmp.Or(to.Database, h.Database), to.Password)
-		if err != nil {
+		if h.Database, to.Secrets.Database, err = SplitPassword(cmp.Or(to.Database, h.Database), to.Secrets.Database); err != nil {
 			return err
 		}
-		h.Database = database
-		return s.Vault.Try(ctx, "host", h.Name, "database", password, func(tried string) error {
-			if err := answers(ctx, h, tried); err != nil {
+		return s.tryAll(ctx, h.Name, to.Secrets, func(tried Secrets) error {
+			fsys, err := answers(ctx, &h, tried)
+			if err != nil {
 				return err
 			}
-			if err := s.holdsItsSites(ctx, h); err != nil {
+			defer fsys.Close()
+			if err := s.holdsItsSites(ctx, h, fsys); err != nil {
 				return err
 			}
 			return s.DB.ChangeHost(ctx, h)
 		})
 	})
-	if err == nil {
-		h.Runtimes = s.firstAsked(ctx, h)
+	if err != nil {
+		return h, err
 	}
-	return h, err
+	if fsys, err := s.Files(ctx, h); err == nil {
+		defer fsys.Close()
+		h.Runtimes = s.firstAsked(ctx, h, fsys)
+	}
+	return h, nil
+}
+
+// machine is which machine an address of files is on.
+func machine(files string) string {
+	u, err := url.Parse(files)
+	if err != nil {
+		return ""
+	}
+	return u.Scheme + "://" + u.Host
+}
+
+// tryAll is vault.Try for all secrets of a host. A new password without a key means that the password logs in.
+func (s *Hosts) tryAll(ctx context.Context, host string, to Secrets, change func(tried Secrets) error) error {
+	return s.Vault.Try(ctx, "host", host, databaseSecret, to.Database, func(database string) error {
+		return s.Vault.Try(ctx, "host", host, filesSecret, to.Files, func(files string) error {
+			return s.Vault.Try(ctx, "host", host, keySecret, to.Key, func(key string) error {
+				return change(Secrets{Database: database, Files: files, Key: key})
+			})
+		})
+	})
 }
 
 // Remove removes a host that nothing uses, and its password. Errors: records.ErrInUse, records.ErrNotFound.
@@ -105,42 +159,41 @@ func (s *Hosts) Remove(ctx context.Context, name string) error {
 	})
 }
 
-// answers opens a host's files and server once.
-func answers(ctx context.Context, h records.Host, password string) error {
+// answers opens a host's files and server once, and notes the key that it shows. The files are the caller's to close.
+func answers(ctx context.Context, h *records.Host, secrets Secrets) (_ hostfs.FS, err error) {
 	if !strings.Contains(h.WebRoot, "{name}") && !strings.Contains(h.WebRoot, "{host}") {
-		return input.Wrongf("web root %q has neither {name} nor {host}; every site needs a folder of its own, like {name}", h.WebRoot)
+		return nil, input.Wrongf("web root %q has neither {name} nor {host}; every site needs a folder of its own, like {name}", h.WebRoot)
 	}
 	if _, err := rewrite.ParseAddress(strings.ReplaceAll(h.Address, "{name}", "x")); err != nil || !strings.Contains(h.Address, "{name}") {
-		return input.Wrongf("address %q should be a site's address with {name} in it, like https://{name}.preview.example", h.Address)
+		return nil, input.Wrongf("address %q should be a site's address with {name} in it, like https://{name}.preview.example", h.Address)
 	}
-	fsys, err := hostfs.Open(h.Files)
+	fsys, err := files(ctx, h, secrets)
 	if err != nil {
-		return input.Wrong(err)
+		return nil, input.Wrong(err)
 	}
-	defer fsys.Close()
+	defer func() {
+		if err != nil {
+			fsys.Close()
+		}
+	}()
 	u, err := url.Parse(h.Database)
 	if err != nil {
-		return input.Wrong(err)
+		return nil, input.Wrong(err)
 	}
-	if password != "" {
-		u.User = url.UserPassword(u.User.Username(), password)
+	if secrets.Database != "" {
+		u.User = url.UserPassword(u.User.Username(), secrets.Database)
 	}
-	server, err := sitedb.Connect(u.String())
+	server, err := Database(fsys, u.String())
 	if err != nil {
-		return input.Wrong(err)
+		return nil, input.Wrong(err)
 	}
 	defer server.Close()
 	_, err = server.Version(ctx)
-	return input.Wrong(err)
+	return fsys, input.Wrong(err)
 }
 
 // holdsItsSites says whether a host's files hold every site and source that the records place there.
-func (s *Hosts) holdsItsSites(ctx context.Context, h records.Host) error {
-	fsys, err := hostfs.Open(h.Files)
-	if err != nil {
-		return input.Wrong(err)
-	}
-	defer fsys.Close()
+func (s *Hosts) holdsItsSites(ctx context.Context, h records.Host, fsys hostfs.FS) error {
 	holds := func(what, folder string) error {
 		if _, err := fsys.Stat(ctx, folder); err != nil {
 			return input.Wrongf("%s is not in the files at %s: %w; nothing was changed", what, h.Files, err)
@@ -173,14 +226,9 @@ func (s *Hosts) holdsItsSites(ctx context.Context, h records.Host) error {
 }
 
 // firstAsked asks a new host what runs on it. When it does not tell, that is no reason to refuse it: plans say so.
-func (s *Hosts) firstAsked(ctx context.Context, h records.Host) []provision.Runtime {
+func (s *Hosts) firstAsked(ctx context.Context, h records.Host, fsys hostfs.FS) []provision.Runtime {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	fsys, err := hostfs.Open(h.Files)
-	if err != nil {
-		return nil
-	}
-	defer fsys.Close()
 	told, _ := s.AskRuntimes(ctx, h, fsys)
 	return told
 }

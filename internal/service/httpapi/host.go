@@ -5,6 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/provision"
 	_ "nestseed/internal/core/sitedb/engines"
@@ -15,7 +16,7 @@ import (
 
 func hostOut(h records.Host) wire.Host {
 	return wire.Host{Name: h.Name, Files: h.Files, WebRoot: h.WebRoot, Address: h.Address, Database: h.Database, Connect: h.Connect,
-		Runtimes: runtimesOut(h.Runtimes)}
+		Runtimes: runtimesOut(h.Runtimes), HostKey: hostfs.Fingerprint(h.HostKey)}
 }
 
 func runtimesOut(runtimes []provision.Runtime) []wire.Runtime {
@@ -42,7 +43,7 @@ func (a *api) hostOperations(h huma.API) {
 		}
 		b := in.Body
 		host, err := a.Hosts.Add(ctx, records.Host{Name: b.Name, Files: b.Files, WebRoot: b.WebRoot, Address: b.Address, Database: b.Database,
-			Connect: b.Connect}, b.DatabasePassword)
+			Connect: b.Connect}, hosts.Secrets{Database: b.DatabasePassword, Files: b.FilesPassword, Key: b.FilesKey})
 		return single(host, err, hostOut)
 	})
 	operation(h, "PATCH", "/hosts/{name}", "change-host", "Change a host; what is not given stays",
@@ -52,7 +53,8 @@ func (a *api) hostOperations(h huma.API) {
 			}
 			b := in.Body
 			host, err := a.Hosts.Change(ctx, in.Name, hosts.Change{Files: b.Files, WebRoot: b.WebRoot, Address: b.Address, Database: b.Database,
-				Password: b.DatabasePassword, Connect: b.Connect})
+				Secrets:    hosts.Secrets{Database: b.DatabasePassword, Files: b.FilesPassword, Key: b.FilesKey},
+				NewHostKey: b.NewHostKey, Connect: b.Connect})
 			if err == nil {
 				err = a.db.Audit(ctx, who(ctx).Name, "changed host "+host.Name)
 			}

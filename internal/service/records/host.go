@@ -19,9 +19,10 @@ type Host struct {
 	Connect   string
 	CreatedAt time.Time
 	Runtimes  []provision.Runtime // as it has told
+	HostKey   string              // that it has shown, where its files are reached over a network
 }
 
-const hostColumns = "id, name, files, web_root, address, database, connect, created_at, runtimes"
+const hostColumns = "id, name, files, web_root, address, database, connect, created_at, runtimes, host_key"
 
 // Hosts lists all hosts.
 func (db *DB) Hosts(ctx context.Context) ([]Host, error) {
@@ -41,15 +42,15 @@ func (db *DB) HostByID(ctx context.Context, id int64) (Host, error) {
 // AddHost makes a host.
 func (db *DB) AddHost(ctx context.Context, h Host) (Host, error) {
 	return one[Host](ctx, db, "host", h.Name,
-		"INSERT INTO hosts (name, files, web_root, address, database, connect) VALUES ($1, $2, $3, $4, $5, $6) RETURNING "+hostColumns,
-		h.Name, h.Files, h.WebRoot, h.Address, h.Database, h.Connect)
+		"INSERT INTO hosts (name, files, web_root, address, database, connect, host_key) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING "+
+			hostColumns, h.Name, h.Files, h.WebRoot, h.Address, h.Database, h.Connect, h.HostKey)
 }
 
 // ChangeHost changes a host, by its number. What it has told belongs to what it was.
 func (db *DB) ChangeHost(ctx context.Context, h Host) error {
 	return db.exec(ctx, "host", h.Name,
-		"UPDATE hosts SET files = $2, web_root = $3, address = $4, database = $5, connect = $6, runtimes = '[]' WHERE id = $1",
-		h.ID, h.Files, h.WebRoot, h.Address, h.Database, h.Connect)
+		"UPDATE hosts SET files = $2, web_root = $3, address = $4, database = $5, connect = $6, host_key = $7, runtimes = '[]' WHERE id = $1",
+		h.ID, h.Files, h.WebRoot, h.Address, h.Database, h.Connect, h.HostKey)
 }
 
 // SetRuntimes keeps what a host has told of what runs on it.

@@ -205,6 +205,9 @@ func (svc *Sites) identity(ctx context.Context, run engine.Run, fsys hostfs.FS, 
 
 // exchangeBack makes the old folder the site's again, unless this run has done so before it was interrupted.
 func (svc *Sites) exchangeBack(ctx context.Context, run engine.Run, o *openSite, c records.SiteCopy) error {
+	if err := hostfs.Settle(ctx, o.fs, o.Folder, c.Folder); err != nil {
+		return err
+	}
 	id, err := svc.identity(ctx, run, o.fs, c.Folder)
 	if err != nil {
 		return err

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"nestseed/internal/core/check"
-	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/survey"
@@ -65,7 +64,7 @@ func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New
 	if n.Address == "" {
 		return input.Wrongf("say with --address where the source is, so that it can be asked")
 	}
-	fsys, err := hostfs.Open(host.Files)
+	fsys, err := svc.Hosts.Files(ctx, host)
 	if err != nil {
 		return input.Wrong(err)
 	}
@@ -83,7 +82,7 @@ func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New
 	if err != nil {
 		return input.Wrong(err)
 	}
-	address, err := url.Parse(sitedb.Settings(told.Host, told.User, told.Password))
+	address, err := url.Parse(hosts.AsFound(fsys, sitedb.Settings(told.Host, told.User, told.Password)))
 	if err != nil {
 		return input.Wrong(err)
 	}

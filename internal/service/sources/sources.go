@@ -53,9 +53,9 @@ func (s *Opened) Close() {
 // OpenAt identifies a source and opens its database: at the address that was given for it, else at the one in its settings file.
 // Of the source, only its name, path, database and prefix matter.
 func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Source) (*Opened, error) {
-	fsys, err := hostfs.Open(h.Files)
+	fsys, err := svc.Hosts.Files(ctx, h)
 	if err != nil {
-		return nil, fmt.Errorf("host %s: %w", h.Name, err)
+		return nil, err
 	}
 	s := &Opened{FS: fsys}
 	if s.Identity, err = kind.Identify(ctx, fsys, src.Path, svc.Kinds); err != nil {
@@ -84,10 +84,12 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 			}
 		}
 	} else {
-		address, err = settingsAddress(s.Identity)
+		if address, err = settingsAddress(s.Identity); err == nil {
+			address = hosts.AsFound(fsys, address)
+		}
 	}
 	if err == nil {
-		s.server, err = sitedb.Connect(address)
+		s.server, err = hosts.Database(fsys, address)
 	}
 	if err == nil {
 		if s.DB, err = s.server.Open(ctx, dbName); err != nil {

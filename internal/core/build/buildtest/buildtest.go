@@ -60,7 +60,7 @@ func Site(t testing.TB) (dir string, in build.Input) {
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(dir, "base/wp-content/uploads/evil")))
 	require.NoError(t, os.Chmod(filepath.Join(dir, "base/wp-load.php"), 0o755))
 
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	t.Cleanup(func() { fsys.Close() })
 	kinds, err := kind.Stock()

@@ -37,16 +37,15 @@ type local struct {
 func init() { hostfs.Register("file", open) }
 
 // open opens the folder that an address names: file:///folder[?owner=USER].
-func open(u *url.URL) (hostfs.FS, error) {
+func open(_ context.Context, u *url.URL, _ hostfs.Access) (hostfs.FS, error) {
 	if u.Host != "" || u.Path == "" {
 		return nil, fmt.Errorf("%w: %q; write a local folder like file:///srv/www", hostfs.ErrUnsupported, u.Redacted())
 	}
-	for name := range u.Query() {
-		if name != "owner" {
-			return nil, fmt.Errorf("the option %q of the files address is not known; there is owner: file:///srv/www?owner=www-data", name)
-		}
+	options, err := hostfs.Options(u, "owner")
+	if err != nil {
+		return nil, fmt.Errorf("%w: file:///srv/www?owner=www-data", err)
 	}
-	return openOwned(u.Path, u.Query().Get("owner"))
+	return openOwned(u.Path, options.Get("owner"))
 }
 
 // Open opens a folder of this machine, for work that is not on a host.

@@ -1,54 +1,49 @@
 package local
 
 import (
-	"context"
+	"net"
 	"os"
 	"path/filepath"
 	"testing"
 
 	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/hostfs/hostfstest"
 
 	"github.com/stretchr/testify/require"
 )
 
-func TestNamesCannotLeaveTheFolder(t *testing.T) {
-	dir := t.TempDir()
-	outside := filepath.Join(dir, "outside")
-	require.NoError(t, os.MkdirAll(filepath.Join(dir, "host"), 0o755))
-	require.NoError(t, os.WriteFile(outside, []byte("secret"), 0o600))
-	require.NoError(t, os.Symlink(dir, filepath.Join(dir, "host", "up")))
-	fsys, err := hostfs.Open("file://" + dir + "/host")
-	require.NoError(t, err)
-	defer fsys.Close()
-
-	for _, name := range []string{"../outside", "/etc/passwd", "up/outside", "a/../../outside"} {
-		_, err := fsys.Open(t.Context(), name)
-		require.Error(t, err, name)
-		_, err = fsys.Create(t.Context(), name+".new", 0o644)
-		require.Error(t, err, name)
-		require.Error(t, fsys.Rename(t.Context(), name, "in"), name)
-	}
-	require.Error(t, fsys.RemoveAll(t.Context(), "."))
-	require.FileExists(t, outside)
+func TestLocalFoldersDoWhatEveryHostDoes(t *testing.T) {
+	hostfstest.Run(t, func(t *testing.T) hostfstest.Host {
+		dir := filepath.Join(t.TempDir(), "host")
+		require.NoError(t, os.Mkdir(dir, 0o755))
+		fsys, err := Open(dir)
+		require.NoError(t, err)
+		t.Cleanup(func() { fsys.Close() })
+		return hostfstest.Host{FS: fsys, Dir: dir}
+	})
 }
 
-func TestWalkSeesLinksAndReportsWhatItCannotRead(t *testing.T) {
+func TestASocketIsNoFile(t *testing.T) {
 	dir := t.TempDir()
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := Open(dir)
 	require.NoError(t, err)
-	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, "s/a/b.txt", []byte("hello"), 0o640))
-	require.NoError(t, fsys.Symlink(t.Context(), "a/b.txt", "s/link"))
-	require.NoError(t, fsys.Mkdir(t.Context(), "s/empty", 0o700))
-	var got []string
-	require.NoError(t, fsys.Walk(context.Background(), "s", func(e hostfs.Entry) error {
-		got = append(got, e.Path+" "+e.Mode.String()+" "+e.Target)
-		return nil
-	}, func(p string, err error) { t.Error(p, err) }))
-	require.Equal(t, []string{"a drwxr-xr-x ", "a/b.txt -rw-r----- ", "empty drwx------ ", "link Lrwxrwxrwx a/b.txt"}, got)
+	defer fsys.Close()
+	l, err := net.Listen("unix", filepath.Join(dir, "socket"))
+	require.NoError(t, err)
+	defer l.Close()
+	_, err = fsys.Open(t.Context(), "socket")
+	require.ErrorIs(t, err, hostfs.ErrNotRegular)
+}
+
+func TestAnOwnerWhoIsNotThereIsNamed(t *testing.T) {
+	_, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + t.TempDir() + "?owner=nobody-of-this-name"})
+	require.ErrorContains(t, err, "nobody-of-this-name")
+	_, err = hostfs.Open(t.Context(), hostfs.Access{Address: "file:///no/such/folder/at/all"})
+	require.ErrorContains(t, err, "/no/such/folder/at/all")
 }
 
 func TestUnknownWaysAreRefusedWithAnExample(t *testing.T) {
-	_, err := hostfs.Open("gopher://u:secret@x/y")
+	_, err := hostfs.Open(t.Context(), hostfs.Access{Address: "gopher://u:secret@x/y"})
 	require.ErrorIs(t, err, hostfs.ErrUnsupported)
 	require.NotContains(t, err.Error(), "secret")
 }

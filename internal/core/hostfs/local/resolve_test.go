@@ -18,7 +18,7 @@ func TestLinksOnTheWayToAFolderAreFollowed(t *testing.T) {
 		"round": "round"} {
 		require.NoError(t, os.Symlink(target, filepath.Join(dir, name)))
 	}
-	fsys, err := hostfs.Open("file://" + dir)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
 	for name, want := range map[string]string{"app/current": "app/releases/5", "site/web": "app/releases/5/web", "app": "app", "out": "out",

@@ -3,4 +3,5 @@ package protocols
 
 import (
 	_ "nestseed/internal/core/hostfs/local" // folders of this machine
+	_ "nestseed/internal/core/hostfs/sftp"  // over SSH
 )

@@ -32,7 +32,7 @@ type server struct {
 	from []string // hosts that a site's user may come from
 }
 
-func connect(u *url.URL) (_ sitedb.Server, err error) {
+func connect(u *url.URL, through sitedb.Dial) (_ sitedb.Server, err error) {
 	for name := range u.Query() {
 		if name != "socket" && name != "tls" {
 			return nil, fmt.Errorf("the option %q of the database address is not known; there are tls and socket", name)
@@ -57,6 +57,9 @@ func connect(u *url.URL) (_ sitedb.Server, err error) {
 	}
 	if cfg.TLSConfig, err = tlsOf(u, cfg.Net); err != nil {
 		return nil, err
+	}
+	if through != nil {
+		cfg.DialFunc = through
 	}
 	cfg.Timeout = 10 * time.Second
 	cfg.ParseTime = false

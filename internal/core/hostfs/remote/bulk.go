@@ -1,0 +1,82 @@
+package remote
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"path"
+	"time"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/parallel"
+)
+
+// held is how many bytes of files that are on their way are held.
+const held = 32 << 20
+
+// bulk moves many files at a time, one by one each.
+type bulk struct {
+	ctx   context.Context
+	f     *FS
+	group *parallel.Group
+	slots chan struct{}
+	bytes chan struct{} // one for every started 64 KiB that is held
+}
+
+const share = 64 << 10
+
+// Bulk takes files that are small enough to be held.
+func (f *FS) Bulk(ctx context.Context) (hostfs.Bulk, error) {
+	group, ctx := parallel.WithContext(ctx)
+	return &bulk{ctx: ctx, f: f, group: group, slots: make(chan struct{}, f.Transfers()), bytes: make(chan struct{}, held/share)}, nil
+}
+
+func (b *bulk) Put(name string, mode fs.FileMode, modified time.Time, content []byte) error {
+	shares := min(len(content)/share+1, cap(b.bytes)/4)
+	for range shares {
+		select {
+		case b.bytes <- struct{}{}:
+		case <-b.ctx.Done():
+			return b.ctx.Err()
+		}
+	}
+	select {
+	case b.slots <- struct{}{}:
+	case <-b.ctx.Done():
+		return b.ctx.Err()
+	}
+	b.group.Go(func() error {
+		defer func() {
+			<-b.slots
+			for range shares {
+				<-b.bytes
+			}
+		}()
+		return b.f.put(b.ctx, name, mode, modified, content)
+	})
+	return nil
+}
+
+func (f *FS) put(ctx context.Context, name string, mode fs.FileMode, modified time.Time, content []byte) error {
+	if err := f.parents(ctx, path.Dir(name)); err != nil {
+		return err
+	}
+	at, err := f.at(ctx, "create", name)
+	if err != nil {
+		return err
+	}
+	out, err := f.t.Create(ctx, at, mode.Perm())
+	if err != nil {
+		return &fs.PathError{Op: "create", Path: name, Err: err}
+	}
+	if _, err := out.Write(content); err != nil {
+		out.Close()
+		return fmt.Errorf("write %s: %w", name, err)
+	}
+	if err := out.Close(); err != nil {
+		return fmt.Errorf("write %s: %w", name, err)
+	}
+	return f.t.Chtimes(ctx, at, modified)
+}
+
+func (b *bulk) Close() error { return b.group.Wait() }
