@@ -2,7 +2,7 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 PACKAGES := postgresql mariadb-server mariadb-client php-fpm php-mysql php-gd php-xml php-mbstring nginx-light chromium \
-	wordpress wordpress-theme-twentytwentythree wordpress-theme-twentytwentytwo zip unzip bzip2
+	wordpress wordpress-theme-twentytwentythree wordpress-theme-twentytwentytwo openssh-server vsftpd zip unzip bzip2
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_SOURCES := $(shell find cmd internal web/web.go demo -name '*.go' -o -name '*.yaml' -o -name '*.sql' 2>/dev/null)
 WEB_SOURCES := $(shell find web/src web/index.html web/*.ts web/*.json -type f 2>/dev/null)

@@ -5,6 +5,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"time"
 )
 
 // Line is a way to a server on loopback that can be cut, as when the server is lost.
@@ -14,7 +15,54 @@ type Line struct {
 	mu       sync.Mutex
 	open     []net.Conn
 	dead     bool
-	limit    int64 // after so many bytes it is cut for good; 0 for never
+	limit    int64 // after so many bytes it is cut; 0 for never
+	forever  bool  // and for good
+	delay    time.Duration
+}
+
+// Delay lets everything that is sent from now on, either way, arrive so much later.
+func (l *Line) Delay(each time.Duration) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.delay = each
+}
+
+// late is a piece on its way.
+type late struct {
+	at    time.Time
+	bytes []byte
+}
+
+// hold copies what comes in to out, each piece as late as the line says. As much is on its way as a long line holds.
+func (l *Line) hold(out io.Writer, in io.Reader) {
+	way := make(chan late, 4096)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for p := range way {
+			time.Sleep(time.Until(p.at))
+			if _, err := out.Write(p.bytes); err != nil {
+				break
+			}
+		}
+		for range way { // what is still on its way is lost
+		}
+	}()
+	for {
+		buf := make([]byte, 32<<10)
+		n, err := in.Read(buf)
+		if n > 0 {
+			l.mu.Lock()
+			at := time.Now().Add(l.delay)
+			l.mu.Unlock()
+			way <- late{at, buf[:n]}
+		}
+		if err != nil {
+			break
+		}
+	}
+	close(way)
+	<-ended
 }
 
 // NewLine makes a way to what listens on a port. It is the caller's to close.
@@ -51,8 +99,8 @@ func (l *Line) carry(in net.Conn) {
 		return
 	}
 	l.open = append(l.open, in, there)
-	go func() { io.Copy(&counted{there, l}, in); there.Close() }()
-	go func() { io.Copy(in, there); in.Close() }()
+	go func() { l.hold(&counted{there, l}, in); there.Close() }()
+	go func() { l.hold(in, there); in.Close() }()
 }
 
 // Cut ends every connection; with forever, new ones too, until it is mended.
@@ -66,11 +114,11 @@ func (l *Line) Cut(forever bool) {
 	l.open = nil
 }
 
-// CutAfter cuts it for good once so many more bytes were sent to the server.
-func (l *Line) CutAfter(bytes int64) {
+// CutAfter cuts it once so many more bytes were sent to the server; with forever, for good.
+func (l *Line) CutAfter(bytes int64, forever bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.limit = bytes
+	l.limit, l.forever = bytes, forever
 }
 
 // counted counts what is sent.
@@ -85,7 +133,7 @@ func (c *counted) Write(p []byte) (int, error) {
 	c.l.limit = max(0, c.l.limit-int64(len(p)))
 	c.l.mu.Unlock()
 	if over {
-		c.l.Cut(true)
+		c.l.Cut(c.l.forever)
 		return 0, io.ErrClosedPipe
 	}
 	return c.Writer.Write(p)

@@ -36,6 +36,9 @@ type Stack struct {
 	Dir           string
 	DatabasePort  int
 	WebPort       int
+	WebUser       string // account of the web server, where the stack runs as root
+	FilesPort     int    // of the SSH server for files
+	CommandsPort  int    // of the one that also runs commands
 	WebHost       string // a loopback address; another one is another machine with the same port
 	AdminUser     string
 	AdminPassword string
@@ -43,7 +46,7 @@ type Stack struct {
 
 // New returns the stack in a folder, with what is known of it from an earlier start.
 func New(dir string) *Stack {
-	s := &Stack{Dir: dir, AdminUser: "placing", WebHost: "127.0.0.1"}
+	s := &Stack{Dir: dir, AdminUser: "placing", WebHost: "127.0.0.1", WebUser: "www-data"}
 	if b, err := os.ReadFile(filepath.Join(dir, "admin-password")); err == nil {
 		s.AdminPassword = string(b)
 	}
@@ -91,7 +94,9 @@ func (s *Stack) path(parts ...string) string {
 	return filepath.Join(append([]string{s.Dir}, parts...)...)
 }
 
-// asUser gives a folder to a system user, when we are root and may.
+// Give gives folders to a system user, when we are root and may.
+func Give(name string, dirs ...string) { asUser(name, dirs...) }
+
 func asUser(name string, dirs ...string) {
 	u, err := user.Lookup(name)
 	if err != nil || os.Geteuid() != 0 {
@@ -143,7 +148,7 @@ func (s *Stack) alive(name string) (pid int, yes bool) {
 // Stop ends the servers that were started in this folder, and waits for them.
 func (s *Stack) Stop() error {
 	var err error
-	for _, name := range []string{"nginx", "php-fpm", "mariadb"} {
+	for _, name := range []string{"sshd-files", "sshd-commands", "nginx", "php-fpm", "mariadb"} {
 		if pid, yes := s.alive(name); yes {
 			syscall.Kill(pid, syscall.SIGTERM)
 			err = errors.Join(err, wait(20*time.Second, func() error {
@@ -291,8 +296,8 @@ func (s *Stack) StartWeb(ctx context.Context) error {
 			return err
 		}
 	}
-	asUser("www-data", s.path("nginx-tmp"), s.Sites())
-	as := runs("www-data")
+	asUser(s.WebUser, s.path("nginx-tmp"), s.Sites())
+	as := runs(s.WebUser)
 	for name, text := range map[string]string{
 		"fpm.conf":   fmt.Sprintf(fpmConf, s.Dir, as),
 		"nginx.conf": fmt.Sprintf(nginxConf, s.Dir, as, s.WebPort, s.Sites(), s.WebHost),

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/hostfs/ahead"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
@@ -140,9 +141,7 @@ const maxTextBytes = 8 << 20
 // files looks for traces of the origin in the site's text files.
 func (r *runner) files(ctx context.Context) error {
 	var old tally
-	var left, rules []hostfs.Entry
-	var read int64
-	buf := make([]byte, 0, 1<<20)
+	var left, rules, files []hostfs.Entry
 	err := r.folder.Walk(ctx, ".", func(e hostfs.Entry) error {
 		if e.Mode.IsRegular() && remains(e.Path) != "" {
 			left = append(left, e)
@@ -157,12 +156,13 @@ func (r *runner) files(ctx context.Context) error {
 			r.oldAsks = append(r.oldAsks, e.Path)
 			return nil
 		}
-		isText, err := r.inText(ctx, e.Path, e.SizeBytes, buf, func(f found) { old.add(e.Path, f) })
-		if isText {
-			read++
-		}
-		return err
+		files = append(files, e)
+		return nil
 	}, func(string, error) {})
+	if err != nil {
+		return fmt.Errorf("read the site's files: %w", err)
+	}
+	read, err := r.inTexts(ctx, files, &old)
 	if err != nil {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
@@ -173,9 +173,26 @@ func (r *runner) files(ctx context.Context) error {
 	return nil
 }
 
+// inTexts looks for traces in files, and returns how many are text.
+func (r *runner) inTexts(ctx context.Context, files []hostfs.Entry, old *tally) (texts int64, err error) {
+	folder, stop := ahead.Open(ctx, r.folder, files)
+	defer stop()
+	buf := make([]byte, 0, 1<<20)
+	for _, e := range files {
+		isText, err := r.inText(ctx, folder, e, buf, func(f found) { old.add(e.Path, f) })
+		if err != nil {
+			return 0, err
+		}
+		if isText {
+			texts++
+		}
+	}
+	return texts, nil
+}
+
 // inText gives every trace in a file, if the file looks like text. Of a large one, a piece is looked at at a time.
-func (r *runner) inText(ctx context.Context, name string, size int64, buf []byte, each func(found)) (isText bool, err error) {
-	f, err := r.folder.Open(ctx, name)
+func (r *runner) inText(ctx context.Context, folder hostfs.FS, e hostfs.Entry, buf []byte, each func(found)) (isText bool, err error) {
+	f, err := folder.Open(ctx, e.Path)
 	if err != nil {
 		return false, err
 	}
@@ -188,7 +205,7 @@ func (r *runner) inText(ctx context.Context, name string, size int64, buf []byte
 	if head = head[:got]; !looksLikeText(head) {
 		return false, nil
 	}
-	if size > maxTextBytes {
+	if e.SizeBytes > maxTextBytes {
 		return true, inPieces(io.MultiReader(bytes.NewReader(bytes.Clone(head)), f), buf[:cap(buf)],
 			func(piece []byte) { r.traces.in(piece, each) })
 	}

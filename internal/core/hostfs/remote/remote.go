@@ -35,8 +35,8 @@ type Transport interface {
 	List(ctx context.Context, dir string) ([]hostfs.Entry, error)
 	// Lstat does not follow a link.
 	Lstat(ctx context.Context, name string) (hostfs.Entry, error)
-	// Read opens a file, from a byte on.
-	Read(ctx context.Context, name string, offset int64) (io.ReadCloser, error)
+	// Read opens a file, from a byte on. What has been added to it since it had a size need not be read.
+	Read(ctx context.Context, name string, offset, size int64) (io.ReadCloser, error)
 	// Create makes a file that must not exist.
 	Create(ctx context.Context, name string, mode fs.FileMode) (io.WriteCloser, error)
 	Mkdir(ctx context.Context, name string) error
@@ -204,25 +204,29 @@ func (f *FS) Open(ctx context.Context, name string) (io.ReadCloser, error) {
 		return nil, err
 	}
 	fail := func(err error) (io.ReadCloser, error) { return nil, &fs.PathError{Op: "open", Path: name, Err: err} }
-	judge := func() error {
-		e, err := f.t.Lstat(ctx, at)
-		if err == nil && !e.Mode.IsRegular() {
-			err = hostfs.ErrNotRegular
-		}
-		return err
-	}
-	if err := judge(); err != nil {
-		return fail(err)
-	}
-	in, err := f.t.Read(ctx, at, 0)
+	e, err := f.judge(ctx, at)
 	if err != nil {
 		return fail(err)
 	}
-	if err := judge(); err != nil {
-		in.Close()
+	in, err := f.t.Read(ctx, at, 0, e.SizeBytes)
+	if err != nil {
 		return fail(err)
 	}
-	return &reader{ctx: ctx, t: f.t, name: at, in: in}, nil
+	r := &reader{ctx: ctx, t: f.t, name: at, in: in, size: e.SizeBytes, judged: make(chan error, 1)}
+	go func() { // while the first bytes are on their way
+		_, err := f.judge(ctx, at)
+		r.judged <- err
+	}()
+	return r, nil
+}
+
+// judge reports why a name is not that of a regular file.
+func (f *FS) judge(ctx context.Context, at string) (hostfs.Entry, error) {
+	e, err := f.t.Lstat(ctx, at)
+	if err == nil && !e.Mode.IsRegular() {
+		err = hostfs.ErrNotRegular
+	}
+	return e, err
 }
 
 // tries is how often a broken line is mended for one file without a byte in between.
@@ -235,12 +239,21 @@ type reader struct {
 	name   string
 	in     io.ReadCloser
 	at     int64
+	size   int64
 	broken int
+	judged chan error // what the name was once the file was open
 }
 
 func (r *reader) Read(p []byte) (int, error) {
 	for {
 		n, err := r.in.Read(p)
+		if r.judged != nil {
+			fault := <-r.judged
+			r.judged = nil
+			if fault != nil && !r.t.Lost(fault) {
+				return 0, &fs.PathError{Op: "read", Path: r.name, Err: fault}
+			}
+		}
 		r.at += int64(n)
 		if n > 0 {
 			r.broken = 0
@@ -253,14 +266,19 @@ func (r *reader) Read(p []byte) (int, error) {
 		}
 		r.broken++
 		r.in.Close()
-		if r.in, err = r.t.Read(r.ctx, r.name, r.at); err != nil {
+		if r.in, err = r.t.Read(r.ctx, r.name, r.at, r.size); err != nil {
 			r.in = io.NopCloser(strings.NewReader(""))
 			return 0, fmt.Errorf("go on reading %s at byte %d: %w", r.name, r.at, err)
 		}
 	}
 }
 
-func (r *reader) Close() error { return r.in.Close() }
+func (r *reader) Close() error {
+	if r.judged != nil {
+		<-r.judged
+	}
+	return r.in.Close()
+}
 
 func (f *FS) Sub(ctx context.Context, folder string) (hostfs.FS, error) {
 	sub, err := f.SubFolder(ctx, folder)

@@ -49,7 +49,7 @@ func (f *FS) Walk(ctx context.Context, root string, visit func(hostfs.Entry) err
 	l := &lister{ctx: ctx, t: f.t}
 	l.wake = sync.NewCond(&l.mu)
 	var wg sync.WaitGroup
-	for range min(16, f.t.Transfers()) {
+	for range min(64, f.t.Transfers()) {
 		wg.Go(l.work)
 	}
 	defer wg.Wait()

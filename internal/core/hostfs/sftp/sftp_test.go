@@ -21,25 +21,45 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
+	"nestseed/demo/stack"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/hostfs/hostfstest"
 	_ "nestseed/internal/core/hostfs/sftp"
-	"nestseed/internal/core/hostfs/sftp/sshtest"
 )
 
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
-func access(s *sshtest.Server, dir, options string) hostfs.Access {
-	return hostfs.Access{Address: "sftp://" + s.User + "@" + s.Address + dir + options, PrivateKey: s.PrivateKey, HostKey: s.HostKey}
+func start(t *testing.T, commands bool) *stack.SSH {
+	t.Helper()
+	s, err := stack.ForTest(t).StartSSH(t.Context(), commands)
+	require.NoError(t, err)
+	return s
+}
+
+// folder makes an empty folder that the account of the server may write to.
+func folder(t *testing.T, s *stack.SSH) string {
+	t.Helper()
+	top, err := os.MkdirTemp("", "host")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(top) })
+	require.NoError(t, os.Chmod(top, 0o755))
+	dir := filepath.Join(top, "www")
+	require.NoError(t, os.Mkdir(dir, 0o755))
+	stack.Give(s.User, dir)
+	return dir
+}
+
+func access(s *stack.SSH, dir string) hostfs.Access {
+	return hostfs.Access{Address: s.Files(dir), PrivateKey: s.PrivateKey, HostKey: s.HostKey}
 }
 
 func TestOpenSSHDoesWhatEveryHostDoes(t *testing.T) {
-	for name, o := range map[string]sshtest.Options{"with commands": {}, "files only": {FilesOnly: true}} {
+	for name, commands := range map[string]bool{"with commands": true, "files only": false} {
 		t.Run(name, func(t *testing.T) {
-			s := sshtest.Start(t, o)
+			s := start(t, commands)
 			hostfstest.Run(t, func(t *testing.T) hostfstest.Host {
-				dir := s.Folder(t)
-				fsys, err := hostfs.Open(t.Context(), access(s, dir, ""))
+				dir := folder(t, s)
+				fsys, err := hostfs.Open(t.Context(), access(s, dir))
 				require.NoError(t, err)
 				t.Cleanup(func() { require.NoError(t, fsys.Close()) })
 				return hostfstest.Host{FS: fsys, Dir: dir}
@@ -49,33 +69,33 @@ func TestOpenSSHDoesWhatEveryHostDoes(t *testing.T) {
 }
 
 func TestAHostThatShowsAnotherKeyIsRefused(t *testing.T) {
-	s := sshtest.Start(t, sshtest.Options{})
-	a := access(s, s.Folder(t), "")
+	s := start(t, true)
+	a := access(s, folder(t, s))
 	shown := ""
 	a.HostKey, a.Shown = "", func(key string) { shown = key }
 	fsys, err := hostfs.Open(t.Context(), a)
 	require.NoError(t, err)
 	require.NoError(t, fsys.Close())
 	require.Equal(t, s.HostKey, shown, "what it shows first is told")
-	a.HostKey = sshtest.Start(t, sshtest.Options{}).HostKey
+	a.HostKey = start(t, true).HostKey
 	_, err = hostfs.Open(t.Context(), a)
 	require.ErrorIs(t, err, hostfs.ErrHostKey)
 	require.ErrorContains(t, err, "SHA256:")
 }
 
 func TestWhoIsNotLetInIsTold(t *testing.T) {
-	s := sshtest.Start(t, sshtest.Options{})
-	dir := s.Folder(t)
-	other := sshtest.Start(t, sshtest.Options{})
+	s := start(t, true)
+	dir := folder(t, s)
+	other := start(t, true)
 	for want, a := range map[string]hostfs.Access{
-		"does not let":                       {Address: "sftp://" + s.User + "@" + s.Address + dir, PrivateKey: other.PrivateKey},
-		"nothing is known":                   {Address: "sftp://" + s.User + "@" + s.Address + dir},
-		"cannot be read":                     {Address: "sftp://" + s.User + "@" + s.Address + dir, PrivateKey: "-----BEGIN"},
-		"does not answer":                    {Address: "sftp://" + s.User + "@127.0.0.1:1" + dir, PrivateKey: s.PrivateKey},
-		"write the address":                  {Address: "sftp://" + s.Address + dir, PrivateKey: s.PrivateKey},
-		`the option "owner"`:                 {Address: "sftp://" + s.User + "@" + s.Address + dir + "?owner=x", PrivateKey: s.PrivateKey},
-		"folder /no/such/folder of the host": {Address: "sftp://" + s.User + "@" + s.Address + "/no/such/folder", PrivateKey: s.PrivateKey},
-		"no agent is known here":             {Address: "sftp://" + s.User + "@" + s.Address + dir + "?agent=yes"},
+		"does not let":                       {Address: s.Files(dir), PrivateKey: other.PrivateKey},
+		"nothing is known":                   {Address: s.Files(dir)},
+		"cannot be read":                     {Address: s.Files(dir), PrivateKey: "-----BEGIN"},
+		"does not answer":                    {Address: fmt.Sprintf("sftp://%s@127.0.0.1:1%s", s.User, dir), PrivateKey: s.PrivateKey},
+		"write the address":                  {Address: "sftp://files.example" + dir, PrivateKey: s.PrivateKey},
+		`the option "owner"`:                 {Address: s.Files(dir + "?owner=x"), PrivateKey: s.PrivateKey},
+		"folder /no/such/folder of the host": {Address: s.Files("/no/such/folder"), PrivateKey: s.PrivateKey},
+		"no agent is known here":             {Address: s.Files(dir) + "?agent=yes"},
 	} {
 		t.Setenv("SSH_AUTH_SOCK", "")
 		_, err := hostfs.Open(t.Context(), a)
@@ -85,7 +105,7 @@ func TestWhoIsNotLetInIsTold(t *testing.T) {
 }
 
 func TestAnAgentLogsIn(t *testing.T) {
-	s := sshtest.Start(t, sshtest.Options{})
+	s := start(t, true)
 	keys := agent.NewKeyring()
 	key, err := ssh.ParseRawPrivateKey([]byte(s.PrivateKey))
 	require.NoError(t, err)
@@ -107,8 +127,8 @@ func TestAnAgentLogsIn(t *testing.T) {
 		}
 	}()
 	t.Setenv("SSH_AUTH_SOCK", socket)
-	dir := s.Folder(t)
-	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "sftp://" + s.User + "@" + s.Address + dir + "?agent=yes&seen=/srv/www"})
+	dir := folder(t, s)
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: s.Files(dir) + "?agent=yes&seen=/srv/www"})
 	require.NoError(t, err)
 	defer fsys.Close()
 	require.Equal(t, "/srv/www", fsys.Root(), "where the programs of the host see it")
@@ -117,7 +137,7 @@ func TestAnAgentLogsIn(t *testing.T) {
 }
 
 func TestWhatTheHostReachesIsReachedThroughIt(t *testing.T) {
-	s := sshtest.Start(t, sshtest.Options{})
+	s := start(t, true)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer l.Close()
@@ -128,7 +148,7 @@ func TestWhatTheHostReachesIsReachedThroughIt(t *testing.T) {
 			c.Close()
 		}
 	}()
-	fsys, err := hostfs.Open(t.Context(), access(s, s.Folder(t), ""))
+	fsys, err := hostfs.Open(t.Context(), access(s, folder(t, s)))
 	require.NoError(t, err)
 	defer fsys.Close()
 	c, err := fsys.(hostfs.Dialer).Dial(t.Context(), "tcp", l.Addr().String())

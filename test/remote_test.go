@@ -1,0 +1,158 @@
+package test
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
+	"nestseed/internal/client"
+	"nestseed/internal/wire"
+)
+
+// remoteHost makes a host whose files are reached over SSH, on a line that delays everything, and whose database is reached through it.
+func remoteHost(t *testing.T, name string, on *stack.Stack, commands bool, delay time.Duration) *stack.Line {
+	t.Helper()
+	ssh, err := on.StartSSH(t.Context(), commands)
+	require.NoError(t, err)
+	line, err := stack.NewLine(ssh.Port)
+	require.NoError(t, err)
+	t.Cleanup(func() { line.Close() })
+	ssh.Port = line.Port()
+	key := filepath.Join(t.TempDir(), "key")
+	require.NoError(t, os.WriteFile(key, []byte(ssh.PrivateKey), 0o600))
+	args := []string{"--files", ssh.Files(on.Sites()), "--files-key-file", key, "--address", on.Address("{name}"),
+		"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/?through=files", world.stack.AdminUser, world.stack.DatabasePort)}
+	said := must(t, append([]string{"host", "add", name}, args...)...)
+	require.Contains(t, said, "SHA256:", "the key that it shows is shown")
+	require.NotContains(t, must(t, "--json", "host", "show", name), "PRIVATE")
+	line.Delay(delay)
+	return line
+}
+
+// The whole job where files are reached over SSH alone: read a source, build, make, replace, undo, change the password, move, retire.
+func TestTheMainJobOverSSH(t *testing.T) {
+	prepared(t)
+	line := remoteHost(t, "files-only", world.stack, false, 2*time.Millisecond)
+	tested := must(t, "host", "test", "files-only")
+	require.Contains(t, tested, "files can be written")
+	require.Contains(t, tested, "runs PHP")
+
+	must(t, "source", "add", "base-over-ssh", "--host", "files-only", "--path", "base")
+	survey := ask[wire.Survey](t, "source", "survey", "base-over-ssh")
+	near := ask[wire.Survey](t, "source", "survey", "base")
+	require.Equal(t, near.Totals.Files, survey.Totals.Files)
+	require.Equal(t, near.Totals.Bytes, survey.Totals.Bytes)
+	must(t, "starter", "create", "over-ssh", "--from", "base-over-ssh", "--fields", filepath.Join(world.dir, "fields.yaml"))
+	must(t, "release", "build", "over-ssh")
+	require.Contains(t, must(t, "release", "verify", "over-ssh"), "every sum holds")
+	same := ask[wire.Comparison](t, "release", "compare", "music-base", "over-ssh")
+	require.Zero(t, same.Added.Files+same.Removed.Files, "what is read over SSH is what is read here")
+
+	school := scenario.Schools(8)[7]
+	addClient(t, school)
+	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", "over-ssh", "--host", "files-only")
+	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
+	settings, err := os.Stat(filepath.Join(world.stack.Sites(), school.Name, "wp-config.php"))
+	require.NoError(t, err)
+	require.Zero(t, settings.Mode().Perm()&0o007, "others do not read the settings")
+
+	// The line breaks while a site is put in its place; then what was made is taken back, and the old one stands there.
+	before := tree(t, school.Name)
+	line.CutAfter(3<<20, false)
+	broken := nestseed(t, "site", "provision", school.Name, "--from", "music-base", "--host", "files-only", "--replace", "--set", "title=Never seen")
+	require.NotZero(t, broken.code)
+	require.Eventually(t, func() bool {
+		left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "."+school.Name+".nestseed-*"))
+		return err == nil && len(left) == 0
+	}, 60*time.Second, 200*time.Millisecond, "%s", must(t, "run", "list"))
+	require.Equal(t, before, tree(t, school.Name))
+
+	replaced := ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "files-only", "--replace", "--keep", "users")
+	require.Zero(t, replaced.Report.Faults(), "%+v", replaced.Report)
+	must(t, "site", "rotate", school.Name)
+	checked(t, school.Name)
+	must(t, "site", "hold", school.Name)
+	must(t, "site", "open", school.Name)
+	must(t, "site", "undo", school.Name)
+	checked(t, school.Name)
+	require.Equal(t, before, tree(t, school.Name), "the site as it was")
+
+	must(t, "site", "retire", school.Name)
+	nothingLeft(t, school.Name)
+	t.Log(must(t, "run", "list"))
+}
+
+func checked(t *testing.T, site string) {
+	t.Helper()
+	report := ask[wire.Report](t, "site", "check", site)
+	require.Zero(t, report.Faults(), "%+v", report)
+}
+
+// tree lists what is in a site's folder, without what tells its host which folder it is.
+func tree(t *testing.T, site string) (out []string) {
+	t.Helper()
+	root := filepath.Join(world.stack.Sites(), site)
+	require.NoError(t, filepath.WalkDir(root, func(p string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && d.Name() != ".nestseed-folder" {
+			info, err := d.Info()
+			if errors.Is(err, os.ErrNotExist) {
+				return nil
+			}
+			out = append(out, fmt.Sprint(strings.TrimPrefix(p, root), info.Size(), info.Mode()))
+		}
+		return err
+	}))
+	return out
+}
+
+func TestAHostWithCommandsTakesOneStream(t *testing.T) {
+	prepared(t)
+	shell := stack.ForTest(t)
+	shell.WebUser = "postgres" // a system account that has a shell
+	require.NoError(t, shell.StartWeb(t.Context()))
+	remoteHost(t, "with-commands", shell, true, 20*time.Millisecond)
+	school := scenario.Schools(9)[8]
+	addClient(t, school)
+	began := time.Now()
+	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "with-commands")
+	t.Log("made over a line with 20 ms of delay in", time.Since(began))
+	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
+	must(t, "site", "retire", school.Name)
+	for i := range 3 {
+		t.Log(must(t, "run", "show", fmt.Sprint(i+1)))
+	}
+	left, err := os.ReadDir(shell.Sites())
+	require.NoError(t, err)
+	require.Empty(t, left)
+}
+
+func TestAHostThatShowsAnotherKeyIsNotUsed(t *testing.T) {
+	prepared(t)
+	remoteHost(t, "two-faced", world.stack, false, 0)
+	h := ask[wire.Host](t, "host", "show", "two-faced")
+	other, err := world.stack.StartSSH(t.Context(), true)
+	require.NoError(t, err)
+	key := filepath.Join(t.TempDir(), "key")
+	require.NoError(t, os.WriteFile(key, []byte(other.PrivateKey), 0o600))
+	// The same address, and another server behind it.
+	u, err := url.Parse(h.Files)
+	require.NoError(t, err)
+	_ = u
+	svc := world.service.client(t)
+	_, err = svc.ChangeHost(t.Context(), "two-faced", wire.ChangedHost{FilesKey: "not a key"})
+	var problem *client.Problem
+	require.ErrorAs(t, err, &problem)
+	require.Contains(t, problem.Error(), "private key cannot be read")
+	r := nestseed(t, "host", "set", "two-faced", "--files", other.Files(world.stack.Sites()), "--files-key-file", key)
+	require.Zero(t, r.code, "another machine has another key: %s", r.err)
+	require.NotEqual(t, h.HostKey, ask[wire.Host](t, "host", "show", "two-faced").HostKey)
+}
