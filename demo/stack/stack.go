@@ -39,6 +39,7 @@ type Stack struct {
 	WebUser       string // account of the web server, where the stack runs as root
 	FilesPort     int    // of the SSH server for files
 	CommandsPort  int    // of the one that also runs commands
+	FTPPort       int
 	WebHost       string // a loopback address; another one is another machine with the same port
 	AdminUser     string
 	AdminPassword string
@@ -148,7 +149,7 @@ func (s *Stack) alive(name string) (pid int, yes bool) {
 // Stop ends the servers that were started in this folder, and waits for them.
 func (s *Stack) Stop() error {
 	var err error
-	for _, name := range []string{"sshd-files", "sshd-commands", "nginx", "php-fpm", "mariadb"} {
+	for _, name := range []string{"vsftpd", "sshd-files", "sshd-commands", "nginx", "php-fpm", "mariadb"} {
 		if pid, yes := s.alive(name); yes {
 			syscall.Kill(pid, syscall.SIGTERM)
 			err = errors.Join(err, wait(20*time.Second, func() error {
@@ -159,6 +160,9 @@ func (s *Stack) Stop() error {
 			}))
 		}
 		os.Remove(s.path(name + ".pid"))
+	}
+	if s.FTPPort != 0 {
+		os.Remove(s.ftpPAM())
 	}
 	return err
 }

@@ -27,6 +27,8 @@ type Host struct {
 	hostfs.FS
 	Dir     string
 	NoLinks bool // the protocol cannot make links
+	// Lag is how long it takes until what others change is seen.
+	Lag time.Duration
 }
 
 // Run runs all of them. open is called for each.
@@ -136,6 +138,7 @@ func replacedWhole(t *testing.T, h Host) {
 	require.Equal(t, []string{"wp-config.php"}, paths(t, h, "."), "nothing lies beside it")
 	// What a killed write left behind is not in the way of the next.
 	require.NoError(t, os.WriteFile(filepath.Join(h.Dir, hostfs.FreshName("wp-config.php")), []byte("half"), 0o666))
+	time.Sleep(h.Lag)
 	write(t, h, "wp-config.php", "whole", 0o640)
 	require.Equal(t, []string{"wp-config.php"}, paths(t, h, "."))
 }
@@ -158,6 +161,7 @@ func removeAll(t *testing.T, h Host) {
 	require.NoError(t, os.MkdirAll(outside, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "kept"), nil, 0o644))
 	require.NoError(t, os.Symlink(outside, filepath.Join(h.Dir, "site/2/link")))
+	time.Sleep(h.Lag)
 	require.NoError(t, h.RemoveAll(t.Context(), "site"))
 	require.NoDirExists(t, filepath.Join(h.Dir, "site"))
 	require.FileExists(t, filepath.Join(outside, "kept"), "a link goes, and not what it leads to")
@@ -168,7 +172,7 @@ func removeAll(t *testing.T, h Host) {
 }
 
 func copyTree(t *testing.T, h Host) {
-	then := time.Date(2025, 3, 4, 5, 6, 7, 0, time.UTC)
+	then := time.Now().Add(-48 * time.Hour).Truncate(time.Minute) // some servers tell times to the minute, and not of long ago
 	write(t, h, "from/wp/a.php", "<?php", 0o640)
 	write(t, h, "from/wp/keep/b.txt", "text", 0o644)
 	if !h.NoLinks {
@@ -245,6 +249,7 @@ func handle(t *testing.T, h Host) {
 		"content/chain": "../up/victim", "file": "../victim/wp-config.php"} {
 		require.NoError(t, os.Symlink(target, filepath.Join(h.Dir, "site", name)))
 	}
+	time.Sleep(h.Lag)
 	site := open(t, h, "site")
 	for _, name := range []string{"up/victim", "abs", "near", "content/chain", "../victim"} {
 		for what, do := range map[string]func() error{
@@ -300,6 +305,7 @@ func names(t *testing.T, h Host) {
 	require.NoError(t, os.WriteFile(outside, []byte("secret"), 0o600))
 	defer os.Remove(outside)
 	require.NoError(t, os.Symlink("..", filepath.Join(h.Dir, "up")))
+	time.Sleep(h.Lag)
 	for _, name := range []string{"../outside", "/etc/passwd", "up/outside", "a/../../outside"} {
 		_, err := h.Open(t.Context(), name)
 		require.Error(t, err, name)
@@ -314,6 +320,7 @@ func onlyFiles(t *testing.T, h Host) {
 	require.NoError(t, h.Mkdir(t.Context(), "site", 0o755))
 	require.NoError(t, syscall.Mkfifo(filepath.Join(h.Dir, "site/pipe"), 0o644))
 	require.NoError(t, os.Symlink("pipe", filepath.Join(h.Dir, "site/link")))
+	time.Sleep(h.Lag)
 	for _, name := range []string{"site/pipe", "site/link", "site"} {
 		_, err := h.Open(t.Context(), name)
 		require.ErrorIs(t, err, hostfs.ErrNotRegular, name)
@@ -323,6 +330,7 @@ func onlyFiles(t *testing.T, h Host) {
 func links(t *testing.T, h Host) {
 	write(t, h, "site/releases/5/index.php", "five", 0o644)
 	require.NoError(t, os.Symlink("releases/5", filepath.Join(h.Dir, "site/current")))
+	time.Sleep(h.Lag)
 	e, err := h.Stat(t.Context(), "site/current")
 	require.NoError(t, err)
 	require.Equal(t, "releases/5", e.Target)
@@ -389,6 +397,7 @@ func sub(t *testing.T, h Host) {
 	_, err = h.Sub(t.Context(), "nowhere")
 	require.ErrorIs(t, err, fs.ErrNotExist)
 	require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(h.Dir, "elsewhere")))
+	time.Sleep(h.Lag)
 	_, err = h.MakeSub(t.Context(), "elsewhere")
 	require.Error(t, err, "a link does not lead out")
 	// A handle stays good when the one that it came from is closed.

@@ -2,6 +2,7 @@
 package protocols
 
 import (
+	_ "nestseed/internal/core/hostfs/ftp"   // FTP with TLS
 	_ "nestseed/internal/core/hostfs/local" // folders of this machine
 	_ "nestseed/internal/core/hostfs/sftp"  // over SSH
 )
