@@ -3,7 +3,6 @@ package test
 import (
 	"errors"
 	"fmt"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -38,57 +37,83 @@ func remoteHost(t *testing.T, name string, on *stack.Stack, commands bool, delay
 	return line
 }
 
-// The whole job where files are reached over SSH alone: read a source, build, make, replace, undo, change the password, move, retire.
 func TestTheMainJobOverSSH(t *testing.T) {
 	prepared(t)
 	line := remoteHost(t, "files-only", world.stack, false, 2*time.Millisecond)
-	tested := must(t, "host", "test", "files-only")
-	require.Contains(t, tested, "files can be written")
-	require.Contains(t, tested, "runs PHP")
-
-	must(t, "source", "add", "base-over-ssh", "--host", "files-only", "--path", "base")
-	survey := ask[wire.Survey](t, "source", "survey", "base-over-ssh")
-	near := ask[wire.Survey](t, "source", "survey", "base")
-	require.Equal(t, near.Totals.Files, survey.Totals.Files)
-	require.Equal(t, near.Totals.Bytes, survey.Totals.Bytes)
-	must(t, "starter", "create", "over-ssh", "--from", "base-over-ssh", "--fields", filepath.Join(world.dir, "fields.yaml"))
-	must(t, "release", "build", "over-ssh")
-	require.Contains(t, must(t, "release", "verify", "over-ssh"), "every sum holds")
-	same := ask[wire.Comparison](t, "release", "compare", "music-base", "over-ssh")
-	require.Zero(t, same.Added.Files+same.Removed.Files, "what is read over SSH is what is read here")
-
 	school := scenario.Schools(8)[7]
-	addClient(t, school)
-	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", "over-ssh", "--host", "files-only")
-	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
-	settings, err := os.Stat(filepath.Join(world.stack.Sites(), school.Name, "wp-config.php"))
-	require.NoError(t, err)
-	require.Zero(t, settings.Mode().Perm()&0o007, "others do not read the settings")
-
-	// The line breaks while a site is put in its place; then what was made is taken back, and the old one stands there.
+	mainJobOn(t, "files-only", school, func() { line.CutAfter(3<<20, false) })
 	before := tree(t, school.Name)
-	line.CutAfter(3<<20, false)
-	broken := nestseed(t, "site", "provision", school.Name, "--from", "music-base", "--host", "files-only", "--replace", "--set", "title=Never seen")
-	require.NotZero(t, broken.code)
-	require.Eventually(t, func() bool {
-		left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "."+school.Name+".nestseed-*"))
-		return err == nil && len(left) == 0
-	}, 60*time.Second, 200*time.Millisecond, "%s", must(t, "run", "list"))
-	require.Equal(t, before, tree(t, school.Name))
-
 	replaced := ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "files-only", "--replace", "--keep", "users")
 	require.Zero(t, replaced.Report.Faults(), "%+v", replaced.Report)
 	must(t, "site", "rotate", school.Name)
-	checked(t, school.Name)
 	must(t, "site", "hold", school.Name)
 	must(t, "site", "open", school.Name)
 	must(t, "site", "undo", school.Name)
 	checked(t, school.Name)
 	require.Equal(t, before, tree(t, school.Name), "the site as it was")
-
 	must(t, "site", "retire", school.Name)
 	nothingLeft(t, school.Name)
-	t.Log(must(t, "run", "list"))
+}
+
+func TestTheMainJobOverFTP(t *testing.T) {
+	prepared(t)
+	ftp, err := world.stack.StartFTP(t.Context())
+	if errors.Is(err, stack.ErrRoot) {
+		t.Skip(err)
+	}
+	require.NoError(t, err)
+	line, err := stack.NewLine(ftp.Port)
+	require.NoError(t, err)
+	t.Cleanup(func() { line.Close() })
+	ftp.Port = line.Port()
+	password := filepath.Join(t.TempDir(), "password")
+	require.NoError(t, os.WriteFile(password, []byte(ftp.Password), 0o600))
+	must(t, "host", "add", "over-ftp", "--files", ftp.Files(world.stack.Sites()), "--files-password-file", password, "--address",
+		world.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort))
+	school := scenario.Schools(9)[8]
+	mainJobOn(t, "over-ftp", school, func() { line.CutAfter(20<<10, false) })
+	must(t, "site", "retire", school.Name)
+	nothingLeft(t, school.Name)
+}
+
+// mainJobOn does the main job where files are reached over a network alone: read a source, build, make, replace, undo. cut lets the
+// line break a little later.
+func mainJobOn(t *testing.T, host string, school scenario.School, cut func()) {
+	tested := must(t, "host", "test", host)
+	require.Contains(t, tested, "files can be written")
+	require.Contains(t, tested, "runs PHP")
+
+	source, starter := "base-"+host, "music-"+host
+	must(t, "source", "add", source, "--host", host, "--path", "base")
+	survey := ask[wire.Survey](t, "source", "survey", source)
+	near := ask[wire.Survey](t, "source", "survey", "base")
+	require.Equal(t, near.Totals.Files, survey.Totals.Files)
+	require.Equal(t, near.Totals.Bytes, survey.Totals.Bytes)
+	must(t, "starter", "create", starter, "--from", source, "--fields", filepath.Join(world.dir, "fields.yaml"))
+	must(t, "release", "build", starter)
+	require.Contains(t, must(t, "release", "verify", starter), "every sum holds")
+	same := ask[wire.Comparison](t, "release", "compare", "music-base", starter)
+	require.Zero(t, same.Added.Files+same.Removed.Files+same.Changed.Files, "what is read over a network is what is read here")
+
+	addClient(t, school)
+	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", starter, "--host", host)
+	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
+	settings, err := os.Stat(filepath.Join(world.stack.Sites(), school.Name, "wp-config.php"))
+	require.NoError(t, err)
+	require.Zero(t, settings.Mode().Perm()&0o007, "others do not read the settings")
+
+	// The line breaks while a site is put in its place. Either that is mended, or what was made is taken back and the old one stands there.
+	before := tree(t, school.Name)
+	cut()
+	broken := nestseed(t, "site", "provision", school.Name, "--from", "music-base", "--host", host, "--replace", "--set", "title=Seen or not")
+	if broken.code == 0 {
+		must(t, "site", "undo", school.Name)
+	}
+	require.Eventually(t, func() bool {
+		left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "."+school.Name+".nestseed-*"))
+		return err == nil && len(left) == 0
+	}, 60*time.Second, 200*time.Millisecond, "%s", must(t, "run", "list"))
+	require.Equal(t, before, tree(t, school.Name))
 }
 
 func checked(t *testing.T, site string) {
@@ -119,17 +144,12 @@ func TestAHostWithCommandsTakesOneStream(t *testing.T) {
 	shell := stack.ForTest(t)
 	shell.WebUser = "postgres" // a system account that has a shell
 	require.NoError(t, shell.StartWeb(t.Context()))
-	remoteHost(t, "with-commands", shell, true, 20*time.Millisecond)
-	school := scenario.Schools(9)[8]
+	remoteHost(t, "with-commands", shell, true, 5*time.Millisecond)
+	school := scenario.Schools(10)[9]
 	addClient(t, school)
-	began := time.Now()
 	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "with-commands")
-	t.Log("made over a line with 20 ms of delay in", time.Since(began))
 	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
 	must(t, "site", "retire", school.Name)
-	for i := range 3 {
-		t.Log(must(t, "run", "show", fmt.Sprint(i+1)))
-	}
 	left, err := os.ReadDir(shell.Sites())
 	require.NoError(t, err)
 	require.Empty(t, left)
@@ -143,10 +163,6 @@ func TestAHostThatShowsAnotherKeyIsNotUsed(t *testing.T) {
 	require.NoError(t, err)
 	key := filepath.Join(t.TempDir(), "key")
 	require.NoError(t, os.WriteFile(key, []byte(other.PrivateKey), 0o600))
-	// The same address, and another server behind it.
-	u, err := url.Parse(h.Files)
-	require.NoError(t, err)
-	_ = u
 	svc := world.service.client(t)
 	_, err = svc.ChangeHost(t.Context(), "two-faced", wire.ChangedHost{FilesKey: "not a key"})
 	var problem *client.Problem

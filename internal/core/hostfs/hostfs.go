@@ -139,6 +139,10 @@ type (
 	Bulker interface {
 		Bulk(ctx context.Context) (Bulk, error)
 	}
+	// linker says whether links can be made.
+	linker interface {
+		Links() bool
+	}
 	// transferrer says how many files are best moved at a time.
 	transferrer interface {
 		Transfers() int
@@ -158,6 +162,12 @@ func Transfers(fsys FS) int {
 		return t.Transfers()
 	}
 	return max(2, runtime.GOMAXPROCS(0))
+}
+
+// CanLink reports whether links can be made on a host. Where they cannot, Symlink is ErrNoLinks.
+func CanLink(fsys FS) bool {
+	l, told := fsys.(linker)
+	return !told || l.Links()
 }
 
 // Far reports whether most of the time that a file takes is waiting for the host.

@@ -404,6 +404,10 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 		problem("%s holds files only; a site needs a release with its database. A site that is there takes its code: nestseed site refresh "+
 			"NAME --to %s", p.Release, p.Release)
 	}
+	if links := linksIn(req.Archive); links > 0 && !hostfs.CanLink(req.FS) {
+		problem("%s holds %d symbolic links, and none can be made on this host the way its files are reached; use SFTP for it, or leave them out",
+			p.Release, links)
+	}
 	p.runtime(req, problem)
 	v, err := req.Server.Version(ctx)
 	if err != nil {
@@ -412,6 +416,15 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	}
 	p.Server = v.Engine + " " + v.Number
 	return nil
+}
+
+func linksIn(a *archive.Archive) (n int) {
+	for _, f := range a.Entries() {
+		if f.Mode()&fs.ModeSymlink != 0 {
+			n++
+		}
+	}
+	return n
 }
 
 // freeNames gives database and user a number when their names are taken: names of different sites may become the same.

@@ -282,6 +282,7 @@ func (c *control) retrieve(ctx context.Context, offset, most int64, format strin
 		return nil, err
 	}
 	if int64(len(text)) > most {
+		c.conn.Close() // its answer is not waited for
 		return nil, fmt.Errorf("the host sends more than %d bytes", most)
 	}
 	_, _, err = c.answer(2)

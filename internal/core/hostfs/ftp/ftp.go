@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"net/textproto"
 	"net/url"
@@ -275,6 +276,26 @@ func (t *transport) changed(name string) {
 	}
 }
 
+// note keeps in mind what this program has made of a file, so that its folder need not be listed anew.
+func (t *transport) note(name string, what func(e *hostfs.Entry)) {
+	dir, base := path.Dir(name), path.Base(name)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.changes[dir]++
+	known, there := t.lists[dir]
+	if !there {
+		return
+	}
+	entries := maps.Clone(known.entries) // somebody may be reading the other
+	e, there := entries[base]
+	if !there {
+		e = hostfs.Entry{Path: base, Mode: t.fresh}
+	}
+	what(&e)
+	entries[base] = e
+	t.lists[dir] = listing{entries, known.at}
+}
+
 // Real goes down from the folder of the host, and follows no link: the protocol does not tell where one leads in the end.
 func (t *transport) Real(ctx context.Context, dir string) (string, error) {
 	below := strings.TrimPrefix(strings.TrimPrefix(dir, t.root), "/")
@@ -500,7 +521,7 @@ func (w *writing) Close() error {
 
 // send writes content at a place of a file, which is the beginning or the end. It is the same when it is done twice.
 func (t *transport) send(ctx context.Context, name string, offset int64, content []byte) error {
-	defer t.changed(name)
+	defer t.note(name, func(e *hostfs.Entry) { e.SizeBytes, e.ModTime = offset+int64(len(content)), time.Now() })
 	return t.do(ctx, true, func(c *control) error {
 		data, err := c.data(ctx, offset, "STOR %s", name)
 		if err != nil {
@@ -536,7 +557,6 @@ func finish(data net.Conn) error {
 }
 
 func (t *transport) one(ctx context.Context, again bool, expect int, name, format string, args ...any) error {
-	defer t.changed(name)
 	err := t.do(ctx, again, func(c *control) error {
 		_, _, err := c.cmd(expect, format, args...)
 		return err
@@ -553,22 +573,27 @@ func (t *transport) one(ctx context.Context, again bool, expect int, name, forma
 }
 
 func (t *transport) Mkdir(ctx context.Context, name string) error {
+	defer t.changed(name)
 	return t.one(ctx, false, 257, name, "MKD %s", name)
 }
 
 // Chmod is no standard, and understood by nearly all. Where it is not, modes are as the host makes them.
 func (t *transport) Chmod(ctx context.Context, name string, mode fs.FileMode) error {
+	t.note(name, func(e *hostfs.Entry) { e.Mode = e.Mode&^0o777 | mode.Perm() })
 	err := t.one(ctx, true, 2, name, "SITE CHMOD %03o %s", mode.Perm(), name)
 	var told *textproto.Error
 	if errors.As(err, &told) && (told.Code == 500 || told.Code == 502 || told.Code == 504) {
-		return nil
+		err = nil
+	}
+	if err != nil {
+		t.changed(name)
 	}
 	return err
 }
 
 // Chtimes asks in the way of draft-somers-ftp-mfxx, or in that of servers before it. Where neither works, times are those of the transfer.
 func (t *transport) Chtimes(ctx context.Context, name string, at time.Time) error {
-	defer t.changed(name)
+	defer t.note(name, func(e *hostfs.Entry) { e.ModTime = at })
 	return t.do(ctx, true, func(c *control) error {
 		command := "MDTM"
 		if _, can := c.features["MFMT"]; can {
@@ -578,6 +603,8 @@ func (t *transport) Chtimes(ctx context.Context, name string, at time.Time) erro
 		return err
 	})
 }
+
+func (t *transport) Links() bool { return false }
 
 func (t *transport) Symlink(context.Context, string, string) error { return hostfs.ErrNoLinks }
 
@@ -614,9 +641,11 @@ func (t *transport) Rename(ctx context.Context, from, to string) error {
 }
 
 func (t *transport) Remove(ctx context.Context, name string) error {
+	defer t.changed(name)
 	return t.one(ctx, false, 250, name, "DELE %s", name)
 }
 
 func (t *transport) RemoveDir(ctx context.Context, name string) error {
+	defer t.changed(name)
 	return t.one(ctx, false, 250, name, "RMD %s", name)
 }

@@ -59,6 +59,9 @@ type (
 	spacer interface {
 		FreeBytes(ctx context.Context, dir string) (int64, error)
 	}
+	linker interface {
+		Links() bool
+	}
 	denier interface {
 		// Denied returns why this account cannot make anything in a folder, nil where it can or where that is not known.
 		Denied(ctx context.Context, dir string) error
@@ -107,6 +110,12 @@ func (f *FS) Root() string { return f.seen }
 
 // Transfers is how many files are best moved at a time.
 func (f *FS) Transfers() int { return f.t.Transfers() }
+
+// Links reports whether links can be made.
+func (f *FS) Links() bool {
+	l, told := f.t.Transport.(linker)
+	return !told || l.Links()
+}
 
 func (f *FS) Close() error {
 	f.t.mu.Lock()
