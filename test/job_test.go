@@ -33,7 +33,8 @@ func TestTheMainJobByCommandLine(t *testing.T) {
 	require.Contains(t, must(t, "release", "verify", "music-base"), "every sum holds")
 
 	told := ask[wire.HostTest](t, "host", "test", "preview")
-	require.Empty(t, told.RuntimesError)
+	require.Zero(t, told.Faults(), "%+v", told.Steps)
+	require.Equal(t, filepath.Join(world.stack.Sites(), "nestseed-asks"), told.Runtimes[0].Folder)
 	require.Len(t, told.Runtimes, 1)
 	require.Equal(t, "PHP", told.Runtimes[0].Name)
 	require.Contains(t, told.Runtimes[0].Parts, "mysqli")

@@ -79,9 +79,9 @@ func TestTheMainJobOverFTP(t *testing.T) {
 // mainJobOn does the main job where files are reached over a network alone: read a source, build, make, replace, undo. cut lets the
 // line break a little later.
 func mainJobOn(t *testing.T, host string, school scenario.School, cut func()) {
-	tested := must(t, "host", "test", host)
-	require.Contains(t, tested, "files can be written")
-	require.Contains(t, tested, "runs PHP")
+	tested := ask[wire.HostTest](t, "host", "test", host)
+	require.Zero(t, tested.Faults(), "%+v", tested.Steps)
+	require.Contains(t, must(t, "host", "test", host), "and reads what is placed")
 
 	source, starter := "base-"+host, "music-"+host
 	must(t, "source", "add", source, "--host", host, "--path", "base")

@@ -307,7 +307,7 @@ func TestAProvisioningWhoseDatabaseIsLostIsTakenBackLater(t *testing.T) {
 	addClient(t, school)
 	lost := func() wire.Run {
 		line.Mend()
-		line.CutAfter(16 << 10, true) // the database is there by then, and not all of its rows
+		line.CutAfter(16<<10, true) // the database is there by then, and not all of its rows
 		run, err := svc.ProvisionSite(ctx, wire.NewSite{Client: school.Name, From: "music-base@1", Host: "far"})
 		require.NoError(t, err)
 		require.Eventually(t, func() bool {

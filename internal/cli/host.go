@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -74,22 +73,13 @@ func (a *app) host() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return a.print(c, t, func() {
-				writable := "files can be written"
-				if !t.Writable {
-					writable = "files cannot be written"
-				}
-				fmt.Fprintf(a.out, "%s: %s free, %s, %s answers\n", args[0], size(t.FreeBytes), writable, t.Server)
-				for _, r := range t.Runtimes {
-					fmt.Fprintf(a.out, "%s: runs %s %s%s with %s\n", args[0], r.Name, r.Version, account(r), strings.Join(r.Parts, ", "))
-				}
-				if t.Refuses != "" {
-					fmt.Fprintf(a.out, "%s: %s\n", args[0], t.Refuses)
-				}
-				if t.RuntimesError != "" {
-					fmt.Fprintf(a.out, "%s: %s\n", args[0], t.RuntimesError)
-				}
-			})
+			if err := a.print(c, t, func() { a.printSteps(t.Steps) }); err != nil {
+				return err
+			}
+			if t.Faults() > 0 {
+				return errFaults
+			}
+			return nil
 		}),
 		a.remove("hosts", "host"))
 }
@@ -126,12 +116,25 @@ func (a *app) hostSet() *cli.Command {
 	}, func(h wire.Host) { fmt.Fprintf(a.out, "host %s changed\n", h.Name) })
 }
 
-// account says who the programs of a host run as.
-func account(r wire.Runtime) string {
-	if r.Account == "" {
-		return ""
+// printSteps prints what a host showed, and what to ask the hosting company for.
+func (a *app) printSteps(steps []wire.Check) {
+	for _, k := range steps {
+		fmt.Fprintf(a.out, "%s %-23s %s\n", marks[k.Result], k.Name, k.Sentence)
+		for _, e := range k.Evidence {
+			fmt.Fprintf(a.out, "    %s\n", e)
+		}
 	}
-	return " as the account " + r.Account
+	asked := false
+	for _, k := range steps {
+		if k.Remedy == "" {
+			continue
+		}
+		if !asked {
+			fmt.Fprintln(a.out, "\nAsk the hosting company:")
+			asked = true
+		}
+		fmt.Fprintf(a.out, "- %s\n", k.Remedy)
+	}
 }
 
 // remove is the verb that removes a thing by its name.

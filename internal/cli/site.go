@@ -386,6 +386,9 @@ func (a *app) printTasks(s wire.Site) {
 	fmt.Fprintln(a.out)
 }
 
+// marks of results: icon and word, where the word is the name of the check.
+var marks = map[wire.Result]string{wire.Pass: "✓", wire.Warn: "!", wire.Fail: "✗"}
+
 func (a *app) printReport(r *wire.Report) {
 	if r == nil {
 		fmt.Fprintln(a.out, "not checked yet")
@@ -393,7 +396,7 @@ func (a *app) printReport(r *wire.Report) {
 	}
 	fmt.Fprintf(a.out, "checks of %s, %d pages in %s\n", day(r.At), r.Pages, millis(r.TookMillis))
 	for _, k := range r.Checks {
-		fmt.Fprintf(a.out, "%s %-21s %s\n", map[wire.Result]string{wire.Pass: "✓", wire.Warn: "!", wire.Fail: "✗"}[k.Result], k.Name,
+		fmt.Fprintf(a.out, "%s %-21s %s\n", marks[k.Result], k.Name,
 			k.Sentence)
 		for _, e := range k.Evidence {
 			fmt.Fprintf(a.out, "    %s\n", e)

@@ -99,6 +99,10 @@ type Runtime struct {
 	AskedAt time.Time `json:"asked_at"`
 	// Account is who the programs of sites run as.
 	Account string `json:"account,omitempty"`
+	// Folder is what the programs call the folder that they were asked in.
+	Folder string `json:"folder,omitempty"`
+	// Clock is the time there when it was asked.
+	Clock time.Time `json:"clock,omitzero"`
 	// Unreadable says that they cannot read what is placed there.
 	Unreadable bool `json:"unreadable,omitempty"`
 }
@@ -143,15 +147,14 @@ type NewHost struct {
 	Connect          string `json:"connect,omitempty" doc:"host or host:port that checks connect to, whatever DNS says"`
 }
 
-// HostTest is what a host answered.
+// HostTest is what a host showed, step by step. The remedy of a step is what to ask the hosting company.
 type HostTest struct {
-	FreeBytes     int64     `json:"free_bytes"`
-	Writable      bool      `json:"writable"`
-	Server        string    `json:"server"`
-	Runtimes      []Runtime `json:"runtimes" doc:"what runs the programs of sites"`
-	RuntimesError string    `json:"runtimes_error,omitempty" doc:"why it did not tell what runs there"`
-	Refuses       string    `json:"refuses,omitempty" doc:"why no site would work there, and what to do"`
+	Steps    []Check   `json:"steps"`
+	Runtimes []Runtime `json:"runtimes" doc:"what runs the programs of sites"`
 }
+
+// Faults counts the steps that failed.
+func (t *HostTest) Faults() int { return (&Report{Checks: t.Steps}).Faults() }
 
 // Source is a site that starters are built from.
 type Source struct {

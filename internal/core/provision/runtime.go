@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -27,6 +28,10 @@ type Runtime struct {
 	AskedAt time.Time `json:"asked_at"`
 	// Account is who the programs run as; "" where that was not told.
 	Account string `json:"account,omitempty"`
+	// Folder is what the programs call the folder that they were asked in; "" where that was not told.
+	Folder string `json:"folder,omitempty"`
+	// Clock is the time there when it was asked.
+	Clock time.Time `json:"clock,omitzero"`
 	// Unreadable says that they cannot read a file that is placed as a settings file is.
 	Unreadable bool `json:"unreadable,omitempty"`
 }
@@ -108,6 +113,18 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 			if account, is := strings.CutPrefix(p, "account="); is {
 				if partForm.MatchString(account) {
 					r.Account = account
+				}
+				continue
+			}
+			if folder, is := strings.CutPrefix(p, "folder="); is {
+				if folder, err := url.PathUnescape(folder); err == nil && len(folder) < 4096 {
+					r.Folder = folder
+				}
+				continue
+			}
+			if seconds, is := strings.CutPrefix(p, "time="); is {
+				if n, err := strconv.ParseInt(seconds, 10, 64); err == nil {
+					r.Clock = time.Unix(n, 0).UTC()
 				}
 				continue
 			}

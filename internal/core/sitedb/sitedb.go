@@ -20,6 +20,7 @@ import (
 	"net"
 	"net/url"
 	"strings"
+	"time"
 
 	"nestseed/internal/core/sqltext"
 )
@@ -109,9 +110,17 @@ type Version struct {
 	Charset string `json:"charset"` // default character set of the database at hand
 }
 
+// Facts are what matters of how a server is set up.
+type Facts struct {
+	StatementBytes int64 // that a statement may have at most
+	Charset        string
+	Now            time.Time
+}
+
 // Server is a database server reached with one account.
 type Server interface {
 	Version(ctx context.Context) (Version, error)
+	Facts(ctx context.Context) (Facts, error)
 	Open(ctx context.Context, name string) (DB, error)
 	DatabaseExists(ctx context.Context, name string) (bool, error)
 	UserExists(ctx context.Context, user string) (bool, error)

@@ -3,12 +3,14 @@ package hosts
 import (
 	"cmp"
 	"context"
-	"errors"
-	"fmt"
 	"net/url"
+	"path"
+	"slices"
 	"strings"
 	"time"
 
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostcheck"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/rewrite"
@@ -235,46 +237,69 @@ func (s *Hosts) firstAsked(ctx context.Context, h records.Host, fsys hostfs.FS) 
 
 // Test is what a host showed when it was tried.
 type Test struct {
-	FreeBytes     int64 // 0 where the host does not tell
-	Writable      bool
-	Server        string // engine and version
-	Runtimes      []provision.Runtime
-	RuntimesError string // why it did not tell them
-	Refuses       string // why what runs on it cannot serve sites; "" when it can
+	Steps    []check.Check
+	Runtimes []provision.Runtime
 }
 
-// Test tries a host: writes, asks the database server, and asks what runs there. Errors: input.ErrWrong, records.ErrNotFound.
+// Test tries a host, step by step: its name, the way to its files, what can be done there, what runs there, and its database
+// server. A step that fails ends those that need it. Errors: records.ErrNotFound, engine.ErrBusy.
 func (s *Hosts) Test(ctx context.Context, name string) (out Test, err error) {
-	h, err := s.DB.Host(ctx, name)
-	if err != nil {
-		return out, err
-	}
-	fsys, server, err := s.Open(ctx, h)
-	if err != nil {
-		return out, input.Wrong(err)
-	}
-	defer fsys.Close()
-	defer server.Close()
-	if out.FreeBytes, err = hostfs.FreeBytes(ctx, fsys); err != nil && !errors.Is(err, hostfs.ErrSpaceUnknown) {
-		return out, err
-	}
-	probe := ".nestseed-test"
-	if err := hostfs.WriteFile(ctx, fsys, probe, []byte("x"), 0o600); err == nil {
-		out.Writable = fsys.RemoveAll(ctx, probe) == nil
-	}
-	v, err := server.Version(ctx)
-	if err != nil {
-		return out, input.Wrong(err)
-	}
-	out.Server = fmt.Sprint(v.Engine, " ", v.Number)
-	if !out.Writable {
+	err = s.Engine.WithLock(ctx, engine.Target("host", name), func(ctx context.Context) error {
+		h, err := s.DB.Host(ctx, name)
+		if err != nil {
+			return err
+		}
+		out, err = s.test(ctx, h)
+		return err
+	})
+	return out, err
+}
+
+func (s *Hosts) test(ctx context.Context, h records.Host) (out Test, err error) {
+	out.Runtimes = []provision.Runtime{}
+	if out.Steps = hostcheck.Name(ctx, h.Files); faulty(out.Steps) {
 		return out, nil
 	}
-	if out.Runtimes, err = s.AskRuntimes(ctx, h, fsys); err != nil {
-		out.RuntimesError = err.Error()
+	fsys, err := s.Files(ctx, h)
+	if err != nil {
+		out.Steps = append(out.Steps, hostcheck.NotReached(h.Files, err))
+		return out, nil
 	}
-	for _, r := range out.Runtimes {
-		out.Refuses = cmp.Or(out.Refuses, r.Refuses())
+	defer fsys.Close()
+	in := "the files are reached at " + fsys.Root()
+	if h.HostKey != "" {
+		in += ", with the key that is known: " + hostfs.Fingerprint(h.HostKey)
 	}
+	out.Steps = append(out.Steps, check.Check{Name: "log-in", Result: check.Pass, Sentence: in})
+	out.Steps = append(out.Steps, hostcheck.Files(ctx, fsys)...)
+	if !faulty(out.Steps) {
+		out.Runtimes, err = s.AskRuntimes(ctx, h, fsys)
+		if err != nil {
+			out.Runtimes = []provision.Runtime{}
+			out.Steps = append(out.Steps, hostcheck.NotTold(err))
+		}
+		for _, r := range out.Runtimes {
+			folder, err := Fill(h.WebRoot, asksName, strings.ReplaceAll(h.Address, "{name}", asksName))
+			if err != nil {
+				return out, err
+			}
+			out.Steps = append(out.Steps, hostcheck.Runtime(r, fsys, path.Join(fsys.Root(), folder))...)
+		}
+	}
+	address, err := s.WithPassword(ctx, h.Database, "host", h.Name)
+	if err != nil {
+		return out, err
+	}
+	server, err := Database(fsys, address)
+	if err != nil {
+		out.Steps = append(out.Steps, check.Check{Name: "database", Result: check.Fail, Sentence: err.Error()})
+		return out, nil
+	}
+	defer server.Close()
+	out.Steps = append(out.Steps, hostcheck.Database(ctx, server)...)
 	return out, nil
+}
+
+func faulty(steps []check.Check) bool {
+	return slices.ContainsFunc(steps, func(c check.Check) bool { return c.Result == check.Fail })
 }

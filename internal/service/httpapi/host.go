@@ -63,8 +63,7 @@ func (a *api) hostOperations(h huma.API) {
 	operation(h, "POST", "/hosts/{name}/test", "test-host", "Test a host", func(ctx context.Context, in *Named) (*body[wire.HostTest], error) {
 		t, err := a.Hosts.Test(ctx, in.Name)
 		return single(t, err, func(t hosts.Test) wire.HostTest {
-			return wire.HostTest{FreeBytes: t.FreeBytes, Writable: t.Writable, Server: t.Server, Runtimes: runtimesOut(t.Runtimes),
-				RuntimesError: t.RuntimesError, Refuses: t.Refuses}
+			return wire.HostTest{Steps: as[[]wire.Check](t.Steps), Runtimes: runtimesOut(t.Runtimes)}
 		})
 	})
 	operation(h, "DELETE", "/hosts/{name}", "remove-host", "Remove a host", func(ctx context.Context, in *Named) (*nothing, error) {

@@ -1299,6 +1299,10 @@ export interface components {
             database?: string;
             database_password?: string;
             files?: string;
+            files_key?: string;
+            files_password?: string;
+            /** @description take the key that the host shows now for its own */
+            new_host_key?: boolean;
             web_root?: string;
         };
         ChangedSource: {
@@ -1557,22 +1561,16 @@ export interface components {
             connect?: string;
             database: string;
             files: string;
+            host_key?: string;
             name: string;
             /** @description what runs on it, as it told when it was tested */
             runtimes?: components["schemas"]["Runtime"][];
             web_root: string;
         };
         HostTest: {
-            /** Format: int64 */
-            free_bytes: number;
-            /** @description why no site would work there, and what to do */
-            refuses?: string;
             /** @description what runs the programs of sites */
             runtimes: components["schemas"]["Runtime"][];
-            /** @description why it did not tell what runs there */
-            runtimes_error?: string;
-            server: string;
-            writable: boolean;
+            steps: components["schemas"]["Check"][];
         };
         Inside: {
             option: string;
@@ -1752,11 +1750,15 @@ export interface components {
             address: string;
             /** @description host or host:port that checks connect to, whatever DNS says */
             connect?: string;
-            /** @description database server with an account that may make databases and users, like mysql://admin@127.0.0.1:3306/ */
+            /** @description database server with an account that may make databases and users, like mysql://admin@127.0.0.1:3306/, with ?through=files when it is reached through the SSH of the files */
             database: string;
             database_password?: string;
-            /** @description where its files are, like file:///srv/www?owner=www-data */
+            /** @description where its files are, like file:///srv/www?owner=www-data or sftp://studio@files.example/home/studio/www */
             files: string;
+            /** @description private key of that account, as OpenSSH writes it */
+            files_key?: string;
+            /** @description of the account that reaches the files, or the passphrase of its private key */
+            files_password?: string;
             name: string;
             /** @description folder of a site below files, with {name} or {host} */
             web_root: string;
@@ -2160,6 +2162,9 @@ export interface components {
             account?: string;
             /** Format: date-time */
             asked_at: string;
+            /** Format: date-time */
+            clock?: string;
+            folder?: string;
             name: string;
             /** @description what it has been built with */
             parts: string[];

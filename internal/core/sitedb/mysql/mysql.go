@@ -146,6 +146,14 @@ func versionOf(ctx context.Context, s *server, pool *sql.DB) (sitedb.Version, er
 	return v, nil
 }
 
+func (s *server) Facts(ctx context.Context) (f sitedb.Facts, err error) {
+	var now int64
+	err = s.pool.QueryRowContext(ctx, "SELECT @@max_allowed_packet, @@character_set_server, UNIX_TIMESTAMP()").Scan(&f.StatementBytes,
+		&f.Charset, &now)
+	f.Now = time.Unix(now, 0)
+	return f, s.explain("ask the database server how it is set up", err)
+}
+
 func (s *server) DatabaseExists(ctx context.Context, name string) (bool, error) {
 	return s.exists(ctx, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", name)
 }

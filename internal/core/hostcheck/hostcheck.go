@@ -1,0 +1,284 @@
+// Package hostcheck tries a host before anything depends on it: every step that reading a source and making a site take there, with
+// what was seen, and for what does not work the words to ask the hosting company with.
+//
+//	steps := hostcheck.Files(ctx, fsys)
+//	steps = append(steps, hostcheck.Database(ctx, server)...)
+//
+// What it makes on the host, it takes away again.
+package hostcheck
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"strings"
+	"time"
+
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/core/sitedb"
+)
+
+// folder is where it is tried what can be done, and probe the database and account that are made and dropped.
+const (
+	folder = ".nestseed-test"
+	probe  = "nestseed_test"
+)
+
+// Name says where the name of a host leads. files is the address of its files.
+func Name(ctx context.Context, files string) []check.Check {
+	u, err := url.Parse(files)
+	if err != nil || u.Hostname() == "" || net.ParseIP(u.Hostname()) != nil {
+		return nil
+	}
+	found, err := net.DefaultResolver.LookupHost(ctx, u.Hostname())
+	if err != nil {
+		return []check.Check{failed("name", fmt.Sprintf("the name %s leads nowhere: %v", u.Hostname(), err), fmt.Sprintf(
+			"Which host name are we to use for transferring files? %s is not known.", u.Hostname()))}
+	}
+	return []check.Check{passed("name", u.Hostname()+" is "+strings.Join(found, ", "))}
+}
+
+// NotReached says what it means that a host's files could not be opened.
+func NotReached(files string, err error) check.Check {
+	u, parseErr := url.Parse(files)
+	var network *net.OpError
+	switch {
+	case parseErr != nil || u.Hostname() == "":
+		return failed("log-in", err.Error(), "")
+	case errors.Is(err, hostfs.ErrHostKey):
+		return failed("host key", err.Error(), fmt.Sprintf("Has the key or certificate of %s been changed? Please tell us its SHA-256 fingerprint.",
+			u.Host))
+	case errors.As(err, &network):
+		return failed("reachability", err.Error(), fmt.Sprintf("We cannot connect to %s. Is %s offered there, on which port, and must our address "+
+			"be let through a firewall first?", u.Host, protocol(u.Scheme)))
+	}
+	return failed("log-in", err.Error(), fmt.Sprintf("Logging in as %s at %s with %s does not work. Is the account right, and may it reach the folder %s?",
+		u.User.Username(), u.Host, protocol(u.Scheme), u.Path))
+}
+
+func protocol(scheme string) string {
+	return map[string]string{"sftp": "SFTP (file transfer over SSH)", "ftps": "FTP with TLS (explicit, AUTH TLS)", "ftp": "FTP"}[scheme]
+}
+
+func passed(name, sentence string, evidence ...string) check.Check {
+	return check.Check{Name: name, Result: check.Pass, Sentence: sentence, Evidence: evidence}
+}
+
+func warned(name, sentence, ask string) check.Check {
+	return check.Check{Name: name, Result: check.Warn, Sentence: sentence, Remedy: ask}
+}
+
+func failed(name, sentence, ask string) check.Check {
+	return check.Check{Name: name, Result: check.Fail, Sentence: sentence, Remedy: ask}
+}
+
+// Files tries what is done with a host's files.
+func Files(ctx context.Context, fsys hostfs.FS) (out []check.Check) {
+	// Who asks may leave; what was made is taken away all the same.
+	defer fsys.RemoveAll(context.WithoutCancel(ctx), folder) //nolint:errcheck // the next test removes it
+	if err := fsys.RemoveAll(ctx, folder); err != nil {
+		return append(out, failed("write", "what a test before has left cannot be removed: "+err.Error(), mayWrite(fsys)))
+	}
+	out = append(out, write(ctx, fsys))
+	if out[0].Result == check.Fail {
+		return out
+	}
+	return append(out, rename(ctx, fsys), link(ctx, fsys), exchange(ctx, fsys), space(ctx, fsys))
+}
+
+func mayWrite(fsys hostfs.FS) string {
+	return fmt.Sprintf("Please let our account make, change and remove files and folders in %s.", fsys.Root())
+}
+
+func write(ctx context.Context, fsys hostfs.FS) check.Check {
+	content := bytes.Repeat([]byte("one two three four five six seven\r\n\x00\xff"), 100)
+	name := folder + "/a folder/Grüße.txt"
+	began := time.Now()
+	if err := hostfs.WriteFile(ctx, fsys, name, content, 0o640); err != nil {
+		return failed("write", "a file cannot be made: "+err.Error(), mayWrite(fsys))
+	}
+	text, err := hostfs.ReadFile(ctx, fsys, name, 1<<20)
+	if err != nil {
+		return failed("write", "a file that was made cannot be read: "+err.Error(), mayWrite(fsys))
+	}
+	if !bytes.Equal(text, content) {
+		return failed("write", "a file comes back with other bytes than it was written with", "Files that we transfer in binary mode are changed on "+
+			"the way. Is there something in between that rewrites them?")
+	}
+	if e, err := fsys.Stat(ctx, name); err != nil || e.Mode.Perm() != 0o640 {
+		return warned("write", fmt.Sprintf("a file is written and read, and has the mode %v instead of rw-r-----: settings files would be readable "+
+			"for others (%v)", e.Mode.Perm(), err), "Please let our account change the modes of files (chmod).")
+	}
+	return passed("write", fmt.Sprintf("a file is written, read and has the mode it was given, in %d ms", time.Since(began).Milliseconds()))
+}
+
+func rename(ctx context.Context, fsys hostfs.FS) check.Check {
+	name := folder + "/settings"
+	err := errors.Join(hostfs.WriteFile(ctx, fsys, name, []byte("old"), 0o644), hostfs.WriteFile(ctx, fsys, name, []byte("new"), 0o644))
+	text, readErr := hostfs.ReadFile(ctx, fsys, name, 100)
+	if err := errors.Join(err, readErr); err != nil || string(text) != "new" {
+		return failed("rename", fmt.Sprintf("a file cannot be put in the place of another: %v", err), mayWrite(fsys))
+	}
+	return passed("rename", "a file is put in the place of another")
+}
+
+func link(ctx context.Context, fsys hostfs.FS) check.Check {
+	switch err := fsys.Symlink(ctx, "settings", folder+"/link"); {
+	case errors.Is(err, hostfs.ErrNoLinks):
+		return warned("link", err.Error()+"; releases with links cannot be placed here", "Is SFTP offered too? With it, links could be made.")
+	case err != nil:
+		return warned("link", "a link cannot be made: "+err.Error(), "Please let our account make symbolic links.")
+	}
+	return passed("link", "a link is made")
+}
+
+func exchange(ctx context.Context, fsys hostfs.FS) check.Check {
+	a, b := folder+"/one", folder+"/two"
+	err := errors.Join(fsys.Mkdir(ctx, a, 0o755), fsys.Mkdir(ctx, b, 0o755))
+	if err == nil {
+		err = hostfs.Exchange(ctx, fsys, a, b)
+	}
+	if err != nil {
+		return failed("exchange", "two folders cannot change places: "+err.Error(), mayWrite(fsys))
+	}
+	if _, steps := fsys.(hostfs.Settler); steps {
+		return passed("exchange", "two folders change places in three steps; a site that is replaced is away for a moment")
+	}
+	return passed("exchange", "two folders change places at one moment")
+}
+
+func space(ctx context.Context, fsys hostfs.FS) check.Check {
+	free, err := hostfs.FreeBytes(ctx, fsys)
+	switch {
+	case errors.Is(err, hostfs.ErrSpaceUnknown):
+		return warned("space", err.Error()+"; a site that does not fit shows only when it is made", "How much space does our account have, and how "+
+			"much of it is free?")
+	case err != nil:
+		return warned("space", err.Error(), "")
+	case free < 256<<20:
+		return failed("space", progress.SizeText(free)+" free; no site fits", "Please give our account more space.")
+	}
+	return passed("space", progress.SizeText(free)+" free")
+}
+
+// skew is by how much clocks may differ before it matters to what depends on time.
+const skew = 2 * time.Minute
+
+// Runtime says what a host told of what runs its programs. folder is where the page lay that told it, as the host's files have it.
+func Runtime(r provision.Runtime, fsys hostfs.FS, folder string) (out []check.Check) {
+	sentence := fmt.Sprintf("%s %s", r.Name, r.Version)
+	if r.Account != "" {
+		sentence += " runs as the account " + r.Account
+	}
+	if why := r.Refuses(); why != "" {
+		out = append(out, failed("programs", why, fmt.Sprintf("%s runs as %s and cannot read the files that our account makes (mode 0640). Can it run "+
+			"as our account, or both be in one group?", r.Name, r.Account)))
+	} else {
+		out = append(out, passed("programs", sentence+" and reads what is placed", "with "+strings.Join(r.Parts, ", ")))
+	}
+	if r.Folder != "" && r.Folder != folder {
+		out = append(out, warned("folder", fmt.Sprintf("what is %s in the host's files is %s for the programs there; paths in sites would be wrong: "+
+			"add ?seen=FOLDER to the address of the files, with what they call %s", folder, r.Folder, fsys.Root()), ""))
+	}
+	if !r.Clock.IsZero() {
+		out = append(out, clock("clock of the web server", r.Clock.Sub(r.AskedAt)))
+	}
+	return out
+}
+
+func clock(name string, ahead time.Duration) check.Check {
+	if ahead.Abs() > skew {
+		return warned(name, fmt.Sprintf("it differs from the clock here by %v; pages that ask a site something are silent after minutes", ahead.Abs().
+			Round(time.Second)), "Is the clock of the server set by NTP? It is wrong by "+ahead.Abs().Round(time.Second).String()+".")
+	}
+	return passed(name, "right, to "+skew.String())
+}
+
+// Database tries what is done on a host's database server: make a database and an account that may work in it and nowhere else.
+func Database(ctx context.Context, server sitedb.Server) (out []check.Check) {
+	v, err := server.Version(ctx)
+	if err != nil {
+		return append(out, failed("database", err.Error(), "At which address and port is the database server reached from outside, or over SSH, and "+
+			"with which account?"))
+	}
+	out = append(out, passed("database", fmt.Sprintf("%s %s lets us in", v.Engine, v.Number)))
+	facts, err := server.Facts(ctx)
+	if err != nil {
+		return append(out, warned("database limits", err.Error(), ""))
+	}
+	const least = 4 << 20
+	if facts.StatementBytes < least {
+		out = append(out, warned("database limits", fmt.Sprintf("a statement may have %s; rows larger than that cannot be loaded",
+			progress.SizeText(facts.StatementBytes)), "Please raise the largest packet of the database server (max_allowed_packet) to 64 MB."))
+	} else {
+		out = append(out, passed("database limits", fmt.Sprintf("a statement may have %s", progress.SizeText(facts.StatementBytes))))
+	}
+	out = append(out, passed("character set", facts.Charset+" by itself; each database is made with the one that its site needs"),
+		clock("clock of the database", time.Until(facts.Now)))
+	return append(out, rights(ctx, server))
+}
+
+func rights(ctx context.Context, server sitedb.Server) (out check.Check) {
+	ask := "May our database account make databases and accounts (CREATE USER, and all rights with GRANT OPTION)? If not, please make an empty " +
+		"database with an account of its own for each site."
+	password := provision.Password(28)
+	cleanUp := func() error {
+		ctx := context.WithoutCancel(ctx)
+		return errors.Join(server.DropDatabase(ctx, probe), server.DropUser(ctx, probe))
+	}
+	if there, err := server.DatabaseExists(ctx, probe); err != nil {
+		return failed("database rights", err.Error(), ask)
+	} else if there {
+		if err := empty(ctx, server); err != nil {
+			return failed("database rights", fmt.Sprintf("a database %s is there, and is not one that a test has left: %v; rename it", probe, err), "")
+		}
+		if err := cleanUp(); err != nil {
+			return failed("database rights", err.Error(), ask)
+		}
+	}
+	if err := server.CreateDatabase(ctx, probe); err != nil {
+		return failed("database rights", err.Error(), ask)
+	}
+	defer func() {
+		if err := cleanUp(); err != nil && out.Result != check.Fail {
+			out = failed("database rights", "what was made cannot be dropped: "+err.Error(), ask)
+		}
+	}()
+	if err := server.CreateUser(ctx, probe, password, probe); err != nil {
+		return failed("database rights", err.Error(), ask)
+	}
+	db, err := server.OpenAs(ctx, probe, probe, password)
+	if err != nil {
+		return failed("database rights", err.Error(), ask)
+	}
+	defer db.Close()
+	if _, err := db.Tables(ctx); err != nil {
+		return failed("database rights", err.Error(), ask)
+	}
+	return passed("database rights", "a database and an account for it are made and dropped")
+}
+
+// empty reports why the database of the test is not one that a test has left.
+func empty(ctx context.Context, server sitedb.Server) error {
+	db, err := server.Open(ctx, probe)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	tables, err := db.Tables(ctx)
+	if err == nil && len(tables) > 0 {
+		err = fmt.Errorf("it has %d tables", len(tables))
+	}
+	return err
+}
+
+// NotTold says what it means that a host did not tell what runs on it.
+func NotTold(err error) check.Check {
+	return failed("programs", err.Error(), "Which folder belongs to the address of a site, and which account do its programs run as?")
+}
