@@ -33,6 +33,7 @@ const (
 	servicePort  = 8470
 	webPort      = 8480
 	databasePort = 8481
+	filesPort    = 8482
 	schools      = 3
 )
 
@@ -60,6 +61,7 @@ type demo struct {
 	dir    string
 	binary string
 	stack  *stack.Stack
+	ssh    *stack.SSH // of a hosting company, for files only
 }
 
 // newDemo chooses the folder: .demo here, or one under /var/tmp when other users, whom the servers run
@@ -78,6 +80,7 @@ func newDemo() (*demo, error) {
 	}
 	d.stack = stack.New(d.dir)
 	d.stack.WebPort, d.stack.DatabasePort = port("NESTSEED_DEMO_WEB_PORT", webPort), port("NESTSEED_DEMO_DATABASE_PORT", databasePort)
+	d.stack.FilesPort = port("NESTSEED_DEMO_FILES_PORT", filesPort)
 	return d, os.MkdirAll(d.dir, 0o755)
 }
 
@@ -107,13 +110,18 @@ func (d *demo) data() string { return filepath.Join(d.dir, "nestseed") }
 func say(format string, args ...any) { fmt.Printf("\n── "+format+"\n", args...) }
 
 func (d *demo) up(ctx context.Context) error {
-	say("MariaDB, php-fpm and nginx on loopback, in %s", d.dir)
+	say("MariaDB, php-fpm, nginx and an SSH server on loopback, in %s", d.dir)
 	if err := d.stack.StartMariaDB(ctx); err != nil {
 		return err
 	}
 	if err := d.stack.StartWeb(ctx); err != nil {
 		return err
 	}
+	ssh, err := d.stack.StartSSH(ctx, false)
+	if err != nil {
+		return err
+	}
+	d.ssh = ssh
 	if _, err := os.Stat(filepath.Join(d.dir, "base-ready")); err != nil {
 		say("The agency's base site: a real WordPress at %s", d.stack.Address("base"))
 		if err := scenario.InstallBase(ctx, d.stack); err != nil {
@@ -253,7 +261,30 @@ func (d *demo) job(ctx context.Context) error {
 	if err := d.october(ctx, svc); err != nil {
 		return err
 	}
-	return d.november(ctx, svc)
+	if err := d.november(ctx, svc); err != nil {
+		return err
+	}
+	return d.hosting(ctx, svc)
+}
+
+// hosting is a school that has hosting of its own, where files are reached over SSH alone and the database only from there.
+func (d *demo) hosting(ctx context.Context, svc *client.Client) error {
+	school := scenario.Schools(12)[6]
+	key := filepath.Join(d.dir, "hosting-key")
+	if err := os.WriteFile(key, []byte(d.ssh.PrivateKey), 0o600); err != nil {
+		return err
+	}
+	add := []string{"client", "add", school.Name}
+	for k, v := range school.Settings {
+		add = append(add, "--set", k+"="+v)
+	}
+	return d.steps(ctx, []step{
+		{exists(svc.Host, ctx, "hosting"), []string{"host", "add", "hosting", "--files", d.ssh.Files(d.stack.Sites()), "--files-key-file", key,
+			"--address", d.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/?through=files", d.stack.AdminUser,
+				d.stack.DatabasePort)}},
+		{exists(svc.Client, ctx, school.Name), add},
+		{exists(svc.Site, ctx, school.Name), []string{"site", "provision", school.Name, "--from", "music-base", "--host", "hosting"}},
+	})
 }
 
 func writeYAML(file string, v any) error {

@@ -39,6 +39,7 @@ var pages = []struct{ name, path, ready string }{
 	{"side-by-side", "/sites/cedar-hill/side-by-side", "main img"},
 	{"handover", "{handover}", "main button"},
 	{"vault", "/vault", "table"},
+	{"hosts", "/hosts", "table"},
 }
 
 // commands whose output is shown.
@@ -52,7 +53,6 @@ var commands = []struct {
 	{"command-contents", []string{"release", "contents", "music-base", "wp-content", "--largest", "24"}},
 	{"command-plan", []string{"site", "plan", "alder-valley", "--from", "music-base", "--host", "preview", "--replace", "--keep", "comments"}},
 	{"command-site", []string{"site", "show", "brook-lane"}},
-	{"command-sites", []string{"site", "list"}},
 }
 
 func main() {
@@ -165,6 +165,9 @@ func shoot(ctx context.Context, name, url, ready string) error {
 	if name == "import" {
 		steps = append(steps, chromedp.Click("header button", chromedp.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]",
 			chromedp.ByQuery))
+	}
+	if name == "hosts" {
+		steps = append(steps, chromedp.Click("tbody tr button", chromedp.ByQuery), chromedp.WaitVisible("main dl", chromedp.ByQuery))
 	}
 	if name == "handover" {
 		steps = append(steps, chromedp.Click("main button", chromedp.ByQuery), chromedp.WaitVisible("main article", chromedp.ByQuery),

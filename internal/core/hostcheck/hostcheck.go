@@ -180,7 +180,7 @@ func Runtime(r provision.Runtime, fsys hostfs.FS, folder string) (out []check.Ch
 		out = append(out, failed("programs", why, fmt.Sprintf("%s runs as %s and cannot read the files that our account makes (mode 0640). Can it run "+
 			"as our account, or both be in one group?", r.Name, r.Account)))
 	} else {
-		out = append(out, passed("programs", sentence+" and reads what is placed", "with "+strings.Join(r.Parts, ", ")))
+		out = append(out, passed("programs", fmt.Sprintf("%s and reads what is placed; it has %d extensions", sentence, len(r.Parts))))
 	}
 	if r.Folder != "" && r.Folder != folder {
 		out = append(out, warned("folder", fmt.Sprintf("what is %s in the host's files is %s for the programs there; paths in sites would be wrong: "+
@@ -197,7 +197,7 @@ func clock(name string, ahead time.Duration) check.Check {
 		return warned(name, fmt.Sprintf("it differs from the clock here by %v; pages that ask a site something are silent after minutes", ahead.Abs().
 			Round(time.Second)), "Is the clock of the server set by NTP? It is wrong by "+ahead.Abs().Round(time.Second).String()+".")
 	}
-	return passed(name, "right, to "+skew.String())
+	return passed(name, fmt.Sprintf("differs from the clock here by %d s", int(ahead.Abs().Seconds())))
 }
 
 // Database tries what is done on a host's database server: make a database and an account that may work in it and nowhere else.

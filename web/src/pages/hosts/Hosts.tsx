@@ -17,12 +17,9 @@ export function Hosts() {
       <Sheet>
         {hosts.isPending ? <Loading /> : rows.length === 0 ? <Empty>No hosts yet. Everything begins with one.</Empty> : (
           <Rows caption="Hosts" rows={rows} by={(h) => h.name} columns={[
-            { head: 'Host', cell: (h) => <b>{h.name}</b> },
-            { head: 'Files', grow: true, cell: (h) => <span className="font-mono break-all">{h.files}</span> },
-            { head: 'Web root', cell: (h) => <span className="font-mono">{h.web_root}</span> },
-            { head: 'Address of a site', cell: (h) => <span className="font-mono">{h.address}</span> },
-            { head: 'Database', cell: (h) => <span className="font-mono">{h.database}</span> },
-            { head: 'Runs', cell: (h) => h.runtimes?.length ? h.runtimes.map((r) => <span key={r.name} title={`as it told on ${day(r.asked_at)}, with ${r.parts.join(', ')}`}>{r.name} {r.version}</span>) : <span className="text-soft">not asked</span> },
+            { head: 'Host', cell: (h) => <><b>{h.name}</b><Runs host={h} /></> },
+            { head: 'Files, and the web root of a site', grow: true, cell: (h) => <span className="font-mono break-all">{h.files}<span className="block text-soft">{h.web_root}</span></span> },
+            { head: 'Address of a site, and database', cell: (h) => <span className="font-mono">{h.address}<span className="block text-soft">{h.database}</span></span> },
             { head: '', cell: (h) => <span className="flex gap-1 justify-end"><Button small disabled={test.isPending} onClick={() => test.mutate(h.name)}>Test</Button><ChangeHost host={h} /></span> },
           ]} />
         )}
@@ -31,12 +28,17 @@ export function Hosts() {
   )
 }
 
+function Runs({ host }: { host: Schemas['Host'] }) {
+  if (!host.runtimes?.length) return <span className="block text-soft">not asked yet</span>
+  return <>{host.runtimes.map((r) => <span key={r.name} className="block text-soft whitespace-nowrap" title={`as it told on ${day(r.asked_at)}, with ${r.parts.join(', ')}`}>{r.name} {r.version}</span>)}</>
+}
+
 const marks = { pass: ['✓', 'works', 'text-leaf-strong'], warn: ['!', 'look at it', 'text-amber'], fail: ['✗', 'does not work', 'text-clay'] } as const
 
 function Steps({ host, steps }: { host: string; steps: Schemas['Check'][] }) {
   const ask = steps.flatMap((s) => s.remedy ? [s.remedy] : [])
   return (
-    <Sheet>
+    <Sheet className="p-4 mb-3">
       <h2 className="font-bold mb-2">{host}, as it was tried just now</h2>
       <dl role="status" className="grid grid-cols-[auto_auto_1fr] gap-x-3 gap-y-1">
         {steps.map((s) => (
@@ -84,7 +86,7 @@ function HostFields({ of }: { of?: Schemas['Host'] }) {
   return (
     <>
       <Field label="Files" hint="a folder of this machine like file:///srv/www?owner=www-data, over SSH like sftp://studio@files.example/home/studio/www, or over FTP with TLS like ftps://studio@files.example/www">{(id) => <Input id={id} name="files" required defaultValue={of?.files} className="font-mono" />}</Field>
-      <details open={of ? false : undefined}>
+      <details className="[&>div]:mt-3">
         <summary className="cursor-pointer">How the account for the files logs in, over SSH or FTP</summary>
         <Field label="Password, or passphrase of the key" hint={of && 'the one in the vault stays unless you give another'}>{(id) => <Input id={id} name="files_password" type="password" autoComplete="off" />}</Field>
         <Field label="Private key" hint="as OpenSSH writes it; for SSH only">{(id) => <textarea id={id} name="files_key" rows={3} autoComplete="off" spellCheck={false} className="w-full font-mono border border-line rounded p-2" />}</Field>
