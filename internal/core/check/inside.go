@@ -140,8 +140,9 @@ const maxTextBytes = 8 << 20
 
 // files looks for traces of the origin in the site's text files.
 func (r *runner) files(ctx context.Context) error {
-	var old tally
+	texts := &texts{buf: make([]byte, 0, 1<<20)}
 	var left, rules, files []hostfs.Entry
+	far := hostfs.Far(r.folder)
 	err := r.folder.Walk(ctx, ".", func(e hostfs.Entry) error {
 		if e.Mode.IsRegular() && remains(e.Path) != "" {
 			left = append(left, e)
@@ -156,38 +157,51 @@ func (r *runner) files(ctx context.Context) error {
 			r.oldAsks = append(r.oldAsks, e.Path)
 			return nil
 		}
-		files = append(files, e)
-		return nil
+		if far {
+			files = append(files, e) // they are read many at a time, once it is known which there are
+			return nil
+		}
+		return texts.in(ctx, r, r.folder, e)
 	}, func(string, error) {})
+	if err == nil {
+		err = texts.inAll(ctx, r, files)
+	}
 	if err != nil {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
-	read, err := r.inTexts(ctx, files, &old)
-	if err != nil {
-		return fmt.Errorf("read the site's files: %w", err)
-	}
-	old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", read),
+	texts.old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", texts.read),
 		"text files name the old address", "correct it in these files")
 	r.serverRules(ctx, rules)
 	r.checkRemains(ctx, left)
 	return nil
 }
 
-// inTexts looks for traces in files, and returns how many are text.
-func (r *runner) inTexts(ctx context.Context, files []hostfs.Entry, old *tally) (texts int64, err error) {
+// texts counts the text files that were looked into, and what was found in them.
+type texts struct {
+	old  tally
+	read int64
+	buf  []byte
+}
+
+// in looks into one file.
+func (t *texts) in(ctx context.Context, r *runner, folder hostfs.FS, e hostfs.Entry) error {
+	isText, err := r.inText(ctx, folder, e, t.buf, func(f found) { t.old.add(e.Path, f) })
+	if isText {
+		t.read++
+	}
+	return err
+}
+
+// inAll looks into files of a host that is far.
+func (t *texts) inAll(ctx context.Context, r *runner, files []hostfs.Entry) error {
 	folder, stop := ahead.Open(ctx, r.folder, files)
 	defer stop()
-	buf := make([]byte, 0, 1<<20)
 	for _, e := range files {
-		isText, err := r.inText(ctx, folder, e, buf, func(f found) { old.add(e.Path, f) })
-		if err != nil {
-			return 0, err
-		}
-		if isText {
-			texts++
+		if err := t.in(ctx, r, folder, e); err != nil {
+			return err
 		}
 	}
-	return texts, nil
+	return nil
 }
 
 // inText gives every trace in a file, if the file looks like text. Of a large one, a piece is looked at at a time.

@@ -73,10 +73,20 @@ func (f *FS) put(ctx context.Context, name string, mode fs.FileMode, modified ti
 		out.Close()
 		return fmt.Errorf("write %s: %w", name, err)
 	}
-	if err := out.Close(); err != nil {
+	if both, can := out.(closerAt); can {
+		err = both.CloseAt(modified)
+	} else if err = out.Close(); err == nil {
+		err = f.t.Chtimes(ctx, at, modified)
+	}
+	if err != nil {
 		return fmt.Errorf("write %s: %w", name, err)
 	}
-	return f.t.Chtimes(ctx, at, modified)
+	return nil
+}
+
+// closerAt is a file that is closed and given its time at once.
+type closerAt interface {
+	CloseAt(modified time.Time) error
 }
 
 func (b *bulk) Close() error { return b.group.Wait() }

@@ -145,21 +145,34 @@ func (f *FS) folder(ctx context.Context, op, dir string) (string, error) {
 	}
 	f.mu.Lock()
 	known, ok := f.places[dir]
+	fresh := ok && time.Since(known.at) < lease
+	if ok && !fresh {
+		// One asks; the others go on with what was so until now.
+		f.places[dir] = resolved{known.real, time.Now()}
+	}
 	f.mu.Unlock()
-	if ok && time.Since(known.at) < lease {
+	if fresh {
 		return known.real, nil
 	}
 	real, err := f.t.Real(ctx, path.Join(f.root, dir))
+	if err == nil && real != f.root && !strings.HasPrefix(real, strings.TrimSuffix(f.root, "/")+"/") {
+		err = ErrOutside
+	}
 	if err != nil {
+		f.mu.Lock()
+		delete(f.places, dir)
+		f.mu.Unlock()
 		return "", &fs.PathError{Op: op, Path: dir, Err: err}
 	}
-	if real != f.root && !strings.HasPrefix(real, strings.TrimSuffix(f.root, "/")+"/") {
-		return "", &fs.PathError{Op: op, Path: dir, Err: ErrOutside}
-	}
-	f.mu.Lock()
-	f.places[dir] = resolved{real, time.Now()}
-	f.mu.Unlock()
+	f.isAt(dir, real)
 	return real, nil
+}
+
+// isAt keeps in mind where a folder is.
+func (f *FS) isAt(dir, real string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.places[dir] = resolved{real, time.Now()}
 }
 
 // MakeParents makes a folder and those above it, as far as they are not there, and sees that they are inside.
@@ -366,7 +379,10 @@ func (f *FS) parents(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := f.t.Mkdir(ctx, at); err != nil {
+	err = f.t.Mkdir(ctx, at)
+	if err == nil {
+		f.isAt(dir, at) // it was made there this moment
+	} else {
 		// It may be there, as a folder or as a link to one inside.
 		if _, there := f.folder(ctx, "mkdir", dir); there != nil {
 			return &fs.PathError{Op: "mkdir", Path: dir, Err: errors.Join(err, there)}

@@ -31,7 +31,7 @@ import (
 func init() { hostfs.Register("sftp", open) }
 
 // transfers is how many files are moved at a time: most of each is waiting for answers.
-const transfers = 96
+const transfers = 128
 
 // transport is one line to a host, which is opened anew when it breaks.
 type transport struct {
@@ -262,19 +262,28 @@ func (t *transport) Transfers() int { return transfers }
 // Real returns where a folder is. What is not there is an error with every server, also where the protocol would answer.
 func (t *transport) Real(ctx context.Context, dir string) (real string, err error) {
 	err = t.do(ctx, true, func(c *sftp.Client) error {
-		if real, err = c.RealPath(dir); err != nil {
+		type stat struct {
+			info fs.FileInfo
+			err  error
+		}
+		is := make(chan stat, 1) // asked at the same time
+		go func() {
+			info, err := c.Stat(dir)
+			is <- stat{info, err}
+		}()
+		real, err = c.RealPath(dir)
+		told := <-is
+		if err != nil {
 			var status *sftp.StatusError
 			if errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure {
-				_, statErr := c.Stat(dir)
-				return errors.Join(statErr, err)
+				return errors.Join(told.err, err)
 			}
 			return err
 		}
-		info, err := c.Stat(real)
-		if err == nil && !info.IsDir() {
-			err = errors.New("is not a folder")
+		if told.err == nil && !told.info.IsDir() {
+			return errors.New("is not a folder")
 		}
-		return err
+		return told.err
 	})
 	return real, err
 }
@@ -469,6 +478,14 @@ func (w *writing) Close() error {
 		return nil
 	}
 	return err
+}
+
+// CloseAt closes a file and sets its time, and waits for both answers together: the other side does the one after the other.
+func (w *writing) CloseAt(modified time.Time) error {
+	closed := make(chan error, 1)
+	go func() { closed <- w.Close() }()
+	err := w.t.Chtimes(w.ctx, w.name, modified)
+	return errors.Join(<-closed, err)
 }
 
 func (t *transport) Mkdir(ctx context.Context, name string) error {
