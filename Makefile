@@ -51,7 +51,7 @@ stop:
 	go run ./demo down
 
 # Packages with goroutines are tested under the race detector; with those that start many servers it would take too long.
-RACE = $(addprefix ./internal/,core/archive core/buffers core/check core/contents core/fetch core/foreign core/hostfs/local core/intake \
+RACE = $(addprefix ./internal/,core/archive core/buffers core/check core/contents core/fetch core/foreign core/hostfs/local core/hostfs/sftp core/hostfs/ftp core/hostfs/ahead core/intake \
 	core/parallel core/progress core/rewrite core/survey client service/store service/engine service/users)
 
 test: install build check-types

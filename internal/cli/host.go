@@ -12,11 +12,13 @@ import (
 
 func (a *app) host() *cli.Command {
 	add := verb("add", "NAME", "add a host", []cli.Flag{
-		&cli.StringFlag{Name: "files", Required: true, Usage: "where its files are: file:///srv/www, with ?owner=USER for the files' owner, or sftp://USER@HOST/folder"},
+		&cli.StringFlag{Name: "files", Required: true,
+			Usage: "where its files are: file:///srv/www, with ?owner=USER for the files' owner, or sftp://USER@HOST/folder"},
 		filesPassword(), filesKey(),
 		&cli.StringFlag{Name: "web-root", Value: "{name}", Usage: "folder of a site below files"},
 		&cli.StringFlag{Name: "address", Required: true, Usage: "address of a site, with {name} in it"},
-		&cli.StringFlag{Name: "database", Required: true, Usage: "database server: mysql://admin@127.0.0.1:3306/, with ?through=files for over the SSH of the files"},
+		&cli.StringFlag{Name: "database", Required: true,
+			Usage: "database server: mysql://admin@127.0.0.1:3306/, with ?through=files for over the SSH of the files"},
 		databasePassword(),
 		&cli.StringFlag{Name: "connect", Usage: "host or host:port that checks connect to, whatever DNS says"},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {

@@ -61,7 +61,8 @@ func filesKey() cli.Flag {
 
 // filesSecrets reads what the files of a host are reached with.
 func (a *app) filesSecrets(c *cli.Command) (password, key string, err error) {
-	if password, err = a.secretFrom(c, "files-password-file", "password of the account for the files, or passphrase of its key: "); err != nil {
+	if password, err = a.secretFrom(c, "files-password-file",
+		"password of the account for the files, or passphrase of its key: "); err != nil {
 		return "", "", err
 	}
 	if file := c.String("files-key-file"); file != "" {

@@ -169,7 +169,8 @@ func (r *runner) files(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
-	texts.old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", texts.read),
+	texts.old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from",
+		texts.read),
 		"text files name the old address", "correct it in these files")
 	r.serverRules(ctx, rules)
 	r.checkRemains(ctx, left)

@@ -52,18 +52,17 @@ func NotReached(files string, err error) check.Check {
 	case parseErr != nil || u.Hostname() == "":
 		return failed("log-in", err.Error(), "")
 	case errors.Is(err, hostfs.ErrHostKey):
-		return failed("host key", err.Error(), fmt.Sprintf("Has the key or certificate of %s been changed? Please tell us its SHA-256 fingerprint.",
-			u.Host))
+		return failed("host key", err.Error(),
+			fmt.Sprintf("Has the key or certificate of %s been changed? Please tell us its SHA-256 fingerprint.",
+				u.Host))
 	case errors.As(err, &network):
-		return failed("reachability", err.Error(), fmt.Sprintf("We cannot connect to %s. Is %s offered there, on which port, and must our address "+
-			"be let through a firewall first?", u.Host, protocol(u.Scheme)))
+		return failed("reachability", err.Error(),
+			fmt.Sprintf("We cannot connect to %s. Is %s offered there, on which port, and must our address "+
+				"be let through a firewall first?", u.Host, hostfs.Title(u.Scheme)))
 	}
-	return failed("log-in", err.Error(), fmt.Sprintf("Logging in as %s at %s with %s does not work. Is the account right, and may it reach the folder %s?",
-		u.User.Username(), u.Host, protocol(u.Scheme), u.Path))
-}
-
-func protocol(scheme string) string {
-	return map[string]string{"sftp": "SFTP (file transfer over SSH)", "ftps": "FTP with TLS (explicit, AUTH TLS)", "ftp": "FTP"}[scheme]
+	return failed("log-in", err.Error(),
+		fmt.Sprintf("Logging in as %s at %s with %s does not work. Is the account right, and may it reach the folder %s?",
+			u.User.Username(), u.Host, hostfs.Title(u.Scheme), u.Path))
 }
 
 func passed(name, sentence string, evidence ...string) check.Check {
@@ -108,11 +107,13 @@ func write(ctx context.Context, fsys hostfs.FS) check.Check {
 		return failed("write", "a file that was made cannot be read: "+err.Error(), mayWrite(fsys))
 	}
 	if !bytes.Equal(text, content) {
-		return failed("write", "a file comes back with other bytes than it was written with", "Files that we transfer in binary mode are changed on "+
-			"the way. Is there something in between that rewrites them?")
+		return failed("write", "a file comes back with other bytes than it was written with",
+			"Files that we transfer in binary mode are changed on "+
+				"the way. Is there something in between that rewrites them?")
 	}
 	if e, err := fsys.Stat(ctx, name); err != nil || e.Mode.Perm() != 0o640 {
-		return warned("write", fmt.Sprintf("a file is written and read, and has the mode %v instead of rw-r-----: settings files would be readable "+
+		return warned("write", fmt.Sprintf("a file is written and read, and has the mode %v instead of rw-r-----: settings files would "+
+			"be readable "+
 			"for others (%v)", e.Mode.Perm(), err), "Please let our account change the modes of files (chmod).")
 	}
 	return passed("write", fmt.Sprintf("a file is written, read and has the mode it was given, in %d ms", time.Since(began).Milliseconds()))
@@ -131,7 +132,8 @@ func rename(ctx context.Context, fsys hostfs.FS) check.Check {
 func link(ctx context.Context, fsys hostfs.FS) check.Check {
 	switch err := fsys.Symlink(ctx, "settings", folder+"/link"); {
 	case errors.Is(err, hostfs.ErrNoLinks):
-		return warned("link", err.Error()+"; releases with links cannot be placed here", "Is SFTP offered too? With it, links could be made.")
+		return warned("link", err.Error()+"; releases with links cannot be placed here",
+			"Is there another way to transfer files than this one, in which links can be made?")
 	case err != nil:
 		return warned("link", "a link cannot be made: "+err.Error(), "Please let our account make symbolic links.")
 	}
@@ -157,8 +159,9 @@ func space(ctx context.Context, fsys hostfs.FS) check.Check {
 	free, err := hostfs.FreeBytes(ctx, fsys)
 	switch {
 	case errors.Is(err, hostfs.ErrSpaceUnknown):
-		return warned("space", err.Error()+"; a site that does not fit shows only when it is made", "How much space does our account have, and how "+
-			"much of it is free?")
+		return warned("space", err.Error()+"; a site that does not fit shows only when it is made",
+			"How much space does our account have, and how "+
+				"much of it is free?")
 	case err != nil:
 		return warned("space", err.Error(), "")
 	case free < 256<<20:
@@ -177,14 +180,16 @@ func Runtime(r provision.Runtime, fsys hostfs.FS, folder string) (out []check.Ch
 		sentence += " runs as the account " + r.Account
 	}
 	if why := r.Refuses(); why != "" {
-		out = append(out, failed("programs", why, fmt.Sprintf("%s runs as %s and cannot read the files that our account makes (mode 0640). Can it run "+
-			"as our account, or both be in one group?", r.Name, r.Account)))
+		out = append(out, failed("programs", why,
+			fmt.Sprintf("%s runs as %s and cannot read the files that our account makes (mode 0640). Can it run "+
+				"as our account, or both be in one group?", r.Name, r.Account)))
 	} else {
 		out = append(out, passed("programs", fmt.Sprintf("%s and reads what is placed; it has %d extensions", sentence, len(r.Parts))))
 	}
 	if r.Folder != "" && r.Folder != folder {
-		out = append(out, warned("folder", fmt.Sprintf("what is %s in the host's files is %s for the programs there; paths in sites would be wrong: "+
-			"add ?seen=FOLDER to the address of the files, with what they call %s", folder, r.Folder, fsys.Root()), ""))
+		out = append(out, warned("folder",
+			fmt.Sprintf("what is %s in the host's files is %s for the programs there; paths in sites would be wrong: "+
+				"add ?seen=FOLDER to the address of the files, with what they call %s", folder, r.Folder, fsys.Root()), ""))
 	}
 	if !r.Clock.IsZero() {
 		out = append(out, clock("clock of the web server", r.Clock.Sub(r.AskedAt)))
@@ -194,8 +199,9 @@ func Runtime(r provision.Runtime, fsys hostfs.FS, folder string) (out []check.Ch
 
 func clock(name string, ahead time.Duration) check.Check {
 	if ahead.Abs() > skew {
-		return warned(name, fmt.Sprintf("it differs from the clock here by %v; pages that ask a site something are silent after minutes", ahead.Abs().
-			Round(time.Second)), "Is the clock of the server set by NTP? It is wrong by "+ahead.Abs().Round(time.Second).String()+".")
+		return warned(name, fmt.Sprintf("it differs from the clock here by %v; pages that ask a site something are silent after minutes",
+			ahead.Abs().
+				Round(time.Second)), "Is the clock of the server set by NTP? It is wrong by "+ahead.Abs().Round(time.Second).String()+".")
 	}
 	return passed(name, fmt.Sprintf("differs from the clock here by %d s", int(ahead.Abs().Seconds())))
 }
@@ -204,8 +210,9 @@ func clock(name string, ahead time.Duration) check.Check {
 func Database(ctx context.Context, server sitedb.Server) (out []check.Check) {
 	v, err := server.Version(ctx)
 	if err != nil {
-		return append(out, failed("database", err.Error(), "At which address and port is the database server reached from outside, or over SSH, and "+
-			"with which account?"))
+		return append(out, failed("database", err.Error(),
+			"At which address and port is the database server reached from outside, or over SSH, and "+
+				"with which account?"))
 	}
 	out = append(out, passed("database", fmt.Sprintf("%s %s lets us in", v.Engine, v.Number)))
 	facts, err := server.Facts(ctx)
@@ -225,7 +232,8 @@ func Database(ctx context.Context, server sitedb.Server) (out []check.Check) {
 }
 
 func rights(ctx context.Context, server sitedb.Server) (out check.Check) {
-	ask := "May our database account make databases and accounts (CREATE USER, and all rights with GRANT OPTION)? If not, please make an empty " +
+	ask := "May our database account make databases and accounts (CREATE USER, and all rights with GRANT OPTION)? If not, please " +
+		"make an empty " +
 		"database with an account of its own for each site."
 	password := provision.Password(28)
 	cleanUp := func() error {
@@ -236,7 +244,8 @@ func rights(ctx context.Context, server sitedb.Server) (out check.Check) {
 		return failed("database rights", err.Error(), ask)
 	} else if there {
 		if err := empty(ctx, server); err != nil {
-			return failed("database rights", fmt.Sprintf("a database %s is there, and is not one that a test has left: %v; rename it", probe, err), "")
+			return failed("database rights", fmt.Sprintf("a database %s is there, and is not one that a test has left: %v; rename it", probe, err),
+				"")
 		}
 		if err := cleanUp(); err != nil {
 			return failed("database rights", err.Error(), ask)

@@ -16,6 +16,7 @@ import (
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/hostfs/local"
+	_ "nestseed/internal/core/hostfs/sftp"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
 	_ "nestseed/internal/core/sitedb/mysql"
@@ -90,7 +91,7 @@ func TestWhatAHostCannotDoIsToldWithWhatToAskFor(t *testing.T) {
 		"nothing can be written":        {poor{readOnly: true}, "write", check.Fail, "let our account make"},
 		"bytes are changed on the way":  {poor{garbles: true}, "write", check.Fail, "binary mode"},
 		"modes cannot be set":           {poor{noModes: true}, "write", check.Warn, "chmod"},
-		"links cannot be made":          {poor{}, "link", check.Warn, "SFTP"},
+		"links cannot be made":          {poor{}, "link", check.Warn, "another way"},
 		"folders cannot change places":  {poor{}, "exchange", check.Fail, "let our account make"},
 		"nobody knows how much is free": {poor{}, "space", check.Warn, "How much space"},
 	} {

@@ -22,6 +22,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"net/url"
 	"path"
@@ -218,7 +219,7 @@ var ErrNotRegular = errors.New("is not a regular file")
 
 // Access is how a host's files are reached. What is secret is here and never in the address.
 type Access struct {
-	Address    string // file:///folder, sftp://USER@HOST/folder, ftps://USER@HOST/folder
+	Address    string // its scheme is that of a protocol: file:///folder
 	Password   string
 	PrivateKey string // in PEM, as OpenSSH writes it
 	Passphrase string // of the private key
@@ -243,29 +244,45 @@ func Fingerprint(key string) string {
 	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
 }
 
+// Protocol is a way to files.
+type Protocol struct {
+	Title   string // what hosting companies call it
+	Example string // "a local folder like file:///srv/www"
+	Open    func(ctx context.Context, u *url.URL, a Access) (FS, error)
+}
+
 // protocols are the ways to files that are spoken, by the scheme of an address.
-var protocols = map[string]func(ctx context.Context, u *url.URL, a Access) (FS, error){}
+var protocols = map[string]Protocol{}
 
 // Register makes a way to files known by the scheme of its addresses. It is for the packages of protocols, when the program
 // begins.
-func Register(scheme string, open func(ctx context.Context, u *url.URL, a Access) (FS, error)) {
-	protocols[scheme] = open
-}
+func Register(scheme string, p Protocol) { protocols[scheme] = p }
+
+// Title returns what hosting companies call the protocol of an address.
+func Title(scheme string) string { return protocols[scheme].Title }
 
 // examples of addresses, for sentences.
-const examples = "a local folder like file:///srv/www, or one over SSH like sftp://user@host/folder, or over FTP with TLS like ftps://user@host/folder"
+func examples() string {
+	var all []string
+	for _, scheme := range slices.Sorted(maps.Keys(protocols)) {
+		if example := protocols[scheme].Example; example != "" {
+			all = append(all, example)
+		}
+	}
+	return strings.Join(all, ", or ")
+}
 
 // Open opens the files at an address. Errors: ErrUnsupported, ErrHostKey.
 func Open(ctx context.Context, a Access) (FS, error) {
 	u, err := url.Parse(a.Address)
 	if err != nil {
-		return nil, fmt.Errorf("the address of the files cannot be read; write %s", examples)
+		return nil, fmt.Errorf("the address of the files cannot be read; write %s", examples())
 	}
-	open, known := protocols[u.Scheme]
+	p, known := protocols[u.Scheme]
 	if !known {
-		return nil, fmt.Errorf("%w: %q; write %s", ErrUnsupported, u.Redacted(), examples)
+		return nil, fmt.Errorf("%w: %q; write %s", ErrUnsupported, u.Redacted(), examples())
 	}
-	return open(ctx, u, a)
+	return p.Open(ctx, u, a)
 }
 
 // Options reads the options of an address. Errors: one that is not among the known.

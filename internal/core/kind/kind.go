@@ -124,7 +124,8 @@ type Place struct {
 
 // Runtime is what runs the CMS, and where the CMS says the least version of it. Ask is a page that tells, one a line, its
 // {key}, the version, account= and the account that it runs as, reads= and yes or no, whether it can read the file {probe}
-// beside it, folder= and its own folder (percent-encoded), time= and the time there, and the parts that it was built with; it is silent after {until}, in seconds of Unix time.
+// beside it, folder= and its own folder (percent-encoded), time= and the time there, and the parts that it was built
+// with; it is silent after {until}, in seconds of Unix time.
 type Runtime struct {
 	Place `yaml:",inline"`
 	Needs []string `yaml:"needs"` // parts without which the CMS does not run, in small letters

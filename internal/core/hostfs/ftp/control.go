@@ -93,7 +93,8 @@ func (l *login) dial(ctx context.Context) (_ *control, err error) {
 		if code == 421 {
 			return nil, &textproto.Error{Code: code, Msg: said}
 		}
-		return nil, fmt.Errorf("the host at %s does not let %s in: the password is not that of the account (%d %s)", l.address, l.user, code, said)
+		return nil, fmt.Errorf("the host at %s does not let %s in: the password is not that of the account (%d %s)", l.address, l.user, code,
+			said)
 	}
 	if l.secure {
 		for _, command := range []string{"PBSZ 0", "PROT P"} { // RFC 4217, section 9
@@ -158,7 +159,8 @@ func (l *login) verify(state tls.ConnectionState) error {
 	}
 	sum := sha256.Sum256(leaf.Raw)
 	return fmt.Errorf("%w: its certificate (SHA-256 %x) is neither vouched for nor the one that it has shown until now; somebody may be "+
-		"listening in between. Ask the hosting company, and only if it has changed the certificate let the new one be taken", hostfs.ErrHostKey, sum)
+		"listening in between. Ask the hosting company, and only if it has changed the certificate let the new one be taken", hostfs.ErrHostKey,
+		sum)
 }
 
 func (c *control) wait() { c.conn.SetDeadline(time.Now().Add(patience)) } //nolint:errcheck // a closed connection says so next

@@ -34,8 +34,10 @@ import (
 )
 
 func init() {
-	hostfs.Register("ftps", open)
-	hostfs.Register("ftp", open)
+	hostfs.Register("ftps", hostfs.Protocol{Title: "FTP with TLS (explicit, AUTH TLS)",
+		Example: "one over FTP with TLS like ftps://user@host/folder",
+		Open:    open})
+	hostfs.Register("ftp", hostfs.Protocol{Title: "FTP", Open: open})
 }
 
 const (

@@ -407,7 +407,8 @@ func sub(t *testing.T, h Host) {
 }
 
 func oddNames(t *testing.T, h Host) {
-	for _, name := range []string{"a b.txt", " begins.txt", "ends ", "Grüße.txt", "quo'te\".txt", "back\\slash", "-rf", "per%cent", "*star[1]?", "ü/ö/ä.txt",
+	for _, name := range []string{"a b.txt", " begins.txt", "ends ", "Grüße.txt", "quo'te\".txt", "back\\slash", "-rf", "per%cent",
+		"*star[1]?", "ü/ö/ä.txt",
 		"日本語.txt"} {
 		write(t, h, "odd/"+name, name, 0o644)
 		text, err := os.ReadFile(filepath.Join(h.Dir, "odd", name))

@@ -34,7 +34,9 @@ type local struct {
 	known map[string]bool // folders that Create has seen or made
 }
 
-func init() { hostfs.Register("file", open) }
+func init() {
+	hostfs.Register("file", hostfs.Protocol{Title: "folders of this machine", Example: "a local folder like file:///srv/www", Open: open})
+}
 
 // open opens the folder that an address names: file:///folder[?owner=USER].
 func open(_ context.Context, u *url.URL, _ hostfs.Access) (hostfs.FS, error) {

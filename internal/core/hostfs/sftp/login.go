@@ -21,7 +21,8 @@ import (
 // patience is how long a host may take to answer.
 const patience = 20 * time.Second
 
-// dialer returns what opens a line. An agent is that of whoever runs the service (draft-ietf-sshm-ssh-agent). What cannot work is said before anything is reached.
+// dialer returns what opens a line. An agent is that of whoever runs the service (draft-ietf-sshm-ssh-agent). What
+// cannot work is said before anything is reached.
 func dialer(u *url.URL, a hostfs.Access, useAgent bool) (func(context.Context) (*ssh.Client, error), error) {
 	methods, err := logins(a, useAgent)
 	if err != nil {

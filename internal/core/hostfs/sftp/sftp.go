@@ -28,7 +28,10 @@ import (
 	"nestseed/internal/core/hostfs/remote"
 )
 
-func init() { hostfs.Register("sftp", open) }
+func init() {
+	hostfs.Register("sftp", hostfs.Protocol{Title: "SFTP (file transfer over SSH)", Example: "one over SSH like sftp://user@host/folder",
+		Open: open})
+}
 
 // transfers is how many files are moved at a time: most of each is waiting for answers.
 const transfers = 128
