@@ -405,7 +405,8 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 			"NAME --to %s", p.Release, p.Release)
 	}
 	if links := linksIn(req.Archive); links > 0 && !hostfs.CanLink(req.FS) {
-		problem("%s holds %d symbolic links, and none can be made on this host the way its files are reached; reach it another way, or leave them out",
+		problem("%s holds %d symbolic links, and none can be made on this host the way its files are reached; reach it another way, or "+
+			"leave them out",
 			p.Release, links)
 	}
 	p.runtime(req, problem)

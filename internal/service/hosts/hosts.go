@@ -132,7 +132,8 @@ func Database(fsys hostfs.FS, address string) (sitedb.Server, error) {
 	case through != "files":
 		return nil, fmt.Errorf("through=%s in the database address is not known; there is through=files", through)
 	case !remote:
-		return nil, errors.New("through=files in the database address needs files that are reached in a way that reaches further, such as over SSH")
+		return nil, errors.New("through=files in the database address needs files that are reached in a way that reaches further, such " +
+			"as over SSH")
 	default:
 		return sitedb.ConnectThrough(u.String(), dialer.Dial)
 	}
