@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -14,6 +15,7 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
+	"nestseed/internal/core/zone/zonetest"
 	"nestseed/internal/wire"
 )
 
@@ -171,4 +173,61 @@ func TestAHostThatShowsAnotherKeyIsNotUsed(t *testing.T) {
 	r := nestseed(t, "host", "set", "two-faced", "--files", other.Files(world.stack.Sites()), "--files-key-file", key)
 	require.Zero(t, r.code, "another machine has another key: %s", r.err)
 	require.NotEqual(t, h.HostKey, ask[wire.Host](t, "host", "show", "two-faced").HostKey)
+}
+
+// A service that is told which DNS server to ask says where a site's name leads, and what a move to other name servers would lose.
+func TestDNSIsAskedAboutASitesName(t *testing.T) {
+	zones := map[string]string{"localhost": `localhost. 3600 IN SOA ns1.localhost. office.localhost. 1 3600 600 86400 300
+localhost. 3600 IN NS ns1.localhost.
+localhost. 3600 IN MX 10 mail.post.example.
+ns1.localhost. 3600 IN A 127.0.0.1
+named.localhost. 300 IN A 127.0.0.1`}
+	t.Setenv("NESTSEED_DNS", zonetest.Serve(t, false, zones))
+	p, err := serve(filepath.Join(world.dir, "dns-data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, p.stop()) })
+	svc, ctx := p.client(t), t.Context()
+	_, err = svc.AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.stack.Sites() + "?owner=www-data", WebRoot: "{name}",
+		Address: world.stack.Address("{name}"), Database: world.stack.DatabaseURL(), Connect: fmt.Sprintf("127.0.0.1:%d", world.stack.WebPort)})
+	require.NoError(t, err)
+	_, err = svc.AddSource(ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"})
+	require.NoError(t, err)
+	_, err = svc.CreateStarter(ctx, wire.NewStarter{Name: "music-base", Source: "base", Fields: scenario.NewFields()})
+	require.NoError(t, err)
+	school := scenario.Schools(1)[0]
+	_, err = svc.AddClient(ctx, wire.NewClient{Name: "named", Settings: school.Settings})
+	require.NoError(t, err)
+	done := func(run wire.Run, err error) {
+		t.Helper()
+		require.NoError(t, err)
+		run, err = svc.Wait(ctx, run.ID, nil)
+		require.NoError(t, err)
+		require.Equal(t, "done", run.Status, run.Error)
+	}
+	done(svc.BuildRelease(ctx, "music-base", wire.NewRelease{}))
+	done(svc.ProvisionSite(ctx, wire.NewSite{Client: "named", From: "music-base", Host: "preview"}))
+
+	d, err := svc.DNS(ctx, "named", nil)
+	require.NoError(t, err)
+	require.True(t, d.Leads, "%+v", d)
+	require.Equal(t, []string{"127.0.0.1"}, d.Want)
+	require.Equal(t, "localhost.", d.Zone)
+	require.Len(t, d.Mail, 1)
+	require.Contains(t, d.ZoneFile, "localhost.\t3600\tIN\tMX\t10 mail.post.example.")
+	require.Empty(t, d.Lost)
+	d, err = svc.DNS(ctx, "named", []string{"127.0.0.1"})
+	require.NoError(t, err)
+	require.Contains(t, strings.Join(d.Sentences, "\n"), "are on 127.0.0.1 too")
+
+	file := filepath.Join(t.TempDir(), "zone")
+	cmd := exec.Command(world.binary, "site", "dns", "named", "--zone-file", file)
+	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+p.address(), "NESTSEED_DATA="+p.data)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Contains(t, string(out), "leads to the site's host")
+	require.Contains(t, string(out), "mail.post.example.")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, d.ZoneFile, string(text))
+	done(svc.RetireSite(ctx, "named", true))
 }

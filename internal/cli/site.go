@@ -96,6 +96,9 @@ func (a *app) site() *cli.Command {
 			&cli.StringFlag{Name: "address", Usage: "its address there; by the host's pattern unless given; on the host it is on, another one"},
 			&cli.BoolFlag{Name: "visible", Usage: "let search engines in there; as it is now unless given, --visible=false keeps them out"},
 			&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteMove),
+		verb("dns", "NAME", "ask DNS where a site's name leads, and which records would be lost when it moves to other name servers", []cli.Flag{
+			&cli.StringSliceFlag{Name: "name-servers", Usage: "servers that the name is to move to, which are asked for every record"},
+			&cli.StringFlag{Name: "zone-file", Usage: "write the records to this file, to hand over", TakesFile: true}}, a.siteDNS),
 		verb("rotate", "NAME", "give a live site a new database user and its administrator a new password", []cli.Flag{detach()}, a.siteRotate),
 		verb("retire", "NAME", "make a last safety copy and take the site off its host",
 			[]cli.Flag{detach(), &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))

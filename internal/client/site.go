@@ -4,6 +4,8 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"net/url"
+	"strings"
 
 	"nestseed/internal/wire"
 )
@@ -31,6 +33,15 @@ func (c *Client) WithdrawHandovers(ctx context.Context, name string) error {
 // OpenHandover opens a link by what follows its #.
 func (c *Client) OpenHandover(ctx context.Context, key string) (wire.HandedOver, error) {
 	return post[wire.HandedOver](ctx, c, "/handovers/open", wire.OpenHandover{Key: key})
+}
+
+// DNS asks DNS about a site's name, and compares the name servers that its zone is to move to.
+func (c *Client) DNS(ctx context.Context, name string, nameServers []string) (wire.DNS, error) {
+	path := "/sites/" + seg(name) + "/dns"
+	if len(nameServers) > 0 {
+		path += "?" + url.Values{"name_servers": {strings.Join(nameServers, ",")}}.Encode()
+	}
+	return post[wire.DNS](ctx, c, path, nil)
 }
 
 // Sheet returns what a client must know of a site; it holds no secret.

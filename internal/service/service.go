@@ -48,9 +48,10 @@ type Settings struct {
 	Records  string // address of a PostgreSQL server; empty for the private one
 	Store    string // folder of archives, or s3://HOST:PORT/BUCKET
 	VaultKey string
-	DNS      string // host:port of the DNS server that is asked where the names of sites lead; empty for the machine's own
-	Log      *slog.Logger
-	Version  string
+	// host:port of the DNS servers that are asked where the names of sites lead, the first above all; empty for the machine's own
+	DNS     string
+	Log     *slog.Logger
+	Version string
 }
 
 // MemoryLimit is what the Go runtime is told to stay within, so that the whole service, which has
@@ -140,7 +141,8 @@ func (s *Service) assemble(ctx context.Context) error {
 	releases := &releases.Releases{DB: s.db, Vault: v, Stored: stored, Sources: sources, Engine: s.engine, Kinds: kinds, Data: s.settings.Data}
 	s.nouns = jobs.Nouns{Sources: sources, Releases: releases, Sites: &sites.Sites{DB: s.db, Vault: v, Stored: stored, Hosts: hosts,
 		Sources:  sources,
-		Releases: releases, Engine: s.engine, Kinds: kinds, Data: s.settings.Data, DNS: s.resolver()}}
+		Releases: releases, Engine: s.engine, Kinds: kinds, Data: s.settings.Data, DNS: s.resolver(),
+		DNSServers: s.dnsServers()}}
 	jobs.Register(s.engine, s.nouns)
 	if err := errors.Join(stored.Sweep(ctx), releases.SweepScratch(ctx)); err != nil {
 		return err
@@ -163,13 +165,19 @@ func (s *Service) assemble(ctx context.Context) error {
 	return nil
 }
 
+// dnsServers are those that the settings name.
+func (s *Service) dnsServers() []string {
+	return strings.FieldsFunc(s.settings.DNS, func(c rune) bool { return c == ',' || c == ' ' })
+}
+
 // resolver asks DNS where the names of sites lead.
 func (s *Service) resolver() *net.Resolver {
-	if s.settings.DNS == "" {
+	servers := s.dnsServers()
+	if len(servers) == 0 {
 		return &net.Resolver{}
 	}
 	return &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, network, s.settings.DNS)
+		return (&net.Dialer{}).DialContext(ctx, network, servers[0])
 	}}
 }
 

@@ -121,6 +121,7 @@ func (a *api) describe(router *gin.Engine, group *gin.RouterGroup) huma.API {
 func (a *api) operations(h huma.API) {
 	a.userOperations(h)
 	a.hostOperations(h)
+	a.dnsOperations(h)
 	a.sourceOperations(h)
 	a.starterOperations(h)
 	a.releaseOperations(h)

@@ -35,6 +35,8 @@ type Sites struct {
 	Data string
 	// DNS is asked where the names of sites lead.
 	DNS check.Resolver
+	// DNSServers are those that the settings name, as host:port; none for the machine's own.
+	DNSServers []string
 }
 
 // openSite is a site with its host, kind and connections.

@@ -656,6 +656,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/dns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask DNS about a site's name */
+        post: operations["ask-dns"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/handovers": {
         parameters: {
             query?: never;
@@ -1389,6 +1406,37 @@ export interface components {
         Credentials: {
             name: string;
             password: string;
+        };
+        DNS: {
+            /** @description every server that answered leads to the site's host, and nowhere else */
+            leads: boolean;
+            /** @description records that the servers which were compared do not have */
+            lost: components["schemas"]["DNSRecord"][];
+            /** @description records that mail depends on */
+            mail: components["schemas"]["DNSRecord"][];
+            name: string;
+            /** @description the zone's own */
+            name_servers: components["schemas"]["DNSAnswer"][];
+            /** @description servers that answer for everybody */
+            resolvers: components["schemas"]["DNSAnswer"][];
+            sentences: string[];
+            /** @description where the name should lead */
+            want: string[];
+            zone: string;
+            /** @description the records, to hand over (RFC 1035, section 5) */
+            zone_file: string;
+        };
+        DNSAnswer: {
+            addresses: string[];
+            error?: string;
+            server: string;
+        };
+        DNSRecord: {
+            name: string;
+            /** Format: int32 */
+            ttl: number;
+            type: string;
+            value: string;
         };
         DefaultValue: {
             key: string;
@@ -3978,6 +4026,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ask-dns": {
+        parameters: {
+            query?: {
+                /** @description that the zone is to move to, with commas between */
+                name_servers?: string[];
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DNS"];
                 };
             };
             /** @description Error */
