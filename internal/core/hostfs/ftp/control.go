@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/textproto"
 	"net/url"
@@ -167,9 +168,13 @@ func (c *control) wait() { c.conn.SetDeadline(time.Now().Add(patience)) } //noli
 
 // cmd sends a command and reads the answer, which must have a code; 0 takes every one.
 func (c *control) cmd(expect int, format string, args ...any) (code int, said string, err error) {
+	line := fmt.Sprintf(format, args...)
+	if strings.ContainsAny(line, "\r\n\x00") { // a name would become a command
+		return 0, "", fmt.Errorf("%w: a name with the end of a line in it cannot be told to an FTP server", fs.ErrInvalid)
+	}
 	c.wait()
 	c.used = time.Now()
-	if _, err := c.text.Cmd(format, args...); err != nil {
+	if _, err := c.text.Cmd("%s", line); err != nil {
 		return 0, "", err
 	}
 	return c.answer(expect)

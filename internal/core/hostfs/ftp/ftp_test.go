@@ -76,6 +76,7 @@ func TestWhoIsNotLetInIsTold(t *testing.T) {
 	dir := folder(t)
 	for want, a := range map[string]hostfs.Access{
 		"does not let stranger in":           {Address: strings.Replace(s.Files(dir), s.User, "stranger", 1), Password: "six scales"},
+		"end of a line":                      {Address: strings.Replace(s.Files(dir), s.User, "studio%0d%0aDELE%20x", 1), Password: "x"},
 		"give its password":                  {Address: s.Files(dir)},
 		"does not answer":                    {Address: "ftps://studio@127.0.0.1:1" + dir, Password: "x"},
 		"send the password in the clear":     {Address: "ftp://studio@files.example" + dir, Password: "x"},

@@ -3,8 +3,10 @@ package remote
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
+	"strings"
 	"sync"
 
 	"nestseed/internal/core/hostfs"
@@ -94,8 +96,15 @@ func (l *lister) work() {
 	}
 }
 
+// deepest is how many folders may be inside each other: what the other side lists need not be a tree that is there.
+const deepest = 200
+
 func (l *lister) read(a *ahead) {
 	defer parallel.Recover(&a.err)
+	if strings.Count(a.path, "/") > deepest {
+		a.err = fmt.Errorf("more than %d folders are inside each other", deepest)
+		return
+	}
 	if a.entries, a.err = l.t.List(l.ctx, a.at); a.err != nil {
 		return
 	}
