@@ -7,6 +7,7 @@ import { count, day, millis, plural } from '../../parts/format'
 import { Reveal } from '../vault/Reveal'
 import { Checks } from './Checks'
 import { HandOver } from './HandOver'
+import { Names } from './Names'
 import { HeldLine, Upkeep } from './Upkeep'
 
 /** What to do about a site whose checks found faults. */
@@ -95,6 +96,7 @@ export function SitePage() {
               <dt className="text-soft">Steps</dt><dd>{s.steps.map((t) => `${t.name.toLowerCase()} ${millis(t.ms)}`).join(', ')}</dd>
             </dl>
           </Sheet>
+          {!s.retired_at && <Names site={s.name} />}
         </div>
       </div>
     </>

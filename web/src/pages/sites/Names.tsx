@@ -1,0 +1,44 @@
+import { useState } from 'react'
+import type { Schemas } from '../../api/client'
+import { useAskDNS } from '../../api/hooks'
+import { Button, Field, Input, Rows, Sheet, Trouble } from '../../parts/basics'
+
+/** Where DNS leads visitors, and what a move to other name servers would lose. */
+export function Names({ site }: { site: string }) {
+  const ask = useAskDNS()
+  const [servers, setServers] = useState('')
+  const d = ask.data
+  const named = servers.split(/[\s,]+/).filter(Boolean)
+  return (
+    <Sheet title="Its name in DNS" aside={d && (d.leads ? 'leads here' : 'does not lead here everywhere')}>
+      <form className="px-4 pb-3 flex gap-2 items-end" onSubmit={(e) => { e.preventDefault(); ask.mutate({ site, nameServers: named }) }}>
+        <div className="grow"><Field label="Name servers that it is to move to" hint="if any: they are asked for every record">{(id) => <Input id={id} value={servers} onChange={(e) => setServers(e.target.value)} className="font-mono" />}</Field></div>
+        <span className="pb-6"><Button disabled={ask.isPending}>{ask.isPending ? 'Asking …' : 'Ask DNS'}</Button></span>
+      </form>
+      <Trouble error={ask.error} />
+      {d && (
+        <div role="status">
+          <ul className="px-4 pb-2 list-disc ml-4">{d.sentences.map((s) => <li key={s}>{s}</li>)}</ul>
+          <Rows caption="Who was asked" rows={[...d.name_servers, ...d.resolvers]} by={(a) => a.server} columns={[
+            { head: 'Asked', cell: (a) => <span className="font-mono">{a.server}</span> },
+            { head: 'Leads to', grow: true, cell: (a) => a.error ?? (a.addresses.join(', ') || 'nowhere') },
+          ]} />
+          <Records title="Mail depends on" of={d.mail} />
+          <Records title="Would be lost" of={d.lost} />
+          <p className="px-4 py-3"><a className="underline" download={`${d.zone}zone`} href={`data:text/plain;charset=utf-8,${encodeURIComponent(d.zone_file)}`}>Save the records as a zone file</a>, to hand over</p>
+        </div>
+      )}
+    </Sheet>
+  )
+}
+
+function Records({ title, of }: { title: string; of: Schemas['DNSRecord'][] }) {
+  if (of.length === 0) return null
+  return (
+    <Rows caption={title} rows={of} by={(r) => `${r.name} ${r.type} ${r.value}`} columns={[
+      { head: title, cell: (r) => <span className="font-mono">{r.name}</span> },
+      { head: '', cell: (r) => <span className="font-mono">{r.type}</span> },
+      { head: '', grow: true, cell: (r) => <span className="font-mono break-all">{r.value}</span> },
+    ]} />
+  )
+}
