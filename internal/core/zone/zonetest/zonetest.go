@@ -23,10 +23,18 @@ func Serve(t testing.TB, transfers bool, zones map[string]string) (at string) {
 		}
 		require.NoError(t, p.Err())
 	}
-	udp, err := net.ListenPacket("udp", "127.0.0.1:0")
-	require.NoError(t, err)
-	tcp, err := net.Listen("tcp", udp.LocalAddr().String())
-	require.NoError(t, err)
+	var udp net.PacketConn
+	var tcp net.Listener
+	for tried := 0; tcp == nil; tried++ { // a port that is free for the one may be taken for the other
+		var err error
+		udp, err = net.ListenPacket("udp", "127.0.0.1:0")
+		require.NoError(t, err)
+		if tcp, err = net.Listen("tcp", udp.LocalAddr().String()); err != nil {
+			udp.Close()
+			require.Less(t, tried, 20, err)
+			tcp = nil
+		}
+	}
 	answer := dns.HandlerFunc(func(w dns.ResponseWriter, in *dns.Msg) {
 		q := in.Question[0]
 		if q.Qtype == dns.TypeAXFR {
