@@ -238,7 +238,7 @@ func rights(ctx context.Context, server sitedb.Server) (out check.Check) {
 	password := provision.Password(28)
 	cleanUp := func() error {
 		ctx := context.WithoutCancel(ctx)
-		return errors.Join(server.DropDatabase(ctx, probe), server.DropUser(ctx, probe))
+		return errors.Join(server.DropUser(ctx, probe), server.DropDatabase(ctx, probe)) // so that an account alone is never ours
 	}
 	if there, err := server.DatabaseExists(ctx, probe); err != nil {
 		return failed("database rights", err.Error(), ask)
@@ -250,6 +250,11 @@ func rights(ctx context.Context, server sitedb.Server) (out check.Check) {
 		if err := cleanUp(); err != nil {
 			return failed("database rights", err.Error(), ask)
 		}
+	}
+	if there, err := server.UserExists(ctx, probe); err != nil {
+		return failed("database rights", err.Error(), ask)
+	} else if there {
+		return failed("database rights", fmt.Sprintf("an account %s is there, and is not one that a test has left; rename it", probe), "")
 	}
 	if err := server.CreateDatabase(ctx, probe); err != nil {
 		return failed("database rights", err.Error(), ask)

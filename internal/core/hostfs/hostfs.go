@@ -223,9 +223,10 @@ type Access struct {
 	Password   string
 	PrivateKey string // in PEM, as OpenSSH writes it
 	Passphrase string // of the private key
-	// HostKey is the key or certificate that the other side must show, as Shown was told it; "" takes what it shows.
+	// HostKey is the key or certificate that the other side must show, as Shown was told it. When none is known, only one that
+	// somebody known vouches for is taken, or, where Shown is given, what the other side shows.
 	HostKey string
-	// Shown is told what the other side showed, unless nil.
+	// Shown is told what the other side showed, when that was taken.
 	Shown func(key string)
 }
 

@@ -190,7 +190,9 @@ func (l *looker) find(ctx context.Context) ([]server, error) {
 func (l *looker) serversOf(ctx context.Context, names []string) (out []server) {
 	for _, name := range names {
 		if a, err := netip.ParseAddr(name); err == nil {
-			out = append(out, server{name, l.port(a)})
+			if l.o.Private || !inside(a) {
+				out = append(out, server{name, l.port(a)})
+			}
 			continue
 		}
 		for _, a := range l.lookUp(ctx, l.o.Resolvers[0], dns.Fqdn(name), true).Addresses {
@@ -198,16 +200,19 @@ func (l *looker) serversOf(ctx context.Context, names []string) (out []server) {
 			if err != nil {
 				continue
 			}
-			if addr.IsPrivate() || addr.IsLoopback() || addr.IsLinkLocalUnicast() || addr.IsUnspecified() {
-				if !l.o.Private {
-					continue // where a stranger's zone says that its servers are is not asked inside here
-				}
+			if inside(addr) && !l.o.Private {
+				continue // where a stranger's zone says that its servers are is not asked inside here
 			}
 			out = append(out, server{strings.TrimSuffix(name, "."), l.port(addr)})
 			break
 		}
 	}
 	return out
+}
+
+func inside(a netip.Addr) bool {
+	a = a.Unmap()
+	return a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || a.IsUnspecified() || a.IsMulticast()
 }
 
 // port is where a name server is asked: at 53, and on this machine where the resolver is.

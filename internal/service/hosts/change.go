@@ -45,7 +45,7 @@ func (s *Hosts) Add(ctx context.Context, h records.Host, secrets Secrets) (recor
 	if err := noPassword(h.Files); err != nil {
 		return h, err
 	}
-	fsys, err := answers(ctx, &h, secrets)
+	fsys, err := answers(ctx, &h, secrets, true)
 	if err != nil {
 		return h, err
 	}
@@ -99,7 +99,8 @@ func (s *Hosts) Change(ctx context.Context, name string, to Change) (h records.H
 		if h, err = s.DB.Host(ctx, name); err != nil {
 			return err
 		}
-		if to.NewHostKey || to.Files != "" && machine(to.Files) != machine(h.Files) {
+		first := to.NewHostKey || to.Files != "" && machine(to.Files) != machine(h.Files)
+		if first {
 			h.HostKey = ""
 		}
 		h.Files, h.WebRoot, h.Address = cmp.Or(to.Files, h.Files), cmp.Or(to.WebRoot, h.WebRoot), cmp.Or(to.Address, h.Address)
@@ -110,7 +111,7 @@ func (s *Hosts) Change(ctx context.Context, name string, to Change) (h records.H
 			return err
 		}
 		return s.tryAll(ctx, h.Name, to.Secrets, func(tried Secrets) error {
-			fsys, err := answers(ctx, &h, tried)
+			fsys, err := answers(ctx, &h, tried, first)
 			if err != nil {
 				return err
 			}
@@ -162,14 +163,14 @@ func (s *Hosts) Remove(ctx context.Context, name string) error {
 }
 
 // answers opens a host's files and server once, and notes the key that it shows. The files are the caller's to close.
-func answers(ctx context.Context, h *records.Host, secrets Secrets) (_ hostfs.FS, err error) {
+func answers(ctx context.Context, h *records.Host, secrets Secrets, first bool) (_ hostfs.FS, err error) {
 	if !strings.Contains(h.WebRoot, "{name}") && !strings.Contains(h.WebRoot, "{host}") {
 		return nil, input.Wrongf("web root %q has neither {name} nor {host}; every site needs a folder of its own, like {name}", h.WebRoot)
 	}
 	if _, err := rewrite.ParseAddress(strings.ReplaceAll(h.Address, "{name}", "x")); err != nil || !strings.Contains(h.Address, "{name}") {
 		return nil, input.Wrongf("address %q should be a site's address with {name} in it, like https://{name}.preview.example", h.Address)
 	}
-	fsys, err := files(ctx, h, secrets)
+	fsys, err := files(ctx, h, secrets, first)
 	if err != nil {
 		return nil, input.Wrong(err)
 	}

@@ -54,7 +54,7 @@ func (s *Hosts) Files(ctx context.Context, h records.Host) (hostfs.FS, error) {
 	if secrets.Key, err = s.secret(ctx, h.Name, keySecret); err != nil {
 		return nil, err
 	}
-	fsys, err := files(ctx, &h, secrets)
+	fsys, err := files(ctx, &h, secrets, false)
 	if err != nil {
 		return nil, fmt.Errorf("host %s: %w", h.Name, err)
 	}
@@ -69,15 +69,15 @@ func (s *Hosts) secret(ctx context.Context, host, name string) (string, error) {
 	return secret, err
 }
 
-// files connects to a host's files, and notes the key that the host shows where none is known.
-func files(ctx context.Context, h *records.Host, secrets Secrets) (hostfs.FS, error) {
+// files connects to a host's files. With first, the key that the host shows is noted, and is the one that it must show from then on.
+func files(ctx context.Context, h *records.Host, secrets Secrets, first bool) (hostfs.FS, error) {
 	a := hostfs.Access{Address: h.Files, HostKey: h.HostKey, PrivateKey: secrets.Key}
 	if secrets.Key == "" {
 		a.Password = secrets.Files
 	} else {
 		a.Passphrase = secrets.Files
 	}
-	if h.HostKey == "" {
+	if first {
 		a.Shown = func(key string) { h.HostKey = key }
 	}
 	return hostfs.Open(ctx, a)

@@ -149,11 +149,9 @@ func (l *login) verify(state tls.ConnectionState) error {
 	}
 	shown := "certificate " + base64.StdEncoding.EncodeToString(leaf.Raw)
 	switch {
-	case l.known == "":
+	case l.known == "" && l.shown != nil:
 		l.known = shown
-		if l.shown != nil {
-			l.shown(shown)
-		}
+		l.shown(shown)
 		return nil
 	case l.known == shown:
 		return nil

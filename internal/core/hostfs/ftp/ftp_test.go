@@ -47,7 +47,7 @@ func TestARealServerDoesWhatEveryHostDoes(t *testing.T) {
 	s := start(t)
 	hostfstest.Run(t, func(t *testing.T) hostfstest.Host {
 		dir := folder(t)
-		fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: s.Files(dir), Password: s.Password})
+		fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: s.Files(dir), Password: s.Password, Shown: func(string) {}})
 		require.NoError(t, err)
 		t.Cleanup(func() { require.NoError(t, fsys.Close()) })
 		return hostfstest.Host{FS: fsys, Dir: dir, NoLinks: true, Lag: lease}
@@ -62,9 +62,12 @@ func TestAHostThatShowsAnotherCertificateIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, fsys.Close())
 	require.Contains(t, hostfs.Fingerprint(a.HostKey), "SHA256:")
+	a.Shown = nil
 	fsys, err = hostfs.Open(t.Context(), a)
 	require.NoError(t, err)
 	require.NoError(t, fsys.Close())
+	_, err = hostfs.Open(t.Context(), hostfs.Access{Address: a.Address, Password: a.Password})
+	require.ErrorIs(t, err, hostfs.ErrHostKey, "a certificate that nobody vouches for is not taken unasked")
 	other := start(t)
 	a.Address = other.Files(folder(t))
 	_, err = hostfs.Open(t.Context(), a)
@@ -83,6 +86,7 @@ func TestWhoIsNotLetInIsTold(t *testing.T) {
 		`the option "owner"`:                 {Address: s.Files(dir) + "?owner=x", Password: "x"},
 		"folder /no/such/folder of the host": {Address: s.Files("/no/such/folder"), Password: s.Password},
 	} {
+		a.Shown = func(string) {}
 		_, err := hostfs.Open(t.Context(), a)
 		require.ErrorContains(t, err, want)
 		require.NotContains(t, err.Error(), "six scales")
@@ -96,7 +100,7 @@ func TestABrokenLineIsMended(t *testing.T) {
 	defer line.Close()
 	s.Port = line.Port()
 	dir := folder(t)
-	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: s.Files(dir), Password: s.Password})
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: s.Files(dir), Password: s.Password, Shown: func(string) {}})
 	require.NoError(t, err)
 	defer fsys.Close()
 	content := strings.Repeat("seven notes of a scale. ", 9<<20/24)

@@ -7,6 +7,8 @@ import (
 	"path"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/parallel"
 )
@@ -20,25 +22,19 @@ type bulk struct {
 	f     *FS
 	group *parallel.Group
 	slots chan struct{}
-	bytes chan struct{} // one for every started 64 KiB that is held
+	bytes *semaphore.Weighted // that are held
 }
-
-const share = 64 << 10
 
 // Bulk takes files that are small enough to be held.
 func (f *FS) Bulk(ctx context.Context) (hostfs.Bulk, error) {
 	group, ctx := parallel.WithContext(ctx)
-	return &bulk{ctx: ctx, f: f, group: group, slots: make(chan struct{}, f.Transfers()), bytes: make(chan struct{}, held/share)}, nil
+	return &bulk{ctx: ctx, f: f, group: group, slots: make(chan struct{}, f.Transfers()), bytes: semaphore.NewWeighted(held)}, nil
 }
 
 func (b *bulk) Put(name string, mode fs.FileMode, modified time.Time, content []byte) error {
-	shares := min(len(content)/share+1, cap(b.bytes)/4)
-	for range shares {
-		select {
-		case b.bytes <- struct{}{}:
-		case <-b.ctx.Done():
-			return b.ctx.Err()
-		}
+	takes := min(int64(len(content)), held)
+	if err := b.bytes.Acquire(b.ctx, takes); err != nil {
+		return err
 	}
 	select {
 	case b.slots <- struct{}{}:
@@ -48,9 +44,7 @@ func (b *bulk) Put(name string, mode fs.FileMode, modified time.Time, content []
 	b.group.Go(func() error {
 		defer func() {
 			<-b.slots
-			for range shares {
-				<-b.bytes
-			}
+			b.bytes.Release(takes)
 		}()
 		return b.f.put(b.ctx, name, mode, modified, content)
 	})

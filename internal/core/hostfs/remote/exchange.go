@@ -26,8 +26,10 @@ func (f *FS) ID(ctx context.Context, name string) (string, error) {
 	mark := path.Join(name, hostfs.Mark)
 	for range 2 {
 		text, err := hostfs.ReadFile(ctx, f, mark, 100)
-		if err == nil {
-			return strings.TrimSpace(string(text)), nil
+		if id := strings.TrimSpace(string(text)); err == nil && len(id) == len(rand.Text()) {
+			return id, nil
+		} else if err == nil { // whoever wrote it was cut off
+			err = errors.Join(f.RemoveAll(ctx, mark), fs.ErrNotExist)
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
 			return "", err

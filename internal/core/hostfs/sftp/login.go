@@ -50,6 +50,10 @@ func dialer(u *url.URL, a hostfs.Access, useAgent bool) (func(context.Context) (
 			HostKeyAlgorithms: algorithms(known),
 			HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 				shown = key
+				if known == "" && a.Shown == nil {
+					return fmt.Errorf("%w: none is known, and nobody takes the one that it shows, %s", hostfs.ErrHostKey,
+						ssh.FingerprintSHA256(key))
+				}
 				return judge(known, key)
 			}}
 		conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)

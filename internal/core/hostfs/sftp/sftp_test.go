@@ -77,6 +77,9 @@ func TestAHostThatShowsAnotherKeyIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, fsys.Close())
 	require.Equal(t, s.HostKey, shown, "what it shows first is told")
+	a.Shown = nil
+	_, err = hostfs.Open(t.Context(), a)
+	require.ErrorIs(t, err, hostfs.ErrHostKey, "what nobody wants to be told is not taken")
 	a.HostKey = start(t, true).HostKey
 	_, err = hostfs.Open(t.Context(), a)
 	require.ErrorIs(t, err, hostfs.ErrHostKey)
@@ -98,6 +101,7 @@ func TestWhoIsNotLetInIsTold(t *testing.T) {
 		"no agent is known here":             {Address: s.Files(dir) + "?agent=yes"},
 	} {
 		t.Setenv("SSH_AUTH_SOCK", "")
+		a.Shown = func(string) {}
 		_, err := hostfs.Open(t.Context(), a)
 		require.ErrorContains(t, err, want)
 		require.NotContains(t, err.Error(), "PRIVATE")
@@ -128,7 +132,7 @@ func TestAnAgentLogsIn(t *testing.T) {
 	}()
 	t.Setenv("SSH_AUTH_SOCK", socket)
 	dir := folder(t, s)
-	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: s.Files(dir) + "?agent=yes&seen=/srv/www"})
+	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: s.Files(dir) + "?agent=yes&seen=/srv/www", HostKey: s.HostKey})
 	require.NoError(t, err)
 	defer fsys.Close()
 	require.Equal(t, "/srv/www", fsys.Root(), "where the programs of the host see it")
@@ -242,7 +246,8 @@ func serve(c net.Conn, config *ssh.ServerConfig) {
 }
 
 func (s *passwordServer) open(t *testing.T, dir, password string) (hostfs.FS, error) {
-	return hostfs.Open(t.Context(), hostfs.Access{Address: fmt.Sprintf("sftp://studio@%s%s", s.l.Addr(), dir), Password: password})
+	return hostfs.Open(t.Context(), hostfs.Access{Address: fmt.Sprintf("sftp://studio@%s%s", s.l.Addr(), dir), Password: password,
+		Shown: func(string) {}})
 }
 
 func TestAPasswordLogsIn(t *testing.T) {
