@@ -68,7 +68,7 @@ func over(t *testing.T, db *records.DB, id int64, statuses ...string) records.Ru
 			}
 		}
 		return false
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 40*time.Second, 10*time.Millisecond)
 	return run
 }
 
@@ -207,7 +207,7 @@ func TestWhatCouldNotBeTakenBackIsTriedAgain(t *testing.T) {
 		require.Eventually(t, func() bool {
 			run, _ = db.Run(ctx, run.ID)
 			return run.Error != ""
-		}, 20*time.Second, 10*time.Millisecond)
+		}, 40*time.Second, 10*time.Millisecond)
 		require.Equal(t, records.Working, run.Status)
 		return run
 	}
@@ -225,7 +225,7 @@ func TestWhatCouldNotBeTakenBackIsTriedAgain(t *testing.T) {
 	answers.Store(false)
 	cancelled.Store(true) // which asks for it to be taken back, and not yet for it to be given up
 	run = uncleaned()
-	require.Eventually(t, func() bool { return r.recoverRun(ctx, run) != nil }, 20*time.Second, 10*time.Millisecond,
+	require.Eventually(t, func() bool { return r.recoverRun(ctx, run) != nil }, 40*time.Second, 10*time.Millisecond,
 		"once its worker has let it go")
 	over(t, db, run.ID, records.Working)
 	require.NoError(t, r.Cancel(ctx, run.ID))

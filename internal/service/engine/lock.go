@@ -32,11 +32,12 @@ type lock struct {
 }
 
 // How often a session is asked whether it is still there, and how long it may take to answer. Together they are less than
-// staleAfter, so that a run has stopped before another attempt begins.
+// staleAfter, so that a run has stopped before another attempt begins. A machine may stand still for some seconds without its runs
+// being lost.
 const (
 	beatEvery  = 2 * time.Second
-	beatWithin = 3 * time.Second
-	staleAfter = 10 * time.Second
+	beatWithin = 10 * time.Second
+	staleAfter = 20 * time.Second
 )
 
 func (e *Engine) newLock(ctx context.Context) (*lock, error) {
