@@ -3,7 +3,6 @@ package archive
 import (
 	"fmt"
 	"path"
-	"slices"
 
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -76,7 +75,7 @@ func (a *Archive) checkManifest() error {
 // places that the kind knows. Errors: ErrHostile.
 func (a *Archive) CheckKind(k *kind.Kind) error {
 	m := &a.Manifest
-	if m.Settings != "" && !slices.ContainsFunc(k.Settings.Files, func(f string) bool { return path.Base(f) == m.Settings }) {
+	if m.Settings != "" && !k.IsSettings(m.Settings) {
 		return fmt.Errorf("%w: the manifest names the settings file %q, and %s has none of that name", ErrHostile, m.Settings, k.Title)
 	}
 	if m.List == nil {

@@ -19,12 +19,12 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/hostfs/ahead"
 	"nestseed/internal/core/kind"
-	"nestseed/internal/core/optval"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitevalue"
 )
 
 // Input is what a release is built from.
@@ -87,7 +87,7 @@ func Release(ctx context.Context, out archive.Target, in Input, report progress.
 	}
 	b.m.Origin.Prefix, b.m.List = in.Identity.Prefix, in.List
 	if in.Identity.SettingsPath != "" {
-		b.m.Settings = path.Base(in.Identity.SettingsPath)
+		b.m.Settings = in.Identity.SettingsName(in.Root)
 	}
 	b.m.Tables = []archive.TableTotal{}
 
@@ -218,7 +218,7 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 		return nil, fmt.Errorf("read the source's files: %w", err)
 	}
 	// A settings file that lies above the web root travels inside it.
-	if dir := path.Dir(b.in.Identity.SettingsPath); b.m.Settings != "" && dir != path.Clean(b.in.Root) && b.match.List().Only != "database" {
+	if above := path.Join(b.in.Root, b.m.Settings) != path.Clean(b.in.Identity.SettingsPath); b.m.Settings != "" && above && b.match.List().Only != "database" {
 		e, err := b.in.FS.Stat(ctx, b.in.Identity.SettingsPath)
 		if err != nil {
 			return nil, err
@@ -258,31 +258,17 @@ func (b *builder) openDatabase(ctx context.Context) error {
 
 // readDefaults notes what the fields hold in the source; secrets are not noted.
 func (b *builder) readDefaults(ctx context.Context) error {
-	o := b.in.Identity.Kind.Options
+	site := sitevalue.Site{Kind: b.in.Identity.Kind, Prefix: b.in.Identity.Prefix, DB: b.in.DB, Settings: b.in.Identity.Settings}
 	for _, f := range b.in.List.Fields {
 		t := f.To[0]
 		if f.Secret || slices.Contains(b.in.List.Blank.Options, t.Option) {
 			continue
 		}
-		var v string
-		var err error
+		v, _, err := site.Get(ctx, t.Place())
 		switch {
-		case t.Setting != "":
-			if b.in.Identity.Settings != nil {
-				v, _ = b.in.Identity.Settings.Get(t.Setting)
-			}
-		case t.Cell != nil:
-			v, _, err = b.in.DB.Lookup(ctx, b.in.Identity.Prefix+t.Cell.Table, t.Cell.Where, t.Cell.Is, t.Cell.Column)
-		case t.Option != "":
-			raw, found, lookErr := b.in.DB.Lookup(ctx, b.in.Identity.Prefix+o.Table, o.Key, t.Option, o.Value)
-			if err = lookErr; err == nil && found {
-				var inside error
-				if v, inside = optval.Lookup([]byte(raw), t.Path...); inside != nil {
-					b.note("field %s: %s cannot be found in the source: %v", f.Key, t, inside)
-				}
-			}
-		}
-		if err != nil {
+		case errors.Is(err, sitevalue.ErrInside):
+			b.note("field %s: %v", f.Key, err)
+		case err != nil && !errors.Is(err, kind.ErrUnreadable):
 			return err
 		}
 		b.m.Defaults = append(b.m.Defaults, archive.Default{Key: f.Key, Value: v})

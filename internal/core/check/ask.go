@@ -67,7 +67,7 @@ func ask(ctx context.Context, report kind.Report, folder hostfs.FS, what string,
 
 // Connection is how a site reaches its database, as it says itself.
 type Connection struct {
-	Host, Name, User, Password, Prefix string
+	Engine, Host, Name, User, Password, Prefix string // Engine is "" where all sites of the kind have the same
 }
 
 // AskConnection asks a site how it reaches its database: for sites whose settings are computed. It places a page in the site's folder

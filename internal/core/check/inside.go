@@ -43,7 +43,7 @@ func (r *runner) visibility(ctx context.Context) {
 	}
 	r.record(Check{Name: "search engines", Result: Fail, Sentence: fmt.Sprintf("search engines are %s, and should be %s", state[hidden],
 		state[!hidden]),
-		Remedy: "set the option " + r.site.Kind.Visibility.Option + " in the site's reading settings"})
+		Remedy: "set the " + r.site.Kind.Visibility.Place().String() + " of the site"})
 }
 
 // private asks for files that must not be readable over the web.

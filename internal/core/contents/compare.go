@@ -225,15 +225,19 @@ func (a *AreaDelta) add(d FileDelta) {
 
 // settings compares the constants of the settings files.
 func (c *comparer) settings() error {
-	read := func(a *archive.Archive) (*kind.Settings, error) {
+	syntax := c.k.Settings.Syntax
+	read := func(a *archive.Archive) (kind.Settings, error) {
 		if a.Manifest.Settings == "" {
-			return kind.ReadSettings(nil, ""), nil
+			return kind.ReadSettings(syntax, nil, "", nil)
 		}
 		text, err := a.Read(archive.FilesDir+a.Manifest.Settings, 1<<20)
 		if errors.Is(err, archive.ErrNoEntry) {
 			err = nil
 		}
-		return kind.ReadSettings(text, ""), err
+		if err != nil {
+			return nil, err
+		}
+		return kind.ReadSettings(syntax, text, "", nil)
 	}
 	old, err := read(c.a)
 	if err != nil {

@@ -228,9 +228,12 @@ func (o *opener) settingsFromSample(k *kind.Kind, root string) (*kind.Identity, 
 			strings.Join(k.Settings.Files, ", "))
 	}
 	// Placeholders of the sample are no secrets, and would be searched for as if they were.
-	s := kind.ReadSettings(text, "")
-	for _, name := range append([]string{k.Settings.Database.Password, k.Settings.Database.User, k.Settings.Database.Name},
-		k.Settings.Salts...) {
+	s, err := kind.ReadSettings(k.Settings.Syntax, text, "", nil)
+	if err != nil {
+		return nil, err
+	}
+	d := k.Settings.Database
+	for _, name := range slices.DeleteFunc(append([]string{d.Password, d.User, d.Name}, k.Settings.Salts...), func(s string) bool { return s == "" }) {
 		s.Set(name, "")
 	}
 	if err := hostfs.WriteFile(o.ctx, o.in.Scratch, path.Join(root, k.Settings.Files[0]), s.Bytes(), 0o600); err != nil {

@@ -2,8 +2,12 @@ package kind
 
 import (
 	"bytes"
+	"cmp"
+	"iter"
+	"maps"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -45,15 +49,31 @@ func (e *dotenv) set(name, value string) {
 	if !there {
 		return
 	}
-	text := `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "\n", `\n`).Replace(value) + `"`
+	*e = *readDotenv(bytes.Join([][]byte{e.src[:v.from], []byte(quoteEnv(value)), e.src[v.to:]}, nil))
+}
+
+// quoteEnv returns a value as it stands behind =.
+func quoteEnv(value string) string {
 	if value == "" {
-		text = ""
+		return ""
 	}
-	*e = *readDotenv(bytes.Join([][]byte{e.src[:v.from], []byte(text), e.src[v.to:]}, nil))
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "$", `\$`, "\n", `\n`).Replace(value) + `"`
+}
+
+// inOrder returns the variables in the order in which they stand in the file.
+func (e *dotenv) inOrder() iter.Seq2[string, envEntry] {
+	return func(yield func(string, envEntry) bool) {
+		names := slices.SortedFunc(maps.Keys(e.vars), func(a, b string) int { return cmp.Compare(e.vars[a].from, e.vars[b].from) })
+		for _, name := range names {
+			if !yield(name, e.vars[name]) {
+				return
+			}
+		}
+	}
 }
 
 // env returns the value of a variable from the .env in the file's folder, or in the nearest one above it.
-func (s *Settings) env(name string) (string, bool) {
+func (s *phpSettings) env(name string) (string, bool) {
 	t := s.tree
 	if t.load == nil {
 		return "", false

@@ -14,7 +14,7 @@ const maxExpression = 500
 
 // evaluate works out constant expressions: literals, earlier settings, the file's own folder, variables of a .env, and their
 // concatenation. Anything else gives the reason why not.
-func (s *Settings) evaluate(toks []token) (value, why string) {
+func (s *phpSettings) evaluate(toks []token) (value, why string) {
 	if len(toks) > maxExpression {
 		return "", "it is computed"
 	}
@@ -46,7 +46,7 @@ func (s *Settings) evaluate(toks []token) (value, why string) {
 }
 
 // operand works out the first operand of an expression and returns how many tokens it takes.
-func (s *Settings) operand(toks []token) (value string, n int, why string) {
+func (s *phpSettings) operand(toks []token) (value string, n int, why string) {
 	t := toks[0]
 	text := string(t.text)
 	lower := strings.ToLower(strings.TrimPrefix(text, `\`))
@@ -108,7 +108,7 @@ func closing(toks []token) int {
 }
 
 // call works out the few functions whose results can be known: the folder of a path, and a variable of a .env.
-func (s *Settings) call(name string, toks []token) (value string, n int, why string) {
+func (s *phpSettings) call(name string, toks []token) (value string, n int, why string) {
 	end := closing(toks[1:]) + 1
 	if end < 2 {
 		return "", 0, "it is computed"
@@ -137,7 +137,7 @@ func (s *Settings) call(name string, toks []token) (value string, n int, why str
 }
 
 // known is the value of an earlier setting, of this file or of one around it.
-func (s *Settings) known(name string) (value, why string) {
+func (s *phpSettings) known(name string) (value, why string) {
 	for at := s; at != nil; at = at.outer {
 		if !at.Has(name) {
 			continue
@@ -154,7 +154,7 @@ func (s *Settings) known(name string) (value, why string) {
 var simpleVariable = regexp.MustCompile(`\{\$(\w+)\}|\$\{(\w+)\}|\$(\w+)`)
 
 // interpolated works out "…$name…" and "…{$name}…" (PHP manual, "Variable parsing").
-func (s *Settings) interpolated(t token) (value, why string) {
+func (s *phpSettings) interpolated(t token) (value, why string) {
 	body := string(t.text[1:max(1, len(t.text)-1)])
 	if t.text[0] != '"' || strings.ContainsAny(body, "\\[") || strings.Contains(body, "->") {
 		return "", "it is put together from other values"

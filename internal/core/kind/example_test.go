@@ -7,7 +7,10 @@ import (
 )
 
 func ExampleReadSettings() {
-	s := kind.ReadSettings([]byte("<?php define( 'DB_NAME', 'alder' ); // ours\n$table_prefix = 'lad_';\n"), "")
+	s, err := kind.ReadSettings("php", []byte("<?php define( 'DB_NAME', 'alder' ); // ours\n$table_prefix = 'lad_';\n"), "", nil)
+	if err != nil {
+		panic(err)
+	}
 	name, _ := s.Get("DB_NAME")
 	fmt.Println(name)
 	s.Set("DB_NAME", "o'brien")

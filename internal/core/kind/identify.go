@@ -14,22 +14,14 @@ import (
 	"nestseed/internal/core/hostfs"
 )
 
-// Database is what a settings file says of the site's database.
-type Database struct {
-	Name     string `json:"name"`
-	User     string `json:"user"`
-	Password string `json:"-"`
-	Host     string `json:"host"`
-}
-
 // Identity is what a folder turned out to hold.
 type Identity struct {
 	Kind         *Kind
 	Version      string
 	Runtime      string // the least version required, as the CMS says
 	SettingsPath string // relative to the host's folder
-	Settings     *Settings
-	Database     Database
+	Settings     Settings
+	Database     Access
 	Prefix       string
 	Unreadable   []string // sentences about settings that are computed
 	refused      error    // why it cannot be a source
@@ -76,7 +68,7 @@ func (e *BelowError) Error() string {
 func (e *BelowError) Unwrap() error { return ErrUnknown }
 
 // refuses says why a site is not one that can be read, though it is of the kind. Errors: ErrCannotRead.
-func (k *Kind) refuses(ctx context.Context, site hostfs.FS, settings *Settings) error {
+func (k *Kind) refuses(ctx context.Context, site hostfs.FS, settings Settings) error {
 	for _, r := range k.Refuse {
 		if v, err := settings.Get(r.Setting); r.Setting != "" && err == nil && v != "" && v != "0" && !strings.EqualFold(v, "false") {
 			return fmt.Errorf("%w: %s", ErrCannotRead, r.Why)
@@ -104,7 +96,7 @@ func (id *Identity) CanBeSource() error { return id.refused }
 
 // HasPrefix says when the settings file does not tell the table prefix. Errors: ErrCannotRead.
 func (id *Identity) HasPrefix() error {
-	if id.Prefix != "" || id.Settings == nil {
+	if id.Prefix != "" || id.Settings == nil || id.Kind.Settings.Prefix == "" {
 		return nil
 	}
 	if _, err := id.Settings.Get(id.Kind.Settings.Prefix); err != nil {
@@ -116,10 +108,13 @@ func (id *Identity) HasPrefix() error {
 // PlaceIn returns where a site loads a file from that its kind names, relative to its folder: its settings may have moved the
 // folder that the file lies in. root is where the folder lies, absolute. Errors: ErrCannotRead, when that is outside of it.
 func (k *Kind) PlaceIn(ctx context.Context, site hostfs.FS, root, file string) (string, error) {
-	var settings *Settings
+	var settings Settings
 	for _, name := range k.Settings.Files {
-		if text, err := hostfs.ReadFile(ctx, site, path.Base(name), maxSettingsBytes); err == nil {
-			settings = k.ReadSettings(ctx, text, site, root)
+		name = strings.TrimPrefix(name, "../")
+		if text, err := hostfs.ReadFile(ctx, site, name, maxSettingsBytes); err == nil {
+			if settings, err = k.ReadSettings(ctx, text, site, root, name); err != nil {
+				return "", err
+			}
 			break
 		}
 	}
@@ -160,39 +155,67 @@ func (k *Kind) read(ctx context.Context, fsys, site hostfs.FS, root string) (*Id
 		p := path.Join(root, f)
 		if text, err := readSettingsFile(ctx, fsys, site, root, f); err == nil {
 			id.SettingsPath = p
-			id.Settings = ReadSettingsTree(text, path.Join(fsys.Root(), path.Dir(p)), k.loader(ctx, fsys, site, path.Join(fsys.Root(), root)))
+			id.Settings, err = ReadSettings(k.Settings.Syntax, text, path.Join(fsys.Root(), path.Dir(p)),
+				k.loader(ctx, fsys, site, path.Join(fsys.Root(), root)))
+			if err != nil {
+				return id, err
+			}
 			break
 		} else if target := linked(ctx, fsys, site, root, f); target != "" {
 			return id, fmt.Errorf("%w: its settings file %s is a link to %s, which could as well lead to another site's; put the file itself in "+
 				"the link's place", ErrCannotRead, p, target)
 		}
 	}
-	if id.Settings == nil {
+	if id.Settings == nil && len(k.Settings.Files) > 0 {
 		return id, fmt.Errorf("%s %w (%s); it is not set up yet, or the file cannot be read",
 			path.Join(fsys.Root(), root), ErrNoSettings, strings.Join(k.Settings.Files, ", "))
 	}
 	get := func(name string) string {
+		if name == "" || id.Settings == nil {
+			return ""
+		}
 		v, err := id.Settings.Get(name)
 		if err != nil {
 			id.Unreadable = append(id.Unreadable, err.Error())
 		}
 		return v
 	}
-	id.Database = Database{
-		Name: get(k.Settings.Database.Name), User: get(k.Settings.Database.User),
-		Password: get(k.Settings.Database.Password), Host: get(k.Settings.Database.Host),
+	id.Database = k.Settings.Database.read(get)
+	if k.Settings.Prefix != "" {
+		id.Prefix = get(k.Settings.Prefix)
 	}
-	id.Prefix = get(k.Settings.Prefix)
-	id.refused = cmp.Or(k.refuses(ctx, site, id.Settings), id.settingsOutside(ctx, fsys))
+	if id.Settings != nil {
+		id.refused = cmp.Or(k.refuses(ctx, site, id.Settings), id.settingsOutside(ctx, fsys))
+	}
 	id.Version = k.Version.Look(ctx, site)
 	id.Runtime = k.Runtime.Look(ctx, site)
 	return id, nil
 }
 
-// ReadSettings reads the text of a settings file in a site's folder, and the files there that it takes settings from. root is
+// ReadSettings reads the text of a settings file, name below a site's folder, and the files there that it takes settings from. root is
 // where the folder lies, or is to lie, absolute.
-func (k *Kind) ReadSettings(ctx context.Context, text []byte, site hostfs.FS, root string) *Settings {
-	return ReadSettingsTree(text, root, k.loader(ctx, site, site, root))
+func (k *Kind) ReadSettings(ctx context.Context, text []byte, site hostfs.FS, root, name string) (Settings, error) {
+	return ReadSettings(k.Settings.Syntax, text, path.Join(root, path.Dir(name)), k.loader(ctx, site, site, root))
+}
+
+// SettingsName returns the name that the settings file has in a site's folder, and so in a release: one that lies above the web root
+// travels inside it.
+func (id *Identity) SettingsName(root string) string {
+	if id.SettingsPath == "" {
+		return ""
+	}
+	if rel, inside := strings.CutPrefix(path.Clean(id.SettingsPath), path.Clean(root)+"/"); inside {
+		return rel
+	}
+	if path.Clean(root) == "." && !strings.HasPrefix(id.SettingsPath, "../") {
+		return path.Clean(id.SettingsPath)
+	}
+	return path.Base(id.SettingsPath)
+}
+
+// IsSettings reports whether a release can have its settings file under a name.
+func (k *Kind) IsSettings(name string) bool {
+	return slices.ContainsFunc(k.Settings.Files, func(f string) bool { return strings.TrimPrefix(f, "../") == name })
 }
 
 // loader reads the files that a settings file takes settings from: in the site, whose folder is root on the host, and nowhere else.
@@ -229,7 +252,7 @@ func (id *Identity) settingsOutside(ctx context.Context, fsys hostfs.FS) error {
 		if err != nil {
 			continue
 		}
-		if s := ReadSettings(text, path.Dir(name)); s.Has(d.Name) || s.Has(d.Password) {
+		if s, err := ReadSettings(id.Kind.Settings.Syntax, text, path.Dir(name), nil); err == nil && (s.Has(d.Name) || s.Has(d.Password)) {
 			return fmt.Errorf("%w: it takes the name or password of its database from %s, outside its folder; put that file into the site's "+
 				"folder, or its lines into %s", ErrCannotRead, name, path.Base(id.SettingsPath))
 		}

@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -55,25 +56,25 @@ type Kind struct {
 	Settings struct {
 		Files    []string `yaml:"files"`  // the first that exists
 		Sample   string   `yaml:"sample"` // what a settings file is made of where there is none
-		Database struct {
-			Name     string `yaml:"name"`
-			User     string `yaml:"user"`
-			Password string `yaml:"password"`
-			Host     string `yaml:"host"`
-		} `yaml:"database"`
-		Prefix    string   `yaml:"prefix"`
-		Salts     []string `yaml:"salts"`
-		Addresses []string `yaml:"addresses"` // settings that hold the site's address, where they are set
-		Loads     []string `yaml:"loads"`     // files of the CMS itself that a settings file loads; no settings are in them
+		Syntax   string   `yaml:"syntax"` // see Settings; php where none is named
+		Database Database `yaml:"database"`
+		Prefix   string   `yaml:"prefix"`
+		Salts    []string `yaml:"salts"`
+		// Folders are settings that name a folder of the site by its absolute path.
+		Folders []struct {
+			Setting string `yaml:"setting"`
+			Folder  string `yaml:"folder"`
+		} `yaml:"folders"`
+		Loads []string `yaml:"loads"` // files of the CMS itself that a settings file loads; no settings are in them
 	} `yaml:"settings"`
 	Options struct {
 		Table string `yaml:"table"`
 		Key   string `yaml:"key"`
 		Value string `yaml:"value"`
 	} `yaml:"options"`
-	Address    []string   `yaml:"address"` // options that hold it; the first is the one to read
-	SiteTitle  string     `yaml:"site-title"`
-	SiteEmail  string     `yaml:"site-email"`
+	Address    []Value    `yaml:"address"` // where it is kept; the first is the one to read
+	SiteTitle  Value      `yaml:"site-title"`
+	SiteEmail  Value      `yaml:"site-email"`
 	Visibility Visibility `yaml:"visibility"`
 	Prefixed   []Rows     `yaml:"prefixed"` // values that follow the table prefix in these columns
 	Forget     []Rows     `yaml:"forget"`   // rows the CMS rebuilds, wrong on a new site
@@ -115,11 +116,15 @@ type Kind struct {
 // Text returns the definition as it was read.
 func (k *Kind) Text() string { return k.text }
 
-// Place is where a value is found: a setting in a file.
+// Place is where a value is found in a file: a setting, or what a regular expression (RE2) finds between its first brackets.
 type Place struct {
 	Name    string `yaml:"name"`
 	File    string `yaml:"file"`
+	Syntax  string `yaml:"syntax"`
 	Setting string `yaml:"setting"`
+	Pattern string `yaml:"pattern"`
+
+	found *regexp.Regexp
 }
 
 // Runtime is what runs the CMS, and where the CMS says the least version of it. Ask is a page that tells, one a line, its
@@ -294,12 +299,18 @@ type Rows struct {
 	Values []string `yaml:"values" json:"values"`
 }
 
-// Visibility is the option that keeps search engines out or lets them in.
+// Visibility is the value that keeps search engines out or lets them in.
 type Visibility struct {
-	Option  string `yaml:"option"`
-	Visible string `yaml:"visible"`
-	Hidden  string `yaml:"hidden"`
+	Option  string   `yaml:"option"`
+	Path    []string `yaml:"path"`
+	Setting string   `yaml:"setting"`
+	Cell    *Cell    `yaml:"cell"`
+	Visible string   `yaml:"visible"`
+	Hidden  string   `yaml:"hidden"`
 }
+
+// Place returns where it is kept; none where the kind has no such value.
+func (v Visibility) Place() Value { return Value{v.Option, v.Path, v.Setting, v.Cell} }
 
 // Admin says how an administrator is made: rows to insert, in order. Values may hold {login}, {email},
 // {hash}, {now}, {prefix} and {id}, the number the first row was given.
@@ -347,17 +358,19 @@ func Parse(text []byte) (*Kind, error) {
 	if err := yaml.UnmarshalWithOptions(text, k, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("definition of a kind: %w", err)
 	}
-	if k.Name == "" || len(k.Detect) == 0 || len(k.Settings.Files) == 0 || len(k.Address) == 0 {
-		return nil, errors.New("definition of a kind: name, detect, settings.files and address are needed")
-	}
-	for _, a := range k.Areas {
-		for _, m := range a.Match {
-			if err := glob.Validate(m); err != nil {
-				return nil, fmt.Errorf("definition of %s: area %s: %w", k.Name, a.Area, err)
-			}
-		}
+	if err := k.valid(); err != nil {
+		return nil, fmt.Errorf("definition of a kind: %w", err)
 	}
 	return k, nil
+}
+
+// SignTable returns the table, without prefix, by which a database is known as one of the kind: that of options, or the first of those
+// that tell the family; "" where there is none.
+func (k *Kind) SignTable() string {
+	if k.Options.Table != "" || len(k.Tables) == 0 {
+		return k.Options.Table
+	}
+	return k.Tables[0]
 }
 
 // Stock returns the kinds that come with the program.
@@ -409,7 +422,7 @@ func (k *Kind) AreaOf(p string) string {
 	return "other"
 }
 
-// Look reads the setting from its file in a site; what is not known is "".
+// Look reads the setting from its file in a site, or what Pattern finds there; what is not known is "".
 func (p Place) Look(ctx context.Context, site hostfs.FS) string {
 	if p.File == "" {
 		return ""
@@ -418,7 +431,17 @@ func (p Place) Look(ctx context.Context, site hostfs.FS) string {
 	if err != nil {
 		return ""
 	}
-	v, _ := ReadSettings(text, "").Get(p.Setting)
+	if p.found != nil {
+		if m := p.found.FindSubmatch(text); len(m) > 1 {
+			return string(m[1])
+		}
+		return ""
+	}
+	s, err := ReadSettings(p.Syntax, text, "", nil)
+	if err != nil {
+		return ""
+	}
+	v, _ := s.Get(p.Setting)
 	return v
 }
 

@@ -51,7 +51,7 @@ func TestIdentifyReadsWhatTheSettingsSay(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "6.1.9", id.Version)
 	require.Equal(t, "5.6.20", id.Runtime)
-	require.Equal(t, Database{Name: "lad", User: "u", Host: "127.0.0.1:3307"}, id.Database)
+	require.Equal(t, Access{Engine: "mysql", Name: "lad", User: "u", Host: "127.0.0.1:3307"}, id.Database)
 	require.Equal(t, "lad_", id.Prefix)
 	require.Equal(t, "wp-config.php", id.SettingsPath)
 	require.Len(t, id.Unreadable, 1)
@@ -62,5 +62,5 @@ func TestADefinitionWithAMistakeIsRefused(t *testing.T) {
 	_, err := Parse([]byte("name: x\nnonsense: 1\n"))
 	require.Error(t, err)
 	_, err = Parse([]byte("name: x\n"))
-	require.ErrorContains(t, err, "needed")
+	require.ErrorContains(t, err, "detect: name at least one file")
 }

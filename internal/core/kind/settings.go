@@ -1,44 +1,41 @@
 package kind
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
-	"maps"
-	"path"
-	"regexp"
-	"slices"
-	"strings"
 )
 
 // ErrUnreadable says that a setting is computed when the program runs, so that its value cannot be
 // known from the file.
 var ErrUnreadable = errors.New("cannot be read without running the site")
 
-// Settings is a PHP settings file with the files that it takes settings from: those that it includes, and the .env beside them.
-// It is read as tokens and never run. Values can be looked up and replaced in place; everything else in the files stays as it
-// is, byte for byte.
-type Settings struct {
-	src       []byte
-	dir       string
-	entries   []entry
-	outer     *Settings // the file that includes this one, as far as it was read
-	requireAt int       // where the first require or include statement begins; variables are added before it
-	topAt     int       // where the first statement begins
-	depth     int       // of braces, while the file is read
-	pairs     []entry   // 'NAME' => 'value' in arrays: what a loop defines
-	dynamic   bool      // it defines constants whose names are computed, or includes files whose names are
-
-	tree *tree
-}
-
-// tree is what the files of one site's settings share.
-type tree struct {
-	load    Load
-	files   map[string]*Settings // that are included, by absolute path
-	env     map[string]*dotenv   // files of variables, by absolute path; nil where there is none
-	missing map[string]bool      // that are not there
-	Outside []string             // that are there, and not in the site
+// Settings is a settings file, with the files that it takes settings from. It is read and never run. Values can be looked up and
+// replaced in place; everything else in the files stays as it is, byte for byte.
+//
+// How settings are named depends on the syntax. PHP: NAME of a constant, $name of a variable, $name[key][key] of an element,
+// [key] of an element of the array that the file returns, Class->name of a property. Dotenv: NAME. INI: section.key, or
+// key before the first section. JSON and YAML: keys joined by dots.
+type Settings interface {
+	// Get returns a value. A missing one is "" and no error; one that is computed, or that differs by branch, is ErrUnreadable.
+	Get(name string) (string, error)
+	// Has reports whether a setting is defined at all.
+	Has(name string) bool
+	// Set gives a setting a text as its value: in place where it is defined, else at a place where it counts.
+	Set(name, value string)
+	// Names returns the names of all settings in the order in which they are set.
+	Names() []string
+	// Bytes returns the file.
+	Bytes() []byte
+	// Files returns the other files that settings are taken from, by absolute path.
+	Files() map[string][]byte
+	// Reads reports whether settings are taken from a file, by its absolute path.
+	Reads(name string) bool
+	// Outside returns the files that settings are taken from and that lie outside the site's folder.
+	Outside() []string
+	// Blank empties every value that holds one of the secrets, in all files, and returns how many.
+	Blank(secrets *Search) int
+	// Clone returns a copy that can be changed by itself.
+	Clone() Settings
 }
 
 // Load reads a file that settings are taken from, by absolute path. With ErrOutside it is there, outside the site's folder.
@@ -47,420 +44,22 @@ type Load func(name string) ([]byte, error)
 // ErrOutside says that a file lies outside the site's folder.
 var ErrOutside = errors.New("lies outside the site's folder")
 
-// entry is one define(), const or plain variable assignment, or a file that is included here.
-type entry struct {
-	name     string // constants as they are, variables with their $
-	value    string
-	why      string // not empty: the value is not readable, and this is why
-	from, to int    // of the expression
-	perhaps  bool   // it stands in a branch
-	file     *Settings
+// syntaxes are the sorts of settings files, by the name that definitions have for them.
+var syntaxes = map[string]func(src []byte, dir string, load Load) Settings{
+	"":       func(src []byte, dir string, load Load) Settings { return readPHP(src, dir, load) },
+	"php":    func(src []byte, dir string, load Load) Settings { return readPHP(src, dir, load) },
+	"dotenv": func(src []byte, _ string, _ Load) Settings { return readFlat(src, dotenvSyntax{}) },
+	"ini":    func(src []byte, _ string, _ Load) Settings { return readFlat(src, iniSyntax{}) },
+	"json":   func(src []byte, _ string, _ Load) Settings { return readFlat(src, jsonSyntax{}) },
+	"yaml":   func(src []byte, _ string, _ Load) Settings { return readFlat(src, yamlSyntax{}) },
 }
 
-// ReadSettings reads a settings file that lies in the folder dir (for __DIR__), and no other file.
-func ReadSettings(src []byte, dir string) *Settings { return ReadSettingsTree(src, dir, nil) }
-
-// ReadSettingsTree reads a settings file that lies in the folder dir, and the files that it takes settings from.
-func ReadSettingsTree(src []byte, dir string, load Load) *Settings {
-	return readSettings(src, dir, nil, &tree{load: load, files: map[string]*Settings{}, env: map[string]*dotenv{}, missing: map[string]bool{}})
-}
-
-func readSettings(src []byte, dir string, outer *Settings, t *tree) *Settings {
-	s := &Settings{src: src, dir: dir, requireAt: -1, topAt: -1, outer: outer, tree: t}
-	s.parse()
-	return s
-}
-
-// Clone returns a copy that can be changed by itself.
-func (s *Settings) Clone() *Settings {
-	c := *s
-	c.again()
-	return &c
-}
-
-// Bytes returns the file.
-func (s *Settings) Bytes() []byte { return s.src }
-
-// Files returns the other files that settings are taken from, by absolute path.
-func (s *Settings) Files() map[string][]byte {
-	out := map[string][]byte{}
-	for name, f := range s.tree.files {
-		out[name] = f.src
+// ReadSettings reads a settings file that lies in the folder dir, and, where load is not nil, the files that it takes settings
+// from. Errors: a syntax that is not known.
+func ReadSettings(syntax string, src []byte, dir string, load Load) (Settings, error) {
+	read, known := syntaxes[syntax]
+	if !known {
+		return nil, fmt.Errorf("settings files of the syntax %q are not read; it is php, dotenv, ini, json or yaml", syntax)
 	}
-	for name, e := range s.tree.env {
-		if e != nil {
-			out[name] = e.src
-		}
-	}
-	return out
-}
-
-// Reads reports whether settings are taken from a file, by its absolute path.
-func (s *Settings) Reads(name string) bool {
-	_, included := s.tree.files[name]
-	return included || s.tree.env[name] != nil
-}
-
-// Outside returns the files that settings are taken from and that lie outside the site's folder.
-func (s *Settings) Outside() []string { return s.tree.Outside }
-
-// Names returns the names of all settings in the order in which they are set, variables with their $.
-func (s *Settings) Names() (names []string) {
-	for e := range s.all() {
-		names = append(names, e.name)
-	}
-	return names
-}
-
-// all goes through the entries of the file and of those it includes, in order.
-func (s *Settings) all() func(yield func(entry) bool) {
-	return func(yield func(entry) bool) { s.walk(false, yield) }
-}
-
-func (s *Settings) walk(perhaps bool, yield func(entry) bool) bool {
-	for _, e := range s.entries {
-		if e.file != nil {
-			if !e.file.walk(perhaps || e.perhaps, yield) {
-				return false
-			}
-			continue
-		}
-		e.perhaps = e.perhaps || perhaps
-		if !yield(e) {
-			return false
-		}
-	}
-	return true
-}
-
-// Get returns the value of a constant, or of a variable named with its $. The first definition counts, as it does in PHP for
-// constants, unless it stands in a branch: then all of them up to the first that does not must say the same. A missing one is ""
-// and no error; one that is computed, or that differs by branch, is ErrUnreadable.
-func (s *Settings) Get(name string) (string, error) {
-	var values []string
-	for e := range s.all() {
-		if e.name != name {
-			continue
-		}
-		if e.why != "" {
-			return "", fmt.Errorf("%s %w: %s", name, ErrUnreadable, e.why)
-		}
-		if !slices.Contains(values, e.value) {
-			values = append(values, e.value)
-		}
-		if !e.perhaps {
-			break
-		}
-	}
-	switch len(values) {
-	case 0:
-		return "", nil
-	case 1:
-		return values[0], nil
-	}
-	if SecretName(name) {
-		return "", fmt.Errorf("%s %w: it has %d values, in branches", name, ErrUnreadable, len(values))
-	}
-	return "", fmt.Errorf("%s %w: it is %s, in branches", name, ErrUnreadable, `"`+strings.Join(values, `" or "`)+`"`)
-}
-
-// Has reports whether a setting is defined at all.
-func (s *Settings) Has(name string) bool {
-	for e := range s.all() {
-		if e.name == name {
-			return true
-		}
-	}
-	return false
-}
-
-// Set gives a constant, or a variable named with its $, a string value: every definition of it is replaced, in whichever file,
-// and a missing one is added before the file loads the rest of the site. A value of that name in a .env is replaced too.
-func (s *Settings) Set(name, value string) {
-	found := s.replace(name, value)
-	for _, file := range slices.Sorted(maps.Keys(s.tree.files)) {
-		found = s.tree.files[file].replace(name, value) || found
-	}
-	for _, e := range s.tree.env {
-		if e != nil {
-			e.set(name, value)
-		}
-	}
-	if !found {
-		s.add(name, value)
-	}
-	s.again()
-}
-
-// Blank empties every text that holds one of the values, in all files, and every variable of a .env whose name is that of a
-// secret. It returns how many.
-func (s *Settings) Blank(secrets *Search) (n int) {
-	for _, f := range append(slices.Collect(maps.Values(s.tree.files)), s) {
-		var out []byte
-		done := 0
-		for _, t := range lex(f.src) {
-			if t.sort != quoted && t.sort != templated {
-				continue
-			}
-			if _, holds := secrets.In([]byte(stringValue(t))); holds {
-				out = append(append(out, f.src[done:t.from]...), "''"...)
-				done = t.to
-				n++
-			}
-		}
-		if done > 0 {
-			f.src = append(out, f.src[done:]...)
-		}
-	}
-	for _, e := range s.tree.env {
-		if e == nil {
-			continue
-		}
-		for name, v := range e.vars {
-			if _, holds := secrets.In([]byte(v.value)); v.value != "" && (holds || SecretName(name)) {
-				e.set(name, "")
-				n++
-			}
-		}
-	}
-	s.again()
-	return n
-}
-
-// again reads the file once more after a change, with what is known of the others.
-func (s *Settings) again() {
-	t := *s.tree
-	kept := s.Files()
-	t.load = func(name string) ([]byte, error) {
-		if text, there := kept[name]; there {
-			return text, nil
-		}
-		return nil, errGone
-	}
-	t.files, t.env = map[string]*Settings{}, map[string]*dotenv{}
-	for name, e := range s.tree.env { // they belong to the site also when its settings do not need them any more
-		if e != nil {
-			t.env[name] = readDotenv(e.src)
-		}
-	}
-	fresh := readSettings(s.src, s.dir, nil, &t)
-	t.Outside = s.tree.Outside
-	*s = *fresh
-}
-
-var errGone = errors.New("is not there")
-
-// replace gives every definition of a name in this file another value.
-func (s *Settings) replace(name, value string) (found bool) {
-	var out []byte
-	done := 0
-	for _, e := range s.entries {
-		if e.file == nil && e.name == name {
-			out = append(append(out, s.src[done:e.from]...), phpString(value)...)
-			done, found = e.to, true
-		}
-	}
-	if found {
-		s.src = append(out, s.src[done:]...)
-	}
-	return found
-}
-
-// add sets what the file does not set. Where constants may be defined in a way that cannot be read, it comes first: PHP keeps
-// the first value of a constant.
-func (s *Settings) add(name, value string) {
-	at := s.requireAt
-	line := fmt.Sprintf("define( %s, %s );\n", phpString(name), phpString(value))
-	if name[0] == '$' {
-		line = fmt.Sprintf("%s = %s;\n", name, phpString(value))
-	} else if s.dynamic && s.topAt >= 0 {
-		at = s.topAt
-	}
-	if at < 0 {
-		at = len(s.src)
-		if i := bytes.LastIndex(s.src, []byte("?>")); i >= 0 && len(bytes.TrimSpace(s.src[i+2:])) == 0 {
-			at = i
-		} else if !bytes.HasSuffix(s.src, []byte("\n")) {
-			line = "\n" + line
-		}
-	}
-	s.src = slices.Concat(s.src[:at], []byte(line), s.src[at:])
-}
-
-// phpString returns a single-quoted PHP literal.
-func phpString(v string) string {
-	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(v) + "'"
-}
-
-func (s *Settings) parse() {
-	toks := lex(s.src)
-	defer s.definePairs()
-	for i := 0; i < len(toks); i++ {
-		t := toks[i]
-		if s.topAt < 0 && t.sort != html && t.sort != open && i > 0 && toks[i-1].sort == open && strings.ToLower(string(t.text)) != "declare" {
-			s.topAt = lineStart(s.src, t.from)
-			if s.topAt <= toks[i-1].from {
-				s.topAt = t.from
-			}
-		}
-		switch name := strings.ToLower(strings.TrimPrefix(string(t.text), `\`)); {
-		case t.is('{'):
-			s.depth++
-		case t.is('}'):
-			s.depth--
-		case t.sort == word && name == "define" && i+3 < len(toks) && toks[i+1].is('('):
-			if n := toks[i+2]; (n.sort == quoted || n.sort == templated) && toks[i+3].is(',') {
-				i = s.expression(toks, i+4, stringValue(n), s.perhaps(toks, i))
-			} else {
-				s.dynamic = true
-			}
-		case t.sort == word && name == "const":
-			for i+2 < len(toks) && toks[i+1].sort == word && toks[i+2].is('=') {
-				i = s.expression(toks, i+3, string(toks[i+1].text), s.perhaps(toks, i))
-				if i >= len(toks) || !toks[i].is(',') {
-					break
-				}
-			}
-		case t.sort == variable && statementStart(toks, i):
-			i = s.assignment(toks, i)
-		case t.sort == quoted:
-			s.pair(toks, i)
-		case t.sort == word && (strings.HasPrefix(name, "require") || strings.HasPrefix(name, "include")):
-			if s.requireAt < 0 && statementStart(toks, i) {
-				s.requireAt = lineStart(s.src, t.from)
-			}
-			i = s.include(toks, i)
-		}
-	}
-}
-
-// pair notes 'NAME' => 'value'.
-func (s *Settings) pair(toks []token, i int) {
-	if len(s.pairs) < maxEntries && i+4 < len(toks) && toks[i+1].is('=') && toks[i+2].is('>') &&
-		(toks[i+3].sort == quoted || toks[i+3].sort == templated) &&
-		(toks[i+4].is(',') || toks[i+4].is(')') || toks[i+4].is(']')) && constantName.MatchString(stringValue(toks[i])) {
-		s.pairs = append(s.pairs, entry{name: stringValue(toks[i]), value: stringValue(toks[i+3]), from: toks[i+3].from, to: toks[i+3].to})
-	}
-}
-
-var constantName = regexp.MustCompile(`^[A-Z][A-Z0-9_]{2,60}$`)
-
-// definePairs takes the pairs of arrays for constants, where the file defines some whose names are computed.
-func (s *Settings) definePairs() {
-	for _, p := range s.pairs {
-		if s.dynamic && !s.Has(p.name) {
-			s.entries = append(s.entries, p)
-		}
-	}
-	slices.SortStableFunc(s.entries, func(a, b entry) int { return a.from - b.from })
-}
-
-// assignment reads $name = …; and $GLOBALS['name'] = …;.
-func (s *Settings) assignment(toks []token, i int) int {
-	name, at := string(toks[i].text), i+1
-	if name == "$GLOBALS" && i+3 < len(toks) && toks[i+1].is('[') && toks[i+2].sort == quoted && toks[i+3].is(']') {
-		name, at = "$"+stringValue(toks[i+2]), i+4
-	}
-	if at+1 < len(toks) && toks[at].is('=') && !toks[at+1].is('=') && !toks[at+1].is('>') {
-		return s.expression(toks, at+1, name, s.perhaps(toks, i))
-	}
-	return i
-}
-
-// perhaps reports whether the statement that begins at toks[i] stands in a branch. What is defined unless it is defined does not.
-func (s *Settings) perhaps(toks []token, i int) bool {
-	return s.depth > 0 || i > 0 && (toks[i-1].is(')') || strings.EqualFold(string(toks[i-1].text), "else"))
-}
-
-// maxEntries bounds the settings of a file: each may depend on all before it.
-const maxEntries = 4000
-
-// maxFiles bounds the files that settings are taken from.
-const maxFiles = 32
-
-// include reads the file that is included at toks[i], where its name can be known, and returns the index of the statement's last
-// token.
-func (s *Settings) include(toks []token, i int) int {
-	start := i + 1
-	end := start
-	for depth := 0; end < len(toks) && !toks[end].is(';') && (depth > 0 || !toks[end].is(')')); end++ {
-		if toks[end].is('(') {
-			depth++
-		} else if toks[end].is(')') {
-			depth--
-		}
-	}
-	if s.tree.load == nil || start >= end {
-		return end - 1
-	}
-	name, why := s.evaluate(toks[start:end])
-	if why != "" || name == "" {
-		s.dynamic = true
-		return end - 1
-	}
-	if !path.IsAbs(name) {
-		name = path.Join(s.dir, name)
-	}
-	if f := s.file(path.Clean(name)); f != nil {
-		s.entries = append(s.entries, entry{file: f, perhaps: s.perhaps(toks, i), from: toks[i].from})
-		s.dynamic = s.dynamic || f.dynamic
-	}
-	return end - 1
-}
-
-// file reads a file that settings are taken from; nil where there is none, or where it is read already.
-func (s *Settings) file(name string) *Settings {
-	t := s.tree
-	if _, read := t.files[name]; read || t.missing[name] || len(t.files) >= maxFiles {
-		return nil
-	}
-	src, err := t.load(name)
-	if errors.Is(err, ErrOutside) && !slices.Contains(t.Outside, name) {
-		t.Outside = append(t.Outside, name)
-	}
-	if err != nil {
-		t.missing[name] = true
-		return nil
-	}
-	t.files[name] = nil // it may include itself
-	f := readSettings(slices.Clone(src), path.Dir(name), s, t)
-	t.files[name] = f
-	return f
-}
-
-func statementStart(toks []token, i int) bool {
-	if i == 0 {
-		return true
-	}
-	p := toks[i-1]
-	return p.sort == open || p.is(';') || p.is('{') || p.is('}') || p.is(')') || p.is(':') || p.is('@') ||
-		strings.EqualFold(string(p.text), "else")
-}
-
-func lineStart(src []byte, at int) int { return bytes.LastIndexByte(src[:at], '\n') + 1 }
-
-// expression reads the expression that starts at toks[i], records it under name, and returns the index
-// of the token that ends it.
-func (s *Settings) expression(toks []token, i int, name string, perhaps bool) int {
-	start, depth := i, 0
-	for ; i < len(toks); i++ {
-		t := toks[i]
-		if depth == 0 && (t.is(';') || t.is(',') || t.is(')') || t.sort == mark && len(t.text) == 2) {
-			break
-		}
-		if t.is('(') || t.is('[') {
-			depth++
-		}
-		if t.is(')') || t.is(']') {
-			depth--
-		}
-		if depth > 0 && t.sort == quoted {
-			s.pair(toks, i)
-		}
-	}
-	if i > start && len(s.entries) < maxEntries {
-		value, why := s.evaluate(toks[start:i])
-		s.entries = append(s.entries, entry{name: name, value: value, why: why, from: toks[start].from, to: toks[i-1].to, perhaps: perhaps})
-	}
-	return i
+	return read(src, dir, load), nil
 }

@@ -29,7 +29,7 @@ require_once ABSPATH . 'wp-settings.php';
 `
 
 func TestSettingsAreReadWithoutRunningThem(t *testing.T) {
-	s := ReadSettings([]byte(sample), "/srv/www/base")
+	s := readPHP([]byte(sample), "/srv/www/base", nil)
 	for name, want := range map[string]string{
 		"DB_NAME": "lad_base", "DB_USER": `it's \me`, "DB_HOST": "localhost:3307", "DB_CHARSET": "utf8mb4",
 		"ROOT": "/srv/www/base/content", "SUB": "/srv/www/base/content/x", "DEBUG": "", "LIMIT": "-1",
@@ -47,7 +47,7 @@ func TestSettingsAreReadWithoutRunningThem(t *testing.T) {
 }
 
 func TestSetChangesOneExpressionAndNothingElse(t *testing.T) {
-	s := ReadSettings([]byte(sample), "/srv/www/base")
+	s := readPHP([]byte(sample), "/srv/www/base", nil)
 	s.Set("DB_PASSWORD", `a'b\c`)
 	s.Set("$table_prefix", "av_")
 	s.Set("AUTH_KEY", "fresh")
@@ -63,7 +63,7 @@ func TestSetChangesOneExpressionAndNothingElse(t *testing.T) {
 
 func TestSettingsWithoutALoaderGetNewOnesAtTheEnd(t *testing.T) {
 	for _, src := range []string{"<?php\n$a = 'b';\n?>\n", "<?php\n$a = 'b';", "<?php"} {
-		s := ReadSettings([]byte(src), "/")
+		s := readPHP([]byte(src), "/", nil)
 		s.Set("X", "1")
 		got, err := s.Get("X")
 		require.NoError(t, err)
@@ -77,28 +77,28 @@ func TestAFileThatDoublesItsValuesIsRefusedInTime(t *testing.T) {
 	for i := range 200 {
 		fmt.Fprintf(&src, "$v%d = $v%d . $v%d;\n", i+1, i, i)
 	}
-	_, err := ReadSettings([]byte(src.String()), "/").Get("$v200")
+	_, err := readPHP([]byte(src.String()), "/", nil).Get("$v200")
 	require.ErrorIs(t, err, ErrUnreadable)
 }
 
 func TestAFileThatIsDeepOrLongIsReadInTime(t *testing.T) {
 	deep := "<?php define('DB_NAME', " + strings.Repeat("(", 300_000) + "'x'" + strings.Repeat(")", 300_000) + ");"
-	_, err := ReadSettings([]byte(deep), "/").Get("DB_NAME")
+	_, err := readPHP([]byte(deep), "/", nil).Get("DB_NAME")
 	require.ErrorIs(t, err, ErrUnreadable)
 	var long strings.Builder
 	long.WriteString("<?php $v0 = 'x';\n")
 	for i := range 60_000 {
 		fmt.Fprintf(&long, "$v%d = $v%d;", i+1, i)
 	}
-	require.Len(t, ReadSettings([]byte(long.String()), "/").Names(), maxEntries)
-	ReadSettings([]byte("<?php define($k,$v);"+strings.Repeat("['AAA'=>'x'];", 60_000)), "/")
+	require.Len(t, readPHP([]byte(long.String()), "/", nil).Names(), maxEntries)
+	readPHP([]byte("<?php define($k,$v);"+strings.Repeat("['AAA'=>'x'];", 60_000)), "/", nil)
 }
 
 func FuzzSettings(f *testing.F) {
 	f.Add([]byte(sample))
 	f.Add([]byte("<?php <<<'A'\nA; \"{$x}\" `ls` ?> x <?= 1"))
 	f.Fuzz(func(t *testing.T, src []byte) {
-		s := ReadSettings(src, "/srv")
+		s := readPHP(src, "/srv", nil)
 		for _, n := range s.Names() {
 			_, _ = s.Get(n)
 		}

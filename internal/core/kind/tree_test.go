@@ -36,7 +36,7 @@ func TestSettingsAreReadFromTheFilesThatAreIncluded(t *testing.T) {
 	src := "<?php\n$zone = 'eu';\nrequire_once dirname( __FILE__ ) . '/config/db.php';\ndefine('DB_USER', getenv('DB_USER'));\n" +
 		"define('DB_HOST', $_ENV['DB_HOST'] ?? 'localhost');\ndefine('DB_NAME', 'too late');\n@include '/etc/site.php';\ninclude 'missing.php';\n" +
 		"$GLOBALS['table_prefix'] = \"{$zone}_\" . 'x_';\nrequire ABSPATH . 'wp-settings.php';\n"
-	s := ReadSettingsTree([]byte(src), "/srv/base", from(files))
+	s := readPHP([]byte(src), "/srv/base", from(files))
 	for name, want := range map[string]string{"DB_NAME": "lad", "DB_PASSWORD": "s3cr3t-eu", "AUTH_KEY": "pepper-and-salt", "DB_USER": "lad_user",
 		"DB_HOST": `db:33"06`, "$table_prefix": "eu_x_"} {
 		got, err := s.Get(name)
@@ -72,7 +72,7 @@ func TestSettingsAreReadFromTheFilesThatAreIncluded(t *testing.T) {
 }
 
 func TestValuesThatDifferByBranchAreNotGuessed(t *testing.T) {
-	s := ReadSettings([]byte(`<?php
+	s := readPHP([]byte(`<?php
 if ( $_SERVER['HTTP_HOST'] === 'staging.example' ) {
 	define( 'DB_NAME', 'lad_staging' ); $table_prefix = 'st_'; define( 'DB_PASSWORD', 'one' );
 } else {
@@ -81,7 +81,7 @@ if ( $_SERVER['HTTP_HOST'] === 'staging.example' ) {
 defined( 'DB_HOST' ) || define( 'DB_HOST', 'localhost' );
 if ( ! defined( 'WP_DEBUG' ) ) define( 'WP_DEBUG', false );
 define( 'ONCE', 'first' ); define( 'ONCE', 'second' );
-`), "/srv")
+`), "/srv", nil)
 	_, err := s.Get("DB_NAME")
 	require.ErrorIs(t, err, ErrUnreadable)
 	require.ErrorContains(t, err, `"lad_staging" or "lad_live"`)
@@ -98,18 +98,18 @@ define( 'ONCE', 'first' ); define( 'ONCE', 'second' );
 }
 
 func TestConstantsThatALoopDefinesAreThoseOfItsArray(t *testing.T) {
-	s := ReadSettings([]byte("<?php\n$all = [ 'DB_NAME' => 'lad', 'DB_PASSWORD' => 's3cr3t-word' ];\nforeach ( $all as $k => $v ) { define( $k, $v ); }\n"), "/srv")
+	s := readPHP([]byte("<?php\n$all = [ 'DB_NAME' => 'lad', 'DB_PASSWORD' => 's3cr3t-word' ];\nforeach ( $all as $k => $v ) { define( $k, $v ); }\n"), "/srv", nil)
 	got, err := s.Get("DB_PASSWORD")
 	require.NoError(t, err)
 	require.Equal(t, "s3cr3t-word", got)
 	s.Set("DB_PASSWORD", "new")
 	require.Contains(t, string(s.Bytes()), "'DB_PASSWORD' => 'new' ]")
-	require.False(t, ReadSettings([]byte("<?php $a = array( 'WP_DEBUG' => '1' );"), "/srv").Has("WP_DEBUG"), "an array alone defines nothing")
+	require.False(t, readPHP([]byte("<?php $a = array( 'WP_DEBUG' => '1' );"), "/srv", nil).Has("WP_DEBUG"), "an array alone defines nothing")
 }
 
 func TestConstantsThatALoopMayDefineAreSetBeforeIt(t *testing.T) {
-	s := ReadSettings([]byte("<?php\n// of the base site\nforeach ( array( 'lad', 's3cr3t-word' ) as $k => $v ) define( name( $k ), $v );\n"+
-		"require ABSPATH . 'wp-settings.php';\n"), "/srv")
+	s := readPHP([]byte("<?php\n// of the base site\nforeach ( array( 'lad', 's3cr3t-word' ) as $k => $v ) define( name( $k ), $v );\n"+
+		"require ABSPATH . 'wp-settings.php';\n"), "/srv", nil)
 	require.False(t, s.Has("DB_NAME"))
 	require.Equal(t, 1, s.Blank(NewSearch([]Secret{{"database password", []byte("s3cr3t-word")}})))
 	s.Set("DB_NAME", "ns_a")
@@ -141,7 +141,7 @@ func TestASettingsFileIsNotTakenFromElsewhere(t *testing.T) {
 	id, err := identify()
 	require.NoError(t, err)
 	require.ErrorIs(t, id.CanBeSource(), ErrCannotRead)
-	require.ErrorContains(t, id.CanBeSource(), "shared/db.php")
+	require.ErrorContains(t, id.CanBeSource(), "shared/db.php", nil)
 	write("base/wp-config.php", "<?php require __DIR__ . '/../shared/other.php'; $table_prefix = 'lad_';")
 	id, err = identify()
 	require.NoError(t, err)

@@ -124,11 +124,11 @@ type Target struct {
 }
 
 // Spot is a cell: a column in the rows in which another column has a value.
-type Spot struct {
-	Table  string `yaml:"table" json:"table"`
-	Column string `yaml:"column" json:"column"`
-	Where  string `yaml:"where" json:"where"`
-	Is     string `yaml:"is" json:"is"`
+type Spot = kind.Cell
+
+// Place returns where in the site the target is, which is nowhere for text tokens.
+func (t Target) Place() kind.Value {
+	return kind.Value{Option: t.Option, Path: t.Path, Setting: t.Setting, Cell: t.Cell}
 }
 
 // LaunchTask is something a person must still do on each new site.
@@ -141,15 +141,10 @@ type LaunchTask struct {
 
 // String names the target for a person: option blogname, loom_school › contact › email, setting WP_LANG.
 func (t Target) String() string {
-	switch {
-	case t.Setting != "":
-		return "setting " + t.Setting
-	case t.Cell != nil:
-		return fmt.Sprintf("%s.%s where %s is %s", t.Cell.Table, t.Cell.Column, t.Cell.Where, t.Cell.Is)
-	case t.Token != "":
+	if t.Token != "" {
 		return "text " + t.Token + " in " + strings.Join(t.Files, ", ")
 	}
-	return "option " + Inside{t.Option, t.Path}.String()
+	return t.Place().String()
 }
 
 // valid reports what is wrong with a target.

@@ -75,11 +75,11 @@ func (mk *maker) switchOffCaching(ctx context.Context) error {
 // jobs moves scheduled jobs that were due while the release lay in the store: those that recur begin again shortly,
 // one after the other, and those that were to run once are the source's and are dropped.
 func (mk *maker) jobs(ctx context.Context) error {
-	j, o := mk.req.Kind.Jobs, mk.req.Kind.Options
+	j := mk.req.Kind.Jobs
 	if j.Option == "" {
 		return nil
 	}
-	raw, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, j.Option, o.Value)
+	raw, found, err := mk.site().Option(ctx, j.Option)
 	if err != nil || !found {
 		return err
 	}

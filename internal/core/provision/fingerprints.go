@@ -97,14 +97,13 @@ func hexFigure(c byte) bool {
 
 // renewFingerprints goes through the options of the site for fingerprints of where it came from.
 func (mk *maker) renewFingerprints(ctx context.Context) error {
-	o := mk.req.Kind.Options
 	known := fingerprints(mk.plan.Rules)
 	fresh := map[string]string{}
-	err := mk.db.Select(ctx, mk.table(o.Table), []string{o.Key, o.Value}, o.Key, nil, func(row [][]byte) error {
-		value, of := replaceFingerprints(string(row[1]), known)
+	err := mk.site().Options(ctx, mk.db, func(name string, old []byte) error {
+		value, of := replaceFingerprints(string(old), known)
 		if len(of) > 0 {
-			fresh[string(row[0])] = value
-			mk.did("the option %s held a fingerprint of %s; it has that of the new place now", row[0], strings.Join(of, " and of "))
+			fresh[name] = value
+			mk.did("the option %s held a fingerprint of %s; it has that of the new place now", name, strings.Join(of, " and of "))
 		}
 		return nil
 	})
@@ -121,13 +120,13 @@ func (mk *maker) renewFingerprints(ctx context.Context) error {
 
 // switchOffExtensions takes those that the packing list names off the lists of what is active.
 func (mk *maker) switchOffExtensions(ctx context.Context) error {
-	o, patterns := mk.req.Kind.Options, mk.req.Archive.Manifest.List.SwitchOff
+	patterns := mk.req.Archive.Manifest.List.SwitchOff
 	if len(patterns) == 0 {
 		return nil
 	}
 	for _, parts := range mk.req.Kind.Extensions {
 		for _, option := range parts.Active {
-			raw, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, option, o.Value)
+			raw, found, err := mk.site().Option(ctx, option)
 			if err != nil {
 				return err
 			}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -13,12 +14,12 @@ import (
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
-	"nestseed/internal/core/optval"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitevalue"
 )
 
 // Made is something that was made on a host, and that undo takes away.
@@ -332,9 +333,13 @@ func (mk *maker) placeCode(ctx context.Context) error {
 // table returns a table's name on the new site.
 func (mk *maker) table(bare string) string { return mk.plan.Prefix + bare }
 
+// site is where single values of the new site are kept.
+func (mk *maker) site() sitevalue.Site {
+	return sitevalue.Site{Kind: mk.req.Kind, Prefix: mk.plan.Prefix, DB: mk.db}
+}
+
 func (mk *maker) setOption(ctx context.Context, name, value string) error {
-	o := mk.req.Kind.Options
-	return mk.db.SetValue(ctx, mk.table(o.Table), o.Key, name, o.Value, value)
+	return mk.site().Set(ctx, mk.db, kind.Value{Option: name}, value)
 }
 
 // setValues puts the fields where they belong in the database. Those for the settings file follow with it.
@@ -345,20 +350,29 @@ func (mk *maker) setValues(ctx context.Context) error {
 			continue
 		}
 		for _, t := range f.To {
-			if t.Option == "" && t.Cell == nil {
-				continue // in files; those are done
+			if !t.Place().InDatabase() {
+				continue // in files
 			}
-			if err := mk.setTarget(ctx, t, value); err != nil {
+			if err := mk.site().Set(ctx, mk.db, t.Place(), value); errors.Is(err, sitevalue.ErrNoPlace) {
+				return fmt.Errorf("field %s: %w; correct the field in the packing list and build again", f.Key, err)
+			} else if err != nil {
 				return fmt.Errorf("field %s, %s: %w", f.Key, t, err)
 			}
 		}
 	}
-	k := mk.req.Kind
-	visibility := k.Visibility.Hidden
-	if mk.plan.Visible {
-		visibility = k.Visibility.Visible
+	if place, value := mk.visibility(); place.InDatabase() {
+		return mk.site().Set(ctx, mk.db, place, value)
 	}
-	return mk.setOption(ctx, k.Visibility.Option, visibility)
+	return nil
+}
+
+// visibility returns where the kind keeps whether search engines are let in, and what is to stand there.
+func (mk *maker) visibility() (kind.Value, string) {
+	v := mk.req.Kind.Visibility
+	if mk.plan.Visible {
+		return v.Place(), v.Visible
+	}
+	return v.Place(), v.Hidden
 }
 
 // valueOf returns the value of a field and whether it must be written: the release's own is there already.
@@ -374,37 +388,11 @@ func (mk *maker) valueOf(f packing.Field) (string, bool) {
 	return "", false
 }
 
-func (mk *maker) setTarget(ctx context.Context, t packing.Target, value string) error {
-	if c := t.Cell; c != nil {
-		_, found, err := mk.db.Lookup(ctx, mk.table(c.Table), c.Where, c.Is, c.Column)
-		if err != nil {
-			return err
-		}
-		if !found {
-			return errors.New("the release has no such row; correct the field in the packing list and build again")
-		}
-		return mk.db.SetValue(ctx, mk.table(c.Table), c.Where, c.Is, c.Column, value)
-	}
-	if len(t.Path) == 0 {
-		return mk.setOption(ctx, t.Option, value)
-	}
-	o := mk.req.Kind.Options
-	raw, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, t.Option, o.Value)
-	if err != nil {
-		return err
-	}
-	if !found {
-		return errors.New("the release has no such option; correct the field in the packing list and build again")
-	}
-	fresh, err := optval.Set([]byte(raw), value, t.Path...)
-	if err != nil {
-		return err
-	}
-	return mk.setOption(ctx, t.Option, string(fresh))
-}
-
 func (mk *maker) writeSettings(ctx context.Context) error {
 	name := mk.req.Archive.Manifest.Settings
+	if name == "" {
+		return mk.hold(ctx)
+	}
 	text, err := hostfs.ReadFile(ctx, mk.stage, name, 1<<20)
 	if err != nil {
 		return err
@@ -414,17 +402,24 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 		return err
 	}
 	ks := mk.req.Kind.Settings
-	s := mk.req.Kind.ReadSettings(ctx, text, mk.stage, mk.plan.Folder)
-	s.Set(ks.Database.Name, mk.plan.Database)
-	s.Set(ks.Database.User, mk.plan.User)
-	s.Set(ks.Database.Password, mk.result.UserPassword)
-	s.Set(ks.Database.Host, mk.req.Server.SiteAddress())
-	s.Set(ks.Prefix, mk.plan.Prefix)
+	s, err := mk.req.Kind.ReadSettings(ctx, text, mk.stage, mk.plan.Folder, name)
+	if err != nil {
+		return err
+	}
+	ks.Database.Write(s, mk.access())
+	if ks.Prefix != "" {
+		s.Set(ks.Prefix, mk.plan.Prefix)
+	}
 	if mk.req.Refresh != nil { // everything else in it is the site's
 		return errors.Join(writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()), mk.hold(ctx))
 	}
 	for _, salt := range ks.Salts {
 		s.Set(salt, Password(64))
+	}
+	for _, p := range ks.Folders {
+		if s.Has(p.Setting) {
+			s.Set(p.Setting, path.Join(mk.plan.Folder, p.Folder))
+		}
 	}
 	for _, f := range mk.req.Archive.Manifest.List.Fields {
 		for _, t := range f.To {
@@ -433,15 +428,24 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 			}
 		}
 	}
+	if place, value := mk.visibility(); place.Setting != "" {
+		s.Set(place.Setting, value)
+	}
 	if err := writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()&^0o007|0o600); err != nil {
 		return err
 	}
 	return mk.hold(ctx)
 }
 
+// access is what the settings file is to say of the database.
+func (mk *maker) access() kind.Access {
+	return kind.Access{Engine: mk.req.Server.Scheme(), Name: mk.plan.Database, User: mk.plan.User, Password: mk.result.UserPassword,
+		Host: mk.req.Server.SiteAddress()}
+}
+
 // writeSettings writes a settings file and those that it takes settings from, which all hold what nobody else is to read. folder
 // is where the site is to lie.
-func writeSettings(ctx context.Context, site hostfs.FS, name, folder string, s *kind.Settings, mode fs.FileMode) error {
+func writeSettings(ctx context.Context, site hostfs.FS, name, folder string, s kind.Settings, mode fs.FileMode) error {
 	for file, text := range s.Files() {
 		if rel, inside := strings.CutPrefix(file, folder+"/"); inside {
 			if err := hostfs.WriteSecret(ctx, site, rel, text, mode); err != nil {

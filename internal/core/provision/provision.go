@@ -97,6 +97,7 @@ type Plan struct {
 	Samples        []Sample      `json:"samples,omitempty"`
 	Refresh        *Refreshed    `json:"refresh,omitempty"` // of a site that takes newer code
 	Server         string        `json:"server"`
+	Engine         string        `json:"engine,omitempty"` // of the database: the scheme that the server is known by
 	Runtime        string        `json:"runtime,omitempty"`
 	Steps          []Step        `json:"steps"`
 	Missing        []string      `json:"missing"`  // keys of fields without a value they need
@@ -197,7 +198,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.Address = address.String()
+	p.Address, p.Engine = address.String(), req.Server.Scheme()
 	compact := strings.ReplaceAll(req.Name, "-", "")
 	p.Database = "ns_" + compact[:min(len(compact), 50)]
 	p.User = "ns_" + compact[:min(len(compact), 28)]
@@ -400,7 +401,7 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 		problem("%s holds a database only, and a site takes code; choose a release with files", p.Release)
 	case has.Files == 0:
 		problem("%s holds a database only; a site needs a release with its files", p.Release)
-	case has.Tables == 0 && req.Refresh == nil:
+	case has.Tables == 0 && req.Refresh == nil && !req.Kind.Settings.Database.None():
 		problem("%s holds files only; a site needs a release with its database. A site that is there takes its code: nestseed site refresh "+
 			"NAME --to %s", p.Release, p.Release)
 	}
@@ -415,7 +416,9 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 		problem("%v", err)
 		return nil
 	}
-	p.Server = v.Engine + " " + v.Number
+	if p.Server = strings.TrimSpace(v.Engine + " " + v.Number); p.Server == "" {
+		p.Server = "no database"
+	}
 	return nil
 }
 

@@ -390,8 +390,7 @@ func (mk *maker) upgrade(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	o := mk.req.Kind.Options
-	now, _, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, u.Option, o.Value)
+	now, _, err := mk.site().Option(ctx, u.Option)
 	if err != nil {
 		return err
 	}
@@ -405,12 +404,12 @@ func (mk *maker) upgrade(ctx context.Context) error {
 
 // needsUpgrade returns the version that the tables have to be brought to, or "".
 func (mk *maker) needsUpgrade(ctx context.Context) (string, error) {
-	u, o := mk.req.Kind.Upgrade, mk.req.Kind.Options
+	u := mk.req.Kind.Upgrade
 	if u.Visit == "" || mk.req.Visit == nil {
 		return "", nil
 	}
 	code := kind.Place{File: u.File, Setting: u.Setting}.Look(ctx, mk.stage)
-	data, found, err := mk.db.Lookup(ctx, mk.table(o.Table), o.Key, u.Option, o.Value)
+	data, found, err := mk.site().Option(ctx, u.Option)
 	if err != nil || !found || code == "" || kind.CompareVersions(code, data) <= 0 {
 		return "", err
 	}

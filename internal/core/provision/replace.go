@@ -18,6 +18,7 @@ import (
 // Existing is a site that stands where a new one goes, and that is kept as a safety copy: its folder beside the
 // new one, its database and user as they are.
 type Existing struct {
+	Engine   string // of Database, "" where that is not known
 	Database string
 	User     string
 	Password string // of User
@@ -85,6 +86,10 @@ func (p *Plan) replacing(ctx context.Context, req Request) error {
 	}
 	if err != nil {
 		p.Problems = append(p.Problems, fmt.Sprintf("%s, which is to be replaced, cannot be read: %v", p.Folder, err))
+	}
+	if old.Engine != "" && old.Engine != p.Engine {
+		p.Problems = append(p.Problems, fmt.Sprintf("the site that stands there has its database on %s, and %s brings one for %s; make a new site "+
+			"beside it", old.Engine, p.Release, p.Engine))
 	}
 	p.Replaces = fmt.Sprintf("%d files, %s, and database %s", files, progress.SizeText(bytes), old.Database)
 	return nil

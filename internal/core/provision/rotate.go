@@ -11,6 +11,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitevalue"
 	"nestseed/internal/core/sqltext"
 )
 
@@ -20,7 +21,6 @@ type Live struct {
 	Server   sitedb.Server
 	Kind     *kind.Kind
 	Folder   string
-	Settings string // its settings file, in the folder
 	Database string
 	User     string
 	Password string // of User
@@ -36,41 +36,67 @@ const settingsCached = 3 * time.Second
 // names a user who may work. The old one stays until RemoveOldUser. It can be called again with the same name and password
 // after it was interrupted.
 func NewDatabaseUser(ctx context.Context, s Live, user, password string) error {
+	return s.changeSettings(ctx, func(id *kind.Identity, settings kind.Settings) error {
+		if id.Database.Name != s.Database || id.Database.User != s.User && id.Database.User != user {
+			return fmt.Errorf("%w: %s names database %s and user %s, not %s and %s as when the site was made; somebody has changed it", ErrPlan,
+				id.SettingsName(s.Folder), id.Database.Name, id.Database.User, s.Database, s.User)
+		}
+		if err := s.Server.DropUser(ctx, user); err != nil {
+			return err
+		}
+		if err := s.Server.CreateUser(ctx, user, password, s.Database); err != nil {
+			return err
+		}
+		access := id.Database
+		access.User, access.Password = user, password
+		s.Kind.Settings.Database.Write(settings, access)
+		return nil
+	}, func() error { return s.Server.DropUser(context.WithoutCancel(ctx), user) })
+}
+
+// changeSettings changes the settings file of a live site, and takes back what change did where the file cannot be written.
+func (s Live) changeSettings(ctx context.Context, change func(*kind.Identity, kind.Settings) error, takeBack func() error) error {
 	site, err := s.FS.Sub(ctx, s.Folder)
 	if err != nil {
 		return err
 	}
 	defer site.Close()
-	text, err := hostfs.ReadFile(ctx, site, s.Settings, 1<<20)
-	if err != nil {
-		return err
-	}
-	e, err := site.Stat(ctx, s.Settings)
-	if err != nil {
-		return err
-	}
 	id, err := kind.Identify(ctx, s.FS, s.Folder, []*kind.Kind{s.Kind})
 	if err != nil {
 		return err
 	}
-	if id.Database.Name != s.Database || id.Database.User != s.User && id.Database.User != user {
-		return fmt.Errorf("%w: %s names database %s and user %s, not %s and %s as when the site was made; somebody has changed it", ErrPlan,
-			s.Settings, id.Database.Name, id.Database.User, s.Database, s.User)
-	}
-	if err := s.Server.DropUser(ctx, user); err != nil {
+	name := id.SettingsName(s.Folder)
+	e, err := site.Stat(ctx, name)
+	if err != nil {
 		return err
 	}
-	if err := s.Server.CreateUser(ctx, user, password, s.Database); err != nil {
+	settings := id.Settings.Clone()
+	if err := change(id, settings); err != nil {
 		return err
 	}
-	folder := path.Join(s.FS.Root(), s.Folder)
-	settings := s.Kind.ReadSettings(ctx, text, site, folder)
-	settings.Set(s.Kind.Settings.Database.User, user)
-	settings.Set(s.Kind.Settings.Database.Password, password)
-	if err := writeSettings(ctx, site, s.Settings, folder, settings, e.Mode.Perm()); err != nil {
-		return errors.Join(err, s.Server.DropUser(context.WithoutCancel(ctx), user))
+	if err := writeSettings(ctx, site, name, path.Join(s.FS.Root(), s.Folder), settings, e.Mode.Perm()); err != nil {
+		return errors.Join(err, takeBack())
 	}
 	return nil
+}
+
+// SetValue puts a value into a live site, where its kind keeps it.
+func SetValue(ctx context.Context, s Live, place kind.Value, value string) error {
+	switch {
+	case place.IsZero():
+		return nil
+	case place.Setting != "":
+		return s.changeSettings(ctx, func(_ *kind.Identity, settings kind.Settings) error {
+			settings.Set(place.Setting, value)
+			return nil
+		}, func() error { return nil })
+	}
+	db, err := s.Server.OpenAs(ctx, s.Database, s.User, s.Password)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	return sitevalue.Site{Kind: s.Kind, Prefix: s.Prefix}.Set(ctx, db, place, value)
 }
 
 // RemoveOldUser removes the database user that a site had before, when requests that began with it are over.

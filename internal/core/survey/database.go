@@ -2,6 +2,7 @@ package survey
 
 import (
 	"context"
+	"errors"
 	"path"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitevalue"
 )
 
 const (
@@ -46,19 +48,14 @@ func (t *taker) database(ctx context.Context) (err error) {
 		t.s.Totals.Rows += tb.Rows
 		t.s.Totals.DatabaseBytes += tb.DataBytes
 	}
-	addresses, err := Addresses(ctx, t.in.DB, t.in.Identity)
+	addresses, err := Addresses(ctx, t.in.DB, t.in.Identity, t.in.Known...)
 	if err == nil {
-		for _, a := range t.in.Known {
-			if !slices.Contains(addresses, a) {
-				addresses = append(addresses, a)
-			}
-		}
 		t.s.Address, t.s.Also = addresses[0], addresses[1:]
 	}
 	if err != nil {
 		return err
 	}
-	for _, do := range []func(context.Context) error{t.groups, t.options, t.mediaRows, t.code} {
+	for _, do := range []func(context.Context) error{t.groups, t.values, t.options, t.mediaRows, t.code} {
 		if err := do(ctx); err != nil {
 			return err
 		}
@@ -114,7 +111,27 @@ func (t *taker) groups(ctx context.Context) error {
 	return nil
 }
 
-// options reads all options once: the title, what is active, what is pending, and what looks like a secret.
+// values reads the site's title and whether it keeps search engines out.
+func (t *taker) values(ctx context.Context) (err error) {
+	site := sitevalue.Site{Kind: t.kind, Prefix: t.s.Prefix, DB: t.in.DB, Settings: t.in.Identity.Settings}
+	get := func(v kind.Value) (string, bool) {
+		text, found, getErr := site.Get(ctx, v)
+		if getErr != nil && !errors.Is(getErr, kind.ErrUnreadable) && !errors.Is(getErr, sitevalue.ErrInside) {
+			err = errors.Join(err, getErr)
+		}
+		return text, found
+	}
+	t.s.Title, _ = get(t.kind.SiteTitle)
+	v := t.kind.Visibility
+	if is, found := get(v.Place()); found && is == v.Hidden {
+		t.find(Finding{Severity: note, What: "search engines are kept out", Where: v.Place().String(),
+			Why: "each new site sets this for itself, so it does no harm in a starter", Advice: "nothing to do; look at it again if the source " +
+				"is a site that people should find"})
+	}
+	return err
+}
+
+// options reads all options once: what is active, what is pending, and what looks like a secret.
 func (t *taker) options(ctx context.Context) error {
 	o := t.kind.Options
 	tb := t.table(o.Table)
@@ -130,16 +147,6 @@ func (t *taker) options(ctx context.Context) error {
 	}
 	return t.in.DB.Select(ctx, tb.Name, []string{o.Key, o.Value}, "", nil, func(row [][]byte) error {
 		name, value := string(row[0]), row[1]
-		switch name {
-		case t.kind.SiteTitle:
-			t.s.Title = string(value)
-		case t.kind.Visibility.Option:
-			if string(value) == t.kind.Visibility.Hidden {
-				t.find(Finding{Severity: note, What: "search engines are kept out", Where: "option " + name,
-					Why: "each new site sets this for itself, so it does no harm in a starter", Advice: "nothing to do; look at it again if the source " +
-						"is a site that people should find"})
-			}
-		}
 		for _, p := range t.kind.Extensions {
 			if slices.Contains(p.Active, name) {
 				optval.Flatten(value, func(_, v string) { t.parts[p.Folder] = append(t.parts[p.Folder], v) })

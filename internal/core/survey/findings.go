@@ -64,8 +64,7 @@ func (t *taker) findSettings() {
 	if id.Settings == nil {
 		return
 	}
-	d := id.Kind.Settings.Database
-	known := append([]string{d.Name, d.User, d.Password, d.Host}, id.Kind.Settings.Salts...)
+	known := append(id.Kind.Settings.Database.Names(), id.Kind.Settings.Salts...)
 	if list, err := packing.Parse([]byte(id.Kind.Lists["starter"])); err == nil {
 		known = append(known, list.Blank.Settings...)
 	}

@@ -14,6 +14,7 @@ package survey
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"path"
@@ -28,6 +29,7 @@ import (
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitevalue"
 )
 
 // Input is what is surveyed.
@@ -264,32 +266,40 @@ func (t *taker) below(folder string) (files, bytes int64) {
 
 // Addresses returns every address that a site gives for itself, without a slash at the end: first where visitors find it, then
 // where its code says it lies, if that is elsewhere. What its settings file says counts more than its options, but what
-// stands in those is one of its addresses too.
-func Addresses(ctx context.Context, db sitedb.Reader, id *kind.Identity) ([]string, error) {
+// stands in those is one of its addresses too. Last come those that the site is known at without saying so itself.
+// Errors: ErrNoAddress.
+func Addresses(ctx context.Context, db sitedb.Reader, id *kind.Identity, known ...string) ([]string, error) {
 	var all []string
 	add := func(v string) {
 		if v = strings.TrimRight(strings.TrimSpace(v), "/"); v != "" && !slices.Contains(all, v) {
 			all = append(all, v)
 		}
 	}
-	o := id.Kind.Options
-	for i, option := range id.Kind.Address {
-		if id.Settings != nil && i < len(id.Kind.Settings.Addresses) {
-			if v, err := id.Settings.Get(id.Kind.Settings.Addresses[i]); err == nil {
-				add(v)
-			}
-		}
-		v, _, err := db.Lookup(ctx, id.Prefix+o.Table, o.Key, option, o.Value)
-		if err != nil {
+	site := sitevalue.Site{Kind: id.Kind, Prefix: id.Prefix, DB: db, Settings: id.Settings}
+	var missing kind.Value
+	for _, place := range id.Kind.Address {
+		v, found, err := site.Get(ctx, place)
+		if err != nil && !errors.Is(err, kind.ErrUnreadable) && !errors.Is(err, sitevalue.ErrInside) {
 			return nil, err
 		}
+		if add(v); !found && place.InDatabase() && missing.IsZero() {
+			missing = place
+		}
+	}
+	for _, v := range known {
 		add(v)
 	}
-	if len(all) == 0 {
-		return nil, fmt.Errorf("the database has no option %s; is the table prefix %q right?", id.Kind.Address[0], id.Prefix)
+	switch {
+	case len(all) > 0:
+		return all, nil
+	case !missing.IsZero():
+		return nil, fmt.Errorf("the database has no %s; is the table prefix %q right?", missing, id.Prefix)
 	}
-	return all, nil
+	return nil, fmt.Errorf("%w: say it with --address", ErrNoAddress)
 }
+
+// ErrNoAddress says that neither settings nor database tell a site's address.
+var ErrNoAddress = errors.New("the site does not say at which address it is")
 
 func (t *taker) finish() {
 	for _, a := range t.areas {

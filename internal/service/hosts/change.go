@@ -19,20 +19,30 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// SplitPassword takes the password out of a database address; one given beside it counts more. Errors: input.ErrWrong.
-func SplitPassword(address, beside string) (without, password string, err error) {
-	u, err := url.Parse(address)
-	if err != nil || u.Scheme == "" {
-		return "", "", input.Wrongf("the database address cannot be read; write it like mysql://admin@127.0.0.1:3306/")
+// SplitPassword takes the password out of a database address; one given beside it counts more. Of several addresses, separated by
+// spaces, each has its line in password. Errors: input.ErrWrong.
+func SplitPassword(addresses, beside string) (without, password string, err error) {
+	all := strings.Fields(addresses)
+	passwords := make([]string, len(all))
+	given := strings.Split(beside, "\n")
+	for i, address := range all {
+		u, err := url.Parse(address)
+		if err != nil || u.Scheme == "" {
+			return "", "", input.Wrongf("the database address cannot be read; write it like mysql://admin@127.0.0.1:3306/")
+		}
+		passwords[i], _ = u.User.Password()
+		if i < len(given) && given[i] != "" {
+			passwords[i] = given[i]
+		}
+		if u.User != nil {
+			u.User = url.User(u.User.Username())
+		}
+		all[i] = u.String()
 	}
-	password, _ = u.User.Password()
-	if beside != "" {
-		password = beside
+	if len(all) == 0 {
+		return "", "", input.Wrongf("say where the database server is, like mysql://admin@127.0.0.1:3306/")
 	}
-	if u.User != nil {
-		u.User = url.User(u.User.Username())
-	}
-	return u.String(), password, nil
+	return strings.Join(all, " "), strings.TrimRight(strings.Join(passwords, "\n"), "\n"), nil
 }
 
 // Add adds a host once it answers, so that a mistake shows when it is made. Its database address may hold the password, which
@@ -179,20 +189,26 @@ func answers(ctx context.Context, h *records.Host, secrets Secrets, first bool) 
 			fsys.Close()
 		}
 	}()
-	u, err := url.Parse(h.Database)
+	addresses, err := withPasswords(h.Database, secrets.Database)
 	if err != nil {
 		return nil, input.Wrong(err)
 	}
-	if secrets.Database != "" {
-		u.User = url.UserPassword(u.User.Username(), secrets.Database)
+	for address := range strings.FieldsSeq(addresses) {
+		if err = serverAnswers(ctx, fsys, address); err != nil {
+			return nil, input.Wrong(err)
+		}
 	}
-	server, err := Database(fsys, u.String())
+	return fsys, nil
+}
+
+func serverAnswers(ctx context.Context, fsys hostfs.FS, address string) error {
+	server, err := Database(fsys, address)
 	if err != nil {
-		return nil, input.Wrong(err)
+		return err
 	}
 	defer server.Close()
 	_, err = server.Version(ctx)
-	return fsys, input.Wrong(err)
+	return err
 }
 
 // holdsItsSites says whether a host's files hold every site and source that the records place there.
@@ -291,13 +307,15 @@ func (s *Hosts) test(ctx context.Context, h records.Host) (out Test, err error) 
 	if err != nil {
 		return out, err
 	}
-	server, err := Database(fsys, address)
-	if err != nil {
-		out.Steps = append(out.Steps, check.Check{Name: "database", Result: check.Fail, Sentence: err.Error()})
-		return out, nil
+	for a := range strings.FieldsSeq(address) {
+		server, err := Database(fsys, a)
+		if err != nil {
+			out.Steps = append(out.Steps, check.Check{Name: "database", Result: check.Fail, Sentence: err.Error()})
+			continue
+		}
+		out.Steps = append(out.Steps, hostcheck.Database(ctx, server)...)
+		server.Close()
 	}
-	defer server.Close()
-	out.Steps = append(out.Steps, hostcheck.Database(ctx, server)...)
 	return out, nil
 }
 

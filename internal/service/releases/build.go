@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"nestseed/internal/core/archive"
@@ -176,14 +175,9 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 		return nil, err
 	}
 	defer open.Close()
-	addresses, err := survey.Addresses(ctx, open.DB, open.Identity)
+	addresses, err := survey.Addresses(ctx, open.DB, open.Identity, sources.KnownAs(src)...)
 	if err != nil {
 		return nil, err
-	}
-	for _, known := range sources.KnownAs(src) {
-		if !slices.Contains(addresses, known) {
-			addresses = append(addresses, known)
-		}
 	}
 	number, err := svc.DB.NextNumber(ctx, t.ID)
 	if err != nil {

@@ -29,7 +29,7 @@ func (svc *Sites) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy)
 	}
 	fsys, server := o.fs, o.server
 	if c.HostID != nil && *c.HostID != o.HostID {
-		if fsys, server, err = svc.Hosts.OpenByID(ctx, *c.HostID); err != nil {
+		if fsys, server, err = svc.Hosts.OpenByID(ctx, *c.HostID, o.Plan.Engine); err != nil {
 			return 0, err
 		}
 		defer fsys.Close()

@@ -31,10 +31,6 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 		return nil, err
 	}
 	defer o.Close()
-	r, err := svc.DB.ReleaseByID(ctx, s.ReleaseID)
-	if err != nil {
-		return nil, err
-	}
 	pending := secretOfRun("new database", run.ID)
 	password, err := svc.Vault.Get(ctx, "site", s.Name, pending)
 	if errors.Is(err, records.ErrNotFound) {
@@ -45,7 +41,7 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 		return nil, err
 	}
 	user := fmt.Sprintf("%s_r%d", args.Database[:min(len(args.Database), 20)], run.ID)
-	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Settings: r.Manifest.Settings, Database: args.Database,
+	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Database: args.Database,
 		User: args.User, Prefix: s.Prefix, Admin: s.Admin}
 	if s.DBUser == args.User { // and the run was not interrupted behind this point
 		if live.Password, err = svc.Vault.Get(ctx, "site", s.Name, "database"); err == nil {

@@ -88,13 +88,13 @@ func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
 	if !visible && !o.Visible {
 		return nil
 	}
-	db, err := svc.siteDatabase(ctx, o.server, o.Site)
-	if err != nil {
-		return err
+	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Database: o.Database, User: o.DBUser, Prefix: o.Prefix}
+	if o.kind.Visibility.Place().InDatabase() {
+		if live.Password, err = svc.Vault.Get(ctx, "site", o.Name, "database"); err != nil {
+			return fmt.Errorf("the password of the database of site %s: %w", o.Name, err)
+		}
 	}
-	defer db.Close()
-	v, opt := o.kind.Visibility, o.kind.Options
-	if err := db.SetValue(ctx, o.Prefix+opt.Table, opt.Key, v.Option, opt.Value, v.Visible); err != nil {
+	if err := provision.SetValue(ctx, live, o.kind.Visibility.Place(), o.kind.Visibility.Visible); err != nil {
 		return err
 	}
 	if file := o.kind.Mail.File; file != "" {

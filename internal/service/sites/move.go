@@ -57,7 +57,7 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 	inPlace := h.ID == s.HostID && folder == s.Folder
 	args = MoveArgs{SiteID: s.ID, Host: h.Name, Address: address, Visible: visible, InPlace: inPlace, OldHostID: s.HostID,
 		OldAddress: s.Address, OldFolder: s.Folder, OldDatabase: s.Database, OldUser: s.DBUser}
-	fsys, server, err := svc.Hosts.Open(ctx, h)
+	fsys, server, err := svc.Hosts.Open(ctx, h, s.Plan.Engine)
 	if err != nil {
 		return args, nil, nil, err
 	}
@@ -247,12 +247,11 @@ func (svc *Sites) leave(ctx context.Context, args MoveArgs, runID int64) error {
 	if aside == args.OldFolder {
 		return nil
 	}
-	fsys, server, err := svc.Hosts.OpenByID(ctx, args.OldHostID)
+	fsys, err := svc.Hosts.FilesByID(ctx, args.OldHostID)
 	if err != nil {
 		return err
 	}
 	defer fsys.Close()
-	defer server.Close()
 	if _, err := fsys.Stat(ctx, aside); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -262,12 +261,11 @@ func (svc *Sites) leave(ctx context.Context, args MoveArgs, runID int64) error {
 // returnToOldPlace brings a site that has moved to its old place again, unless this run has done so before it was
 // interrupted.
 func (svc *Sites) returnToOldPlace(ctx context.Context, run engine.Run, c records.SiteCopy) error {
-	fsys, server, err := svc.Hosts.OpenByID(ctx, *c.HostID)
+	fsys, err := svc.Hosts.FilesByID(ctx, *c.HostID)
 	if err != nil {
 		return err
 	}
 	defer fsys.Close()
-	defer server.Close()
 	id, err := svc.identity(ctx, run, fsys, c.Folder)
 	if err != nil {
 		return err
@@ -313,7 +311,7 @@ func (svc *Sites) RecoverMove(ctx context.Context, run engine.Run, args MoveArgs
 	if err != nil {
 		return engine.TakenBack, err
 	}
-	fsys, server, err := svc.Hosts.Open(ctx, h)
+	fsys, server, err := svc.Hosts.Open(ctx, h, s.Plan.Engine)
 	if err != nil {
 		return engine.TakenBack, err
 	}

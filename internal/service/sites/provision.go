@@ -15,6 +15,7 @@ import (
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitevalue"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/records"
@@ -125,7 +126,7 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 		return nil, fmt.Errorf("archive of %s: %w", r.Ref(), err)
 	}
 	o.close = append(o.close, func() { f.Close() })
-	fsys, server, err := svc.Hosts.Open(ctx, h)
+	fsys, server, err := svc.Hosts.Open(ctx, h, engineFor(k, &a.Manifest))
 	if err != nil {
 		return nil, err
 	}
@@ -188,7 +189,7 @@ func (svc *Sites) overOld(ctx context.Context, o *Opened, args ProvisionArgs) er
 	if err != nil {
 		return fmt.Errorf("the password of the database of site %s: %w", old.Name, err)
 	}
-	o.Request.Replace = &provision.Existing{Database: old.Database, User: old.DBUser, Password: password, Prefix: old.Prefix,
+	o.Request.Replace = &provision.Existing{Engine: old.Plan.Engine, Database: old.Database, User: old.DBUser, Password: password, Prefix: old.Prefix,
 		Admin: old.Admin, Keep: args.Keep}
 	if !args.Refresh {
 		return nil
@@ -569,7 +570,7 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.R
 	if err != nil {
 		return nil, err
 	}
-	fsys, server, err := svc.Hosts.Open(ctx, h)
+	fsys, server, err := svc.Hosts.Open(ctx, h, s.Plan.Engine)
 	if err != nil {
 		return nil, err
 	}
@@ -588,7 +589,7 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.R
 	if err != nil {
 		return nil, err
 	}
-	title, _, err := db.Lookup(ctx, s.Prefix+k.Options.Table, k.Options.Key, k.SiteTitle, k.Options.Value)
+	title, err := siteTitle(ctx, fsys, k, s, db)
 	if err != nil {
 		return nil, err
 	}
@@ -599,6 +600,34 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.R
 		site.Source = source
 	}
 	return check.Run(ctx, site, report)
+}
+
+// siteTitle returns the title that a site is to show, "" where its kind keeps none or it cannot be read.
+func siteTitle(ctx context.Context, fsys hostfs.FS, k *kind.Kind, s records.Site, db sitedb.DB) (string, error) {
+	values := sitevalue.Site{Kind: k, Prefix: s.Prefix, DB: db}
+	if k.SiteTitle.Setting != "" {
+		id, err := kind.Identify(ctx, fsys, s.Folder, []*kind.Kind{k})
+		if err != nil {
+			return "", nil // the checks of the site say what is wrong with it
+		}
+		values.Settings = id.Settings
+	}
+	title, _, err := values.Get(ctx, k.SiteTitle)
+	if errors.Is(err, sitevalue.ErrInside) || errors.Is(err, kind.ErrUnreadable) {
+		return "", nil
+	}
+	return title, err
+}
+
+// engineFor returns the engine of the database that a site needs that is made from a release.
+func engineFor(k *kind.Kind, m *archive.Manifest) string {
+	if engines := k.Settings.Database.Engines(); m.Database.Engine == "" && len(engines) == 1 {
+		return engines[0]
+	}
+	if e, err := sitedb.EngineOf(m.Database.Engine); err == nil {
+		return e.Scheme()
+	}
+	return m.Database.Engine
 }
 
 // plainTitle undoes the escaping that some CMSs store titles with.

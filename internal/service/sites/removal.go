@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"nestseed/internal/core/provision"
 	"nestseed/internal/service/engine"
@@ -14,12 +15,15 @@ import (
 
 // toRemove notes in a run's journal what is to be removed from a host. Once it is there it is removed, however often that
 // takes, though no record of a site may name it any more.
-func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, folder, database, user string) error {
+func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, sqlEngine, folder, database, user string) error {
 	there, err := svc.DB.Made(ctx, run.ID)
 	if err != nil {
 		return err
 	}
 	where := strconv.FormatInt(hostID, 10)
+	if sqlEngine != "" {
+		where += "/" + sqlEngine
+	}
 	for _, m := range []provision.Made{{What: "folder", Name: folder, Where: where}, {What: "user", Name: user, Where: where},
 		{What: "database", Name: database, Where: where}} {
 		if m.Name == "" || slices.Contains(there, m) {
@@ -53,11 +57,12 @@ func (svc *Sites) cleanUp(ctx context.Context, run engine.Run) error {
 }
 
 func (svc *Sites) removeFrom(ctx context.Context, where string, made []provision.Made) error {
-	id, err := strconv.ParseInt(where, 10, 64)
+	number, sqlEngine, _ := strings.Cut(where, "/")
+	id, err := strconv.ParseInt(number, 10, 64)
 	if err != nil {
 		return fmt.Errorf("the journal names no host: %q", where)
 	}
-	fsys, server, err := svc.Hosts.OpenByID(ctx, id)
+	fsys, server, err := svc.Hosts.OpenByID(ctx, id, sqlEngine)
 	if err != nil {
 		return err
 	}
@@ -90,7 +95,7 @@ func (svc *Sites) removeSite(ctx context.Context, run engine.Run, o *openSite, e
 	if err != nil {
 		return err
 	}
-	if err := svc.toRemove(ctx, run, o.HostID, o.Folder, o.Database, o.DBUser); err != nil {
+	if err := svc.toRemove(ctx, run, o.HostID, o.Plan.Engine, o.Folder, o.Database, o.DBUser); err != nil {
 		return err
 	}
 	for _, c := range copies {
@@ -101,7 +106,7 @@ func (svc *Sites) removeSite(ctx context.Context, run engine.Run, o *openSite, e
 		if c.HostID != nil {
 			host = *c.HostID
 		}
-		if err := svc.toRemove(ctx, run, host, c.Folder, c.Database, c.DBUser); err != nil {
+		if err := svc.toRemove(ctx, run, host, o.Plan.Engine, c.Folder, c.Database, c.DBUser); err != nil {
 			return err
 		}
 		if err := svc.DB.RemoveSiteCopy(ctx, c.ID); err != nil && !errors.Is(err, records.ErrNotFound) {

@@ -57,7 +57,7 @@ func (svc *Sites) openSite(ctx context.Context, s records.Site) (*openSite, erro
 	if err != nil {
 		return nil, err
 	}
-	fsys, server, err := svc.Hosts.OpenByID(ctx, s.HostID)
+	fsys, server, err := svc.Hosts.OpenByID(ctx, s.HostID, s.Plan.Engine)
 	if err != nil {
 		return nil, err
 	}

@@ -73,7 +73,7 @@ func (svc *Sites) undoMovePlan(ctx context.Context, s records.Site, c records.Si
 	if c.Serves() {
 		back = fmt.Sprintf("the site on host %s, which has gone on serving, is the one that counts again; let %s lead there", h.Name, c.Address)
 	} else {
-		fsys, server, err := svc.Hosts.Open(ctx, h)
+		fsys, server, err := svc.Hosts.Open(ctx, h, s.Plan.Engine)
 		if err != nil {
 			return nil, err
 		}
@@ -145,7 +145,7 @@ func (svc *Sites) Undo(ctx context.Context, run engine.Run, args SiteArgs, repor
 	if args.HostID != 0 {
 		host = args.HostID
 	}
-	if err := svc.toRemove(ctx, run, host, args.Folder, args.Database, args.User); err != nil {
+	if err := svc.toRemove(ctx, run, host, s.Plan.Engine, args.Folder, args.Database, args.User); err != nil {
 		return nil, err
 	}
 	return map[string]string{"site": s.Name}, svc.cleanUp(ctx, run)

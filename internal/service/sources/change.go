@@ -82,7 +82,11 @@ func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New
 	if err != nil {
 		return input.Wrong(err)
 	}
-	address, err := url.Parse(hosts.AsFound(fsys, sitedb.Settings(told.Host, told.User, told.Password)))
+	found, err := sitedb.InSettings(cmp.Or(told.Engine, id.Kind.Settings.Database.Engine), told.Host, told.User, told.Password)
+	if err != nil {
+		return input.Wrong(err)
+	}
+	address, err := url.Parse(hosts.AsFound(fsys, found))
 	if err != nil {
 		return input.Wrong(err)
 	}
@@ -163,6 +167,7 @@ func (svc *Sources) identified(ctx context.Context, host records.Host, n New, da
 	if n.Kind != "" && n.Kind != open.Identity.Kind.Name {
 		return src, input.Wrongf("%s holds %s, not %s", n.Path, open.Identity.Kind.Name, n.Kind)
 	}
+	n.Address = strings.TrimRight(n.Address, "/")
 	if n.Address == "" {
 		all, err := survey.Addresses(ctx, open.DB, open.Identity)
 		if err != nil {

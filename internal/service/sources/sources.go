@@ -68,29 +68,13 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 		s.Identity.Told(settings.Prefix)
 	}
 	if d := settings.Database; src.Database != "" {
-		s.Identity.Told(d.Name, d.User, d.Password, d.Host)
+		s.Identity.Told(d.Names()...)
 	}
 	if err := errors.Join(s.Identity.CanBeSource(), s.Identity.HasPrefix()); err != nil {
 		fsys.Close()
 		return nil, err
 	}
-	address, dbName := "", s.Identity.Database.Name
-	if src.Database != "" {
-		if address, err = svc.Hosts.WithPassword(ctx, src.Database, "source", src.Name); err == nil {
-			if u, parseErr := url.Parse(address); parseErr == nil {
-				dbName = cmp.Or(strings.Trim(u.Path, "/"), dbName)
-				password, _ := u.User.Password()
-				s.Identity.AddSecret(kind.GivenPassword, password)
-			}
-		}
-	} else {
-		if address, err = settingsAddress(s.Identity); err == nil {
-			address = hosts.AsFound(fsys, address)
-		}
-	}
-	if err == nil {
-		s.server, err = hosts.Database(fsys, address)
-	}
+	dbName, err := svc.openServer(ctx, s, src)
 	if err == nil {
 		if s.DB, err = s.server.Open(ctx, dbName); err != nil {
 			s.server.Close()
@@ -107,16 +91,45 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 	return s, nil
 }
 
+// openServer connects to the server of a source's database, and returns the name that the database has there.
+func (svc *Sources) openServer(ctx context.Context, s *Opened, src records.Source) (database string, err error) {
+	if s.Identity.Kind.Settings.Database.None() && src.Database == "" {
+		s.server = sitedb.None
+		return "", nil
+	}
+	database = s.Identity.Database.Name
+	var address string
+	if src.Database != "" {
+		if address, err = svc.Hosts.WithPassword(ctx, src.Database, "source", src.Name); err != nil {
+			return "", err
+		}
+		if u, parseErr := url.Parse(address); parseErr == nil {
+			database = cmp.Or(strings.Trim(u.Path, "/"), database)
+			password, _ := u.User.Password()
+			s.Identity.AddSecret(kind.GivenPassword, password)
+		}
+	} else if address, err = settingsAddress(s.Identity); err != nil {
+		return "", err
+	} else {
+		address = hosts.AsFound(s.FS, address)
+	}
+	s.server, err = hosts.Database(s.FS, address)
+	return database, err
+}
+
 // hasTables sees that the database has tables of the site's kind with its prefix.
 func (s *Opened) hasTables(ctx context.Context, database string) error {
+	sign := s.Identity.Kind.SignTable()
+	if sign == "" {
+		return nil
+	}
 	tables, err := s.DB.Tables(ctx)
 	if err != nil {
 		return err
 	}
-	options := s.Identity.Kind.Options.Table
 	var found []string
 	for _, t := range tables {
-		if prefix, is := strings.CutSuffix(t.Name, options); is && prefix == s.Identity.Prefix {
+		if prefix, is := strings.CutSuffix(t.Name, sign); is && prefix == s.Identity.Prefix {
 			return nil
 		} else if is {
 			found = append(found, strconv.Quote(prefix))
@@ -127,7 +140,7 @@ func (s *Opened) hasTables(ctx context.Context, database string) error {
 			s.Identity.Kind.Title)
 	}
 	return fmt.Errorf("%w: database %s has no table %s%s, its prefix is %s; say which one is right with --prefix, or --database",
-		kind.ErrCannotRead, database, s.Identity.Prefix, options, strings.Join(found, " or "))
+		kind.ErrCannotRead, database, s.Identity.Prefix, sign, strings.Join(found, " or "))
 }
 
 // settingsAddress makes a database address of a settings file's values.
@@ -137,7 +150,7 @@ func settingsAddress(id *kind.Identity) (string, error) {
 		return "", fmt.Errorf("the settings file does not tell it (%s); give it with --database mysql://user@host:port/name",
 			strings.Join(append(id.Unreadable, "name, user or host is empty"), "; "))
 	}
-	return sitedb.Settings(d.Host, d.User, d.Password), nil
+	return sitedb.InSettings(d.Engine, d.Host, d.User, d.Password)
 }
 
 // SurveyArgs ask for a survey of a source.
