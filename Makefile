@@ -1,7 +1,7 @@
 # Everything a new machine needs beyond Go, Node and apt is installed by these targets.
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
-PACKAGES := postgresql mariadb-server mariadb-client php-fpm php-mysql php-gd php-xml php-mbstring nginx-light chromium \
+PACKAGES := postgresql mariadb-server mariadb-client php-fpm php-mysql php-pgsql php-sqlite3 sqlite3 php-gd php-xml php-mbstring nginx-light chromium \
 	wordpress wordpress-theme-twentytwentythree wordpress-theme-twentytwentytwo openssh-server vsftpd zip unzip bzip2
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_SOURCES := $(shell find cmd internal web/web.go demo -name '*.go' -o -name '*.yaml' -o -name '*.sql' 2>/dev/null)

@@ -28,6 +28,8 @@ import (
 	"syscall"
 	"time"
 
+	"nestseed/internal/service/records"
+
 	_ "github.com/go-sql-driver/mysql" // the driver is used by name
 )
 
@@ -40,9 +42,12 @@ type Stack struct {
 	FilesPort     int    // of the SSH server for files
 	CommandsPort  int    // of the one that also runs commands
 	FTPPort       int
+	PostgresPort  int    // of the server for databases of sites
 	WebHost       string // a loopback address; another one is another machine with the same port
 	AdminUser     string
 	AdminPassword string
+
+	postgres *records.Cluster
 }
 
 // New returns the stack in a folder, with what is known of it from an earlier start.
@@ -164,7 +169,7 @@ func (s *Stack) Stop() error {
 	if s.FTPPort != 0 {
 		os.Remove(s.ftpPAM())
 	}
-	return err
+	return errors.Join(err, s.stopPostgres())
 }
 
 func wait(atMost time.Duration, try func() error) error {

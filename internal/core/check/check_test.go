@@ -77,7 +77,7 @@ func visit(t *testing.T, s school, change func(*Site)) map[string]Check {
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
 	// The name leads nowhere: checks connect to where they are told.
-	site := Site{Address: "http://alder-valley.example:" + u.Port(), Connect: u.Host, Kind: kinds[0], Title: "Alder & Valley", Login: "admin",
+	site := Site{Address: "http://alder-valley.example:" + u.Port(), Connect: u.Host, Kind: kinds[len(kinds)-1], Title: "Alder & Valley", Login: "admin",
 		Password: "right",
 		Origin:   rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://alder-valley.example:" + u.Port()}}}}
 	if change != nil {
@@ -130,7 +130,14 @@ func TestEachFaultIsFoundWithItsEvidence(t *testing.T) {
 			s["/"] = answer("<title>Alder & Valley</title>")
 			s["/robots.txt"] = answer("User-agent: *\nDisallow: /\n")
 		}, func(s *Site) { s.Visible = true }, "search engines", ""},
-		"settings can be read": {func(s school) { s["/wp-config.php"] = answer("<?php define('DB_PASSWORD', 'x');") }, nil, "private files",
+		"settings can be read": {func(s school) { s["/wp-config.php"] = answer("<?php define('DB_PASSWORD', 'x');") }, func(s *Site) {
+			dir := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "wp-config.php"), []byte("<?php define('DB_PASSWORD', 'x');\n"), 0o600))
+			var err error
+			s.FS, err = hostfs.Open(context.Background(), hostfs.Access{Address: "file://" + dir})
+			require.NoError(t, err)
+			s.Folder = "."
+		}, "private files",
 			"/wp-config.php"},
 		"the password is wrong":   {nil, func(s *Site) { s.Password = "wrong" }, "login", ""},
 		"the login leads nowhere": {func(s school) { delete(s, "/wp-admin/profile.php") }, nil, "login", ""},
@@ -181,7 +188,7 @@ func TestTheCrawlStaysWithinItsBounds(t *testing.T) {
 func TestASiteThatDoesNotAnswerIsAFaultNotAnError(t *testing.T) {
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	rep, err := Run(context.Background(), Site{Address: "http://alder-valley.example", Connect: "127.0.0.1:1", Kind: kinds[0], Login: "a",
+	rep, err := Run(context.Background(), Site{Address: "http://alder-valley.example", Connect: "127.0.0.1:1", Kind: kinds[len(kinds)-1], Login: "a",
 		Password: "b"}, progress.Discard)
 	require.NoError(t, err)
 	require.Positive(t, rep.Faults())

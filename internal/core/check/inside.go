@@ -46,13 +46,20 @@ func (r *runner) visibility(ctx context.Context) {
 		Remedy: "set the " + r.site.Kind.Visibility.Place().String() + " of the site"})
 }
 
-// private asks for files that must not be readable over the web.
+// private asks for files that must not be readable over the web, and compares what comes with what stands in them.
 func (r *runner) private(ctx context.Context) {
 	var open []string
 	for _, p := range r.site.Kind.Private {
+		if r.folder == nil {
+			break
+		}
+		text, err := hostfs.ReadFile(ctx, r.folder, p, maxTextBytes)
+		if err != nil || len(bytes.TrimSpace(text)) == 0 {
+			continue
+		}
+		text = bytes.TrimSpace(text)
 		res, body, err := r.get(ctx, r.base.String()+"/"+p)
-		if err == nil && res.StatusCode == 200 && (bytes.Contains(body, []byte("<?php")) || bytes.Contains(body, []byte("DB_PASSWORD")) ||
-			strings.HasSuffix(p, "config") && bytes.Contains(body, []byte("[core]"))) {
+		if err == nil && res.StatusCode == 200 && bytes.Contains(body, text[:min(len(text), 512)]) {
 			open = append(open, r.base.String()+"/"+p)
 		}
 	}

@@ -39,8 +39,7 @@ func (r *runner) login(ctx context.Context) {
 		fail(fmt.Sprintf("logging in as %s at %s does not work (%d)", r.site.Login, at, status))
 		return
 	}
-	inside, _, err := r.get(ctx, r.base.String()+"/"+l.Inside)
-	if err != nil || inside.StatusCode != http.StatusOK {
+	if status, err = r.inside(ctx); err != nil || status != http.StatusOK {
 		fail(fmt.Sprintf("logged in as %s, but %s is not open to it", r.site.Login, l.Inside))
 		return
 	}
@@ -52,6 +51,12 @@ func (r *runner) login(ctx context.Context) {
 func (r *runner) tryLogin(ctx context.Context, address string) (status int, err error) {
 	l := r.site.Kind.Login
 	form := url.Values{}
+	if l.Form {
+		var err error
+		if form, address, err = r.loginForm(ctx, address); err != nil || form == nil {
+			return http.StatusNotFound, err
+		}
+	}
 	fill := strings.NewReplacer("{login}", r.site.Login, "{password}", r.site.Password)
 	for k, v := range l.Fields {
 		form.Set(k, fill.Replace(v))
@@ -69,14 +74,53 @@ func (r *runner) tryLogin(ctx context.Context, address string) (status int, err 
 		return 0, err
 	}
 	for _, c := range res.Cookies() {
-		if strings.HasPrefix(c.Name, l.ProofCookie) && c.Value != "" {
+		if l.ProofCookie != "" && strings.HasPrefix(c.Name, l.ProofCookie) && c.Value != "" {
 			return http.StatusOK, nil
 		}
+	}
+	if l.ProofCookie == "" && res.StatusCode < http.StatusBadRequest {
+		return r.inside(ctx)
 	}
 	if res.StatusCode == http.StatusOK {
 		return http.StatusUnauthorized, nil
 	}
 	return res.StatusCode, nil
+}
+
+// inside opens the page that only those who are logged in see: 200 when it is, and does not ask to log in.
+func (r *runner) inside(ctx context.Context) (status int, err error) {
+	l := r.site.Kind.Login
+	res, body, err := r.get(ctx, r.base.String()+"/"+l.Inside)
+	switch {
+	case err != nil:
+		return 0, err
+	case res.StatusCode == http.StatusOK && hasFields(body, l.Fields):
+		return http.StatusUnauthorized, nil
+	}
+	return res.StatusCode, nil
+}
+
+// loginForm opens a login page, and returns what its form sends by itself and where to; nil where there is no such form.
+func (r *runner) loginForm(ctx context.Context, address string) (sends url.Values, to string, err error) {
+	p := &page{address: address}
+	if r.open(ctx, p); p.err != nil {
+		return nil, "", p.err
+	}
+	at, err := url.Parse(address)
+	if err != nil {
+		return nil, "", err
+	}
+	for _, f := range p.forms {
+		if !f.password {
+			continue
+		}
+		action, err := at.Parse(f.action)
+		if err != nil || !r.ours(action) {
+			continue // a password is sent to this site and nowhere else
+		}
+		return f.fields, action.String(), nil
+	}
+	return nil, "", nil
 }
 
 // slug is what can be the name of a moved login page.

@@ -60,6 +60,8 @@ type Kind struct {
 		Database Database `yaml:"database"`
 		Prefix   string   `yaml:"prefix"`
 		Salts    []string `yaml:"salts"`
+		// Hosts is a list of settings that say, as regular expressions, which host names the site answers to.
+		Hosts string `yaml:"hosts"`
 		// Folders are settings that name a folder of the site by its absolute path.
 		Folders []struct {
 			Setting string `yaml:"setting"`
@@ -78,6 +80,7 @@ type Kind struct {
 	Visibility Visibility `yaml:"visibility"`
 	Prefixed   []Rows     `yaml:"prefixed"` // values that follow the table prefix in these columns
 	Forget     []Rows     `yaml:"forget"`   // rows the CMS rebuilds, wrong on a new site
+	Empty      []string   `yaml:"empty"`    // tables of which that is true as a whole; patterns
 	Admin      Admin      `yaml:"administrator"`
 	Login      Login      `yaml:"login"`
 	Pages      []string   `yaml:"pages"`     // paths that every site answers, for checks
@@ -259,11 +262,17 @@ type Jobs struct {
 	Recurs string `yaml:"recurs"`
 }
 
-// Mail is a file that keeps mail from going out while it is there.
+// Mail is a file that keeps mail from going out while it is there, or a setting that does while it is Kept.
 type Mail struct {
-	File string `yaml:"file"`
-	Text string `yaml:"text"`
+	File    string `yaml:"file"`
+	Text    string `yaml:"text"`
+	Setting string `yaml:"setting"`
+	Kept    string `yaml:"kept"`
+	Sends   string `yaml:"sends"`
 }
+
+// Can reports whether mail can be kept from going out.
+func (m Mail) Can() bool { return m.File != "" || m.Setting != "" }
 
 // Report is a page that a site is asked by. It answers {key}, a space, and a JSON object, to requests whose parameter "by" is the
 // HMAC-SHA-256 (RFC 2104) of "at", the time in seconds, a space, and "what", with {key}; it is silent to others, and after {until}.
@@ -313,11 +322,63 @@ type Visibility struct {
 func (v Visibility) Place() Value { return Value{v.Option, v.Path, v.Setting, v.Cell} }
 
 // Admin says how an administrator is made: rows to insert, in order. Values may hold {login}, {email},
-// {hash}, {now}, {prefix} and {id}, the number the first row was given.
+// {hash}, {now} (UTC, YYYY-MM-DD HH:MM:SS), {unix} (seconds), {uuid} (RFC 9562, version 4), {prefix}, {id}, the number that the first row
+// was given, and, as a whole value of that row where the database gives no numbers, {next}: one more than the highest that is there.
 type Admin struct {
-	Hash    string   `yaml:"hash"`
+	// Hash is how passwords are hashed: phpass, bcrypt, sha512-phpass, argon2id. Hashes are others, for versions of the CMS.
+	Hash   string `yaml:"hash"`
+	Hashes []struct {
+		Since string `yaml:"since"` // the first version that has it; the last that fits counts
+		Hash  string `yaml:"hash"`
+	} `yaml:"hashes"`
 	Rows    []NewRow `yaml:"rows"`
 	Authors []Column `yaml:"authors"` // columns that name the account content belongs to
+	// LoginColumn is, by table, the column that people log in by, where several hold their name.
+	LoginColumn map[string]string `yaml:"login-columns"`
+	// Settings is where a site without accounts in a database keeps its administrator: settings that get name and hash.
+	Settings struct {
+		Login string `yaml:"login"`
+		Email string `yaml:"email"`
+		Hash  string `yaml:"hash"`
+	} `yaml:"settings"`
+}
+
+// Scheme returns how a version of the CMS hashes passwords.
+func (a Admin) Scheme(version string) string {
+	scheme := a.Hash
+	for _, h := range a.Hashes {
+		if version != "" && CompareVersions(version, h.Since) >= 0 {
+			scheme = h.Hash
+		}
+	}
+	return scheme
+}
+
+// Account says where accounts are: the table, and its columns of log-in names, password hashes and numbers; the last is "" where the
+// database gives the numbers. ok is false where the kind makes no accounts in the database.
+func (a Admin) Account() (table, login, hash, id string, ok bool) {
+	for _, row := range a.Rows {
+		login, hash, id = "", "", ""
+		for column, value := range row.Values {
+			switch value {
+			case "{login}":
+				if login == "" || column < login { // the first by name, where several have it
+					login = column
+				}
+			case "{hash}":
+				hash = column
+			case "{id}", "{next}":
+				id = column
+			}
+		}
+		if hash != "" && login != "" {
+			if name, is := a.LoginColumn[row.Table]; is {
+				login = name
+			}
+			return row.Table, login, hash, id, true
+		}
+	}
+	return "", "", "", "", false
 }
 
 // NewRow is a row to insert.
@@ -331,6 +392,7 @@ type Login struct {
 	Path        string            `yaml:"path"`
 	Fields      map[string]string `yaml:"fields"` // {login} and {password} are filled in
 	Cookies     map[string]string `yaml:"cookies"`
+	Form        bool              `yaml:"form"` // the page is opened first: its hidden fields are sent with the others
 	ProofCookie string            `yaml:"proof-cookie"` // a cookie whose name begins so is set on success
 	Inside      string            `yaml:"inside"`       // a page only those logged in can see
 	// Moved is in the names of options in which extensions keep where they have moved the login page to.

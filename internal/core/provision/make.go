@@ -2,12 +2,15 @@ package provision
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
+	"net/url"
 	"path"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -421,6 +424,18 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 			s.Set(p.Setting, path.Join(mk.plan.Folder, p.Folder))
 		}
 	}
+	if err := mk.setSettings(s); err != nil {
+		return err
+	}
+	if err := writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()&^0o007|0o600); err != nil {
+		return err
+	}
+	return mk.hold(ctx)
+}
+
+// setSettings puts fields, visibility, host names and whatever else belongs to a new site into its settings.
+func (mk *maker) setSettings(s kind.Settings) error {
+	ks := mk.req.Kind.Settings
 	for _, f := range mk.req.Archive.Manifest.List.Fields {
 		for _, t := range f.To {
 			if value, give := mk.valueOf(f); give && t.Setting != "" {
@@ -431,10 +446,28 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 	if place, value := mk.visibility(); place.Setting != "" {
 		s.Set(place.Setting, value)
 	}
-	if err := writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()&^0o007|0o600); err != nil {
-		return err
+	if m := mk.req.Kind.Mail; m.Setting != "" {
+		s.Set(m.Setting, map[bool]string{true: m.Kept, false: m.Sends}[mk.req.Quiet])
+		mk.result.Quiet = mk.req.Quiet
 	}
-	return mk.hold(ctx)
+	if u, err := url.Parse(mk.plan.Address); err == nil && ks.Hosts != "" {
+		for _, name := range s.Names() {
+			if strings.HasPrefix(name, ks.Hosts+"[") || strings.HasPrefix(name, ks.Hosts+".") {
+				s.Set(name, "^"+regexp.QuoteMeta(u.Hostname())+"$")
+			}
+		}
+	}
+	a := mk.req.Kind.Admin.Settings
+	if a.Hash == "" || mk.req.Admin != "" {
+		return nil
+	}
+	hash, err := Hash(mk.req.Kind.Admin.Scheme(mk.req.Archive.Manifest.Version), mk.result.AdminPassword)
+	for setting, value := range map[string]string{a.Login: mk.plan.Admin, a.Email: mk.req.Values["email"].Value, a.Hash: hash} {
+		if setting != "" {
+			s.Set(setting, value)
+		}
+	}
+	return err
 }
 
 // access is what the settings file is to say of the database.
@@ -459,10 +492,10 @@ func writeSettings(ctx context.Context, site hostfs.FS, name, folder string, s k
 // makeAdministrator inserts the rows of the kind's recipe and gives the content to the new account.
 func (mk *maker) makeAdministrator(ctx context.Context) error {
 	a := mk.req.Kind.Admin
-	if kept, err := mk.accountsStay(ctx); kept || err != nil {
+	if kept, err := mk.accountsStay(ctx); kept || err != nil || len(a.Rows) == 0 {
 		return err
 	}
-	hash, err := Hash(a.Hash, mk.result.AdminPassword)
+	hash, err := Hash(a.Scheme(mk.req.Archive.Manifest.Version), mk.result.AdminPassword)
 	if err != nil {
 		return err
 	}
@@ -470,26 +503,64 @@ func (mk *maker) makeAdministrator(ctx context.Context) error {
 	if there, err := setPassword(ctx, mk.db, mk.req.Kind, mk.plan.Prefix, mk.plan.Admin, hash); there || err != nil {
 		return err
 	}
-	email := mk.req.Values["email"].Value
-	fill := strings.NewReplacer("{login}", mk.plan.Admin, "{email}", email, "{hash}", hash, "{now}", now(), "{prefix}", mk.plan.Prefix)
-	var id int64
-	for i, row := range a.Rows {
+	id, err := mk.insertAdministrator(ctx, hash)
+	if err != nil {
+		return err
+	}
+	if !slices.Contains(mk.req.Archive.Manifest.List.Empty, a.Rows[0].Table) && !mk.keepsFew(a.Rows[0].Table) {
+		return nil // the release keeps its accounts, and content stays theirs
+	}
+	return mk.giveContent(ctx, id)
+}
+
+// keepsFew reports whether the release holds chosen rows of a table only.
+func (mk *maker) keepsFew(table string) bool {
+	return slices.ContainsFunc(mk.req.Archive.Manifest.List.KeepRows, func(r kind.Rows) bool { return r.Table == table })
+}
+
+// insertAdministrator inserts the rows of an administrator, and returns the number of the account.
+func (mk *maker) insertAdministrator(ctx context.Context, hash string) (id string, err error) {
+	fill := strings.NewReplacer("{login}", mk.plan.Admin, "{email}", mk.req.Values["email"].Value, "{hash}", hash, "{now}", now(),
+		"{unix}", strconv.FormatInt(time.Now().Unix(), 10), "{prefix}", mk.plan.Prefix)
+	for i, row := range mk.req.Kind.Admin.Rows {
 		values := map[string]string{}
 		for column, value := range row.Values {
-			values[column] = strings.ReplaceAll(fill.Replace(value), "{id}", fmt.Sprint(id))
+			if value == "{next}" {
+				if id, err = mk.next(ctx, row.Table, column); err != nil {
+					return "", err
+				}
+				value = id
+			}
+			values[column] = strings.NewReplacer("{id}", id, "{uuid}", uuid()).Replace(fill.Replace(value))
 		}
 		last, err := mk.db.Insert(ctx, mk.table(row.Table), values)
 		if err != nil {
-			return err
+			return "", err
 		}
-		if i == 0 {
-			id = last
+		if i == 0 && id == "" {
+			id = strconv.FormatInt(last, 10)
 		}
 	}
-	if !slices.Contains(mk.req.Archive.Manifest.List.Empty, a.Rows[0].Table) {
-		return nil // the release keeps its accounts, and content stays theirs
-	}
-	return mk.giveContent(ctx, fmt.Sprint(id))
+	return id, nil
+}
+
+// next returns one more than the highest number in a column.
+func (mk *maker) next(ctx context.Context, table, column string) (string, error) {
+	highest := int64(0)
+	err := mk.db.Select(ctx, mk.table(table), []string{column}, "", nil, func(row [][]byte) error {
+		n, err := strconv.ParseInt(string(row[0]), 10, 64)
+		highest = max(highest, n)
+		return err
+	})
+	return strconv.FormatInt(highest+1, 10), err
+}
+
+// uuid returns a random UUID (RFC 9562, version 4).
+func uuid() string {
+	var b [16]byte
+	rand.Read(b[:])
+	b[6], b[8] = b[6]&0x0f|0x40, b[8]&0x3f|0x80
+	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
 }
 
 // giveContent makes an account the author of everything.
@@ -538,17 +609,14 @@ func (mk *maker) accountsStay(ctx context.Context) (bool, error) {
 	if admin == "" {
 		return false, nil
 	}
-	table := a.Rows[0].Table
-	emptied := slices.Contains(mk.req.Archive.Manifest.List.Empty, table)
+	table, login, _, _, ok := a.Account()
+	emptied := ok && (slices.Contains(mk.req.Archive.Manifest.List.Empty, table) || mk.keepsFew(table))
 	if emptied && !mk.keepsAccounts() {
 		return false, nil
 	}
-	for _, column := range slices.Sorted(maps.Keys(a.Rows[0].Values)) {
-		if a.Rows[0].Values[column] == "{login}" {
-			if _, found, err := mk.db.Lookup(ctx, mk.table(table), column, admin, column); err != nil || !found {
-				return false, err
-			}
-			break
+	if ok {
+		if _, found, err := mk.db.Lookup(ctx, mk.table(table), login, admin, login); err != nil || !found {
+			return false, err
 		}
 	}
 	mk.result.KeptAccounts = true
@@ -557,7 +625,7 @@ func (mk *maker) accountsStay(ctx context.Context) (bool, error) {
 		return true, nil
 	}
 	// The release's content has lost its authors; it is given to the administrator who stays.
-	id, err := mk.accountID(ctx, table, admin)
+	id, err := mk.accountID(ctx, admin)
 	if err != nil {
 		return false, err
 	}
@@ -565,19 +633,19 @@ func (mk *maker) accountsStay(ctx context.Context) (bool, error) {
 }
 
 // accountID returns the number of an account.
-func (mk *maker) accountID(ctx context.Context, table, login string) (string, error) {
+func (mk *maker) accountID(ctx context.Context, admin string) (string, error) {
+	table, login, _, id, _ := mk.req.Kind.Admin.Account()
 	for _, rel := range mk.req.Kind.Relations {
-		if rel.To.Table == table {
-			for column, v := range mk.req.Kind.Admin.Rows[0].Values {
-				if v == "{login}" {
-					if id, found, err := mk.db.Lookup(ctx, mk.table(table), column, login, rel.To.Column); err != nil || found {
-						return id, err
-					}
-				}
-			}
+		if id == "" && rel.To.Table == table {
+			id = rel.To.Column
 		}
 	}
-	return "", fmt.Errorf("there is no account %s", login)
+	if id != "" {
+		if n, found, err := mk.db.Lookup(ctx, mk.table(table), login, admin, id); err != nil || found {
+			return n, err
+		}
+	}
+	return "", fmt.Errorf("there is no account %s", admin)
 }
 
 func (mk *maker) hasTable(bare string) bool {
@@ -589,8 +657,16 @@ func (mk *maker) hasTable(bare string) bool {
 	return false
 }
 
-// forget removes rows that the CMS rebuilds: compiled rewrite rules and transients.
+// forget removes rows that the CMS rebuilds: compiled rewrite rules and transients, tables of caches and sessions.
 func (mk *maker) forget(ctx context.Context) error {
+	for _, t := range mk.req.Archive.Manifest.Tables {
+		bare, own := strings.CutPrefix(t.Name, mk.plan.OldPrefix)
+		if own && t.Rows > 0 && slices.ContainsFunc(mk.req.Kind.Empty, func(p string) bool { return packing.Wild(p, bare) }) {
+			if err := mk.db.Empty(ctx, mk.table(bare)); err != nil {
+				return err
+			}
+		}
+	}
 	for _, r := range mk.req.Kind.Forget {
 		for _, v := range r.Values {
 			if err := mk.db.DeleteLike(ctx, mk.table(r.Table), r.Column, v); err != nil {

@@ -189,7 +189,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	p := &Plan{
 		Release: m.Ref(), Name: req.Name, Folder: path.Join(req.FS.Root(), req.Folder),
 		Files: m.Totals.Files + m.Totals.Links, Bytes: m.Totals.Bytes, Tables: m.Totals.Tables, Rows: m.Totals.Rows,
-		OldPrefix: m.Origin.Prefix, Visible: req.Visible, Missing: []string{}, Problems: []string{}, Without: m.Without,
+		OldPrefix: m.Origin.Prefix, Visible: req.Visible || req.Kind.Visibility.Place().IsZero(), Missing: []string{}, Problems: []string{}, Without: m.Without,
 	}
 	if !nameForm.MatchString(req.Name) {
 		return nil, fmt.Errorf("%q is not a site's name; use small letters, digits and dashes, at most 63", req.Name)
@@ -202,7 +202,9 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	compact := strings.ReplaceAll(req.Name, "-", "")
 	p.Database = "ns_" + compact[:min(len(compact), 50)]
 	p.User = "ns_" + compact[:min(len(compact), 28)]
-	p.Prefix = prefixFor(req.Name)
+	if p.Prefix = prefixFor(req.Name); m.Origin.Prefix == "" || req.Kind.Settings.Prefix == "" {
+		p.Prefix = m.Origin.Prefix // the site has a database of its own
+	}
 	p.Admin = req.Name + "-admin"
 	if req.Admin != "" {
 		p.Admin = req.Admin
@@ -471,7 +473,10 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	if p.Visible {
 		visible = "open to search engines"
 	}
-	if req.Quiet && req.Kind.Mail.File != "" {
+	if req.Kind.Visibility.Place().IsZero() {
+		visible = "open to search engines: " + req.Kind.Title + " has no setting that keeps them out"
+	}
+	if req.Quiet && req.Kind.Mail.Can() {
 		visible += "; mail is kept from going out"
 	}
 	mail := "mail addresses stay"

@@ -204,7 +204,7 @@ func (mk *maker) keepsAccounts() bool {
 	}
 	for _, n := range mk.req.Replace.Keep {
 		i := slices.IndexFunc(mk.req.Kind.Keep, func(p kind.Keep) bool { return p.What == n })
-		if i >= 0 && slices.Contains(mk.req.Kind.Keep[i].Tables, mk.req.Kind.Admin.Rows[0].Table) {
+		if table, _, _, _, ok := mk.req.Kind.Admin.Account(); i >= 0 && ok && slices.Contains(mk.req.Kind.Keep[i].Tables, table) {
 			return true
 		}
 	}

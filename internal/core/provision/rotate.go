@@ -112,9 +112,19 @@ func RemoveOldUser(ctx context.Context, server sitedb.Server, old string) error 
 // NewAdministratorPassword gives the administrator of a live site another password. Errors: ErrPlan when there is
 // no such account.
 func NewAdministratorPassword(ctx context.Context, s Live, password string) error {
-	hash, err := Hash(s.Kind.Admin.Hash, password)
+	id, err := kind.Identify(ctx, s.FS, s.Folder, []*kind.Kind{s.Kind})
 	if err != nil {
 		return err
+	}
+	hash, err := Hash(s.Kind.Admin.Scheme(id.Version), password)
+	if err != nil {
+		return err
+	}
+	if a := s.Kind.Admin.Settings; a.Hash != "" {
+		return s.changeSettings(ctx, func(_ *kind.Identity, settings kind.Settings) error {
+			settings.Set(a.Hash, hash)
+			return nil
+		}, func() error { return nil })
 	}
 	db, err := s.Server.OpenAs(ctx, s.Database, s.User, s.Password)
 	if err != nil {
@@ -131,20 +141,11 @@ func NewAdministratorPassword(ctx context.Context, s Live, password string) erro
 
 // setPassword gives an account a password, if there is an account of that name.
 func setPassword(ctx context.Context, db sitedb.DB, k *kind.Kind, prefix, login, hash string) (found bool, err error) {
-	row := k.Admin.Rows[0]
-	name, secret := "", ""
-	for column, value := range row.Values {
-		switch value {
-		case "{login}":
-			name = column
-		case "{hash}":
-			secret = column
-		}
-	}
-	if name == "" || secret == "" {
+	bare, name, secret, _, ok := k.Admin.Account()
+	if !ok {
 		return false, nil
 	}
-	table := prefix + row.Table
+	table := prefix + bare
 	if _, found, err := db.Lookup(ctx, table, name, login, name); err != nil || !found {
 		return false, err
 	}

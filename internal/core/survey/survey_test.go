@@ -117,10 +117,10 @@ func TestTotalsAddUpByAreaAndFolderAndARemedySavesWhatItSays(t *testing.T) {
 
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	list, err := packing.Parse([]byte(kinds[0].Lists["starter"]))
+	list, err := packing.Parse([]byte(kinds[len(kinds)-1].Lists["starter"]))
 	require.NoError(t, err)
 	total := func() (in, out Share) {
-		m, err := list.Compile(kinds[0], "lad_")
+		m, err := list.Compile(kinds[len(kinds)-1], "lad_")
 		require.NoError(t, err)
 		in, out, _ = s.Total(m)
 		require.Equal(t, s.Totals.Bytes, in.Bytes+out.Bytes)
@@ -141,12 +141,12 @@ func TestASurveyCountsLinksAndStopsWhenItIsCancelled(t *testing.T) {
 	defer fsys.Close()
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	s, err := Take(context.Background(), Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kinds[0]}}, progress.Discard)
+	s, err := Take(context.Background(), Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kinds[len(kinds)-1]}}, progress.Discard)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), s.Totals.Links)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = Take(ctx, Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kinds[0]}}, progress.Discard)
+	_, err = Take(ctx, Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kinds[len(kinds)-1]}}, progress.Discard)
 	require.ErrorIs(t, err, context.Canceled)
 }
 
@@ -215,7 +215,7 @@ func TestLogsTemporaryFilesDropInsAndEarlierPackagesAreFound(t *testing.T) {
 func TestVersionsPastTheirEndAreFound(t *testing.T) {
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	k := *kinds[0]
+	k := *kinds[len(kinds)-1]
 	k.Ends = []kind.End{{Of: "WordPress", Before: "5.0", On: "2020-01-01"}, {Of: "PHP", Version: "8.1", On: "2025-12-31"},
 		{Of: "PHP", Version: "8.2", On: "2026-12-31"}, {Of: "MariaDB", Version: "10.11", On: "2028-02-16"}}
 	found := func(version, php, db string) (out []string) {
@@ -246,7 +246,7 @@ func TestLinksAreJudged(t *testing.T) {
 	defer fsys.Close()
 	kinds, err := kind.Stock()
 	require.NoError(t, err)
-	s, err := Take(context.Background(), Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kinds[0]}}, progress.Discard)
+	s, err := Take(context.Background(), Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kinds[len(kinds)-1]}}, progress.Discard)
 	require.NoError(t, err)
 	require.Len(t, what(s, "link that leaves the site"), 2)
 	require.Equal(t, "nowhere", what(s, "link that leads nowhere")[0].Where)
@@ -262,10 +262,10 @@ func TestATotalOfALongListIsQuickAndTheSameAsMatchingOneByOne(t *testing.T) {
 			[]string{"jpg", "log", "txt"}[i%3]), Bytes: int64(i)})
 	}
 	filelist.Sort(s.Files)
-	list, err := packing.Parse([]byte(kinds[0].Lists["starter"]))
+	list, err := packing.Parse([]byte(kinds[len(kinds)-1].Lists["starter"]))
 	require.NoError(t, err)
 	packing.Edit{LeaveOut: []string{"wp-content/uploads/0007/**", "**/p-3?.jpg"}}.Apply(list)
-	m, err := list.Compile(kinds[0], "lad_")
+	m, err := list.Compile(kinds[len(kinds)-1], "lad_")
 	require.NoError(t, err)
 	var wantIn Share
 	for _, f := range s.Files {
@@ -296,7 +296,7 @@ func TestRulesForRowsSaveWhatTheSurveyCounted(t *testing.T) {
 	} {
 		list, err := packing.Parse([]byte(text))
 		require.NoError(t, err)
-		m, err := list.Compile(kinds[0], "lad_")
+		m, err := list.Compile(kinds[len(kinds)-1], "lad_")
 		require.NoError(t, err)
 		in, out, saved := s.Total(m)
 		require.Equal(t, want, out, text)

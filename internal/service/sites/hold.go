@@ -97,6 +97,11 @@ func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
 	if err := provision.SetValue(ctx, live, o.kind.Visibility.Place(), o.kind.Visibility.Visible); err != nil {
 		return err
 	}
+	if m := o.kind.Mail; m.Setting != "" && o.Quiet {
+		if err := provision.SetValue(ctx, live, kind.Value{Setting: m.Setting}, m.Sends); err != nil {
+			return err
+		}
+	}
 	if file := o.kind.Mail.File; file != "" {
 		if err := o.removeOurs(ctx, site, file); err != nil {
 			return err

@@ -27,7 +27,7 @@ func TestAStarterIsMadeChangedAndRemoved(t *testing.T) {
 	host, err := db.AddHost(ctx, records.Host{Name: "house", Files: "/srv", WebRoot: "{name}", Address: "http://{name}.example"})
 	require.NoError(t, err)
 	for _, name := range []string{"base", "second"} {
-		_, err := db.AddSource(ctx, records.Source{Name: name, HostID: host.ID, Path: name, Kind: kinds[0].Name, Address: "http://base.example"})
+		_, err := db.AddSource(ctx, records.Source{Name: name, HostID: host.ID, Path: name, Kind: kinds[len(kinds)-1].Name, Address: "http://base.example"})
 		require.NoError(t, err)
 	}
 	_, err = db.AddSource(ctx, records.Source{Name: "other", HostID: host.ID, Path: "other", Kind: "another", Address: "http://other.example"})
@@ -42,7 +42,7 @@ func TestAStarterIsMadeChangedAndRemoved(t *testing.T) {
 	require.ErrorIs(t, err, records.ErrNotFound)
 	made, err := svc.Create(ctx, "music", "base", "", nil, nil)
 	require.NoError(t, err)
-	require.Equal(t, kinds[0].Lists[StockList], made.List)
+	require.Equal(t, kinds[len(kinds)-1].Lists[StockList], made.List)
 	_, err = svc.Create(ctx, "music", "base", "", nil, nil)
 	require.ErrorIs(t, err, records.ErrTaken)
 
