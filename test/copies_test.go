@@ -18,7 +18,7 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
-	"nestseed/internal/service/records"
+	"nestseed/internal/service/cluster"
 	"nestseed/internal/wire"
 )
 
@@ -53,15 +53,15 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 	folder, err := os.MkdirTemp(world.dir, "records-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(folder, 0o755))
-	cluster, err := records.StartCluster(ctx, folder)
+	server, err := cluster.Start(ctx, folder)
 	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, cluster.Stop()) })
+	t.Cleanup(func() { require.NoError(t, server.Stop()) })
 	text, err := os.ReadFile(filepath.Join(world.service.data, "vault-key"))
 	require.NoError(t, err)
 	key, store := base64.StdEncoding.EncodeToString(text), t.TempDir()
 
-	one, oneAnswers := copyOf(t, cluster.Address(), store, key)
-	two, twoAnswers := copyOf(t, cluster.Address(), store, key)
+	one, oneAnswers := copyOf(t, server.Address(), store, key)
+	two, twoAnswers := copyOf(t, server.Address(), store, key)
 	oneAnswers()
 	twoAnswers()
 	token := ""

@@ -7,9 +7,9 @@ import (
 	"os"
 	"strconv"
 
-	"github.com/jackc/pgx/v5"
+	"nestseed/internal/service/cluster"
 
-	"nestseed/internal/service/records"
+	"github.com/jackc/pgx/v5"
 )
 
 // StartPostgres starts a PostgreSQL server for the databases of sites.
@@ -17,15 +17,15 @@ func (s *Stack) StartPostgres(ctx context.Context) error {
 	if s.postgres != nil {
 		return nil
 	}
-	cluster, err := records.StartCluster(ctx, s.Dir)
+	server, err := cluster.Start(ctx, s.Dir)
 	if err != nil {
 		return err
 	}
-	u, err := url.Parse(cluster.Address())
+	u, err := url.Parse(server.Address())
 	if err != nil {
 		return err
 	}
-	s.postgres = cluster
+	s.postgres = server
 	s.PostgresPort, err = strconv.Atoi(u.Port())
 	return err
 }
@@ -57,10 +57,10 @@ func (s *Stack) stopPostgres() error {
 	if _, err := os.Stat(s.path("postgres", "data", "postmaster.pid")); err != nil {
 		return nil
 	}
-	cluster, err := records.StartCluster(context.Background(), s.Dir)
+	server, err := cluster.Start(context.Background(), s.Dir)
 	if err != nil {
 		return err
 	}
 	s.postgres = nil
-	return cluster.Stop()
+	return server.Stop()
 }

@@ -28,7 +28,7 @@ import (
 	"syscall"
 	"time"
 
-	"nestseed/internal/service/records"
+	"nestseed/internal/service/cluster"
 
 	_ "github.com/go-sql-driver/mysql" // the driver is used by name
 )
@@ -47,7 +47,7 @@ type Stack struct {
 	AdminUser     string
 	AdminPassword string
 
-	postgres *records.Cluster
+	postgres *cluster.Cluster
 }
 
 // New returns the stack in a folder, with what is known of it from an earlier start.

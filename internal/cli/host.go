@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -17,8 +18,8 @@ func (a *app) host() *cli.Command {
 		filesPassword(), filesKey(),
 		&cli.StringFlag{Name: "web-root", Value: "{name}", Usage: "folder of a site below files"},
 		&cli.StringFlag{Name: "address", Required: true, Usage: "address of a site, with {name} in it"},
-		&cli.StringFlag{Name: "database", Required: true,
-			Usage: "database server: mysql://admin@127.0.0.1:3306/, with ?through=files for over the SSH of the files"},
+		&cli.StringSliceFlag{Name: "database", Required: true,
+			Usage: "database server: mysql://admin@127.0.0.1:3306/, with ?through=files for over the SSH of the files; once for each that the host has"},
 		databasePassword(),
 		&cli.StringFlag{Name: "connect", Usage: "host or host:port that checks connect to, whatever DNS says"},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {
@@ -36,7 +37,7 @@ func (a *app) host() *cli.Command {
 		}
 		h, err := svc.AddHost(ctx, wire.NewHost{Name: args[0], Files: c.String("files"), WebRoot: c.String("web-root"),
 			Address:  c.String("address"),
-			Database: c.String("database"), DatabasePassword: password, FilesPassword: filesPassword, FilesKey: key,
+			Database: strings.Join(c.StringSlice("database"), " "), DatabasePassword: password, FilesPassword: filesPassword, FilesKey: key,
 			Connect: c.String("connect")})
 		if err != nil {
 			return err
@@ -93,7 +94,7 @@ func (a *app) hostSet() *cli.Command {
 		&cli.BoolFlag{Name: "new-host-key", Usage: "take the key that the host shows now, because the hosting company has changed it"},
 		&cli.StringFlag{Name: "web-root", Usage: "folder of a new site below files"},
 		&cli.StringFlag{Name: "address", Usage: "address of a new site, with {name} in it"},
-		&cli.StringFlag{Name: "database", Usage: "database server"},
+		&cli.StringSliceFlag{Name: "database", Usage: "database servers, all that the host has"},
 		databasePassword(),
 		&cli.StringFlag{Name: "connect", Usage: "host or host:port that checks connect to; empty for what DNS says"},
 	}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Host, error) {
@@ -106,7 +107,7 @@ func (a *app) hostSet() *cli.Command {
 			return wire.Host{}, err
 		}
 		in := wire.ChangedHost{Files: c.String("files"), WebRoot: c.String("web-root"), Address: c.String("address"),
-			Database: c.String("database"), DatabasePassword: password, FilesPassword: filesPassword, FilesKey: key,
+			Database: strings.Join(c.StringSlice("database"), " "), DatabasePassword: password, FilesPassword: filesPassword, FilesKey: key,
 			NewHostKey: c.Bool("new-host-key")}
 		if c.IsSet("connect") {
 			in.Connect = new(c.String("connect"))

@@ -8,8 +8,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nestseed/internal/client"
-	"nestseed/internal/core/kind"
-	"nestseed/internal/core/packing"
 	"nestseed/internal/wire"
 )
 
@@ -19,22 +17,28 @@ func (a *app) kind() *cli.Command {
 			return []string{k.Name, k.Title, strings.Join(k.Lists, ", ")}
 		}),
 		showing(a, "print the definition of a kind", (*client.Client).Kind, func(k wire.Kind) { fmt.Fprint(a.out, k.Definition) }),
-		verb("check", "FILE", "say whether a definition of a kind can be read", nil,
-			func(_ context.Context, c *cli.Command, args []string) error {
-				text, err := a.readFile(args[0])
-				if err != nil {
-					return err
-				}
-				k, err := kind.Parse(text)
-				if err != nil {
-					return usage("%s: %v", args[0], err)
-				}
-				for name, list := range k.Lists {
-					if _, err := packing.Parse([]byte(list)); err != nil {
-						return usage("%s: list %s: %v", args[0], name, err)
-					}
-				}
-				return a.print(c, map[string]string{"name": k.Name, "title": k.Title},
-					func() { fmt.Fprintf(a.out, "%s (%s) can be read\n", k.Name, k.Title) })
-			}))
+		verb("check", "FILE", "say whether a definition of a kind can be read", nil, a.kindFile((*client.Client).CheckKind, "can be read")),
+		verb("add", "FILE", "add a kind, or give one that was added another definition; the guide says how one is written", nil,
+			a.kindFile((*client.Client).AddKind, "added")),
+		a.remove("kinds", "kind"))
+}
+
+// kindFile does something with a file that holds the definition of a kind.
+func (a *app) kindFile(do func(*client.Client, context.Context, wire.NewKind) (wire.Kind, error), said string) func(context.Context, *cli.Command,
+	[]string) error {
+	return func(ctx context.Context, c *cli.Command, args []string) error {
+		text, err := a.readFile(args[0])
+		if err != nil {
+			return err
+		}
+		svc, err := a.service(c)
+		if err != nil {
+			return err
+		}
+		k, err := do(svc, ctx, wire.NewKind{Definition: string(text)})
+		if err != nil {
+			return err
+		}
+		return a.print(c, k, func() { fmt.Fprintf(a.out, "%s (%s) %s\n", k.Name, k.Title, said) })
+	}
 }

@@ -19,6 +19,7 @@ import (
 
 	"nestseed/internal/client"
 	"nestseed/internal/service"
+	"nestseed/internal/service/cluster"
 	"nestseed/internal/service/httpapi"
 	"nestseed/internal/service/records"
 )
@@ -170,7 +171,7 @@ func (a *app) examine(ctx context.Context, c *cli.Command, set service.Settings)
 	if set.Records == "" {
 		bins, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
 		if len(bins) == 0 {
-			say("PostgreSQL", false, "%v", records.ErrNoPostgres)
+			say("PostgreSQL", false, "%v", cluster.ErrNoPostgres)
 		} else {
 			say("PostgreSQL", true, "%s", bins[len(bins)-1])
 		}

@@ -153,6 +153,16 @@ func (c *Client) Tokens(ctx context.Context) ([]wire.TokenName, error) {
 	return get[[]wire.TokenName](ctx, c, "/tokens")
 }
 
+// AddKind adds a kind.
+func (c *Client) AddKind(ctx context.Context, k wire.NewKind) (wire.Kind, error) {
+	return post[wire.Kind](ctx, c, "/kinds", k)
+}
+
+// CheckKind reads the definition of a kind and keeps nothing.
+func (c *Client) CheckKind(ctx context.Context, k wire.NewKind) (wire.Kind, error) {
+	return post[wire.Kind](ctx, c, "/kinds/check", k)
+}
+
 // Kind shows a kind.
 func (c *Client) Kind(ctx context.Context, name string) (wire.Kind, error) {
 	return get[wire.Kind](ctx, c, "/kinds/"+seg(name))

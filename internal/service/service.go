@@ -24,12 +24,13 @@ import (
 	"syscall"
 	"time"
 
-	"nestseed/internal/core/kind"
 	"nestseed/internal/service/clients"
+	"nestseed/internal/service/cluster"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/httpapi"
 	"nestseed/internal/service/jobs"
+	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
 	"nestseed/internal/service/sites"
@@ -65,7 +66,7 @@ type Service struct {
 
 	settings Settings
 	lock     *os.File
-	cluster  *records.Cluster
+	cluster  *cluster.Cluster
 	db       *records.DB
 	engine   *engine.Engine
 	nouns    jobs.Nouns
@@ -103,7 +104,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	}
 	address := s.settings.Records
 	if address == "" {
-		if s.cluster, err = records.StartCluster(ctx, s.settings.Data); err != nil {
+		if s.cluster, err = cluster.Start(ctx, s.settings.Data); err != nil {
 			return err
 		}
 		address = s.cluster.Address()
@@ -127,12 +128,12 @@ func (s *Service) assemble(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	kinds, err := kind.Stock()
-	if err != nil {
-		return err
-	}
 	if s.engine, err = engine.New(s.db, s.settings.Log, engine.Options{Alone: s.settings.Records == "",
 		Interrupted: st.DropDraft}); err != nil {
+		return err
+	}
+	kinds, err := kinds.New(s.db, s.engine)
+	if err != nil {
 		return err
 	}
 	stored := &releases.Stored{DB: s.db, Store: st}

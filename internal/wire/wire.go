@@ -649,8 +649,14 @@ type Kind struct {
 	Name       string   `json:"name"`
 	Title      string   `json:"title"`
 	Lists      []string `json:"lists"`                // names of its stock packing lists
+	Stock      bool     `json:"stock"`                // it comes with the program
 	Keep       []Part   `json:"keep"`                 // of an old site, what a new one in its place can take over
 	Definition string   `json:"definition,omitempty"` // of one kind, not in lists: its YAML
+}
+
+// NewKind is a kind that is added.
+type NewKind struct {
+	Definition string `json:"definition" minLength:"1" maxLength:"1048576"` // YAML
 }
 
 // Part is a part of a site that can be kept.

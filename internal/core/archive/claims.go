@@ -2,7 +2,6 @@ package archive
 
 import (
 	"fmt"
-	"path"
 
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -42,8 +41,8 @@ func (a *Archive) JudgeSQL(trusted bool) error {
 // is taken. Errors: ErrHostile.
 func (a *Archive) checkManifest() error {
 	m := &a.Manifest
-	if m.Settings != "" && (CheckName(m.Settings) != nil || path.Base(m.Settings) != m.Settings) {
-		return fmt.Errorf("%w: the manifest names the settings file %q, which does not lie in the web root", ErrHostile, m.Settings)
+	if m.Settings != "" && CheckName(m.Settings) != nil {
+		return fmt.Errorf("%w: the manifest names the settings file %q, which is not below the web root", ErrHostile, m.Settings)
 	}
 	if len(m.Origin.Also) > MostAddresses {
 		return fmt.Errorf("%w: the manifest names %d addresses of the site, more than any has", ErrHostile, len(m.Origin.Also)+1)

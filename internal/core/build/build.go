@@ -261,7 +261,7 @@ func (b *builder) readDefaults(ctx context.Context) error {
 	site := sitevalue.Site{Kind: b.in.Identity.Kind, Prefix: b.in.Identity.Prefix, DB: b.in.DB, Settings: b.in.Identity.Settings}
 	for _, f := range b.in.List.Fields {
 		t := f.To[0]
-		if f.Secret || slices.Contains(b.in.List.Blank.Options, t.Option) {
+		if f.Secret || b.in.List.Blank.Has(t.Place()) {
 			continue
 		}
 		v, _, err := site.Get(ctx, t.Place())

@@ -392,7 +392,7 @@ type Login struct {
 	Path        string            `yaml:"path"`
 	Fields      map[string]string `yaml:"fields"` // {login} and {password} are filled in
 	Cookies     map[string]string `yaml:"cookies"`
-	Form        bool              `yaml:"form"` // the page is opened first: its hidden fields are sent with the others
+	Form        bool              `yaml:"form"`         // the page is opened first: its hidden fields are sent with the others
 	ProofCookie string            `yaml:"proof-cookie"` // a cookie whose name begins so is set on success
 	Inside      string            `yaml:"inside"`       // a page only those logged in can see
 	// Moved is in the names of options in which extensions keep where they have moved the login page to.

@@ -82,6 +82,19 @@ type Blank struct {
 	Columns  []Cell   `yaml:"columns,omitempty" json:"columns,omitempty"`
 }
 
+// Has reports whether the value of a place is emptied, alone or with others.
+func (b Blank) Has(place kind.Value) bool {
+	switch {
+	case place.Setting != "":
+		return slices.Contains(b.Settings, place.Setting)
+	case place.Cell != nil:
+		return slices.ContainsFunc(b.Columns, func(c Cell) bool { return c.Table == place.Cell.Table && c.Column == place.Cell.Column })
+	}
+	return slices.Contains(b.Options, place.Option) || slices.ContainsFunc(b.Values, func(v Inside) bool {
+		return v.Option == place.Option && len(v.Path) <= len(place.Path) && slices.Equal(v.Path, place.Path[:len(v.Path)])
+	})
+}
+
 // Inside points at one value inside an option.
 type Inside struct {
 	Option string   `yaml:"option" json:"option"`

@@ -331,3 +331,15 @@ func TestSuffixesUnderTheirOldNameAreRead(t *testing.T) {
 	_, err = Parse([]byte("leave-out:\n  paths: [a]\n  sufixes: [mp4]\n"))
 	require.ErrorContains(t, err, "sufixes", "what is not known is refused, with its name")
 }
+
+func TestWhatIsBlankedIsKnown(t *testing.T) {
+	b := Blank{Settings: []string{"KEY"}, Options: []string{"admin_email"}, Values: []Inside{{"site", []string{"mail"}}},
+		Columns: []Cell{{Table: "posts", Column: "password"}}}
+	for place, want := range map[*kind.Value]bool{
+		{Setting: "KEY"}: true, {Setting: "OTHER"}: false, {Option: "admin_email"}: true, {Option: "title"}: false,
+		{Option: "site", Path: []string{"mail"}}: true, {Option: "site", Path: []string{"mail", "from"}}: true, {Option: "site", Path: []string{"name"}}: false,
+		{Option: "site"}: false, {Cell: &kind.Cell{Table: "posts", Column: "password"}}: true, {Cell: &kind.Cell{Table: "posts", Column: "title"}}: false,
+	} {
+		require.Equal(t, want, b.Has(*place), "%s", place)
+	}
+}

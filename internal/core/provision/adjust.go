@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
 	"slices"
 	"strconv"
 	"time"
@@ -27,6 +28,11 @@ func (mk *maker) adjust(ctx context.Context) error {
 			return err
 		}
 	}
+	for _, p := range mk.req.Kind.Settings.Folders {
+		if err := mk.folder(ctx, p.Folder); err != nil {
+			return err
+		}
+	}
 	if elsewhere := mk.plan.Address != mk.req.Archive.Manifest.Origin.Address; mk.req.Refresh == nil && elsewhere {
 		if err := mk.switchOffCaching(ctx); err != nil {
 			return err
@@ -41,6 +47,19 @@ func (mk *maker) adjust(ctx context.Context) error {
 		}
 	}
 	return mk.mail(ctx)
+}
+
+// folder makes a folder of the site that its settings name, with those above it, unless it is there.
+func (mk *maker) folder(ctx context.Context, name string) error {
+	if _, err := mk.stage.Stat(ctx, name); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if above := path.Dir(name); above != "." {
+		if err := mk.folder(ctx, above); err != nil {
+			return err
+		}
+	}
+	return mk.stage.Mkdir(ctx, name, 0o755)
 }
 
 func (mk *maker) discard(ctx context.Context, name string) error {

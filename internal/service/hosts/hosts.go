@@ -14,11 +14,11 @@ import (
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
-	"nestseed/internal/core/kind"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
 	_ "nestseed/internal/core/sitedb/engines"
 	"nestseed/internal/service/engine"
+	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/vault"
 )
@@ -28,7 +28,7 @@ type Hosts struct {
 	DB     *records.DB
 	Vault  *vault.Vault
 	Engine *engine.Engine
-	Kinds  []*kind.Kind
+	Kinds  *kinds.Kinds
 }
 
 // Secrets are what a host is reached with.

@@ -23,7 +23,11 @@ func (s *Hosts) AskRuntimes(ctx context.Context, h records.Host, fsys hostfs.FS)
 		return nil, err
 	}
 	told := []provision.Runtime{}
-	for _, k := range s.Kinds {
+	all, err := s.Kinds.All(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, k := range all {
 		if k.Runtime.Ask.Text == "" || slices.ContainsFunc(told, func(r provision.Runtime) bool { return r.Name == k.Runtime.Name }) {
 			continue
 		}

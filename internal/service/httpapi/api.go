@@ -31,6 +31,7 @@ import (
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/input"
+	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
 	"nestseed/internal/service/sites"
@@ -45,7 +46,7 @@ import (
 type Config struct {
 	DB       *records.DB
 	Vault    *vault.Vault
-	Kinds    []*kind.Kind
+	Kinds    *kinds.Kinds
 	Engine   *engine.Engine
 	Clients  *clients.Clients
 	Hosts    *hosts.Hosts
@@ -123,6 +124,7 @@ func (a *api) operations(h huma.API) {
 	a.hostOperations(h)
 	a.dnsOperations(h)
 	a.sourceOperations(h)
+	a.kindOperations(h)
 	a.starterOperations(h)
 	a.releaseOperations(h)
 	a.importOperations(h)

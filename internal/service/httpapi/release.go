@@ -16,7 +16,6 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/contents"
-	"nestseed/internal/core/kind"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
@@ -28,7 +27,7 @@ import (
 func (a *api) releaseOut(r records.Release) wire.Release {
 	m := r.Manifest
 	title := m.Kind
-	if k, err := kind.Named(a.Kinds, m.Kind); err == nil {
+	if k, err := a.Kinds.Named(context.Background(), m.Kind); err == nil {
 		title = k.Title
 	}
 	return wire.Release{Ref: r.Ref(), Starter: r.Starter, Number: r.Number, Made: m.Made, By: m.By, Note: m.Note, Source: m.Source,

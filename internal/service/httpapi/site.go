@@ -36,8 +36,7 @@ func (a *api) siteOut(s records.Site) wire.Site {
 			out.Title = v.Value
 		}
 	}
-	// All kinds that come with the program say where people log in.
-	for _, k := range a.Kinds {
+	if k, err := a.Kinds.Named(context.Background(), s.Kind); err == nil {
 		out.LoginAt = s.Address + "/" + k.Login.Path
 	}
 	if s.Report != nil && s.Report.LoginAt != "" {

@@ -2,13 +2,9 @@ package httpapi
 
 import (
 	"context"
-	"fmt"
-	"maps"
-	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"nestseed/internal/core/kind"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/sites"
@@ -34,14 +30,6 @@ func filled[T any](list []T) []T {
 		return []T{}
 	}
 	return list
-}
-
-func kindOut(k *kind.Kind) wire.Kind {
-	out := wire.Kind{Name: k.Name, Title: k.Title, Lists: slices.Sorted(maps.Keys(k.Lists)), Keep: []wire.Part{}}
-	for _, p := range k.Keep {
-		out.Keep = append(out.Keep, wire.Part{What: p.What, Title: p.Title})
-	}
-	return out
 }
 
 func (a *api) sourceOperations(h huma.API) {
@@ -97,18 +85,5 @@ func (a *api) sourceOperations(h huma.API) {
 			}
 			return a.start(ctx, records.Run{Job: "check", Title: "Check source " + s.Name, Target: engine.Target("source", s.Name)},
 				sites.CheckArgs{Source: s.Name})
-		})
-	operation(h, "GET", "/kinds", "list-kinds", "List kinds", func(_ context.Context, _ *nothing) (*body[[]wire.Kind], error) {
-		return list(a.Kinds, nil, kindOut)
-	})
-	operation(h, "GET", "/kinds/{name}", "show-kind", "Show a kind with its definition",
-		func(_ context.Context, in *Named) (*body[wire.Kind], error) {
-			k, err := kind.Named(a.Kinds, in.Name)
-			if err != nil {
-				return nil, fmt.Errorf("there is no kind %q: %w; see nestseed kind list", in.Name, records.ErrNotFound)
-			}
-			out := kindOut(k)
-			out.Definition = k.Text()
-			return &body[wire.Kind]{out}, nil
 		})
 }

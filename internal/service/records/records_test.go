@@ -13,6 +13,7 @@ import (
 	"nestseed/internal/core/filelist"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/survey"
+	"nestseed/internal/service/cluster"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/records/recordstest"
 )
@@ -148,13 +149,13 @@ func TestAClusterThatWasLeftRunningIsJoined(t *testing.T) {
 	require.NoError(t, err)
 	defer os.RemoveAll(dir)
 	require.NoError(t, os.Chmod(dir, 0o755))
-	first, err := records.StartCluster(ctx, dir)
+	first, err := cluster.Start(ctx, dir)
 	require.NoError(t, err)
-	second, err := records.StartCluster(ctx, dir)
+	second, err := cluster.Start(ctx, dir)
 	require.NoError(t, err)
 	require.Equal(t, first.Address(), second.Address())
 	require.NoError(t, second.Stop())
-	third, err := records.StartCluster(ctx, dir)
+	third, err := cluster.Start(ctx, dir)
 	require.NoError(t, err)
 	require.NoError(t, third.Stop())
 	info, err := os.Stat(dir + "/postgres-password")

@@ -43,6 +43,7 @@ type Site struct {
 	Host      string
 	ReleaseID int64
 	Release   string
+	Kind      string // of its starter
 	RunID     int64
 	Address   string
 	Folder    string
@@ -59,7 +60,7 @@ type Site struct {
 }
 
 const siteQuery = `SELECT s.id, s.name, s.client_id, c.name AS client, s.host_id, h.name AS host, s.release_id, t.name || '@' || r.number
-	AS release, s.run_id,
+	AS release, t.kind, s.run_id,
 	s.address, s.folder, s.database, s.db_user, s.prefix, s.admin, s.visible, s.quiet, s.plan, s.result, s.report, s.made_at, s.held,
 		s.retired_at, s.keep_last, s.keep_days, s.lead,
 	(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind

@@ -11,7 +11,6 @@ import (
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/build"
 	"nestseed/internal/core/contents"
-	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/survey"
@@ -106,7 +105,7 @@ func (svc *Releases) recordDifference(ctx context.Context, ref string, report pr
 
 // compareSizes compares the archives of two releases.
 func (svc *Releases) compareSizes(ctx context.Context, from, to records.Release) (*contents.Comparison, error) {
-	k, err := kind.Named(svc.Kinds, to.Manifest.Kind)
+	k, err := svc.Kinds.Named(ctx, to.Manifest.Kind)
 	if err != nil {
 		return nil, err
 	}

@@ -6,7 +6,6 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/contents"
-	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
@@ -31,7 +30,7 @@ func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareAr
 		return nil, err
 	}
 	defer f.Close()
-	k, err := kind.Named(svc.Kinds, from.Manifest.Kind)
+	k, err := svc.Kinds.Named(ctx, from.Manifest.Kind)
 	if err != nil {
 		return nil, err
 	}

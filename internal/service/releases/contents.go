@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"nestseed/internal/core/contents"
-	"nestseed/internal/core/kind"
 	"nestseed/internal/service/records"
 )
 
@@ -18,7 +17,7 @@ func (svc *Releases) Contents(ctx context.Context, r records.Release) (*contents
 	if index != nil {
 		return contents.New(index, r.Manifest), nil
 	}
-	k, err := kind.Named(svc.Kinds, r.Manifest.Kind)
+	k, err := svc.Kinds.Named(ctx, r.Manifest.Kind)
 	if err != nil {
 		return nil, err
 	}

@@ -340,7 +340,7 @@ func (im *importer) ours(ctx context.Context, a *archive.Archive, whole archive.
 	if err := a.JudgeSQL(im.args.Trust); err != nil {
 		return nil, err
 	}
-	k, err := kind.Named(im.svc.Kinds, a.Manifest.Kind)
+	k, err := im.svc.Kinds.Named(ctx, a.Manifest.Kind)
 	if err != nil {
 		return nil, err
 	}
@@ -403,7 +403,11 @@ func (im *importer) elsewhere(ctx context.Context, pieces []archive.Piece) (*Imp
 	if err != nil {
 		return nil, err
 	}
-	in, err := intake.Open(ctx, intake.Input{Scratch: scratch, Files: pieces, Dump: im.dump, Kinds: im.svc.Kinds,
+	all, err := im.svc.Kinds.All(ctx)
+	if err != nil {
+		return nil, err
+	}
+	in, err := intake.Open(ctx, intake.Input{Scratch: scratch, Files: pieces, Dump: im.dump, Kinds: all,
 		Limits: foreign.DefaultLimits(free)}, im.report)
 	if err != nil {
 		return nil, err

@@ -3,8 +3,8 @@
 package releases
 
 import (
-	"nestseed/internal/core/kind"
 	"nestseed/internal/service/engine"
+	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/sources"
 	"nestseed/internal/service/vault"
@@ -17,7 +17,7 @@ type Releases struct {
 	Stored  *Stored
 	Sources *sources.Sources
 	Engine  *engine.Engine
-	Kinds   []*kind.Kind
+	Kinds   *kinds.Kinds
 	// Data is the service's folder; what comes from outside is unpacked and uploaded below it.
 	Data string
 }

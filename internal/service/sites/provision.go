@@ -99,7 +99,7 @@ func (svc *Sites) parties(ctx context.Context, args ProvisionArgs) (p parties, e
 		p.client, err = records.Client{Name: args.Client}, nil
 	}
 	if err == nil {
-		p.kind, err = kind.Named(svc.Kinds, p.release.Manifest.Kind)
+		p.kind, err = svc.Kinds.Named(ctx, p.release.Manifest.Kind)
 	}
 	return p, err
 }

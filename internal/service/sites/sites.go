@@ -15,6 +15,7 @@ import (
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
+	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
 	"nestseed/internal/service/sources"
@@ -30,7 +31,7 @@ type Sites struct {
 	Sources  *sources.Sources
 	Releases *releases.Releases
 	Engine   *engine.Engine
-	Kinds    []*kind.Kind
+	Kinds    *kinds.Kinds
 	// Data is the service's folder.
 	Data string
 	// DNS is asked where the names of sites lead.

@@ -69,7 +69,11 @@ func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New
 		return input.Wrong(err)
 	}
 	defer fsys.Close()
-	id, err := kind.Identify(ctx, fsys, n.Path, svc.Kinds)
+	all, err := svc.Kinds.All(ctx)
+	if err != nil {
+		return err
+	}
+	id, err := kind.Identify(ctx, fsys, n.Path, all)
 	if err != nil {
 		return input.Wrong(err)
 	}

@@ -22,6 +22,7 @@ import (
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
+	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 )
 
@@ -30,7 +31,7 @@ type Sources struct {
 	DB     *records.DB
 	Hosts  *hosts.Hosts
 	Engine *engine.Engine
-	Kinds  []*kind.Kind
+	Kinds  *kinds.Kinds
 }
 
 // Opened is an open source: its files, its database, and what it is.
@@ -53,12 +54,16 @@ func (s *Opened) Close() {
 // OpenAt identifies a source and opens its database: at the address that was given for it, else at the one in its settings file.
 // Of the source, only its name, path, database and prefix matter.
 func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Source) (*Opened, error) {
+	all, err := svc.Kinds.All(ctx)
+	if err != nil {
+		return nil, err
+	}
 	fsys, err := svc.Hosts.Files(ctx, h)
 	if err != nil {
 		return nil, err
 	}
 	s := &Opened{FS: fsys}
-	if s.Identity, err = kind.Identify(ctx, fsys, src.Path, svc.Kinds); err != nil {
+	if s.Identity, err = kind.Identify(ctx, fsys, src.Path, all); err != nil {
 		fsys.Close()
 		return nil, err
 	}

@@ -9,11 +9,11 @@ import (
 	"slices"
 	"strings"
 
-	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/input"
+	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 )
 
@@ -21,7 +21,7 @@ import (
 type Starters struct {
 	DB     *records.DB
 	Engine *engine.Engine
-	Kinds  []*kind.Kind
+	Kinds  *kinds.Kinds
 
 	surveys surveyCache
 }
@@ -37,7 +37,7 @@ func (svc *Starters) Create(ctx context.Context, name, source, list string, fiel
 	if err != nil {
 		return t, err
 	}
-	k, err := kind.Named(svc.Kinds, src.Kind)
+	k, err := svc.Kinds.Named(ctx, src.Kind)
 	if err != nil {
 		return t, err
 	}
@@ -178,7 +178,7 @@ func (svc *Starters) Packing(ctx context.Context, t records.Starter) (*Packing, 
 	if err != nil {
 		return nil, err
 	}
-	k, err := kind.Named(svc.Kinds, t.Kind)
+	k, err := svc.Kinds.Named(ctx, t.Kind)
 	if err != nil {
 		return nil, err
 	}

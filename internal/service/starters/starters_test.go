@@ -8,26 +8,28 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/filelist"
-	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/input"
+	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/records/recordstest"
 )
 
 func TestAStarterIsMadeChangedAndRemoved(t *testing.T) {
 	ctx, db := t.Context(), recordstest.Open(t)
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
 	e, err := engine.New(db, slog.New(slog.DiscardHandler), engine.Options{Alone: true})
 	require.NoError(t, err)
-	svc := &Starters{DB: db, Engine: e, Kinds: kinds}
+	known, err := kinds.New(db, e)
+	require.NoError(t, err)
+	wordpress, err := known.Named(ctx, "wordpress")
+	require.NoError(t, err)
+	svc := &Starters{DB: db, Engine: e, Kinds: known}
 	host, err := db.AddHost(ctx, records.Host{Name: "house", Files: "/srv", WebRoot: "{name}", Address: "http://{name}.example"})
 	require.NoError(t, err)
 	for _, name := range []string{"base", "second"} {
-		_, err := db.AddSource(ctx, records.Source{Name: name, HostID: host.ID, Path: name, Kind: kinds[len(kinds)-1].Name, Address: "http://base.example"})
+		_, err := db.AddSource(ctx, records.Source{Name: name, HostID: host.ID, Path: name, Kind: wordpress.Name, Address: "http://base.example"})
 		require.NoError(t, err)
 	}
 	_, err = db.AddSource(ctx, records.Source{Name: "other", HostID: host.ID, Path: "other", Kind: "another", Address: "http://other.example"})
@@ -42,7 +44,7 @@ func TestAStarterIsMadeChangedAndRemoved(t *testing.T) {
 	require.ErrorIs(t, err, records.ErrNotFound)
 	made, err := svc.Create(ctx, "music", "base", "", nil, nil)
 	require.NoError(t, err)
-	require.Equal(t, kinds[len(kinds)-1].Lists[StockList], made.List)
+	require.Equal(t, wordpress.Lists[StockList], made.List)
 	_, err = svc.Create(ctx, "music", "base", "", nil, nil)
 	require.ErrorIs(t, err, records.ErrTaken)
 

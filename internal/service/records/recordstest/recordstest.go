@@ -6,6 +6,7 @@ import (
 	"os"
 	"testing"
 
+	"nestseed/internal/service/cluster"
 	"nestseed/internal/service/records"
 )
 
@@ -20,7 +21,7 @@ func Open(t testing.TB) *records.DB {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	c, err := records.StartCluster(context.Background(), dir)
+	c, err := cluster.Start(context.Background(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}

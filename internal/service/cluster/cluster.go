@@ -1,4 +1,5 @@
-package records
+// Package cluster runs private PostgreSQL servers: that of the records, and, in the demo and in tests, one for the databases of sites.
+package cluster
 
 import (
 	"context"
@@ -30,9 +31,9 @@ type Cluster struct {
 // ErrNoPostgres says that PostgreSQL's programs are not installed.
 var ErrNoPostgres = errors.New("PostgreSQL is not installed; run apt-get install postgresql, or name a server in NESTSEED_RECORDS")
 
-// StartCluster makes the cluster the first time and starts it, or joins it when an earlier service that
+// Start makes the cluster the first time and starts it, or joins it when an earlier service that
 // was killed has left it running.
-func StartCluster(ctx context.Context, dir string) (*Cluster, error) {
+func Start(ctx context.Context, dir string) (*Cluster, error) {
 	bins, _ := filepath.Glob("/usr/lib/postgresql/*/bin/pg_ctl")
 	if len(bins) == 0 {
 		return nil, ErrNoPostgres

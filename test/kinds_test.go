@@ -1,0 +1,117 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
+	"nestseed/internal/wire"
+)
+
+// everyHost makes a host that has a server of every engine, once.
+var everyHost = sync.OnceValue(func() error {
+	return world.stack.StartPostgres(context.Background())
+})
+
+func hostOfEveryEngine(t *testing.T) {
+	t.Helper()
+	require.NoError(t, everyHost())
+	if nestseed(t, "host", "show", "every").code == 0 {
+		return
+	}
+	must(t, "host", "add", "every", "--files", "file://"+world.stack.Sites()+"?owner=www-data", "--address", world.stack.Address("{name}"),
+		"--database", world.stack.DatabaseURL())
+}
+
+// TestTheMainJobOnEveryKindAndDatabase goes from a source to a client's site and back, for each kind on each database that it can have.
+func TestTheMainJobOnEveryKindAndDatabase(t *testing.T) {
+	for _, pair := range []struct{ kind, engine string }{{"drupal", "mysql"}, {"joomla", "mysql"}} {
+		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) {
+			hostOfEveryEngine(t)
+			mainJobOfKind(t, pair.kind, pair.engine)
+		})
+	}
+}
+
+func mainJobOfKind(t *testing.T, kind, engine string) {
+	base := "base-" + kind + "-" + engine
+	in := stack.StandIn{Name: base, Title: "Loom & Ladder base", Engine: engine, Database: strings.ReplaceAll(base, "-", "_"), Prefix: "lad_",
+		DatabasePassword: "seven-scales-" + engine, Salt: "pepper-and-salt-of-the-base-site", Admin: "ines", AdminPassword: "let-me-in-please",
+		AdminEmail: "ines@loomandladder.example"}
+	if engine == "sqlite" {
+		in.Database = "sites/default/database/base.sqlite"
+	}
+	at := world.stack.Address(base)
+	folder := map[string]string{"drupal": "sites/default/files", "joomla": "images"}[kind]
+	in.Pages = []stack.Page{
+		{Title: "Lessons", Body: `<p>It's "piano" \ 'violin' – ß 漢 🎻</p><img src="` + at + "/" + folder + `/hall.png" alt="The hall">`},
+		{Title: "Concerts", Body: `<p><a href="` + at + `/">Back to ` + at + `</a></p>`},
+	}
+	install := map[string]func(context.Context, stack.StandIn) error{"drupal": world.stack.InstallDrupal, "joomla": world.stack.InstallJoomla}[kind]
+	require.NoError(t, install(t.Context(), in))
+	home := shows(t, at+"/")
+	require.Contains(t, home, "Loom &amp; Ladder base")
+
+	refused := nestseed(t, "source", "add", base, "--host", "every", "--path", base)
+	require.Equal(t, 2, refused.code)
+	require.Contains(t, refused.err, "--address", "its address stands nowhere in it")
+	must(t, "source", "add", base, "--host", "every", "--path", base, "--address", at)
+	survey := ask[wire.Survey](t, "source", "survey", base)
+	require.Equal(t, "Loom & Ladder base", survey.Title)
+	require.NotEmpty(t, survey.Version)
+	must(t, "starter", "create", base, "--from", base)
+	must(t, "packing", "check", base)
+	must(t, "release", "build", base)
+	require.Contains(t, must(t, "release", "verify", base), "every sum holds")
+	to := filepath.Join(t.TempDir(), "release.zip")
+	must(t, "release", "download", base, "--to", to)
+	packed, err := exec.Command("unzip", "-p", to).Output()
+	require.NoError(t, err)
+	for _, secret := range []string{in.DatabasePassword, in.Salt, in.AdminEmail} {
+		require.False(t, strings.Contains(string(packed), secret), "%s is in the release", secret)
+	}
+
+	school := scenario.Schools(10)[9]
+	school.Name = kind + "-" + engine
+	addClient(t, school)
+	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", base, "--host", "every")
+	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
+	home = shows(t, made.Address+"/")
+	require.NotContains(t, home, at)
+	for _, shown := range []string{"ß 漢 🎻", `It's "piano" \ 'violin'`, made.Address + "/" + folder + "/hall.png", school.Settings["title"]} {
+		require.Contains(t, strings.ReplaceAll(home, "&#039;", "'"), shown)
+	}
+	require.Contains(t, shows(t, at+"/"), "Loom &amp; Ladder base", "the source is as it was")
+	require.NotContains(t, shows(t, at+"/"), made.Address)
+
+	before := tree(t, school.Name)
+	must(t, "site", "rotate", school.Name)
+	checked(t, school.Name)
+	replaced := ask[wire.Site](t, "site", "provision", school.Name, "--from", base, "--host", "every", "--replace", "--keep", "users")
+	require.Zero(t, replaced.Report.Faults(), "%+v", replaced.Report)
+	must(t, "site", "undo", school.Name)
+	checked(t, school.Name)
+	require.Len(t, tree(t, school.Name), len(before), "the site as it was")
+	must(t, "site", "keep-copy", school.Name)
+	must(t, "site", "retire", school.Name)
+	nothingLeft(t, school.Name)
+	left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "*"+school.Name+"*"))
+	require.NoError(t, err)
+	require.Len(t, left, 1, "the base site alone: %v", left)
+}
+
+// shows returns what a page shows.
+func shows(t *testing.T, address string) string {
+	t.Helper()
+	status, body := visit(t, address)
+	require.Equal(t, 200, status, fmt.Sprint(address, ": ", body))
+	return body
+}
