@@ -28,12 +28,12 @@ func hostOfEveryEngine(t *testing.T) {
 		return
 	}
 	must(t, "host", "add", "every", "--files", "file://"+world.stack.Sites()+"?owner=www-data", "--address", world.stack.Address("{name}"),
-		"--database", world.stack.DatabaseURL())
+		"--database", world.stack.DatabaseURL(), "--database", world.stack.PostgresURL())
 }
 
 // TestTheMainJobOnEveryKindAndDatabase goes from a source to a client's site and back, for each kind on each database that it can have.
 func TestTheMainJobOnEveryKindAndDatabase(t *testing.T) {
-	for _, pair := range []struct{ kind, engine string }{{"drupal", "mysql"}, {"joomla", "mysql"}} {
+	for _, pair := range []struct{ kind, engine string }{{"drupal", "mysql"}, {"joomla", "mysql"}, {"drupal", "postgres"}, {"joomla", "postgres"}} {
 		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) {
 			hostOfEveryEngine(t)
 			mainJobOfKind(t, pair.kind, pair.engine)

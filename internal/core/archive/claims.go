@@ -8,10 +8,13 @@ import (
 	"nestseed/internal/core/sqltext"
 )
 
+// Dialect is how the SQL of the release is written.
+func (a *Archive) Dialect() *sqltext.Dialect { return sqltext.DialectOf(a.Manifest.Database.Engine) }
+
 // Definitions reads what schema.sql and after.sql define, every statement parsed to its last token. Whoever loads the
 // release makes what is written from them; the scripts themselves are for people. Errors: ErrHostile.
 func (a *Archive) Definitions() (*sqltext.Definitions, error) {
-	d := &sqltext.Definitions{}
+	d := &sqltext.Definitions{Dialect: a.Dialect()}
 	for _, name := range []string{SchemaName, AfterName} {
 		text, err := a.Schema(name)
 		if err != nil {

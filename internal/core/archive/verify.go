@@ -129,7 +129,7 @@ func (a *Archive) verifyRows(t TableTotal, fault func(string, string, ...any)) {
 			fault(name, "%v", err)
 			return
 		}
-		err = EachRow(r, func(ins *sqltext.Insert, row []sqltext.Literal) error { rows++; return nil })
+		err = EachRow(a.Dialect(), r, func(ins *sqltext.Insert, row []sqltext.Literal) error { rows++; return nil })
 		r.Close()
 		if err != nil {
 			fault(name, "%v", err)
@@ -183,11 +183,11 @@ func (a *Archive) verifyManifest(fault func(string, string, ...any)) {
 const MaxStatementBytes = 192 << 20
 
 // EachRow calls each with every row of an entry of rows. Anything but INSERT is an error.
-func EachRow(r io.Reader, each func(ins *sqltext.Insert, row []sqltext.Literal) error) error {
-	sc := sqltext.NewScanner(r, MaxStatementBytes)
+func EachRow(d *sqltext.Dialect, r io.Reader, each func(ins *sqltext.Insert, row []sqltext.Literal) error) error {
+	sc := d.NewScanner(r, MaxStatementBytes)
 	var row []sqltext.Literal
 	for sc.Scan() {
-		ins, err := sqltext.ParseInsert(sc.Statement())
+		ins, err := d.ParseInsert(sc.Statement())
 		if err != nil {
 			return err
 		}

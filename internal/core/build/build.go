@@ -25,6 +25,7 @@ import (
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sitevalue"
+	"nestseed/internal/core/sqltext"
 )
 
 // Input is what a release is built from.
@@ -138,6 +139,7 @@ type builder struct {
 	snapshot sitedb.Snapshot
 	tables   []sitedb.Table
 	w        *archive.Writer
+	dialect  *sqltext.Dialect // of the database
 	reserved *archive.Reserved
 	reuse    *archive.Reuse
 	dropped  packing.Dropped // rows that stay out with what they belong to
@@ -302,7 +304,7 @@ func (b *builder) write(ctx context.Context, files []hostfs.Entry) error {
 		note = " by " + b.m.By + ": " + b.m.Note
 	}
 	text := fmt.Sprintf(readMe, b.m.Ref(), strings.Repeat("=", len(b.m.Ref())+19), b.in.Identity.Kind.Title, b.m.Version,
-		b.m.Made.UTC().Format("2 January 2006"), note, b.m.Settings)
+		b.m.Made.UTC().Format("2 January 2006"), note, sqltext.DialectOf(b.m.Database.Engine).Client(), b.m.Settings)
 	if err := b.text(b.w.Files, archive.ReadMeName, text); err != nil {
 		return err
 	}
@@ -702,7 +704,7 @@ This is a release of a website, %s %s, packed by Nest Seed on %s%s.
 
 To put the database back by hand, into an empty database called NAME:
 
-  cat database/schema.sql database/rows/*.sql database/after.sql | mariadb NAME
+  cat database/schema.sql database/rows/*.sql database/after.sql | %s
 
 Passwords, keys and people's accounts of the site it was made from are not in here unless
 nestseed.json says so. The settings file, files/%s, needs values of your own.

@@ -32,20 +32,14 @@ func endsPiece(row []byte) bool {
 	return uint64(crc32.Checksum(row, castagnoli)) < uint64(len(row))<<32/meanBeyond
 }
 
-const schemaHead = `-- %s: tables of %s, without rows
-SET NAMES utf8mb4;
-SET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO';
-SET SESSION foreign_key_checks = 0, SESSION unique_checks = 0, SESSION time_zone = '+00:00';
-
-`
-
 // database adds schema, rows and what comes after them.
 func (b *builder) database(ctx context.Context) error {
 	if b.snapshot == nil {
 		return nil
 	}
 	var schema, after bytes.Buffer
-	fmt.Fprintf(&schema, schemaHead, b.m.Ref(), b.m.Source)
+	b.dialect = sqltext.DialectOf(b.m.Database.Engine)
+	fmt.Fprintf(&schema, "-- %s: tables of %s, without rows\n%s\n", b.m.Ref(), b.m.Source, b.dialect.Head())
 	for i := range b.tables {
 		t := &b.tables[i]
 		if t.View {
@@ -91,7 +85,7 @@ func (b *builder) database(ctx context.Context) error {
 		}
 		b.mu.Unlock()
 	}
-	after.WriteString("SET SESSION foreign_key_checks = 1, SESSION unique_checks = 1;\n")
+	after.WriteString(b.dialect.Tail())
 	if len(programs) > 0 {
 		after.WriteString("DELIMITER ;;\n")
 		for _, g := range programs {
@@ -121,14 +115,15 @@ func (b *builder) rows(ctx context.Context, t *sitedb.Table) error {
 		return nil
 	}
 	w := &rowWriter{b: b, t: t, total: &total, editor: b.match.Editor(t, b.dropped), weight: newWeight(t)}
-	w.head = "INSERT INTO " + sqltext.Quote(t.Name) + " ("
+	w.head = "INSERT INTO " + b.dialect.Quote(t.Name) + " ("
 	for i, name := range t.Stored() {
-		w.head += []string{"", ","}[min(i, 1)] + sqltext.Quote(name)
+		w.head += []string{"", ","}[min(i, 1)] + b.dialect.Quote(name)
 	}
 	w.head += ") VALUES\n"
 	for _, c := range t.Columns {
 		if !c.Generated {
 			w.numeric = append(w.numeric, c.Numeric)
+			w.binary = append(w.binary, c.Binary)
 			w.names = append(w.names, c.Name)
 		}
 	}
@@ -171,6 +166,7 @@ type rowWriter struct {
 	editor  *packing.RowEditor
 	head    string
 	numeric []bool
+	binary  []bool
 	names   []string
 	stmt    []byte
 	inStmt  int64
@@ -275,7 +271,13 @@ func (w *rowWriter) row(row [][]byte) error {
 		return nil
 	}
 	at := w.add(row)
-	if name, found := w.b.holdsSecret(w.stmt[at:]); found {
+	name, found := w.b.holdsSecret(w.stmt[at:])
+	for i := 0; i < len(row) && !found; i++ {
+		if w.binary[i] { // which stands there in figures
+			name, found = w.b.holdsSecret(row[i])
+		}
+	}
+	if found {
 		w.blankSecret(row, name)
 		w.stmt = w.stmt[:at]
 		w.appendRow(row)
@@ -325,8 +327,10 @@ func (w *rowWriter) appendRow(row [][]byte) {
 			dst = append(dst, "NULL"...)
 		case w.numeric[i] && sqltext.IsNumber(cell):
 			dst = append(dst, cell...)
+		case w.binary[i]:
+			dst = w.b.dialect.AppendBinary(dst, cell)
 		default:
-			dst = sqltext.AppendText(dst, cell)
+			dst = w.b.dialect.AppendText(dst, cell)
 		}
 	}
 	w.stmt = append(dst, ')')

@@ -86,6 +86,18 @@ func (c *placeCounter) rows(ctx context.Context, a *archive.Archive, table, entr
 		return err
 	}
 	defer r.Close()
+	if a.Dialect() != sqltext.MySQL {
+		return archive.EachRow(a.Dialect(), r, func(_ *sqltext.Insert, row []sqltext.Literal) error {
+			for _, lit := range row {
+				if body, quoted := lit.Quoted(); quoted {
+					if n, first := c.r.Leftovers(sqltext.AppendUnescaped(nil, body)); n > 0 {
+						c.add("table "+table, n, first)
+					}
+				}
+			}
+			return ctx.Err()
+		})
+	}
 	sc := sqltext.NewScanner(r, archive.MaxStatementBytes)
 	for sc.Scan() && ctx.Err() == nil {
 		if n, first := c.r.LeftoversInSQL(sc.Statement()); n > 0 {

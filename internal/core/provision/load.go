@@ -182,7 +182,8 @@ func (mk *maker) finishTables(ctx context.Context, d *sqltext.Definitions) error
 func (mk *maker) loadUnit(ctx context.Context, loader sitedb.Loader, u rowsUnit, sums *tableSums) (int64, error) {
 	r := mk.req.Archive.Joined(u.entries)
 	defer r.Close()
-	rows := &rowFeeder{mk: mk, worker: mk.rewriter.Worker(), sc: sqltext.NewScanner(r, archive.MaxStatementBytes), unit: u}
+	rows := &rowFeeder{mk: mk, worker: mk.rewriter.Worker(), sc: mk.req.Archive.Dialect().NewScanner(r, archive.MaxStatementBytes), unit: u,
+		dialect: mk.req.Archive.Dialect()}
 	rows.worker.Where = u.table.Name
 	if err := rows.statement(); err != nil {
 		if err == io.EOF {
@@ -220,6 +221,7 @@ func (mk *maker) prefixedColumns(table string, columns []string) map[int][]strin
 type rowFeeder struct {
 	mk       *maker
 	worker   *rewrite.Worker
+	dialect  *sqltext.Dialect
 	sc       *sqltext.Scanner
 	unit     rowsUnit
 	ins      *sqltext.Insert
@@ -239,13 +241,15 @@ func (f *rowFeeder) statement() (err error) {
 	if !f.sc.Scan() {
 		return cmp.Or(f.sc.Err(), io.EOF)
 	}
-	if f.ins, err = sqltext.ParseInsert(f.sc.Statement()); err != nil {
+	if f.ins, err = f.dialect.ParseInsert(f.sc.Statement()); err != nil {
 		return fmt.Errorf("%s: %w", f.unit.entries[0], err)
 	}
 	if f.columns != nil && !slices.Equal(f.ins.Columns, f.columns) {
 		return fmt.Errorf("%s: %w: the columns change between statements", f.unit.entries[0], archive.ErrDamaged)
 	}
-	f.worker.Begin(f.ins.Rows)
+	if f.dialect == sqltext.MySQL { // literals of others do not lie in the statement
+		f.worker.Begin(f.ins.Rows)
+	}
 	return nil
 }
 
@@ -301,7 +305,7 @@ func (f *rowFeeder) value(column int, lit sqltext.Literal) ([]byte, error) {
 		f.text = append(f.text, f.mk.reprefix(f.worker.Value(nil, f.fresh), names)...)
 		return f.text[at:len(f.text):len(f.text)], nil
 	}
-	if quoted && (f.worker.Encodes(body) || f.mk.plan.Rules.Mend && phpval.LooksQuoted(body)) {
+	if quoted && (f.dialect != sqltext.MySQL || f.worker.Encodes(body) || f.mk.plan.Rules.Mend && phpval.LooksQuoted(body)) {
 		at := len(f.text)
 		f.text = f.worker.Value(f.text, sqltext.AppendUnescaped(nil, body))
 		return f.text[at:len(f.text):len(f.text)], nil

@@ -53,6 +53,7 @@ type Column struct {
 	Charset   string `json:"charset,omitempty"`
 	Numeric   bool   `json:"numeric,omitempty"`
 	Generated bool   `json:"generated,omitempty"`
+	Binary    bool   `json:"binary,omitempty"` // values are bytes, which a text of the engine cannot hold
 }
 
 // UTF8 reports whether the bytes of a column's values are UTF-8, or have no character set. Types that are written as text and

@@ -71,12 +71,22 @@ func (p *parser) expression() {
 func (p *parser) suffixes() {
 	for p.err == nil {
 		switch {
+		case p.d == Postgres && p.isMark("::"):
+			p.pgCast()
+		case p.d == Postgres && p.copy("at", "time", "zone"):
+			p.operand()
+		case p.d == Postgres && p.copy("is", "not", "distinct", "from"), p.d == Postgres && p.copy("is", "distinct", "from"):
+			p.operand()
 		case p.copy("is"):
 			p.copy("not")
 			if !p.copyOne("null", "true", "false", "unknown") {
 				p.fail("%s is not understood behind IS", p.peek())
 			}
 		case p.copy("collate"):
+			if p.d != MySQL {
+				p.collation()
+				continue
+			}
 			p.out.put(p.plainWord())
 		default:
 			return
@@ -88,7 +98,7 @@ func (p *parser) suffixes() {
 func (p *parser) operator() bool {
 	t := p.peek()
 	switch {
-	case t.kind == tokenMark && binaryMarks[t.text]:
+	case t.kind == tokenMark && (binaryMarks[t.text] || p.d == Postgres && pgMarks[t.text]):
 		return p.copyMark(t.text)
 	case p.is("not") && binaryWords[p.peekAt(1).word]:
 		return p.copy("not") && p.copyOne(p.peek().word)
@@ -168,7 +178,12 @@ func (p *parser) wordOperand(t token) {
 		p.mustMark("(")
 		p.query()
 		p.mustMark(")")
-	case niladic[t.word] && !call:
+	case p.d == Postgres && p.is("array") && p.peekAt(1).text == "[":
+		p.pgArray()
+	case p.d == Postgres && call && p.isOne("any", "all", "some"):
+		p.must(t.word)
+		p.bracketed()
+	case p.d.niladic[t.word] && !call:
 		p.must(t.word)
 	case p.is("match") && call && p.scope != inTable:
 		p.match()
@@ -225,7 +240,14 @@ func (p *parser) call(t token) {
 		p.openTight()
 		p.expression()
 		p.must("as")
-		p.dataType()
+		switch p.d {
+		case Postgres:
+			p.pgType()
+		case SQLite:
+			p.liteType()
+		default:
+			p.dataType()
+		}
 		p.mustMark(")")
 		return
 	case "convert":
@@ -270,7 +292,7 @@ func (p *parser) call(t token) {
 		p.groupConcat()
 		return
 	}
-	p.mayCall(name, functions[name] || p.scope != inTable && (queryFunctions[name] || p.routines[name]))
+	p.mayCall(name, p.d.functions[name] || p.scope != inTable && (queryFunctions[name] || p.routines[name]))
 	if p.routines[name] && !functions[name] && !queryFunctions[name] {
 		p.out.putTable(t.text)
 	} else {
@@ -362,7 +384,7 @@ func (p *parser) identifier() {
 		p.out.putTable(first.text)
 		p.arguments("")
 	case len(parts) == 1:
-		p.out.put(Quote(first.text))
+		p.out.put(p.d.Quote(p.folded(first)))
 	case p.scope == inTable:
 		p.fail("%s.%s: the definition of a table names its own columns only", parts[0], parts[1])
 	case p.rowNames && (strings.EqualFold(parts[0].text, "new") || strings.EqualFold(parts[0].text, "old")):

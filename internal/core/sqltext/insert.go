@@ -2,6 +2,7 @@ package sqltext
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 )
 
@@ -12,16 +13,21 @@ type Insert struct {
 	Rows    []byte   // the text after VALUES: (…),(…)
 	pos     int
 	err     error
+	dialect *Dialect
+	buf     []byte // literals of the row that were brought into the common form
 }
+
+// ParseInsert is that of MySQL.
+func ParseInsert(stmt []byte) (*Insert, error) { return MySQL.ParseInsert(stmt) }
 
 // ParseInsert reads the head of INSERT INTO table [(columns)] VALUES … . The rows are read by Next.
 // A statement of another sort gives ErrSyntax.
-func ParseInsert(stmt []byte) (*Insert, error) {
-	p := head{src: stmt}
+func (d *Dialect) ParseInsert(stmt []byte) (*Insert, error) {
+	p := head{src: stmt, quote: d.quote}
 	p.word("INSERT")
 	p.optional("IGNORE")
 	p.word("INTO")
-	ins := &Insert{Table: p.identifier()}
+	ins := &Insert{Table: p.identifier(), dialect: d}
 	if p.peek() == '(' {
 		p.pos++
 		for p.err == nil {
@@ -43,9 +49,9 @@ func ParseInsert(stmt []byte) (*Insert, error) {
 }
 
 // Next reads the next row into *row, reusing it, and reports whether there was one. The literals
-// point into the statement. After the last row, Err says whether all of it was understood.
+// are in the form of MySQL, and point into the statement or are valid until the next row. After the last row, Err says whether all of it was understood.
 func (ins *Insert) Next(row *[]Literal) bool {
-	*row = (*row)[:0]
+	*row, ins.buf = (*row)[:0], ins.buf[:0]
 	src, pos := ins.Rows, skipSpace(ins.Rows, ins.pos)
 	if pos < len(src) && src[pos] == ',' && ins.pos > 0 {
 		pos = skipSpace(src, pos+1)
@@ -60,7 +66,7 @@ func (ins *Insert) Next(row *[]Literal) bool {
 	for {
 		pos = skipSpace(src, pos)
 		start := pos
-		pos = literalEnd(src, pos)
+		pos = literalEnd(src, pos, ins.dialect.escapes)
 		if pos < 0 {
 			return ins.fail(start, "a string is not closed")
 		}
@@ -71,7 +77,14 @@ func (ins *Insert) Next(row *[]Literal) bool {
 		if end == start {
 			return ins.fail(start, "a value is missing")
 		}
-		*row = append(*row, Literal(src[start:end]))
+		lit := Literal(src[start:end])
+		if ins.dialect != MySQL {
+			var err error
+			if lit, err = ins.dialect.normal(lit, &ins.buf); err != nil {
+				return ins.fail(start, err.Error())
+			}
+		}
+		*row = append(*row, lit)
 		pos = skipSpace(src, pos)
 		if pos >= len(src) {
 			return ins.fail(start, "a row is not closed")
@@ -96,11 +109,11 @@ func (ins *Insert) fail(pos int, why string) bool {
 }
 
 // literalEnd returns the index after the literal that starts at pos, or -1 when a string is not closed.
-func literalEnd(src []byte, pos int) int {
+func literalEnd(src []byte, pos int, escapes bool) int {
 	for pos < len(src) {
 		switch src[pos] {
 		case '\'':
-			end := closing(src, pos+1, '\'', true)
+			end := closing(src, pos+1, '\'', escapes || pos > 0 && src[pos-1] == 'E')
 			if end < 0 {
 				return -1
 			}
@@ -123,9 +136,10 @@ func skipSpace(src []byte, pos int) int {
 
 // head reads the fixed words at the start of a statement.
 type head struct {
-	src []byte
-	pos int
-	err error
+	src   []byte
+	pos   int
+	err   error
+	quote byte // around identifiers; 0 for backticks
 }
 
 func (p *head) space() { p.pos = skipSpace(p.src, p.pos) }
@@ -172,13 +186,14 @@ func (p *head) identifier() string {
 	if p.err != nil {
 		return ""
 	}
-	if p.peek() == '`' {
-		end := closing(p.src, p.pos+1, '`', false)
+	quote := cmp.Or(p.quote, '`')
+	if p.peek() == quote {
+		end := closing(p.src, p.pos+1, quote, false)
 		if end < 0 {
 			p.fail("a closed identifier")
 			return ""
 		}
-		name := bytes.ReplaceAll(p.src[p.pos+1:end-1], []byte("``"), []byte("`"))
+		name := bytes.ReplaceAll(p.src[p.pos+1:end-1], []byte{quote, quote}, []byte{quote})
 		p.pos = end
 		return string(name)
 	}

@@ -67,7 +67,7 @@ func (m *Marks) NextString(pos int) (begin, end, resume int) {
 			return -1, -1, pos
 		}
 		if src[pos] != '\'' {
-			n := pass(src, pos)
+			n := pass(src, pos, false)
 			if n < 0 {
 				return -1, -1, pos
 			}

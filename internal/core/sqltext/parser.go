@@ -8,8 +8,9 @@ import (
 
 // text is a statement that is written again. Names of tables stand apart, so that they can be given others.
 type text struct {
-	parts []part
-	last  byte // what was written last
+	dialect *Dialect // nil for MySQL
+	parts   []part
+	last    byte // what was written last
 }
 
 type part struct {
@@ -49,14 +50,18 @@ func (t *text) putTable(name string) {
 // render writes the statement with names of tables passed through rename, unless that is nil.
 func (t *text) render(rename func(string) string) string {
 	var out strings.Builder
+	d := t.dialect
+	if d == nil {
+		d = MySQL
+	}
 	for _, p := range t.parts {
 		switch {
 		case !p.table:
 			out.WriteString(p.text)
 		case rename == nil:
-			out.WriteString(Quote(p.text))
+			out.WriteString(d.Quote(p.text))
 		default:
-			out.WriteString(Quote(rename(p.text)))
+			out.WriteString(d.Quote(rename(p.text)))
 		}
 	}
 	return out.String()
@@ -77,6 +82,7 @@ const (
 // Identifiers are written in backticks and without a database, so no word of a definition can be read as a keyword again,
 // and nothing outside the database can be named.
 type parser struct {
+	d        *Dialect
 	tokens   []token
 	at       int
 	depth    int
@@ -93,10 +99,18 @@ type parser struct {
 // maxNesting bounds how deep brackets and blocks may stand in one another.
 const maxNesting = 200
 
-func newParser(stmt []byte, s scope) *parser {
-	p := &parser{scope: s, out: &text{}, declared: map[string]bool{}}
-	p.tokens, p.err = tokenize(stmt)
+func newParser(stmt []byte, s scope) *parser { return newParserOf(MySQL, stmt, s) }
+
+func newParserOf(d *Dialect, stmt []byte, s scope) *parser {
+	p := &parser{d: d, scope: s, out: &text{dialect: d}, declared: map[string]bool{}}
+	p.tokens, p.err = d.tokenize(stmt)
 	return p
+}
+
+// fresh begins another text to write to.
+func (p *parser) fresh() *text {
+	p.out = &text{dialect: p.d}
+	return p.out
 }
 
 func (p *parser) fail(format string, args ...any) {
@@ -221,6 +235,14 @@ func (p *parser) name() string {
 		p.fail("%s stands where a name should be", t)
 		return ""
 	}
+	return p.folded(t)
+}
+
+// folded returns what a name means: PostgreSQL knows those without quotes in small letters.
+func (p *parser) folded(t token) string {
+	if p.d == Postgres && t.kind == tokenWord {
+		return t.word
+	}
 	return t.text
 }
 
@@ -228,7 +250,7 @@ func (p *parser) name() string {
 func (p *parser) copyName() string {
 	n := p.name()
 	if p.err == nil {
-		p.out.put(Quote(n))
+		p.out.put(p.d.Quote(n))
 	}
 	return n
 }
@@ -284,7 +306,7 @@ func (p *parser) copyString() string {
 		p.fail("%s stands where a string should be", t)
 		return ""
 	}
-	p.out.put(String(t.text))
+	p.out.put(p.d.String(t.text))
 	return t.text
 }
 

@@ -16,6 +16,7 @@ type Scanner struct {
 	end       int
 	max       int
 	delimiter []byte
+	plain     bool // strings have no escapes
 	stmt      []byte
 	err       error
 	eof       bool
@@ -24,6 +25,13 @@ type Scanner struct {
 // NewScanner reads statements of at most maxBytes from r.
 func NewScanner(r io.Reader, maxBytes int) *Scanner {
 	return &Scanner{r: r, buf: make([]byte, 256<<10), max: maxBytes, delimiter: []byte(";")}
+}
+
+// NewScanner reads statements of the dialect.
+func (d *Dialect) NewScanner(r io.Reader, maxBytes int) *Scanner {
+	s := NewScanner(r, maxBytes)
+	s.plain = !d.escapes
+	return s
 }
 
 // Statement returns the statement found by Scan, without its delimiter. It is valid until the next Scan.
@@ -44,7 +52,7 @@ func (s *Scanner) Scan() bool {
 		}
 		from := 0
 		for {
-			n, resume := statementEnd(s.buf[s.start:s.end], from, s.delimiter)
+			n, resume := statementEnd(s.buf[s.start:s.end], from, s.delimiter, s.plain)
 			if n >= 0 {
 				s.stmt = bytes.TrimSpace(s.buf[s.start : s.start+n])
 				s.start += n + len(s.delimiter)
@@ -160,11 +168,11 @@ func (s *Scanner) directive() bool {
 
 // statementEnd looks for the delimiter outside quotes and comments, from the given offset. It returns
 // its place, or -1 and the offset to go on from when more bytes are there.
-func statementEnd(src []byte, from int, delimiter []byte) (end, resume int) {
+func statementEnd(src []byte, from int, delimiter []byte, plain bool) (end, resume int) {
 	for i := from; i < len(src); {
 		switch c := src[i]; {
 		case opens[c]:
-			n := pass(src, i)
+			n := pass(src, i, plain)
 			if n < 0 || n == len(src) && c != '#' && c != '-' && c != '/' {
 				return -1, i // the quote may be doubled by the next byte
 			}
@@ -185,10 +193,11 @@ var opens = [256]bool{'\'': true, '"': true, '`': true, '#': true, '-': true, '/
 
 // pass returns the place behind the quoted text or the comment that begins at src[i], or behind the byte there when none
 // does; -1 when it does not end, or it takes more bytes to tell.
-func pass(src []byte, i int) int {
+func pass(src []byte, i int, plain bool) int {
 	switch c := src[i]; c {
 	case '\'', '"', '`':
-		return closing(src, i+1, c, c != '`')
+		escaped := c != '`' && !plain || plain && c == '\'' && i > 0 && src[i-1] == 'E' // E'…' of PostgreSQL
+		return closing(src, i+1, c, escaped)
 	}
 	if len(src)-i < 3 {
 		return -1

@@ -252,7 +252,7 @@ func (s *Script) insertHead() (*Insertion, bool) {
 func (s *Script) whole() bool {
 	from := 0
 	for {
-		n, resume := statementEnd(s.buf[s.start:s.end], from, s.delimiter)
+		n, resume := statementEnd(s.buf[s.start:s.end], from, s.delimiter, false)
 		if n >= 0 {
 			s.text = Resolve(s.buf[s.start : s.start+n])
 			s.start += n + len(s.delimiter)

@@ -1,38 +1,63 @@
 package sqltext
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // MapStrings passes every string in the definition through f: defaults, comments, values of an ENUM, what checks compare with.
 func (d *Definition) MapStrings(f func(string) string) {
 	for i := range d.Columns {
-		d.Columns[i].text = mapStrings(d.Columns[i].text, f)
+		if d.Columns[i].line != nil {
+			d.Columns[i].line.mapStrings(f)
+			continue
+		}
+		d.Columns[i].text = d.of().mapStrings(d.Columns[i].text, f)
+	}
+	for _, t := range slices.Concat(d.lines, d.indexes) {
+		t.mapStrings(f)
 	}
 	for i := range d.items {
-		d.items[i] = mapStrings(d.items[i], f)
+		d.items[i] = MySQL.mapStrings(d.items[i], f)
 	}
 	for i := range d.options {
-		d.options[i] = mapStrings(d.options[i], f)
+		d.options[i] = MySQL.mapStrings(d.options[i], f)
 	}
 }
 
 // MapStrings passes every string in the program through f.
-func (g *Program) MapStrings(f func(string) string) {
-	for i := range g.text.parts {
-		if p := &g.text.parts[i]; !p.table {
-			p.text = mapStrings(p.text, f)
+func (g *Program) MapStrings(f func(string) string) { g.text.mapStrings(f) }
+
+func (t *text) mapStrings(f func(string) string) {
+	d := t.dialect
+	if d == nil {
+		d = MySQL
+	}
+	for i := range t.parts {
+		if p := &t.parts[i]; !p.table {
+			p.text = d.mapStrings(p.text, f)
 		}
 	}
 }
 
+// of returns the dialect that the definition is of.
+func (d *Definition) of() *Dialect {
+	if d.dialect == nil {
+		return MySQL
+	}
+	return d.dialect
+}
+
 // mapStrings does so for a part of a statement as this package writes it: names in backticks, strings in single quotes.
-func mapStrings(s string, f func(string) string) string {
+func (d *Dialect) mapStrings(s string, f func(string) string) string {
 	var out strings.Builder
 	done := 0
 	for at := 0; at < len(s); {
 		end := at + 1
-		if s[at] == '`' || s[at] == '\'' {
+		escaped := d.escapes || at > 0 && s[at-1] == 'E'
+		if s[at] == d.quote || s[at] == '\'' {
 			for end < len(s) && (s[end] != s[at] || end+1 < len(s) && s[end+1] == s[at]) {
-				if s[end] == s[at] || s[end] == '\\' && s[at] == '\'' {
+				if s[end] == s[at] || s[end] == '\\' && s[at] == '\'' && escaped {
 					end++
 				}
 				end++
@@ -40,10 +65,18 @@ func mapStrings(s string, f func(string) string) string {
 			end = min(end+1, len(s))
 		}
 		if s[at] == '\'' {
-			value, err := Literal(s[at:end]).AppendValue(nil)
+			from := at
+			if !d.escapes && escaped {
+				from-- // E'…'
+			}
+			lit, err := d.normal(Literal(s[from:end]), new([]byte))
+			var value []byte
+			if err == nil {
+				value, err = lit.AppendValue(nil)
+			}
 			if now := f(string(value)); err == nil && now != string(value) {
-				out.WriteString(s[done:at])
-				out.WriteString(String(now))
+				out.WriteString(s[done:from])
+				out.WriteString(d.String(now))
 				done = end
 			}
 		}

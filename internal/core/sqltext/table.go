@@ -19,6 +19,9 @@ type Definition struct {
 	Engine      string   // in small letters
 	Notes       []string // what was left away, as sentences
 	items       []string // keys and checks
+	dialect     *Dialect // nil for MySQL
+	lines       []*text  // of dialects other than MySQL: constraints
+	indexes     []*text  // of those: statements that come behind
 	options     []string
 	counter     string // the next automatic number
 }
@@ -31,6 +34,9 @@ type ColumnDefinition struct {
 	Generated bool
 	Invisible bool
 	text      string
+	line      *text  // instead of text, where tables are named in it
+	counted   bool   // it gets automatic numbers
+	next      string // the next of them, where it is known
 }
 
 // ForeignKey is a constraint that names another table.
@@ -38,6 +44,8 @@ type ForeignKey struct {
 	Table string // that it is of
 	Name  string // "" for one without
 	text  *text
+
+	dialect *Dialect // nil for MySQL
 }
 
 // Text returns the statement that adds the constraint, with names of tables passed through rename unless that is nil. The
@@ -46,9 +54,13 @@ func (f ForeignKey) Text(rename func(string) string) string {
 	if rename == nil {
 		rename = func(s string) string { return s }
 	}
-	out := "ALTER TABLE " + Quote(rename(f.Table)) + " ADD "
+	d := f.dialect
+	if d == nil {
+		d = MySQL
+	}
+	out := "ALTER TABLE " + d.Quote(rename(f.Table)) + " ADD "
 	if f.Name != "" {
-		out += "CONSTRAINT " + Quote(rename(f.Name)) + " "
+		out += "CONSTRAINT " + d.Quote(rename(f.Name)) + " "
 	}
 	return out + f.text.render(rename)
 }
@@ -61,6 +73,9 @@ func (c ColumnDefinition) Numeric() bool {
 // Text returns the statement that makes the table, without foreign keys, with its name passed through rename unless that is
 // nil.
 func (d *Definition) Text(rename func(string) string) string {
+	if d.dialect != nil {
+		return strings.Join(d.Statements(rename), ";\n")
+	}
 	name := d.Table
 	if rename != nil {
 		name = rename(name)
@@ -84,7 +99,101 @@ func (d *Definition) Text(rename func(string) string) string {
 }
 
 // ResetCounter lets automatic numbers begin at 1.
-func (d *Definition) ResetCounter() { d.counter = "" }
+func (d *Definition) ResetCounter() {
+	d.counter = ""
+	for i := range d.Columns {
+		d.Columns[i].next = ""
+	}
+}
+
+// Statements returns the statements that make the table with its indexes, and set its automatic numbers, as Text does.
+func (d *Definition) Statements(rename func(string) string) []string {
+	if d.dialect == nil {
+		return []string{d.Text(rename)}
+	}
+	name := d.Table
+	if rename != nil {
+		name = rename(name)
+	}
+	var lines, counters []string
+	for _, c := range d.Columns {
+		line := c.text
+		if c.line != nil {
+			line = c.line.render(rename)
+		}
+		lines = append(lines, line)
+		if c.next != "" {
+			counters = append(counters, pgCounter(name, c.Name, c.next))
+		}
+	}
+	for _, l := range d.lines {
+		lines = append(lines, l.render(rename))
+	}
+	out := []string{strings.TrimSpace("CREATE TABLE " + d.dialect.Quote(name) + " (\n  " + strings.Join(lines, ",\n  ") + "\n) " +
+		strings.Join(d.options, ", "))}
+	for _, i := range d.indexes {
+		out = append(out, i.render(rename))
+	}
+	return append(out, counters...)
+}
+
+// SetCounter says what the next automatic number of a column is.
+func (d *Definition) SetCounter(column, next string) {
+	for i := range d.Columns {
+		if d.Columns[i].Name == column && d.Columns[i].counted {
+			d.Columns[i].next = next
+		}
+	}
+}
+
+// Counted returns the columns that get automatic numbers, where the dialect keeps them by column.
+func (d *Definition) Counted() (names []string) {
+	for _, c := range d.Columns {
+		if c.counted {
+			names = append(names, c.Name)
+		}
+	}
+	return names
+}
+
+// ParseDefinition takes a CREATE TABLE statement of the dialect apart.
+func (di *Dialect) ParseDefinition(stmt []byte) (*Definition, error) {
+	if di == MySQL {
+		return ParseDefinition(stmt)
+	}
+	p := newParserOf(di, stmt, inTable)
+	if !p.skip("create", "table") {
+		p.fail("it is not a table")
+	}
+	p.skip("if", "not", "exists")
+	d := &Definition{Table: p.anyDatabase(), dialect: di}
+	if di == Postgres {
+		d.pgTable(p)
+	} else {
+		d.liteTable(p)
+	}
+	if p.err == nil && len(d.Columns) == 0 {
+		p.fail("it has no columns")
+	}
+	if err := p.end(); err != nil {
+		return nil, fmt.Errorf("table %s: %w", d.Table, err)
+	}
+	return d, nil
+}
+
+// AddIndex takes a CREATE INDEX statement over into the definition.
+func (d *Definition) AddIndex(stmt []byte) error {
+	p := newParserOf(d.dialect, stmt, inTable)
+	p.skip("create")
+	if table := p.index(); table != d.Table {
+		p.fail("the index is of %s", table)
+	}
+	if err := p.end(); err != nil {
+		return fmt.Errorf("table %s: an index: %w", d.Table, err)
+	}
+	d.indexes = append(d.indexes, p.out)
+	return nil
+}
 
 // engines whose tables are taken over as they are; others are refused, as some of them reach out of the database.
 var engines = map[string]string{"innodb": "InnoDB", "myisam": "MyISAM", "aria": "Aria", "memory": "MEMORY", "rocksdb": "ROCKSDB",
@@ -335,7 +444,7 @@ func (p *parser) check() {
 
 // foreignKey reads FOREIGN KEY and what follows.
 func (p *parser) foreignKey(table, name string) ForeignKey {
-	p.out = &text{}
+	p.fresh()
 	p.must("foreign", "key")
 	if !p.isMark("(") {
 		p.name() // of the key; the server gives it one

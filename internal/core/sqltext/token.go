@@ -3,6 +3,7 @@ package sqltext
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -39,31 +40,51 @@ func (t token) String() string {
 }
 
 // marks are the operators and brackets there are, longest first.
+var pgMarkTexts = []string{"::", "!~~*", "!~~", "~~*", "~~", "!~*", "!~", "~*", "@>", "<@", "#>>", "#>", "?|", "?&", "?", "[", "]"}
+
 var markTexts = []string{"<=>", "->>", "->", "<=", ">=", "<>", "!=", "||", "&&", ":=", "<<", ">>",
 	"(", ")", ",", ".", "=", "<", ">", "+", "-", "*", "/", "%", "|", "&", "^", "~", "!", ":", ";", "@"}
 
 // tokenize takes a statement apart, whose comments are resolved (see Resolve). Every byte of it belongs to a token or is
 // white space as the server knows it; whatever else is there is ErrSyntax, so that nothing can hide between tokens.
-func tokenize(src []byte) ([]token, error) {
+func (d *Dialect) tokenize(src []byte) ([]token, error) {
+	marks := markTexts
+	if d == Postgres {
+		marks = slices.Concat(pgMarkTexts, markTexts)
+	}
 	var out []token
 	for i := 0; i < len(src); {
 		c := src[i]
 		switch {
 		case c == ' ' || c >= '\t' && c <= '\r':
 			i++
+		case d != MySQL && (c == '"' || c == '`' || c == '[' && d == SQLite):
+			t, end, err := d.nameToken(src, i)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, t)
+			i = end
 		case c == '\'' || c == '"' || c == '`':
-			end := closing(src, i+1, c, c != '`')
+			end := closing(src, i+1, c, d.escapes && c != '`')
 			if end < 0 {
 				return nil, fmt.Errorf("%w: a quote is not closed", ErrSyntax)
 			}
-			out = append(out, quotedToken(c, src[i+1:end-1]))
+			out = append(out, d.quotedToken(c, src[i+1:end-1]))
+			i = end
+		case d == Postgres && (c == 'E' || c == 'e') && i+1 < len(src) && src[i+1] == '\'':
+			end := closing(src, i+2, '\'', true)
+			if end < 0 {
+				return nil, fmt.Errorf("%w: a quote is not closed", ErrSyntax)
+			}
+			out = append(out, MySQL.quotedToken('\'', src[i+2:end-1]))
 			i = end
 		case numberStarts(src, i):
 			end := numberEnd(src, i)
 			out = append(out, token{kind: tokenNumber, text: numberText(string(src[i:end]))})
 			i = end
 		case identifierByte(c):
-			t, end, err := wordToken(src, i)
+			t, end, err := d.wordToken(src, i)
 			if err != nil {
 				return nil, err
 			}
@@ -71,7 +92,7 @@ func tokenize(src []byte) ([]token, error) {
 			i = end
 		default:
 			text := ""
-			for _, m := range markTexts {
+			for _, m := range marks {
 				if bytes.HasPrefix(src[i:], []byte(m)) {
 					text = m
 					break
@@ -85,6 +106,34 @@ func tokenize(src []byte) ([]token, error) {
 		}
 	}
 	return out, nil
+}
+
+// nameToken reads an identifier in quotes of a dialect that has others than backticks alone.
+func (d *Dialect) nameToken(src []byte, i int) (token, int, error) {
+	quote := src[i]
+	if quote == '`' && d == Postgres {
+		return token{}, 0, fmt.Errorf("%w: the character %q has no place in a definition", ErrSyntax, quote)
+	}
+	if quote == '[' {
+		end := bytes.IndexByte(src[i:], ']')
+		if end < 0 {
+			return token{}, 0, fmt.Errorf("%w: a quote is not closed", ErrSyntax)
+		}
+		return token{kind: tokenName, text: string(src[i+1 : i+end])}, i + end + 1, nil
+	}
+	end := closing(src, i+1, quote, false)
+	if end < 0 {
+		return token{}, 0, fmt.Errorf("%w: a quote is not closed", ErrSyntax)
+	}
+	q := string(quote)
+	return token{kind: tokenName, text: strings.ReplaceAll(string(src[i+1:end-1]), q+q, q)}, end, nil
+}
+
+func (d *Dialect) quotedToken(quote byte, body []byte) token {
+	if !d.escapes {
+		return token{kind: tokenString, text: strings.ReplaceAll(string(body), "''", "'")}
+	}
+	return quotedToken(quote, body)
 }
 
 func quotedToken(quote byte, body []byte) token {
@@ -134,13 +183,16 @@ func numberEnd(src []byte, i int) int {
 	return end
 }
 
-func wordToken(src []byte, i int) (token, int, error) {
+func (d *Dialect) wordToken(src []byte, i int) (token, int, error) {
 	end := i
 	for end < len(src) && identifierByte(src[end]) {
 		end++
 	}
 	text := string(src[i:end])
 	lower := strings.ToLower(text)
+	if d == Postgres && end < len(src) && src[end] == '\'' {
+		return token{}, 0, fmt.Errorf("%w: a literal that begins with %s has no place in a definition", ErrSyntax, text)
+	}
 	if end < len(src) && src[end] == '\'' && (lower == "x" || lower == "b" || lower == "n") {
 		stop := closing(src, end+1, '\'', true)
 		if stop < 0 {
@@ -151,7 +203,7 @@ func wordToken(src []byte, i int) (token, int, error) {
 		}
 		return bytesToken(src[i:stop], stop)
 	}
-	if strings.HasPrefix(lower, "0x") || strings.HasPrefix(text, "0b") {
+	if d == MySQL && (strings.HasPrefix(lower, "0x") || strings.HasPrefix(text, "0b")) {
 		if t, end, err := bytesToken(src[i:end], end); err == nil {
 			return t, end, nil
 		}

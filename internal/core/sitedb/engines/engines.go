@@ -2,5 +2,6 @@
 package engines
 
 import (
-	_ "nestseed/internal/core/sitedb/mysql" // MariaDB and MySQL
+	_ "nestseed/internal/core/sitedb/mysql"    // MariaDB and MySQL
+	_ "nestseed/internal/core/sitedb/postgres" // PostgreSQL
 )

@@ -1,0 +1,122 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
+)
+
+// bytesOf returns which columns of a table hold bytes.
+func (d *database) bytesOf(ctx context.Context, table string) (map[string]bool, error) {
+	out := map[string]bool{}
+	err := d.read(ctx, "list columns of "+table, "SELECT attname FROM pg_attribute WHERE attrelid = "+sqltext.Postgres.String(quote(table))+
+		"::regclass AND atttypid = 'bytea'::regtype AND NOT attisdropped", func(row [][]byte) error {
+		out[string(row[0])] = true
+		return nil
+	})
+	return out, err
+}
+
+func literal(value string, bytes bool) string {
+	if bytes {
+		return string(sqltext.Postgres.AppendBinary(nil, []byte(value)))
+	}
+	return sqltext.Postgres.String(value)
+}
+
+func (d *database) change(ctx context.Context, doing, statement string) (rows int64, err error) {
+	tag, err := d.pool.Exec(ctx, statement)
+	return tag.RowsAffected(), d.server.explain(doing, err)
+}
+
+// SetValue implements DB.
+func (d *database) SetValue(ctx context.Context, table, keyColumn, key, valueColumn, value string) error {
+	bytes, err := d.bytesOf(ctx, table)
+	if err != nil {
+		return err
+	}
+	is, to := literal(key, bytes[keyColumn]), literal(value, bytes[valueColumn])
+	doing := "change " + key + " in " + table
+	n, err := d.change(ctx, doing, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s = %s", quote(table), quote(valueColumn), to, quote(keyColumn), is))
+	if err == nil && n == 0 {
+		_, err = d.change(ctx, doing, fmt.Sprintf("INSERT INTO %s (%s, %s) VALUES (%s, %s)", quote(table), quote(keyColumn), quote(valueColumn), is, to))
+	}
+	return err
+}
+
+// Insert implements DB.
+func (d *database) Insert(ctx context.Context, table string, values map[string]string) (id int64, err error) {
+	bytes, err := d.bytesOf(ctx, table)
+	if err != nil {
+		return 0, err
+	}
+	columns := slices.Sorted(maps.Keys(values))
+	literals := make([]string, len(columns))
+	for i, c := range columns {
+		literals[i] = literal(values[c], bytes[c])
+	}
+	counted := ""
+	err = d.read(ctx, "list columns of "+table, fmt.Sprintf("SELECT attname FROM pg_attribute WHERE attrelid = %[1]s::regclass AND attnum > 0 AND NOT "+
+		"attisdropped AND pg_get_serial_sequence(%[1]s, attname) IS NOT NULL ORDER BY attnum LIMIT 1", sqltext.Postgres.String(quote(table))),
+		func(row [][]byte) error {
+			counted = string(row[0])
+			return nil
+		})
+	if err != nil {
+		return 0, err
+	}
+	statement := fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", quote(table), quoteAll(columns), strings.Join(literals, ","))
+	if counted != "" && !slices.Contains(columns, counted) {
+		statement += " RETURNING " + quote(counted)
+	}
+	err = d.read(ctx, "insert a row into "+table, statement, func(row [][]byte) error {
+		id, err = strconv.ParseInt(string(row[0]), 10, 64)
+		return err
+	})
+	return id, err
+}
+
+// SetColumn implements DB.
+func (d *database) SetColumn(ctx context.Context, table, column, value string) error {
+	bytes, err := d.bytesOf(ctx, table)
+	if err != nil {
+		return err
+	}
+	to := literal(value, bytes[column])
+	_, err = d.change(ctx, "change "+column+" of "+table, fmt.Sprintf("UPDATE %s SET %[2]s = %[3]s WHERE %[2]s IS DISTINCT FROM %[3]s", quote(table),
+		quote(column), to))
+	return err
+}
+
+// DeleteLike implements DB.
+func (d *database) DeleteLike(ctx context.Context, table, column, pattern string) error {
+	like := strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`, "*", "%").Replace(pattern)
+	_, err := d.change(ctx, "delete rows of "+table, fmt.Sprintf("DELETE FROM %s WHERE %s::text LIKE %s", quote(table), quote(column),
+		sqltext.Postgres.String(like)))
+	return err
+}
+
+// Recount implements DB.
+func (d *database) Recount(ctx context.Context, r sitedb.Recount) error {
+	_, err := d.change(ctx, "count rows of "+r.Of, fmt.Sprintf("UPDATE %[1]s t SET %[2]s = (SELECT count(*) FROM %[3]s o WHERE o.%[4]s = t.%[5]s AND o.%[6]s = %[7]s)",
+		quote(r.Table), quote(r.Column), quote(r.Of), quote(r.By), quote(r.Key), quote(r.Where), sqltext.Postgres.String(r.Is)))
+	return err
+}
+
+// Empty implements DB.
+func (d *database) Empty(ctx context.Context, table string) error {
+	_, err := d.change(ctx, "empty "+table, "DELETE FROM "+quote(table))
+	return err
+}
+
+// Redefine implements DB: no program is carried over, so that none has to change its owner.
+func (d *database) Redefine(context.Context, *sqltext.Program) error {
+	return errors.New("programs of PostgreSQL belong to the database's owner and stay as they are")
+}
