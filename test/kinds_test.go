@@ -9,6 +9,7 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"nestseed/demo/scenario"
@@ -33,7 +34,8 @@ func hostOfEveryEngine(t *testing.T) {
 
 // TestTheMainJobOnEveryKindAndDatabase goes from a source to a client's site and back, for each kind on each database that it can have.
 func TestTheMainJobOnEveryKindAndDatabase(t *testing.T) {
-	for _, pair := range []struct{ kind, engine string }{{"drupal", "mysql"}, {"joomla", "mysql"}, {"drupal", "postgres"}, {"joomla", "postgres"}} {
+	for _, pair := range []struct{ kind, engine string }{{"drupal", "mysql"}, {"joomla", "mysql"}, {"drupal", "postgres"}, {"joomla", "postgres"},
+		{"drupal", "sqlite"}} {
 		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) {
 			hostOfEveryEngine(t)
 			mainJobOfKind(t, pair.kind, pair.engine)
@@ -103,9 +105,22 @@ func mainJobOfKind(t *testing.T, kind, engine string) {
 	must(t, "site", "keep-copy", school.Name)
 	must(t, "site", "retire", school.Name)
 	nothingLeft(t, school.Name)
+	nothingLeftOnPostgres(t)
 	left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "*"+school.Name+"*"))
 	require.NoError(t, err)
 	require.Len(t, left, 1, "the base site alone: %v", left)
+}
+
+// nothingLeftOnPostgres says that no database or role that was made for a site is on the server.
+func nothingLeftOnPostgres(t *testing.T) {
+	t.Helper()
+	db, err := pgx.Connect(t.Context(), world.stack.PostgresURL())
+	require.NoError(t, err)
+	defer db.Close(t.Context())
+	var left []string
+	require.NoError(t, db.QueryRow(t.Context(), `SELECT COALESCE(array_agg(name), '{}') FROM (SELECT datname AS name FROM pg_database UNION ALL
+		SELECT rolname FROM pg_roles) x WHERE name LIKE 'ns\_%'`).Scan(&left))
+	require.Empty(t, left)
 }
 
 // shows returns what a page shows.

@@ -137,7 +137,10 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	stored := &releases.Stored{DB: s.db, Store: st}
-	hosts := &hosts.Hosts{DB: s.db, Vault: v, Engine: s.engine, Kinds: kinds}
+	hosts := &hosts.Hosts{DB: s.db, Vault: v, Engine: s.engine, Kinds: kinds, Scratch: filepath.Join(s.settings.Data, "databases")}
+	if err := os.RemoveAll(hosts.Scratch); err != nil { // of a service that was killed
+		return err
+	}
 	sources := &sources.Sources{DB: s.db, Hosts: hosts, Engine: s.engine, Kinds: kinds}
 	releases := &releases.Releases{DB: s.db, Vault: v, Stored: stored, Sources: sources, Engine: s.engine, Kinds: kinds, Data: s.settings.Data}
 	s.nouns = jobs.Nouns{Sources: sources, Releases: releases, Sites: &sites.Sites{DB: s.db, Vault: v, Stored: stored, Hosts: hosts,

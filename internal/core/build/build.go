@@ -191,7 +191,11 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 		return nil, nil
 	}
 	var files []hostfs.Entry
+	own := b.in.Identity.OwnDatabase(b.in.FS, b.in.Root)
 	err := b.site.Walk(ctx, ".", func(e hostfs.Entry) error {
+		if own != "" && (e.Path == own || strings.HasPrefix(e.Path, own+"-")) {
+			return nil // the site's database: what is in it goes in as rows
+		}
 		if strings.HasPrefix(e.Path, kind.AsksPrefix) || e.Path == hostfs.Mark {
 			return nil // the site is being asked something at this moment; or the host knows its folder by it
 		}

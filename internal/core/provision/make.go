@@ -87,8 +87,11 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 		return nil, err
 	}
 	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}), result: &Result{
-		Admin: p.Admin, AdminPassword: Password(20), Database: p.Database, User: p.User, UserPassword: Password(28),
+		Admin: p.Admin, AdminPassword: Password(20), Database: p.Database, User: p.User,
 	}}
+	if p.User != "" {
+		mk.result.UserPassword = Password(28)
+	}
 	if mk.tokens, err = tokensOf(mk); err != nil {
 		return nil, err
 	}
@@ -280,29 +283,44 @@ func (mk *maker) check(ctx context.Context) error {
 }
 
 func (mk *maker) makeDatabase(ctx context.Context) error {
-	if err := mk.making(ctx, "database", mk.plan.Database); err != nil {
+	if mk.plan.Database == "" {
+		return nil
+	}
+	if err := mk.making(ctx, "database", mk.newDatabase()); err != nil {
 		return err
 	}
-	if err := mk.req.Server.CreateDatabase(ctx, mk.plan.Database); err != nil {
+	if err := mk.req.Server.CreateDatabase(ctx, mk.newDatabase()); err != nil {
 		if errors.Is(err, sitedb.ErrExists) {
-			err = errors.Join(err, mk.notOurs(ctx, "database", mk.plan.Database))
+			err = errors.Join(err, mk.notOurs(ctx, "database", mk.newDatabase()))
 		}
 		return err
+	}
+	if mk.plan.User == "" {
+		return nil
 	}
 	if err := mk.making(ctx, "user", mk.plan.User); err != nil {
 		return err
 	}
-	err := mk.req.Server.CreateUser(ctx, mk.plan.User, mk.result.UserPassword, mk.plan.Database)
+	err := mk.req.Server.CreateUser(ctx, mk.plan.User, mk.result.UserPassword, mk.newDatabase())
 	if errors.Is(err, sitedb.ErrExists) {
 		err = errors.Join(err, mk.notOurs(ctx, "user", mk.plan.User))
 	}
 	return err
 }
 
+// newDatabase is what the new database is called while it is made: one that is a file lies elsewhere until all is in it, and one may
+// lie in its place.
+func (mk *maker) newDatabase() string {
+	if mk.plan.User == "" {
+		return mk.plan.Database + " of run " + mk.req.RunID
+	}
+	return mk.plan.Database
+}
+
 // openDatabase opens the new database with the site's own account. All that goes into it does so with no other: what came
 // from a release or a site can do there what the site itself can, and no more.
 func (mk *maker) openDatabase(ctx context.Context) (err error) {
-	mk.db, err = mk.req.Server.OpenAs(ctx, mk.plan.Database, mk.plan.User, mk.result.UserPassword)
+	mk.db, err = mk.req.Server.OpenAs(ctx, mk.newDatabase(), mk.plan.User, mk.result.UserPassword)
 	return err
 }
 
@@ -409,7 +427,9 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	ks.Database.Write(s, mk.access())
+	if !ks.Database.None() {
+		ks.Database.Write(s, mk.access())
+	}
 	if ks.Prefix != "" {
 		s.Set(ks.Prefix, mk.plan.Prefix)
 	}
@@ -472,7 +492,11 @@ func (mk *maker) setSettings(s kind.Settings) error {
 
 // access is what the settings file is to say of the database.
 func (mk *maker) access() kind.Access {
-	return kind.Access{Engine: mk.req.Server.Scheme(), Name: mk.plan.Database, User: mk.plan.User, Password: mk.result.UserPassword,
+	name := mk.plan.Database
+	if mk.plan.User == "" {
+		name = mk.req.Kind.Settings.Database.File
+	}
+	return kind.Access{Engine: mk.req.Server.Scheme(), Name: name, User: mk.plan.User, Password: mk.result.UserPassword,
 		Host: mk.req.Server.SiteAddress()}
 }
 
@@ -677,8 +701,24 @@ func (mk *maker) forget(ctx context.Context) error {
 	return nil
 }
 
+// placeDatabase puts a database that is a file into the prepared site, now that all is in it.
+func (mk *maker) placeDatabase(ctx context.Context) error {
+	placer, is := mk.req.Server.(sitedb.Placer)
+	if !is || mk.plan.Database == "" {
+		return nil
+	}
+	file := mk.req.Kind.Settings.Database.File
+	if err := mk.discard(ctx, file); err != nil {
+		return err
+	}
+	return placer.Place(ctx, mk.newDatabase(), mk.stage, file)
+}
+
 // swapIn makes the prepared folder the site's folder.
 func (mk *maker) swapIn(ctx context.Context) error {
+	if err := mk.placeDatabase(ctx); err != nil {
+		return err
+	}
 	if err := mk.pauseUntilUpgraded(ctx); err != nil {
 		return err
 	}

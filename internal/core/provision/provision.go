@@ -199,9 +199,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 		return nil, err
 	}
 	p.Address, p.Engine = address.String(), req.Server.Scheme()
-	compact := strings.ReplaceAll(req.Name, "-", "")
-	p.Database = "ns_" + compact[:min(len(compact), 50)]
-	p.User = "ns_" + compact[:min(len(compact), 28)]
+	p.nameDatabase(req)
 	if p.Prefix = prefixFor(req.Name); m.Origin.Prefix == "" || req.Kind.Settings.Prefix == "" {
 		p.Prefix = m.Origin.Prefix // the site has a database of its own
 	}
@@ -209,7 +207,9 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	if req.Admin != "" {
 		p.Admin = req.Admin
 	}
-	p.freeNames(ctx, req.Server)
+	if sitedb.HasAccounts(p.Engine) {
+		p.freeNames(ctx, req.Server)
+	}
 	if req.Replace != nil {
 		if err := p.replacing(ctx, req); err != nil {
 			return nil, err
@@ -230,11 +230,15 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 		return nil, err
 	}
 	p.values(req, m)
-	p.Generated = []string{"password of database user " + p.User, "password of administrator " + p.Admin}
-	if req.Refresh != nil {
-		p.Generated = p.Generated[:1]
-	} else if n := len(req.Kind.Settings.Salts); n > 0 {
-		p.Generated = append(p.Generated, fmt.Sprintf("%d keys and salts", n))
+	p.Generated = []string{}
+	if p.User != "" {
+		p.Generated = append(p.Generated, "password of database user "+p.User)
+	}
+	if req.Refresh == nil {
+		p.Generated = append(p.Generated, "password of administrator "+p.Admin)
+		if n := len(req.Kind.Settings.Salts); n > 0 {
+			p.Generated = append(p.Generated, fmt.Sprintf("%d keys and salts", n))
+		}
 	}
 	if err := p.facts(ctx, req); err != nil {
 		return nil, err
@@ -246,6 +250,22 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 		p.steps(req, m)
 	}
 	return p, nil
+}
+
+// nameDatabase says what the database and its user are called. One that is a file is called by its path.
+func (p *Plan) nameDatabase(req Request) {
+	compact := strings.ReplaceAll(req.Name, "-", "")
+	switch d := req.Kind.Settings.Database; {
+	case sitedb.HasAccounts(p.Engine):
+		p.Database = "ns_" + compact[:min(len(compact), 50)]
+		p.User = "ns_" + compact[:min(len(compact), 28)]
+	case d.None():
+	case d.File == "":
+		p.Problems = append(p.Problems, fmt.Sprintf("the definition of %s does not say where the file of a new database goes (settings.database.file)",
+			req.Kind.Title))
+	default:
+		p.Database = path.Join(req.Folder, d.File)
+	}
 }
 
 // prefixFor makes a table prefix from the first letters of a name's parts.
@@ -490,9 +510,9 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	}
 	p.Steps = []Step{
 		{"Check the host", p.hostSays(), ""},
-		{"Make database " + p.Database, "and its own user " + p.User + ", with rights in this database only", ""},
+		p.databaseStep(),
 		{"Place files", "beside " + p.Folder + ", then swapped in", fmt.Sprintf("%d files", p.Files)},
-		{"Load rows", fmt.Sprintf("in %d tables, prefix %s becomes %s", p.Tables, p.OldPrefix, p.Prefix), fmt.Sprintf("%d rows", p.Rows)},
+		{"Load rows", p.tablesText(), fmt.Sprintf("%d rows", p.Rows)},
 		{"Replace the address", old.Host + old.Path + p.alsoText() + " → " + fresh.Host + fresh.Path +
 			", in rows and text files, inside serialised values too; " + mail, ""},
 		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
@@ -511,6 +531,24 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		p.Steps = slices.Insert(p.Steps, len(p.Steps)-1,
 			Step{"Replace what is there", p.Replaces + " stay as a safety copy, to be put back with site undo; " + keeps, ""})
 	}
+}
+
+// databaseStep is the line about what is made for the rows.
+func (p *Plan) databaseStep() Step {
+	switch {
+	case p.User != "":
+		return Step{"Make database " + p.Database, "and its own user " + p.User + ", with rights in this database only", ""}
+	case p.Database != "":
+		return Step{"Make database " + p.Database, "a file of the site, which only it can read", ""}
+	}
+	return Step{"No database", "the site keeps everything in its files", ""}
+}
+
+func (p *Plan) tablesText() string {
+	if p.OldPrefix == p.Prefix {
+		return fmt.Sprintf("in %d tables", p.Tables)
+	}
+	return fmt.Sprintf("in %d tables, prefix %s becomes %s", p.Tables, p.OldPrefix, p.Prefix)
 }
 
 // hostSays are the facts of the target in a line.

@@ -36,6 +36,9 @@ const settingsCached = 3 * time.Second
 // names a user who may work. The old one stays until RemoveOldUser. It can be called again with the same name and password
 // after it was interrupted.
 func NewDatabaseUser(ctx context.Context, s Live, user, password string) error {
+	if !sitedb.HasAccounts(s.Server.Scheme()) {
+		return nil
+	}
 	return s.changeSettings(ctx, func(id *kind.Identity, settings kind.Settings) error {
 		if id.Database.Name != s.Database || id.Database.User != s.User && id.Database.User != user {
 			return fmt.Errorf("%w: %s names database %s and user %s, not %s and %s as when the site was made; somebody has changed it", ErrPlan,

@@ -23,6 +23,7 @@ import (
 	"strings"
 	"time"
 
+	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/sqltext"
 )
 
@@ -270,8 +271,23 @@ type Engine struct {
 	Connect func(address *url.URL, through Dial) (Server, error)
 	// Address is that of a server whose host, with its port, a settings file tells.
 	Address func(host, user, password string) *url.URL
-	// InSite says that a database is a file in the site's own folder: there is no server, and no account.
-	InSite bool
+	// InSite says that a database is a file in the site's own folder: there is no server, and no account. OnFiles then makes what
+	// stands for one, of the host's files: names of databases are paths below them. What it keeps while it works is below scratch, which
+	// is private.
+	InSite  bool
+	OnFiles func(files hostfs.FS, scratch string) (Server, error)
+}
+
+// Placer is a Server whose new databases are put into their sites when they are done.
+type Placer interface {
+	// Place puts the database that was made under a name into a site, as a new file.
+	Place(ctx context.Context, name string, site hostfs.FS, file string) error
+}
+
+// HasAccounts reports whether the databases of an engine have accounts that a site logs in with. An engine that is not known has.
+func HasAccounts(engine string) bool {
+	e, err := EngineOf(engine)
+	return engine != None.Scheme() && (err != nil || !e.InSite)
 }
 
 // engines are the sorts of databases that are spoken.

@@ -29,6 +29,8 @@ type Hosts struct {
 	Vault  *vault.Vault
 	Engine *engine.Engine
 	Kinds  *kinds.Kinds
+	// Scratch is a private folder for databases that are files, while they are worked on. It is emptied when the service starts.
+	Scratch string
 }
 
 // Secrets are what a host is reached with.
@@ -94,7 +96,7 @@ func (s *Hosts) Open(ctx context.Context, h records.Host, engine string) (hostfs
 	address, err := s.WithPassword(ctx, h.Database, "host", h.Name)
 	if err == nil {
 		var server sitedb.Server
-		if server, err = serverOf(fsys, address, engine); err == nil {
+		if server, err = s.serverOf(fsys, address, engine); err == nil {
 			return fsys, server, nil
 		}
 		err = fmt.Errorf("host %s: %w", h.Name, err)
@@ -107,7 +109,7 @@ func (s *Hosts) Open(ctx context.Context, h records.Host, engine string) (hostfs
 var ErrNoServer = errors.New("has no database server of this sort")
 
 // serverOf connects to the server among a host's addresses that is of an engine.
-func serverOf(fsys hostfs.FS, addresses, engine string) (sitedb.Server, error) {
+func (s *Hosts) serverOf(fsys hostfs.FS, addresses, engine string) (sitedb.Server, error) {
 	if engine == sitedb.None.Scheme() {
 		return sitedb.None, nil
 	}
@@ -118,6 +120,9 @@ func serverOf(fsys hostfs.FS, addresses, engine string) (sitedb.Server, error) {
 	e, err := sitedb.EngineOf(engine)
 	if err != nil {
 		return nil, err
+	}
+	if e.InSite {
+		return e.OnFiles(fsys, s.Scratch)
 	}
 	for _, a := range all {
 		if scheme, _, _ := strings.Cut(a, ":"); slices.Contains(e.Schemes, scheme) {

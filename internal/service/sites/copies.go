@@ -14,6 +14,7 @@ import (
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
@@ -34,7 +35,7 @@ func (svc *Sites) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy)
 		}
 		defer fsys.Close()
 		defer server.Close()
-	} else if c.Folder == o.Folder || c.Database == o.Database {
+	} else if c.Folder == o.Folder || c.Database == o.Database && sitedb.HasAccounts(o.server.Scheme()) {
 		return 0, fmt.Errorf("safety copy %d names what the site uses now; it is not removed", c.ID)
 	}
 	// The folder goes last: while the server does not answer, the copy stays whole.

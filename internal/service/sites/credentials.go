@@ -7,6 +7,7 @@ import (
 
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 )
@@ -31,41 +32,16 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 		return nil, err
 	}
 	defer o.Close()
+	user := s.DBUser
+	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Database: args.Database, User: args.User, Prefix: s.Prefix,
+		Admin: s.Admin}
 	pending := secretOfRun("new database", run.ID)
-	password, err := svc.Vault.Get(ctx, "site", s.Name, pending)
-	if errors.Is(err, records.ErrNotFound) {
-		password = provision.Password(28)
-		err = svc.Vault.Put(ctx, "site", s.Name, pending, password)
-	}
-	if err != nil {
-		return nil, err
-	}
-	user := fmt.Sprintf("%s_r%d", args.Database[:min(len(args.Database), 20)], run.ID)
-	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Database: args.Database,
-		User: args.User, Prefix: s.Prefix, Admin: s.Admin}
-	if s.DBUser == args.User { // and the run was not interrupted behind this point
-		if live.Password, err = svc.Vault.Get(ctx, "site", s.Name, "database"); err == nil {
-			err = provision.CheckPrograms(ctx, live)
-		}
-		if err != nil {
+	if sitedb.HasAccounts(o.server.Scheme()) {
+		user = fmt.Sprintf("%s_r%d", args.Database[:min(len(args.Database), 20)], run.ID)
+		if ctx, err = svc.rotateDatabase(ctx, run, o, &live, user, pending, report); err != nil {
 			return nil, err
 		}
-	}
-	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
-		return nil, err
-	}
-	report.Step("Give the database a new user", progress.Amount{})
-	if err := provision.NewDatabaseUser(ctx, live, user, password); err != nil {
-		return nil, err
-	}
-	live.User, live.Password = user, password
-	if err := provision.TakeOverPrograms(ctx, live, args.User); err != nil {
-		return nil, err
-	}
-	if err := svc.Vault.Put(ctx, "site", s.Name, "database", password); err != nil {
-		return nil, err
-	}
-	if err := svc.DB.SetSiteUser(ctx, s.ID, user); err != nil {
+	} else if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
 		return nil, err
 	}
 	report.Step("Give the administrator a new password", progress.Amount{})
@@ -80,7 +56,48 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 	if err := provision.NewAdministratorPassword(ctx, live, secret); err != nil {
 		return nil, errors.Join(err, svc.Vault.Put(ctx, "site", s.Name, "administrator", before))
 	}
+	if user == args.User {
+		return &RotateResult{s.Name, user, s.Admin}, nil
+	}
 	report.Step("Remove the old database user", progress.Amount{})
 	return &RotateResult{s.Name, user, s.Admin}, errors.Join(provision.RemoveOldUser(ctx, o.server, args.User),
 		svc.DB.RemoveSecrets(ctx, "site", s.Name, pending))
+}
+
+// rotateDatabase gives a live site another database user, and commits the run. Its password is under the name pending until it is the
+// site's.
+func (svc *Sites) rotateDatabase(ctx context.Context, run engine.Run, o *openSite, live *provision.Live, user, pending string,
+	report progress.Reporter) (context.Context, error) {
+	password, err := svc.Vault.Get(ctx, "site", o.Name, pending)
+	if errors.Is(err, records.ErrNotFound) {
+		password = provision.Password(28)
+		err = svc.Vault.Put(ctx, "site", o.Name, pending, password)
+	}
+	if err != nil {
+		return ctx, err
+	}
+	old := live.User
+	if o.DBUser == old { // and the run was not interrupted behind this point
+		if live.Password, err = svc.Vault.Get(ctx, "site", o.Name, "database"); err == nil {
+			err = provision.CheckPrograms(ctx, *live)
+		}
+		if err != nil {
+			return ctx, err
+		}
+	}
+	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
+		return ctx, err
+	}
+	report.Step("Give the database a new user", progress.Amount{})
+	if err := provision.NewDatabaseUser(ctx, *live, user, password); err != nil {
+		return ctx, err
+	}
+	live.User, live.Password = user, password
+	if err := provision.TakeOverPrograms(ctx, *live, old); err != nil {
+		return ctx, err
+	}
+	if err := svc.Vault.Put(ctx, "site", o.Name, "database", password); err != nil {
+		return ctx, err
+	}
+	return ctx, svc.DB.SetSiteUser(ctx, o.ID, user)
 }

@@ -90,8 +90,8 @@ func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
 	}
 	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Database: o.Database, User: o.DBUser, Prefix: o.Prefix}
 	if o.kind.Visibility.Place().InDatabase() {
-		if live.Password, err = svc.Vault.Get(ctx, "site", o.Name, "database"); err != nil {
-			return fmt.Errorf("the password of the database of site %s: %w", o.Name, err)
+		if live.Password, err = svc.databasePassword(ctx, o.Site); err != nil {
+			return err
 		}
 	}
 	if err := provision.SetValue(ctx, live, o.kind.Visibility.Place(), o.kind.Visibility.Visible); err != nil {

@@ -185,9 +185,9 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 func (svc *Sites) overOld(ctx context.Context, o *Opened, args ProvisionArgs) error {
 	old := o.Old
 	o.Request.Folder = old.Folder
-	password, err := svc.Vault.Get(ctx, "site", old.Name, "database")
+	password, err := svc.databasePassword(ctx, *old)
 	if err != nil {
-		return fmt.Errorf("the password of the database of site %s: %w", old.Name, err)
+		return err
 	}
 	o.Request.Replace = &provision.Existing{Engine: old.Plan.Engine, Database: old.Database, User: old.DBUser, Password: password, Prefix: old.Prefix,
 		Admin: old.Admin, Keep: args.Keep}

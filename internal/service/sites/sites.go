@@ -70,11 +70,23 @@ func (svc *Sites) siteDatabase(ctx context.Context, server sitedb.Server, s reco
 	if s.Result.UserPassword != "" { // it was just made, and is not in the vault yet
 		return server.OpenAs(ctx, s.Database, s.DBUser, s.Result.UserPassword)
 	}
-	password, err := svc.Vault.Get(ctx, "site", s.Name, "database")
+	password, err := svc.databasePassword(ctx, s)
 	if err != nil {
-		return nil, fmt.Errorf("the password of the database of site %s: %w", s.Name, err)
+		return nil, err
 	}
 	return server.OpenAs(ctx, s.Database, s.DBUser, password)
+}
+
+// databasePassword returns the password of a site's database user; "" where its engine has no accounts.
+func (svc *Sites) databasePassword(ctx context.Context, s records.Site) (string, error) {
+	if s.Plan.Engine != "" && !sitedb.HasAccounts(s.Plan.Engine) {
+		return "", nil
+	}
+	password, err := svc.Vault.Get(ctx, "site", s.Name, "database")
+	if err != nil {
+		return "", fmt.Errorf("the password of the database of site %s: %w", s.Name, err)
+	}
+	return password, nil
 }
 
 // SiteArgs ask for something to be done with a site. What it is at that moment is part of them, so that a run

@@ -103,6 +103,13 @@ func (svc *Sources) openServer(ctx context.Context, s *Opened, src records.Sourc
 		return "", nil
 	}
 	database = s.Identity.Database.Name
+	if e, err := sitedb.EngineOf(s.Identity.Database.Engine); err == nil && e.InSite && src.Database == "" {
+		if database, err = s.Identity.DatabaseFile(s.FS, src.Path); err != nil {
+			return "", err
+		}
+		s.server, err = e.OnFiles(s.FS, svc.Hosts.Scratch)
+		return database, err
+	}
 	var address string
 	if src.Database != "" {
 		if address, err = svc.Hosts.WithPassword(ctx, src.Database, "source", src.Name); err != nil {

@@ -4,4 +4,5 @@ package engines
 import (
 	_ "nestseed/internal/core/sitedb/mysql"    // MariaDB and MySQL
 	_ "nestseed/internal/core/sitedb/postgres" // PostgreSQL
+	_ "nestseed/internal/core/sitedb/sqlite"   // SQLite
 )
