@@ -83,7 +83,7 @@ func (d *Dialect) tokenize(src []byte) ([]token, error) {
 			end := numberEnd(src, i)
 			out = append(out, token{kind: tokenNumber, text: numberText(string(src[i:end]))})
 			i = end
-		case identifierByte(c):
+		case identifierByte(c) && !(c == '$' && d == Postgres): // where $ begins a string of another form
 			t, end, err := d.wordToken(src, i)
 			if err != nil {
 				return nil, err
@@ -190,7 +190,7 @@ func (d *Dialect) wordToken(src []byte, i int) (token, int, error) {
 	}
 	text := string(src[i:end])
 	lower := strings.ToLower(text)
-	if d == Postgres && end < len(src) && src[end] == '\'' {
+	if d == Postgres && end < len(src) && (src[end] == '\'' || lower == "u" && src[end] == '&') {
 		return token{}, 0, fmt.Errorf("%w: a literal that begins with %s has no place in a definition", ErrSyntax, text)
 	}
 	if end < len(src) && src[end] == '\'' && (lower == "x" || lower == "b" || lower == "n") {

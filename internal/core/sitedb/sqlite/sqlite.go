@@ -115,13 +115,20 @@ func (s *server) CreateDatabase(_ context.Context, name string) error {
 	return nil
 }
 
+// File is where a database that was made lies here, until it is placed.
+func (s *server) File(name string) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.made[name]
+}
+
 // DropDatabase forgets what was made here. What lies in a site goes with its folder.
 func (s *server) DropDatabase(_ context.Context, name string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if file := s.made[name]; file != "" {
 		delete(s.made, name)
-		return errors.Join(ignoreMissing(os.Remove(file)))
+		return ignoreMissing(os.Remove(file))
 	}
 	return nil
 }

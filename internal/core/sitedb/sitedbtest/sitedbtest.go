@@ -1,0 +1,426 @@
+// Package sitedbtest holds what every engine of databases has to do, as tests against the real thing.
+package sitedbtest
+
+import (
+	"context"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sqltext"
+)
+
+// Engine is what is tested.
+type Engine struct {
+	Server sitedb.Server
+	// Schema makes the table every, with a key id, a text t, bytes b, a number n and whatever types the engine has besides, and its rows,
+	// the table other with a reference to it, and something that is program.
+	Schema []string
+	// Run runs statements as somebody who may, with the engine's own client.
+	Run func(t *testing.T, database, script string)
+	// Query returns what the engine's own client prints.
+	Query func(t *testing.T, database, query string) string
+	// Accounts says that databases have accounts.
+	Accounts bool
+}
+
+const (
+	user     = "ns_alder"
+	password = `it's \ "secret"`
+)
+
+// Database makes a database with its account, and takes both away at the end.
+func (e Engine) Database(t *testing.T, name string) sitedb.DB {
+	t.Helper()
+	ctx := context.Background()
+	require.NoError(t, e.Server.CreateDatabase(ctx, name))
+	t.Cleanup(func() { require.NoError(t, e.Server.DropDatabase(ctx, name)) })
+	account := user + name[len(name)-1:]
+	require.NoError(t, e.Server.CreateUser(ctx, account, password, name))
+	t.Cleanup(func() { require.NoError(t, e.Server.DropUser(ctx, account)) })
+	db, err := e.Server.OpenAs(ctx, name, account, password)
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	return db
+}
+
+// Run runs all tests.
+func Run(t *testing.T, e Engine) {
+	t.Run("what is read is what is loaded", e.roundTrip)
+	t.Run("the engine's own client restores it", e.byHand)
+	t.Run("values are looked up and changed", e.changes)
+	t.Run("a snapshot is of one moment", e.snapshot)
+	t.Run("names and values are never words", e.quoting)
+	if e.Accounts {
+		t.Run("an account reaches its own database", e.accounts)
+	}
+}
+
+func tableNamed(t *testing.T, db sitedb.Reader, name string) *sitedb.Table {
+	t.Helper()
+	tables, err := db.Tables(context.Background())
+	require.NoError(t, err)
+	for i := range tables {
+		if tables[i].Name == name {
+			return &tables[i]
+		}
+	}
+	require.FailNow(t, "there is no table "+name)
+	return nil
+}
+
+func allRows(t *testing.T, db sitedb.Reader, table *sitedb.Table) (out [][][]byte) {
+	t.Helper()
+	snap, err := db.Snapshot(context.Background())
+	require.NoError(t, err)
+	defer snap.Close()
+	require.NoError(t, snap.Rows(context.Background(), table, func(row [][]byte) error {
+		kept := make([][]byte, len(row))
+		for i, c := range row {
+			if c != nil {
+				kept[i] = append([]byte{}, c...)
+			}
+		}
+		out = append(out, kept)
+		return nil
+	}))
+	return out
+}
+
+// script is a table of a database as a release holds it.
+func script(t *testing.T, db sitedb.Reader, tables ...string) string {
+	t.Helper()
+	ctx := context.Background()
+	v, err := db.Version(ctx)
+	require.NoError(t, err)
+	d := sqltext.DialectOf(v.Engine)
+	snap, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+	var out, after strings.Builder
+	out.WriteString(d.Head())
+	for _, name := range tables {
+		table := tableNamed(t, db, name)
+		def, err := snap.Definition(ctx, table)
+		require.NoError(t, err)
+		out.WriteString(def.Text(nil) + ";\n")
+		for _, c := range def.Constraints {
+			after.WriteString(c.Text(nil) + ";\n")
+		}
+		require.NoError(t, snap.Rows(ctx, table, func(row [][]byte) error {
+			fmt.Fprintf(&out, "INSERT INTO %s (", d.Quote(name))
+			for i, c := range table.Stored() {
+				out.WriteString([]string{"", ","}[min(i, 1)] + d.Quote(c))
+			}
+			out.WriteString(") VALUES\n(")
+			stored := 0
+			for _, c := range table.Columns {
+				if c.Generated {
+					continue
+				}
+				cell := row[stored]
+				out.WriteString([]string{"", ","}[min(stored, 1)])
+				switch stored++; {
+				case cell == nil:
+					out.WriteString("NULL")
+				case c.Numeric && sqltext.IsNumber(cell):
+					out.Write(cell)
+				case c.Binary:
+					out.Write(d.AppendBinary(nil, cell))
+				default:
+					out.Write(d.AppendText(nil, cell))
+				}
+			}
+			out.WriteString(");\n")
+			return nil
+		}))
+	}
+	return out.String() + after.String() + d.Tail()
+}
+
+func (e Engine) filled(t *testing.T, name string) sitedb.DB {
+	t.Helper()
+	db := e.Database(t, name)
+	e.Run(t, name, strings.Join(e.Schema, ";\n")+";\n")
+	return db
+}
+
+func (e Engine) roundTrip(t *testing.T) {
+	ctx := context.Background()
+	from := e.filled(t, "lad_a")
+	to := e.Database(t, "lad_b")
+	rename := func(name string) string { return "av_" + name }
+	text := script(t, from, "every", "other")
+	dialect := sqltext.DialectOf(version(t, from))
+
+	// Definitions are read from the script as from an archive; rows too.
+	var defs, rows strings.Builder
+	sc := dialect.NewScanner(strings.NewReader(text), 1<<20)
+	for sc.Scan() {
+		if stmt := string(sc.Statement()); strings.HasPrefix(stmt, "INSERT") {
+			rows.WriteString(stmt + ";\n")
+		} else {
+			defs.WriteString(stmt + ";\n")
+		}
+	}
+	require.NoError(t, sc.Err())
+	d := &sqltext.Definitions{Dialect: dialect}
+	require.NoError(t, d.Read([]byte(defs.String())), defs.String())
+	loader, err := to.Loader(ctx)
+	require.NoError(t, err)
+	defer loader.Close()
+	for _, def := range d.Tables {
+		require.NoError(t, loader.CreateTable(ctx, def, rename), def.Text(nil))
+	}
+	load(t, dialect, loader, rows.String(), rename)
+	for _, f := range d.Foreign {
+		require.NoError(t, loader.AddForeignKey(ctx, f, rename))
+	}
+	for _, name := range []string{"every", "other"} {
+		was, is := tableNamed(t, from, name), tableNamed(t, to, "av_"+name)
+		require.Equal(t, allRows(t, from, was), allRows(t, to, is), name)
+		require.Equal(t, was.Columns, is.Columns)
+		require.Equal(t, was.PrimaryKey, is.PrimaryKey)
+		e.sameSums(t, from, loader, was, is)
+	}
+	// The next automatic number is none that is there.
+	id, err := to.Insert(ctx, "av_other", map[string]string{"every": "1"})
+	require.NoError(t, err)
+	require.Greater(t, id, int64(1))
+	snap, err := from.Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+	tables, err := from.Tables(ctx)
+	require.NoError(t, err)
+	programs, left, err := snap.Programs(ctx, tables)
+	require.NoError(t, err)
+	require.NotEmpty(t, len(programs)+len(left), "what is program is carried over, or named")
+}
+
+func version(t *testing.T, db sitedb.Reader) string {
+	v, err := db.Version(context.Background())
+	require.NoError(t, err)
+	return v.Engine
+}
+
+// load sends the rows of a script to a loader, statement by statement.
+func load(t *testing.T, d *sqltext.Dialect, loader sitedb.Loader, text string, rename func(string) string) {
+	t.Helper()
+	sc := d.NewScanner(strings.NewReader(text), 1<<20)
+	for sc.Scan() {
+		ins, err := d.ParseInsert(sc.Statement())
+		require.NoError(t, err)
+		var row []sqltext.Literal
+		n, err := loader.Load(context.Background(), sitedb.Into{Table: rename(ins.Table), Columns: ins.Columns, UTF8Only: true}, func() ([][]byte, error) {
+			if !ins.Next(&row) {
+				require.NoError(t, ins.Err())
+				return nil, io.EOF
+			}
+			out := make([][]byte, len(row))
+			for i, lit := range row {
+				if !lit.IsNull() {
+					if out[i], err = lit.AppendValue([]byte{}); err != nil {
+						return nil, err
+					}
+				}
+			}
+			return out, nil
+		})
+		require.NoError(t, err, string(sc.Statement()))
+		require.Equal(t, int64(1), n)
+	}
+	require.NoError(t, sc.Err())
+}
+
+// sameSums compares what a loader says of a table with what was read, and with what the source's server says.
+func (e Engine) sameSums(t *testing.T, from sitedb.DB, loader sitedb.Loader, was, is *sitedb.Table) {
+	t.Helper()
+	ctx := context.Background()
+	summed, err := loader.Summed(ctx)
+	require.NoError(t, err)
+	columns := summed[is.Name]
+	want := make([]uint64, len(columns))
+	place := map[string]int{}
+	for i, c := range was.Stored() {
+		place[c] = i
+	}
+	for _, row := range allRows(t, from, was) {
+		for i, c := range columns {
+			if cell := row[place[c]]; cell != nil {
+				want[i] += uint64(crc32.ChecksumIEEE(cell))
+			}
+		}
+	}
+	got, err := loader.Sums(ctx, is.Name, columns, true)
+	require.NoError(t, err)
+	require.Equal(t, want, got)
+	var plain []sitedb.Column
+	for _, c := range was.Columns {
+		if c.Plain() {
+			plain = append(plain, c)
+		}
+	}
+	snap, err := from.Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+	before, err := snap.PlainSums(ctx, was.Name, plain)
+	require.NoError(t, err)
+	after, err := loader.PlainSums(ctx, is.Name, plain)
+	require.NoError(t, err)
+	require.Equal(t, before, after)
+	require.NotEmpty(t, plain)
+}
+
+func (e Engine) byHand(t *testing.T) {
+	from := e.filled(t, "lad_a")
+	to := e.Database(t, "lad_b")
+	e.Run(t, "lad_b", script(t, from, "every", "other"))
+	for _, name := range []string{"every", "other"} {
+		require.Equal(t, allRows(t, from, tableNamed(t, from, name)), allRows(t, to, tableNamed(t, to, name)))
+	}
+}
+
+func (e Engine) changes(t *testing.T) {
+	ctx := context.Background()
+	db := e.filled(t, "lad_a")
+	const value = "it's \\ \"new\" % _ ß 🎻\nsecond line"
+	require.NoError(t, db.SetValue(ctx, "every", "id", "1", "t", value))
+	got, found, err := db.Lookup(ctx, "every", "id", "1", "t")
+	require.NoError(t, err)
+	require.True(t, found)
+	require.Equal(t, value, got)
+	require.NoError(t, db.SetValue(ctx, "every", "id", "1", "b", "bytes \x00\xff"))
+	got, _, err = db.Lookup(ctx, "every", "id", "1", "b")
+	require.NoError(t, err)
+	require.Equal(t, "bytes \x00\xff", got)
+	_, found, err = db.Lookup(ctx, "every", "id", "4711", "t")
+	require.NoError(t, err)
+	require.False(t, found)
+	_, _, err = db.Lookup(ctx, "nowhere", "id", "1", "t")
+	require.Error(t, err)
+
+	id, err := db.Insert(ctx, "other", map[string]string{"every": "1", "note": "a_b"})
+	require.NoError(t, err)
+	again, err := db.Insert(ctx, "other", map[string]string{"every": "1", "note": "axb"})
+	require.NoError(t, err)
+	require.Equal(t, id+1, again)
+	require.NoError(t, db.DeleteLike(ctx, "other", "note", "a_*"))
+	var notes []string
+	require.NoError(t, db.Select(ctx, "other", []string{"note"}, "note", []string{"a_b", "axb"}, func(row [][]byte) error {
+		notes = append(notes, string(row[0]))
+		return nil
+	}))
+	require.Equal(t, []string{"axb"}, notes, "a line is no pattern")
+	require.NoError(t, db.Recount(ctx, sitedb.Recount{Table: "every", Column: "n", Key: "id", Of: "other", By: "every", Where: "note", Is: "axb"}))
+	got, _, err = db.Lookup(ctx, "every", "id", "1", "n")
+	require.NoError(t, err)
+	require.Equal(t, "1", got)
+	require.NoError(t, db.SetColumn(ctx, "other", "note", "same"))
+	groups, err := db.Groups(ctx, tableNamed(t, db, "other"), "note", 10)
+	require.NoError(t, err)
+	require.Len(t, groups, 1)
+	require.Equal(t, "same", groups[0].Value)
+	related, err := db.RelatedGroups(ctx, tableNamed(t, db, "other"), "every", tableNamed(t, db, "every"), "id", "n")
+	require.NoError(t, err)
+	require.NotEmpty(t, related)
+	require.NoError(t, db.Empty(ctx, "other"))
+	require.Empty(t, allRows(t, db, tableNamed(t, db, "other")))
+}
+
+func (e Engine) snapshot(t *testing.T) {
+	ctx := context.Background()
+	db := e.filled(t, "lad_a")
+	table := tableNamed(t, db, "other")
+	snap, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	before := 0
+	require.NoError(t, snap.Rows(ctx, table, func([][]byte) error { before++; return nil }))
+	if e.Accounts { // a database that is a file is a copy
+		_, err = db.Insert(ctx, "other", map[string]string{"every": "1", "note": "later"})
+		require.NoError(t, err)
+	}
+	after := 0
+	require.NoError(t, snap.Rows(ctx, table, func([][]byte) error { after++; return nil }))
+	require.Equal(t, before, after)
+	stop := fmt.Errorf("enough")
+	require.ErrorIs(t, snap.Rows(ctx, table, func([][]byte) error { return stop }), stop)
+	require.NoError(t, ignoreClosed(snap.Close()))
+	require.NotEmpty(t, allRows(t, db, table), "the database is there after a reading that was stopped")
+}
+
+// ignoreClosed passes over that a connection was given up with a reading that was stopped.
+func ignoreClosed(err error) error {
+	if err != nil && strings.Contains(err.Error(), "closed") {
+		return nil
+	}
+	return err
+}
+
+func (e Engine) quoting(t *testing.T) {
+	ctx := context.Background()
+	db := e.filled(t, "lad_a")
+	for _, evil := range []string{"'; DROP TABLE every; --", `"; DROP TABLE every; --`, "`; DROP TABLE every; --", `\'; DROP TABLE every; --`, "$$"} {
+		require.NoError(t, db.SetValue(ctx, "every", "id", "1", "t", evil))
+		got, _, err := db.Lookup(ctx, "every", "t", evil, "t")
+		require.NoError(t, err)
+		require.Equal(t, evil, got)
+		require.Error(t, db.SetValue(ctx, evil, "id", "1", "t", "x"))
+		require.Error(t, db.SetValue(ctx, "every", evil, "1", "t", "x"))
+		_, err = db.Insert(ctx, "other", map[string]string{evil: "1"})
+		require.Error(t, err)
+		require.NoError(t, db.DeleteLike(ctx, "other", "note", evil))
+	}
+	require.NotEmpty(t, allRows(t, db, tableNamed(t, db, "every")))
+}
+
+func (e Engine) accounts(t *testing.T) {
+	ctx := context.Background()
+	e.Database(t, "lad_a")
+	e.Database(t, "lad_b")
+	require.ErrorIs(t, e.Server.CreateDatabase(ctx, "lad_a"), sitedb.ErrExists)
+	require.ErrorIs(t, e.Server.CreateUser(ctx, user+"a", password, "lad_a"), sitedb.ErrExists)
+	there, err := e.Server.DatabaseExists(ctx, "lad_a")
+	require.NoError(t, err)
+	require.True(t, there)
+	_, err = e.Server.OpenAs(ctx, "lad_b", user+"a", password)
+	require.Error(t, err, "another's database")
+	_, err = e.Server.OpenAs(ctx, "lad_a", user+"a", "wrong")
+	require.ErrorIs(t, err, sitedb.ErrDenied)
+
+	// Another account takes the place of the first, and owns what it made.
+	first, err := e.Server.OpenAs(ctx, "lad_a", user+"a", password)
+	require.NoError(t, err)
+	e.Run(t, "lad_a", strings.Join(e.Schema, ";\n")+";\n")
+	require.NoError(t, first.Close())
+	require.NoError(t, e.Server.CreateUser(ctx, "ns_next", "seven scales", "lad_a"))
+	defer e.Server.DropUser(ctx, "ns_next")
+	require.NoError(t, e.Server.DropUser(ctx, user+"a"))
+	next, err := e.Server.OpenAs(ctx, "lad_a", "ns_next", "seven scales")
+	require.NoError(t, err)
+	defer next.Close()
+	require.NoError(t, next.SetValue(ctx, "every", "id", "1", "t", "still mine"))
+	require.NoError(t, next.Empty(ctx, "other"))
+}
+
+// Client runs an engine's own client with a script, and returns what it prints.
+func Client(t *testing.T, environment []string, script string, command ...string) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "script.sql")
+	require.NoError(t, os.WriteFile(file, []byte(script), 0o600))
+	in, err := os.Open(file)
+	require.NoError(t, err)
+	defer in.Close()
+	cmd := exec.Command(command[0], command[1:]...)
+	cmd.Env, cmd.Stdin = append(os.Environ(), environment...), in
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s\n%s", out, script)
+	return string(out)
+}
