@@ -12,6 +12,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"golang.org/x/crypto/bcrypt"
 )
 
 //go:embed all:standins
@@ -141,6 +143,9 @@ func (s *Stack) InstallJoomla(ctx context.Context, in StandIn) error {
 var onePixel = []byte("\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x06\x00\x00\x00\x1f\x15\xc4\x89\x00\x00\x00\rIDATx\x9cc\xf8\xcf" +
 	"\xc0\xf0\x1f\x00\x05\x00\x01\xff\x89\x99=\x1d\x00\x00\x00\x00IEND\xaeB`\x82")
 
+// emptyFolders are folders that a stand-in begins with and that hold nothing, by kind.
+var emptyFolders = map[string][]string{"drupal": {"sites/default/files", "sites/default/private", "sites/default/database"}, "noticeboard": {"uploads"}}
+
 // placeStandIn copies the files of a stand-in and makes its database.
 func (s *Stack) placeStandIn(ctx context.Context, kind string, in StandIn, settings map[string]string) error {
 	dir := filepath.Join(s.Sites(), in.Name)
@@ -151,11 +156,9 @@ func (s *Stack) placeStandIn(ctx context.Context, kind string, in StandIn, setti
 	if err := os.CopyFS(dir, from); err != nil {
 		return err
 	}
-	for _, folder := range []string{"sites/default/files", "sites/default/private", "sites/default/database"} {
-		if kind == "drupal" {
-			if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
-				return err
-			}
+	for _, folder := range emptyFolders[kind] {
+		if err := os.MkdirAll(filepath.Join(dir, folder), 0o755); err != nil {
+			return err
 		}
 	}
 	for name, text := range settings {
@@ -195,4 +198,31 @@ func (s *Stack) install(ctx context.Context, in StandIn, page string, form url.V
 		return err
 	}
 	return os.Remove(filepath.Join(s.Sites(), in.Name, page))
+}
+
+// InstallNoticeboard makes a site of a small program without a database.
+func (s *Stack) InstallNoticeboard(ctx context.Context, in StandIn) error {
+	if err := s.placeStandIn(ctx, "noticeboard", in, nil); err != nil {
+		return err
+	}
+	dir := filepath.Join(s.Sites(), in.Name)
+	word, err := bcrypt.GenerateFromPassword([]byte(in.AdminPassword), bcrypt.MinCost)
+	if err != nil {
+		return err
+	}
+	for _, name := range []string{"config/.site.yaml", "content/home.html", "content/hire.html"} {
+		text, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			return err
+		}
+		text = []byte(strings.NewReplacer("http://notices.example", s.Address(in.Name), `word: ""`, fmt.Sprintf("word: %q", word), "pepper-of-the-noticeboard-0815",
+			in.Salt, "Loom & Ladder notices", in.Title).Replace(string(text)))
+		if err := os.WriteFile(filepath.Join(dir, name), text, 0o644); err != nil {
+			return err
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "uploads/hall.png"), onePixel, 0o644); err != nil {
+		return err
+	}
+	return s.Own(dir)
 }

@@ -70,7 +70,7 @@ func (r *runner) private(ctx context.Context) {
 // rows looks at every value of the site's tables: traces of the origin, and serialised values that PHP would refuse.
 func (r *runner) rows(ctx context.Context) error {
 	tables, err := r.site.DB.Tables(ctx)
-	if err != nil {
+	if err != nil || len(tables) == 0 && r.site.Kind.Settings.Database.None() {
 		return err
 	}
 	snap, err := r.site.DB.Snapshot(ctx)

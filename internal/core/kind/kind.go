@@ -88,6 +88,7 @@ type Kind struct {
 	OwnRules   []string   `yaml:"own-rules"` // marks of the blocks that the CMS writes into files of rules for the web server
 	Private    []string   `yaml:"private"`   // paths that must not be served as text
 	Caches     []string   `yaml:"caches"`    // folders emptied on a new site
+	Folders    []string   `yaml:"folders"`   // folders that every site has, also where nothing is in them
 	Areas      []Area     `yaml:"areas"`
 
 	Tables     []string   `yaml:"tables"`    // tables that tell the family where there is only a dump
@@ -353,6 +354,9 @@ func (a Admin) Scheme(version string) string {
 	}
 	return scheme
 }
+
+// Made reports whether sites of the kind get an administrator.
+func (a Admin) Made() bool { return len(a.Rows) > 0 || a.Settings.Hash != "" }
 
 // Account says where accounts are: the table, and its columns of log-in names, password hashes and numbers; the last is "" where the
 // database gives the numbers. ok is false where the kind makes no accounts in the database.

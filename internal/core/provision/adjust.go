@@ -28,8 +28,12 @@ func (mk *maker) adjust(ctx context.Context) error {
 			return err
 		}
 	}
+	folders := mk.req.Kind.Folders
 	for _, p := range mk.req.Kind.Settings.Folders {
-		if err := mk.folder(ctx, p.Folder); err != nil {
+		folders = append(folders[:len(folders):len(folders)], p.Folder)
+	}
+	for _, f := range folders {
+		if err := mk.folder(ctx, f); err != nil {
 			return err
 		}
 	}

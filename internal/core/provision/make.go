@@ -87,8 +87,11 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 		return nil, err
 	}
 	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}), result: &Result{
-		Admin: p.Admin, AdminPassword: Password(20), Database: p.Database, User: p.User,
+		Admin: p.Admin, Database: p.Database, User: p.User,
 	}}
+	if p.Admin != "" {
+		mk.result.AdminPassword = Password(20)
+	}
 	if p.User != "" {
 		mk.result.UserPassword = Password(28)
 	}
@@ -634,6 +637,9 @@ func (mk *maker) accountsStay(ctx context.Context) (bool, error) {
 		return false, nil
 	}
 	table, login, _, _, ok := a.Account()
+	if !ok && mk.req.Admin == "" {
+		return false, nil // they are in the settings file, which is the release's
+	}
 	emptied := ok && (slices.Contains(mk.req.Archive.Manifest.List.Empty, table) || mk.keepsFew(table))
 	if emptied && !mk.keepsAccounts() {
 		return false, nil

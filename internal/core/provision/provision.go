@@ -203,7 +203,9 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	if p.Prefix = prefixFor(req.Name); m.Origin.Prefix == "" || req.Kind.Settings.Prefix == "" {
 		p.Prefix = m.Origin.Prefix // the site has a database of its own
 	}
-	p.Admin = req.Name + "-admin"
+	if req.Kind.Admin.Made() {
+		p.Admin = req.Name + "-admin"
+	}
 	if req.Admin != "" {
 		p.Admin = req.Admin
 	}
@@ -235,7 +237,9 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 		p.Generated = append(p.Generated, "password of database user "+p.User)
 	}
 	if req.Refresh == nil {
-		p.Generated = append(p.Generated, "password of administrator "+p.Admin)
+		if p.Admin != "" {
+			p.Generated = append(p.Generated, "password of administrator "+p.Admin)
+		}
 		if n := len(req.Kind.Settings.Salts); n > 0 {
 			p.Generated = append(p.Generated, fmt.Sprintf("%d keys and salts", n))
 		}
@@ -517,7 +521,7 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 			", in rows and text files, inside serialised values too; " + mail, ""},
 		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
 		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},
-		{"Make administrator " + p.Admin, "password generated, kept in the vault; " + visible, ""},
+		p.administratorStep(visible),
 		{"Adapt to the new address", adapts, ""},
 		{"Swap in and check", "pages, links, images, leftovers of the old address, login", ""},
 	}
@@ -542,6 +546,13 @@ func (p *Plan) databaseStep() Step {
 		return Step{"Make database " + p.Database, "a file of the site, which only it can read", ""}
 	}
 	return Step{"No database", "the site keeps everything in its files", ""}
+}
+
+func (p *Plan) administratorStep(visible string) Step {
+	if p.Admin == "" {
+		return Step{"No administrator", "the kind says nothing of accounts; " + visible, ""}
+	}
+	return Step{"Make administrator " + p.Admin, "password generated, kept in the vault; " + visible, ""}
 }
 
 func (p *Plan) tablesText() string {
