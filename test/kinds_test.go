@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -148,4 +149,61 @@ func shows(t *testing.T, address string) string {
 	status, body := visit(t, address)
 	require.Equal(t, 200, status, fmt.Sprint(address, ": ", body))
 	return body
+}
+
+func TestADraftOfAKindIsABeginning(t *testing.T) {
+	hostOfEveryEngine(t)
+	require.NoError(t, world.stack.InstallNoticeboard(t.Context(), stack.StandIn{Name: "drafted", Title: "Notices", Salt: "pepper-of-the-drafted-0815",
+		AdminPassword: "let-me-in-please"}))
+	require.NoError(t, world.stack.InstallJoomla(t.Context(), stack.StandIn{Name: "drafted-cms", Title: "Lessons", Engine: "postgres", Database: "drafted_cms",
+		Prefix: "lad_", DatabasePassword: "seven-scales-drafted", Salt: "pepper-and-salt-of-the-draft", Admin: "ines", AdminPassword: "let-me-in-please",
+		AdminEmail: "ines@loomandladder.example"}))
+	for site, lines := range map[string][]string{
+		"drafted": {`files: ["config/.site.yaml"]`, "syntax: yaml", `address: [{setting: "site.url"}]`, `site-title: {setting: "site.title"}`, `site-email: {setting: "site.email"}`,
+			`salts: ["secret"]`, `caches: ["var/cache"]`},
+		"drafted-cms": {`files: ["configuration.php"]`, "syntax: php", `driver: "JConfig->dbtype"`, `drivers: {postgres: ["pgsql"]}`, `name: "JConfig->db"`,
+			`password: "JConfig->password"`, `prefix: "JConfig->dbprefix"`, `"JConfig->secret"`, `site-title: {setting: "JConfig->sitename"}`, "hash: bcrypt",
+			`- table: "users"`, `"password": "{hash}"`, `empty: ["session"]`, `area: media, match: ["images/**"]`},
+	} {
+		name := strings.ReplaceAll(site, "drafted", "own")
+		text := must(t, "kind", "draft", name, "--host", "every", "--path", site, "--address", world.stack.Address(site))
+		for _, line := range lines {
+			require.Contains(t, text, line)
+		}
+		require.NotContains(t, text, "seven-scales", "it tells no secret")
+		file := filepath.Join(t.TempDir(), "kind.yaml")
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		must(t, "kind", "check", file)
+	}
+	require.Equal(t, 3, nestseed(t, "kind", "draft", "own", "--host", "nowhere", "--path", "x").code)
+	require.Equal(t, 2, nestseed(t, "kind", "draft", "own", "--host", "every", "--path", "nowhere").code)
+}
+
+func TestAKindIsAddedChangedAndRemoved(t *testing.T) {
+	text, err := os.ReadFile("../docs/kinds/noticeboard.yaml")
+	require.NoError(t, err)
+	dir := t.TempDir()
+	file := func(change func(string) string) string {
+		name := filepath.Join(dir, "kind.yaml")
+		require.NoError(t, os.WriteFile(name, []byte(change(strings.Replace(string(text), "name: noticeboard", "name: pinboard", 1))), 0o600))
+		return name
+	}
+	same := func(s string) string { return s }
+	must(t, "kind", "add", file(same))
+	require.Contains(t, must(t, "kind", "show", "pinboard"), "title: Noticeboard")
+	must(t, "kind", "add", file(func(s string) string { return strings.Replace(s, "title: Noticeboard", "title: Pinboard", 1) }))
+	require.Contains(t, must(t, "kind", "list"), "Pinboard")
+	for what, change := range map[string]func(string) string{
+		"comes with the program": func(s string) string { return strings.Replace(s, "name: pinboard", "name: wordpress", 1) },
+		"unknown field":          func(s string) string { return s + "\nlogn: {}\n" },
+		"packing list called":    func(s string) string { return strings.Replace(s, "whole-site: |", "other: |", 1) },
+		"no area":                func(s string) string { return strings.Replace(s, "by-folder: [themes]", "by-folder: [nothing]", 1) },
+	} {
+		r := nestseed(t, "kind", "add", file(change))
+		require.Equal(t, 2, r.code, what)
+		require.Contains(t, r.err, what)
+	}
+	must(t, "kind", "remove", "pinboard")
+	require.Equal(t, 3, nestseed(t, "kind", "show", "pinboard").code)
+	require.Equal(t, 2, nestseed(t, "kind", "remove", "wordpress").code)
 }

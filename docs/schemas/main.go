@@ -14,8 +14,12 @@ import (
 )
 
 func main() {
-	for file, v := range map[string]any{"docs/manifest.schema.json": archive.Manifest{}, "docs/packing-list.schema.json": packing.List{}} {
-		text, err := Schema(v)
+	for file, describe := range map[string]func() ([]byte, error){
+		"docs/manifest.schema.json":     func() ([]byte, error) { return Schema(archive.Manifest{}) },
+		"docs/packing-list.schema.json": func() ([]byte, error) { return Schema(packing.List{}) },
+		"docs/kind.schema.json":         KindSchema,
+	} {
+		text, err := describe()
 		if err == nil {
 			err = os.WriteFile(file, text, 0o644)
 		}

@@ -158,6 +158,11 @@ func (c *Client) AddKind(ctx context.Context, k wire.NewKind) (wire.Kind, error)
 	return post[wire.Kind](ctx, c, "/kinds", k)
 }
 
+// DraftKind asks for a draft of a kind.
+func (c *Client) DraftKind(ctx context.Context, d wire.NewDraft) (wire.KindDraft, error) {
+	return post[wire.KindDraft](ctx, c, "/kinds/draft", d)
+}
+
 // CheckKind reads the definition of a kind and keeps nothing.
 func (c *Client) CheckKind(ctx context.Context, k wire.NewKind) (wire.Kind, error) {
 	return post[wire.Kind](ctx, c, "/kinds/check", k)

@@ -654,6 +654,21 @@ type Kind struct {
 	Definition string   `json:"definition,omitempty"` // of one kind, not in lists: its YAML
 }
 
+// NewDraft asks for a draft of a kind, from a folder of a host.
+type NewDraft struct {
+	Name     string `json:"name" pattern:"^[a-z][a-z0-9-]{0,39}$"`
+	Host     string `json:"host"`
+	Path     string `json:"path"`
+	Address  string `json:"address,omitempty"`
+	Database string `json:"database,omitempty"` // address of its database; else what its settings tell
+	Password string `json:"password,omitempty"`
+}
+
+// KindDraft is the definition of a kind, as a beginning.
+type KindDraft struct {
+	Definition string `json:"definition"` // YAML
+}
+
 // NewKind is a kind that is added.
 type NewKind struct {
 	Definition string `json:"definition" minLength:"1" maxLength:"1048576"` // YAML

@@ -314,7 +314,7 @@ type Visibility struct {
 	Option  string   `yaml:"option"`
 	Path    []string `yaml:"path"`
 	Setting string   `yaml:"setting"`
-	Cell    *Cell    `yaml:"cell"`
+	Cell    *Spot    `yaml:"cell"`
 	Visible string   `yaml:"visible"`
 	Hidden  string   `yaml:"hidden"`
 }

@@ -13,11 +13,11 @@ type Value struct {
 	Option  string   `yaml:"option,omitempty" json:"option,omitempty"`
 	Path    []string `yaml:"path,omitempty" json:"path,omitempty"` // inside a serialised or JSON value
 	Setting string   `yaml:"setting,omitempty" json:"setting,omitempty"`
-	Cell    *Cell    `yaml:"cell,omitempty" json:"cell,omitempty"`
+	Cell    *Spot    `yaml:"cell,omitempty" json:"cell,omitempty"`
 }
 
-// Cell is a column in the rows in which another column has a value.
-type Cell struct {
+// Spot is a column in the rows in which another column has a value.
+type Spot struct {
 	Table  string `yaml:"table" json:"table"`
 	Column string `yaml:"column" json:"column"`
 	Where  string `yaml:"where" json:"where"`

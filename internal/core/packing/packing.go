@@ -137,7 +137,7 @@ type Target struct {
 }
 
 // Spot is a cell: a column in the rows in which another column has a value.
-type Spot = kind.Cell
+type Spot = kind.Spot
 
 // Place returns where in the site the target is, which is nowhere for text tokens.
 func (t Target) Place() kind.Value {

@@ -338,7 +338,7 @@ func TestWhatIsBlankedIsKnown(t *testing.T) {
 	for place, want := range map[*kind.Value]bool{
 		{Setting: "KEY"}: true, {Setting: "OTHER"}: false, {Option: "admin_email"}: true, {Option: "title"}: false,
 		{Option: "site", Path: []string{"mail"}}: true, {Option: "site", Path: []string{"mail", "from"}}: true, {Option: "site", Path: []string{"name"}}: false,
-		{Option: "site"}: false, {Cell: &kind.Cell{Table: "posts", Column: "password"}}: true, {Cell: &kind.Cell{Table: "posts", Column: "title"}}: false,
+		{Option: "site"}: false, {Cell: &kind.Spot{Table: "posts", Column: "password"}}: true, {Cell: &kind.Spot{Table: "posts", Column: "title"}}: false,
 	} {
 		require.Equal(t, want, b.Has(*place), "%s", place)
 	}

@@ -266,6 +266,7 @@ type Rows func() ([][]byte, error)
 type Engine struct {
 	Schemes []string // of its addresses; the first is what it is known by
 	Titles  []string // as Version.Engine names it
+	Drivers []string // how applications call it in their settings
 	Example string   // of an address
 	// Connect makes a server of an address; it asks nothing yet.
 	Connect func(address *url.URL, through Dial) (Server, error)
@@ -304,6 +305,20 @@ func EngineOf(name string) (Engine, error) {
 		}
 	}
 	return Engine{}, fmt.Errorf("%w: %q; write %s", ErrUnsupported, name, examples())
+}
+
+// EngineCalled returns the scheme of the engine that an application's settings call so; without a word of it, that of the engine
+// that most sites have.
+func EngineCalled(driver string) string {
+	for _, e := range engines {
+		if slices.Contains(e.Drivers, strings.ToLower(driver)) {
+			return e.Scheme()
+		}
+	}
+	if driver == "" && len(engines) > 0 {
+		return engines[0].Scheme()
+	}
+	return driver
 }
 
 // examples are addresses of every engine, for messages.

@@ -54,14 +54,14 @@ func (s Site) Option(ctx context.Context, name string) (raw string, found bool, 
 }
 
 // cell returns where in the database a value is kept.
-func (s Site) cell(v kind.Value) kind.Cell {
+func (s Site) cell(v kind.Value) kind.Spot {
 	if v.Cell != nil {
 		c := *v.Cell
 		c.Table = s.Prefix + c.Table
 		return c
 	}
 	o := s.Kind.Options
-	return kind.Cell{Table: s.Prefix + o.Table, Column: o.Value, Where: o.Key, Is: v.Option}
+	return kind.Spot{Table: s.Prefix + o.Table, Column: o.Value, Where: o.Key, Is: v.Option}
 }
 
 func (s Site) raw(ctx context.Context, v kind.Value) (string, bool, error) {

@@ -13,6 +13,7 @@ import (
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
+	"nestseed/internal/service/sources"
 	"nestseed/internal/wire"
 )
 
@@ -54,6 +55,12 @@ func (a *api) kindOperations(h huma.API) {
 		func(_ context.Context, in *Put[wire.NewKind]) (*body[wire.Kind], error) {
 			k, err := kinds.Check([]byte(in.Body.Definition))
 			return single(k, input.Wrong(err), a.kindOut)
+		})
+	operation(h, "POST", "/kinds/draft", "draft-kind", "Propose the definition of a kind, from what is in a folder of a host and in a database",
+		func(ctx context.Context, in *Put[wire.NewDraft]) (*body[wire.KindDraft], error) {
+			b := in.Body
+			text, err := a.Sources.DraftKind(ctx, b.Name, sources.New{Host: b.Host, Path: b.Path, Address: b.Address, Database: b.Database, Password: b.Password})
+			return single(text, err, func(t []byte) wire.KindDraft { return wire.KindDraft{Definition: string(t)} })
 		})
 	operation(h, "DELETE", "/kinds/{name}", "remove-kind", "Remove a kind that was added", func(ctx context.Context, in *Named) (*nothing, error) {
 		if err := owner(ctx); err != nil {

@@ -25,7 +25,8 @@ import (
 )
 
 func init() {
-	sitedb.Register(sitedb.Engine{Schemes: []string{"sqlite"}, Titles: []string{"SQLite"}, Example: "sqlite:", InSite: true, OnFiles: on,
+	sitedb.Register(sitedb.Engine{Schemes: []string{"sqlite"}, Titles: []string{"SQLite"}, Drivers: []string{"sqlite", "sqlite3", "pdo_sqlite"},
+		Example: "sqlite:", InSite: true, OnFiles: on,
 		Connect: func(*url.URL, sitedb.Dial) (sitedb.Server, error) {
 			return nil, fmt.Errorf("%w: an SQLite database is a file of its site and has no server", sitedb.ErrUnsupported)
 		},
