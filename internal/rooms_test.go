@@ -47,9 +47,11 @@ func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
 			ours, is := strings.CutPrefix(path, "nestseed/internal/")
 			if in(dir, "core") {
 				require.False(t, is && !in(ours, "core"), "%s: the core imports %s", at(i.Pos()), path)
-				require.False(t, strings.Contains(path, "sql-driver") && !in(dir, "core/sitedb/mysql"), "%s: %s has a driver of databases",
-					at(i.Pos()), dir)
-				for _, framework := range []string{"gin-gonic", "huma", "urfave", "pgx", "riverqueue"} {
+				for driver, room := range map[string]string{"sql-driver": "mysql", "pgx": "postgres", "modernc.org/sqlite": "sqlite"} {
+					require.False(t, strings.Contains(path, driver) && !in(dir, "core/sitedb/"+room), "%s: %s has a driver of databases",
+						at(i.Pos()), dir)
+				}
+				for _, framework := range []string{"gin-gonic", "huma", "urfave", "riverqueue"} {
 					require.NotContains(t, path, framework, at(i.Pos()))
 				}
 			}
@@ -105,7 +107,7 @@ func TestNamesOfSystemsAreInTheirPackage(t *testing.T) {
 		rooms []string
 	}{
 		{regexp.MustCompile(`(?i)^\W*(` + strings.Join(cms, "|") + `|wp-|wp_)`), []string{"core/kind"}},
-		{regexp.MustCompile(`^(mysql|mariadb|postgres|postgresql|sqlite)(:|$)`), []string{"core/sitedb", "service/records"}},
+		{regexp.MustCompile(`^(mysql|mariadb|postgres|postgresql|sqlite)(:|$)`), []string{"core/sitedb", "core/sqltext", "service/records", "service/cluster"}},
 		{regexp.MustCompile(`^(file|sftp|ftps?)://`), []string{"core/hostfs"}},
 	}
 	sources(t, func(dir string, file *ast.File, at func(token.Pos) string) {

@@ -18,7 +18,7 @@ func TestTheSchemaOfKindsIsThatOfTheirReader(t *testing.T) {
 	require.NoError(t, err)
 	published, err := os.ReadFile("../kind.schema.json")
 	require.NoError(t, err)
-	require.Equal(t, string(text), string(published), "run: go run ./docs/schemas")
+	require.True(t, string(text) == string(published), "run: go run ./docs/schemas")
 	c := jsonschema.NewCompiler()
 	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
 	require.NoError(t, err)

@@ -19,7 +19,8 @@ func (a *app) host() *cli.Command {
 		&cli.StringFlag{Name: "web-root", Value: "{name}", Usage: "folder of a site below files"},
 		&cli.StringFlag{Name: "address", Required: true, Usage: "address of a site, with {name} in it"},
 		&cli.StringSliceFlag{Name: "database", Required: true,
-			Usage: "database server: mysql://admin@127.0.0.1:3306/, with ?through=files for over the SSH of the files; once for each that the host has"},
+			Usage: "database server: mysql://admin@127.0.0.1:3306/, with ?through=files for over the SSH of the files; once for each that " +
+				"the host has"},
 		databasePassword(),
 		&cli.StringFlag{Name: "connect", Usage: "host or host:port that checks connect to, whatever DNS says"},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {

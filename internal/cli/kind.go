@@ -35,7 +35,8 @@ func (a *app) draftKind(ctx context.Context, c *cli.Command, args []string) erro
 	if err != nil {
 		return err
 	}
-	d := wire.NewDraft{Name: args[0], Host: c.String("host"), Path: c.String("path"), Address: c.String("address"), Database: c.String("database")}
+	d := wire.NewDraft{Name: args[0], Host: c.String("host"), Path: c.String("path"), Address: c.String("address"),
+		Database: c.String("database")}
 	if d.Database != "" {
 		if d.Password, err = a.passwordFrom(c); err != nil {
 			return err
@@ -49,7 +50,8 @@ func (a *app) draftKind(ctx context.Context, c *cli.Command, args []string) erro
 }
 
 // kindFile does something with a file that holds the definition of a kind.
-func (a *app) kindFile(do func(*client.Client, context.Context, wire.NewKind) (wire.Kind, error), said string) func(context.Context, *cli.Command,
+func (a *app) kindFile(do func(*client.Client, context.Context, wire.NewKind) (wire.Kind, error), said string) func(context.Context,
+	*cli.Command,
 	[]string) error {
 	return func(ctx context.Context, c *cli.Command, args []string) error {
 		text, err := a.readFile(args[0])

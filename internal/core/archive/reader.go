@@ -376,7 +376,10 @@ func (a *Archive) EachRow(ctx context.Context, t TableTotal, each func(columns [
 		if err != nil {
 			return err
 		}
-		err = EachRow(a.Dialect(), readerContext{ctx, r}, func(ins *sqltext.Insert, row []sqltext.Literal) error { return each(ins.Columns, row) })
+		err = EachRow(a.Dialect(), readerContext{ctx, r}, func(ins *sqltext.Insert, row []sqltext.Literal) error {
+			return each(ins.Columns,
+				row)
+		})
 		r.Close()
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)

@@ -224,7 +224,8 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 		return nil, fmt.Errorf("read the source's files: %w", err)
 	}
 	// A settings file that lies above the web root travels inside it.
-	if above := path.Join(b.in.Root, b.m.Settings) != path.Clean(b.in.Identity.SettingsPath); b.m.Settings != "" && above && b.match.List().Only != "database" {
+	if above := path.Join(b.in.Root, b.m.Settings) != path.Clean(b.in.Identity.SettingsPath); b.m.Settings != "" && above &&
+		b.match.List().Only != "database" {
 		e, err := b.in.FS.Stat(ctx, b.in.Identity.SettingsPath)
 		if err != nil {
 			return nil, err

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/net/html"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/packing"
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
@@ -52,7 +53,7 @@ func (r *runner) crawl(ctx context.Context) error {
 	var queue []*page
 	add := func(address, from string) {
 		u, err := r.base.Parse(address)
-		if err != nil || !r.ours(u) || skip(u) {
+		if err != nil || !r.ours(u) || skip(r.site.Kind, u) {
 			return
 		}
 		u.Fragment = ""
@@ -122,8 +123,8 @@ func (r *runner) ours(u *url.URL) bool {
 }
 
 // skip passes over what a visitor does not open by following links: actions, and what logs out.
-func skip(u *url.URL) bool {
-	return strings.Contains(u.RawQuery, "action=") || strings.Contains(u.RawQuery, "replytocom=") || strings.HasSuffix(u.Path, "/xmlrpc.php")
+func skip(k *kind.Kind, u *url.URL) bool {
+	return slices.ContainsFunc(k.Passes, func(p string) bool { return packing.Wild(strings.ReplaceAll(p, "/", "_"), u.RequestURI()) })
 }
 
 // get asks for one address and reads at most maxBodyBytes.
@@ -356,7 +357,7 @@ func Paths(ctx context.Context, at Reach, k *kind.Kind, most int) ([]string, err
 	paths := []string{""}
 	for _, l := range home.links {
 		u, err := base.Parse(l)
-		if err != nil || !r.ours(u) || skip(u) || strings.Contains(u.Path, k.Login.Path) || len(paths) >= most {
+		if err != nil || !r.ours(u) || skip(k, u) || strings.Contains(u.Path, k.Login.Path) || len(paths) >= most {
 			continue
 		}
 		u.Fragment = ""

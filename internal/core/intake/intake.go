@@ -233,7 +233,8 @@ func (o *opener) settingsFromSample(k *kind.Kind, root string) (*kind.Identity, 
 		return nil, err
 	}
 	d := k.Settings.Database
-	for _, name := range slices.DeleteFunc(append([]string{d.Password, d.User, d.Name}, k.Settings.Salts...), func(s string) bool { return s == "" }) {
+	for _, name := range slices.DeleteFunc(append([]string{d.Password, d.User, d.Name}, k.Settings.Salts...),
+		func(s string) bool { return s == "" }) {
 		s.Set(name, "")
 	}
 	if err := hostfs.WriteFile(o.ctx, o.in.Scratch, path.Join(root, k.Settings.Files[0]), s.Bytes(), 0o600); err != nil {

@@ -20,3 +20,9 @@ func ExampleReadSettings() {
 	// <?php define( 'DB_NAME', 'o\'brien' ); // ours
 	// $table_prefix = 'lad_';
 }
+
+func ExampleHash() {
+	hash, err := kind.Hash("phpass", "correct horse")
+	fmt.Println(kind.HashScheme(hash), len(hash), err)
+	// Output: phpass 34 <nil>
+}

@@ -83,12 +83,13 @@ type Kind struct {
 	Empty      []string   `yaml:"empty"`    // tables of which that is true as a whole; patterns
 	Admin      Admin      `yaml:"administrator"`
 	Login      Login      `yaml:"login"`
-	Pages      []string   `yaml:"pages"`     // paths that every site answers, for checks
-	Answers    []string   `yaml:"answers"`   // paths that programs ask for, where there is something
-	OwnRules   []string   `yaml:"own-rules"` // marks of the blocks that the CMS writes into files of rules for the web server
-	Private    []string   `yaml:"private"`   // paths that must not be served as text
-	Caches     []string   `yaml:"caches"`    // folders emptied on a new site
-	Folders    []string   `yaml:"folders"`   // folders that every site has, also where nothing is in them
+	Pages      []string   `yaml:"pages"`       // paths that every site answers, for checks
+	Passes     []string   `yaml:"passes-over"` // addresses, with their queries, that checks do not open by following links; patterns
+	Answers    []string   `yaml:"answers"`     // paths that programs ask for, where there is something
+	OwnRules   []string   `yaml:"own-rules"`   // marks of the blocks that the CMS writes into files of rules for the web server
+	Private    []string   `yaml:"private"`     // paths that must not be served as text
+	Caches     []string   `yaml:"caches"`      // folders emptied on a new site
+	Folders    []string   `yaml:"folders"`     // folders that every site has, also where nothing is in them
 	Areas      []Area     `yaml:"areas"`
 
 	Tables     []string   `yaml:"tables"`    // tables that tell the family where there is only a dump

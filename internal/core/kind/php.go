@@ -52,7 +52,8 @@ type entry struct {
 
 // readPHP reads a PHP settings file that lies in the folder dir, and the files that it takes settings from.
 func readPHP(src []byte, dir string, load Load) *phpSettings {
-	return readSettings(src, dir, nil, &tree{load: load, files: map[string]*phpSettings{}, env: map[string]*dotenv{}, missing: map[string]bool{}})
+	return readSettings(src, dir, nil, &tree{load: load, files: map[string]*phpSettings{}, env: map[string]*dotenv{},
+		missing: map[string]bool{}})
 }
 
 func readSettings(src []byte, dir string, outer *phpSettings, t *tree) *phpSettings {

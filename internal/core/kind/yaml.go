@@ -155,7 +155,8 @@ func (x yamlSyntax) add(src []byte, _ []flatValue, name, value string) []byte {
 			above = above[:len(above)-1]
 		}
 		above = append(above, l)
-		if n := len(above); n > depth && n < len(keys) && slices.EqualFunc(above, keys[:n], func(a yamlLine, k string) bool { return a.key == k }) {
+		if n := len(above); n > depth && n < len(keys) &&
+			slices.EqualFunc(above, keys[:n], func(a yamlLine, k string) bool { return a.key == k }) {
 			at, depth, indent = min(end, len(src)), n, l.indent+2
 		}
 	}

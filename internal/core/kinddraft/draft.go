@@ -5,7 +5,6 @@
 package kinddraft
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"fmt"
@@ -229,7 +228,8 @@ func (d *draft) access() kind.Access {
 		v, _ := d.settings.Get(d.roles[part])
 		return v
 	}
-	a := kind.Access{Engine: sitedb.EngineCalled(get("driver")), Name: get("name"), User: get("user"), Password: get("password"), Host: cmp.Or(get("host"), "localhost")}
+	a := kind.Access{Engine: sitedb.EngineCalled(get("driver")), Name: get("name"), User: get("user"), Password: get("password"),
+		Host: cmp.Or(get("host"), "localhost")}
 	if port := get("port"); port != "" && !strings.Contains(a.Host, ":") {
 		a.Host += ":" + port
 	}
@@ -278,10 +278,6 @@ func column(t *sitedb.Table, form string) string {
 	return ""
 }
 
-// hashForms are how password hashes begin.
-var hashForms = []struct{ begins, scheme string }{{"$P$", "phpass"}, {"$S$", "sha512-phpass"}, {"$2y$", "bcrypt"}, {"$2b$", "bcrypt"}, {"$argon2id$", "argon2id"},
-	{"$wp$2y$", "wordpress-bcrypt"}}
-
 func (d *draft) findAccounts(ctx context.Context, t *sitedb.Table, bare string) error {
 	hash, login := column(t, `(?i)^(user_)?(pass(word|wd)?(_hash)?|hash)$`), column(t, `(?i)^(user_?name|login|user_login|name|email|mail)$`)
 	if d.accounts != nil || hash == "" || login == "" {
@@ -289,11 +285,7 @@ func (d *draft) findAccounts(ctx context.Context, t *sitedb.Table, bare string) 
 	}
 	a := &accountTable{table: bare, login: login, email: column(t, `(?i)^(user_)?e?mail$`), hash: hash}
 	err := d.in.DB.Select(ctx, t.Name, []string{hash}, "", nil, func(row [][]byte) error {
-		for _, f := range hashForms {
-			if bytes.HasPrefix(row[0], []byte(f.begins)) {
-				a.scheme = f.scheme
-			}
-		}
+		a.scheme = cmp.Or(kind.HashScheme(string(row[0])), a.scheme)
 		return nil
 	})
 	d.accounts = a
@@ -305,7 +297,8 @@ const optionBytes = 16 << 20
 
 // findOptions looks for a table of names and values that holds the site's address.
 func (d *draft) findOptions(ctx context.Context, t *sitedb.Table, bare string) error {
-	key, value := column(t, `(?i)^(option_|setting_|config_)?(name|key|variable)$`), column(t, `(?i)^(option_|setting_|config_)?(value|data|val)$`)
+	key, value := column(t, `(?i)^(option_|setting_|config_)?(name|key|variable)$`),
+		column(t, `(?i)^(option_|setting_|config_)?(value|data|val)$`)
 	if d.options != nil || key == "" || value == "" || t.DataBytes > optionBytes {
 		return nil
 	}

@@ -33,7 +33,8 @@ func list(names []string) string {
 
 func (d *draft) text() []byte {
 	w := &writer{}
-	w.line("# A draft of the kind %s, from what was found in %s. Lines with a question mark are guesses: look at them,", d.in.Name, d.in.Site.Root())
+	w.line("# A draft of the kind %s, from what was found in %s. Lines with a question mark are guesses: look at them,", d.in.Name,
+		d.in.Site.Root())
 	w.line("# then: nestseed kind check FILE, nestseed kind add FILE. docs/kinds.md says what each part means.")
 	w.line("name: %s", d.in.Name)
 	w.line("title: %s", q(strings.ToUpper(d.in.Name[:1])+strings.ReplaceAll(d.in.Name[1:], "-", " ")))
@@ -58,7 +59,8 @@ func (d *draft) signs() (out []string) {
 		}
 	}
 	for _, e := range d.files {
-		if len(out) < 2 && strings.Count(e.Path, "/") == 1 && strings.HasSuffix(e.Path, ".php") && e.Path != d.file && !slices.Contains(out, e.Path) {
+		if len(out) < 2 && strings.Count(e.Path, "/") == 1 && strings.HasSuffix(e.Path, ".php") && e.Path != d.file &&
+			!slices.Contains(out, e.Path) {
 			out = append(out, e.Path)
 		}
 	}
@@ -200,7 +202,8 @@ func (d *draft) media() string {
 			best = name
 		}
 	}
-	if best != "" && path.Dir(best) != "." && d.folders[path.Dir(best)] == d.folders[best] && !regexp.MustCompile(`(?i)upload|media|files|images`).MatchString(best) {
+	if best != "" && path.Dir(best) != "." && d.folders[path.Dir(best)] == d.folders[best] &&
+		!regexp.MustCompile(`(?i)upload|media|files|images`).MatchString(best) {
 		return path.Dir(best)
 	}
 	return best

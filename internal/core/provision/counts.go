@@ -86,7 +86,7 @@ func (c *placeCounter) rows(ctx context.Context, a *archive.Archive, table, entr
 		return err
 	}
 	defer r.Close()
-	if a.Dialect() != sqltext.MySQL {
+	if !a.Dialect().InPlace() {
 		return archive.EachRow(a.Dialect(), r, func(_ *sqltext.Insert, row []sqltext.Literal) error {
 			for _, lit := range row {
 				if body, quoted := lit.Quoted(); quoted {

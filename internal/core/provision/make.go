@@ -484,7 +484,7 @@ func (mk *maker) setSettings(s kind.Settings) error {
 	if a.Hash == "" || mk.req.Admin != "" {
 		return nil
 	}
-	hash, err := Hash(mk.req.Kind.Admin.Scheme(mk.req.Archive.Manifest.Version), mk.result.AdminPassword)
+	hash, err := kind.Hash(mk.req.Kind.Admin.Scheme(mk.req.Archive.Manifest.Version), mk.result.AdminPassword)
 	for setting, value := range map[string]string{a.Login: mk.plan.Admin, a.Email: mk.req.Values["email"].Value, a.Hash: hash} {
 		if setting != "" {
 			s.Set(setting, value)
@@ -522,7 +522,7 @@ func (mk *maker) makeAdministrator(ctx context.Context) error {
 	if kept, err := mk.accountsStay(ctx); kept || err != nil || len(a.Rows) == 0 {
 		return err
 	}
-	hash, err := Hash(a.Scheme(mk.req.Archive.Manifest.Version), mk.result.AdminPassword)
+	hash, err := kind.Hash(a.Scheme(mk.req.Archive.Manifest.Version), mk.result.AdminPassword)
 	if err != nil {
 		return err
 	}

@@ -2,7 +2,6 @@ package provision
 
 import (
 	"context"
-	"crypto/md5"
 	"errors"
 	"strings"
 	"testing"
@@ -55,24 +54,6 @@ func TestPasswordsAreLongRandomAndNeedNoQuoting(t *testing.T) {
 	for _, odd := range "lIO01'\"\\$&<> %" {
 		require.NotContains(t, alphabet, string(odd), "read aloud, or quoted, it would be mistaken")
 	}
-}
-
-func TestHashesAreThoseThatTheCMSChecks(t *testing.T) {
-	hash, err := Hash("phpass", "correct horse")
-	require.NoError(t, err)
-	require.Regexp(t, `^\$P\$B[./0-9A-Za-z]{30}$`, hash)
-	// The same, written out: 2^13 rounds over the salt that the hash carries.
-	salt := hash[4:12]
-	sum := md5.Sum([]byte(salt + "correct horse"))
-	for range 1 << 13 {
-		sum = md5.Sum(append(sum[:], "correct horse"...))
-	}
-	require.Equal(t, hash, "$P$B"+salt+encode64(sum[:]))
-	again, err := Hash("phpass", "correct horse")
-	require.NoError(t, err)
-	require.NotEqual(t, hash, again, "each has a salt of its own")
-	_, err = Hash("rot13", "x")
-	require.ErrorContains(t, err, "rot13")
 }
 
 func TestTokensAreFilledInAsTheirFilesAllow(t *testing.T) {

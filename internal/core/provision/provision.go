@@ -189,7 +189,8 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	p := &Plan{
 		Release: m.Ref(), Name: req.Name, Folder: path.Join(req.FS.Root(), req.Folder),
 		Files: m.Totals.Files + m.Totals.Links, Bytes: m.Totals.Bytes, Tables: m.Totals.Tables, Rows: m.Totals.Rows,
-		OldPrefix: m.Origin.Prefix, Visible: req.Visible || req.Kind.Visibility.Place().IsZero(), Missing: []string{}, Problems: []string{}, Without: m.Without,
+		OldPrefix: m.Origin.Prefix, Visible: req.Visible || req.Kind.Visibility.Place().IsZero(), Missing: []string{}, Problems: []string{},
+		Without: m.Without,
 	}
 	if !nameForm.MatchString(req.Name) {
 		return nil, fmt.Errorf("%q is not a site's name; use small letters, digits and dashes, at most 63", req.Name)
@@ -265,8 +266,9 @@ func (p *Plan) nameDatabase(req Request) {
 		p.User = "ns_" + compact[:min(len(compact), 28)]
 	case d.None():
 	case d.File == "":
-		p.Problems = append(p.Problems, fmt.Sprintf("the definition of %s does not say where the file of a new database goes (settings.database.file)",
-			req.Kind.Title))
+		p.Problems = append(p.Problems,
+			fmt.Sprintf("the definition of %s does not say where the file of a new database goes (settings.database.file)",
+				req.Kind.Title))
 	default:
 		p.Database = path.Join(req.Folder, d.File)
 	}

@@ -88,8 +88,9 @@ func (p *Plan) replacing(ctx context.Context, req Request) error {
 		p.Problems = append(p.Problems, fmt.Sprintf("%s, which is to be replaced, cannot be read: %v", p.Folder, err))
 	}
 	if old.Engine != "" && old.Engine != p.Engine {
-		p.Problems = append(p.Problems, fmt.Sprintf("the site that stands there has its database on %s, and %s brings one for %s; make a new site "+
-			"beside it", old.Engine, p.Release, p.Engine))
+		p.Problems = append(p.Problems,
+			fmt.Sprintf("the site that stands there has its database on %s, and %s brings one for %s; make a new site "+
+				"beside it", old.Engine, p.Release, p.Engine))
 	}
 	p.Replaces = fmt.Sprintf("%d files, %s, and database %s", files, progress.SizeText(bytes), old.Database)
 	return nil

@@ -119,7 +119,7 @@ func NewAdministratorPassword(ctx context.Context, s Live, password string) erro
 	if err != nil {
 		return err
 	}
-	hash, err := Hash(s.Kind.Admin.Scheme(id.Version), password)
+	hash, err := kind.Hash(s.Kind.Admin.Scheme(id.Version), password)
 	if err != nil {
 		return err
 	}

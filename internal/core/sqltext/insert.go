@@ -49,7 +49,8 @@ func (d *Dialect) ParseInsert(stmt []byte) (*Insert, error) {
 }
 
 // Next reads the next row into *row, reusing it, and reports whether there was one. The literals
-// are in the form of MySQL, and point into the statement or are valid until the next row. After the last row, Err says whether all of it was understood.
+// are in the form of MySQL, and point into the statement or are valid until the next row. After the last row, Err says
+// whether all of it was understood.
 func (ins *Insert) Next(row *[]Literal) bool {
 	*row, ins.buf = (*row)[:0], ins.buf[:0]
 	src, pos := ins.Rows, skipSpace(ins.Rows, ins.pos)

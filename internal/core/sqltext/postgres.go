@@ -6,12 +6,14 @@ import (
 )
 
 // pgFunctions are what definitions of PostgreSQL may call.
-var pgFunctions = words(`abs age ascii btrim cbrt ceil ceiling char_length character_length chr clock_timestamp coalesce concat concat_ws cos
-	date_part date_trunc decode degrees div encode exp extract floor format gen_random_uuid greatest initcap jsonb_array_length
-	jsonb_build_array jsonb_build_object jsonb_typeof json_array_length json_build_array json_build_object json_typeof least left length ln log lower
-	lpad ltrim make_date md5 mod now nullif octet_length overlay pi position power quote_literal radians random regexp_replace repeat
-	replace reverse right round rpad rtrim sha224 sha256 sha384 sha512 sign sin split_part sqrt starts_with statement_timestamp strpos
-	substr substring tan to_char to_date to_hex to_number to_timestamp to_tsvector setweight transaction_timestamp translate trim trunc upper width_bucket`)
+var pgFunctions = words(`
+	abs age ascii btrim cbrt ceil ceiling char_length character_length chr clock_timestamp coalesce concat concat_ws cos
+	date_part date_trunc decode degrees div encode exp extract floor format gen_random_uuid greatest initcap json_array_length
+	json_build_array json_build_object json_typeof jsonb_array_length jsonb_build_array jsonb_build_object jsonb_typeof least
+	left length ln log lower lpad ltrim make_date md5 mod now nullif octet_length overlay pi position power quote_literal
+	radians random regexp_replace repeat replace reverse right round rpad rtrim setweight sha224 sha256 sha384 sha512 sign sin
+	split_part sqrt starts_with statement_timestamp strpos substr substring tan to_char to_date to_hex to_number to_timestamp
+	to_tsvector transaction_timestamp translate trim trunc upper width_bucket`)
 
 var pgNiladic = words("current_timestamp current_date current_time localtime localtimestamp")
 
@@ -25,10 +27,12 @@ var pgTypes = map[string]string{
 	"numeric": "decimal", "decimal": "decimal", "real": "float", "float4": "float", "float8": "double", "double": "double",
 	"boolean": "boolean", "bool": "boolean", "text": "text", "varchar": "varchar", "character": "char", "char": "char", "bpchar": "char",
 	"bytea": "bytea", "date": "date", "timestamp": "timestamp", "timestamptz": "timestamp", "time": "time", "timetz": "time",
-	"interval": "interval", "uuid": "uuid", "json": "json", "jsonb": "jsonb", "xml": "xml", "inet": "inet", "cidr": "cidr", "macaddr": "macaddr",
+	"interval": "interval", "uuid": "uuid", "json": "json", "jsonb": "jsonb", "xml": "xml", "inet": "inet", "cidr": "cidr",
+	"macaddr":  "macaddr",
 	"macaddr8": "macaddr8", "money": "money", "bit": "bits", "varbit": "bits", "point": "point", "line": "line", "lseg": "lseg", "box": "box",
 	"path": "path", "polygon": "polygon", "circle": "circle", "tsvector": "tsvector", "tsquery": "tsquery", "int4range": "range",
-	"int8range": "range", "numrange": "range", "tsrange": "range", "tstzrange": "range", "daterange": "range", "regclass": "regclass", "name": "name",
+	"int8range": "range", "numrange": "range", "tsrange": "range", "tstzrange": "range", "daterange": "range", "regclass": "regclass",
+	"name": "name",
 }
 
 // pgType reads a type of PostgreSQL and writes it (PostgreSQL manual, chapter 8). It returns what this package calls it.
@@ -292,5 +296,6 @@ func (p *parser) setCounter() (table, column, next string) {
 }
 
 func pgCounter(table, column, next string) string {
-	return fmt.Sprintf("SELECT setval(pg_get_serial_sequence(%s, %s), %s, false)", Postgres.String(Postgres.Quote(table)), Postgres.String(column), next)
+	return fmt.Sprintf("SELECT setval(pg_get_serial_sequence(%s, %s), %s, false)", Postgres.String(Postgres.Quote(table)),
+		Postgres.String(column), next)
 }

@@ -3,10 +3,11 @@ package sqltext
 import "strings"
 
 // liteFunctions are what definitions of SQLite may call.
-var liteFunctions = words(`abs ceil ceiling char coalesce concat concat_ws date datetime exp floor format glob hex ifnull iif instr json json_array
-	json_array_length json_extract json_object json_quote json_type json_valid julianday length likelihood likely ln log lower ltrim max min mod
-	nullif octet_length pi pow power printf quote random randomblob replace round rtrim sign sin cos tan sqrt soundex strftime substr substring time
-	timediff trim trunc typeof unhex unicode unixepoch unlikely upper zeroblob`)
+var liteFunctions = words(`
+	abs ceil ceiling char coalesce concat concat_ws cos date datetime exp floor format glob hex ifnull iif instr json json_array
+	json_array_length json_extract json_object json_quote json_type json_valid julianday length likelihood likely ln log lower
+	ltrim max min mod nullif octet_length pi pow power printf quote random randomblob replace round rtrim sign sin soundex sqrt
+	strftime substr substring tan time timediff trim trunc typeof unhex unicode unixepoch unlikely upper zeroblob`)
 
 var liteNiladic = words("current_timestamp current_date current_time")
 
@@ -14,7 +15,8 @@ var liteNiladic = words("current_timestamp current_date current_time")
 // affinity that values have (SQLite documentation, "Datatypes In SQLite", 3.1).
 func (p *parser) liteType() string {
 	var name []string
-	for p.peek().kind == tokenWord && !p.isOne("constraint", "primary", "not", "null", "unique", "check", "default", "collate", "references", "generated",
+	for p.peek().kind == tokenWord && !p.isOne("constraint", "primary", "not", "null", "unique", "check", "default", "collate", "references",
+		"generated",
 		"as", "on") || p.peek().kind == tokenName {
 		name = append(name, strings.ToUpper(p.name()))
 	}
@@ -130,7 +132,8 @@ func (p *parser) references() {
 		p.names()
 	}
 	for p.copy("on") {
-		if !p.copyOne("delete", "update") || !p.copyOne("cascade", "restrict") && !p.copy("set", "null") && !p.copy("no", "action") && !p.copy("set", "default") {
+		if !p.copyOne("delete", "update") || !p.copyOne("cascade", "restrict") && !p.copy("set", "null") && !p.copy("no", "action") &&
+			!p.copy("set", "default") {
 			p.fail("%s is not understood behind ON", p.peek())
 		}
 	}

@@ -129,7 +129,8 @@ func (s *Hosts) serverOf(fsys hostfs.FS, addresses, engine string) (sitedb.Serve
 			return Database(fsys, a)
 		}
 	}
-	return nil, fmt.Errorf("%w: %s; add its address to those that the host has, like --database %s", ErrNoServer, strings.Join(e.Titles, " or "),
+	return nil, fmt.Errorf("%w: %s; add its address to those that the host has, like --database %s", ErrNoServer,
+		strings.Join(e.Titles, " or "),
 		e.Example)
 }
 

@@ -56,13 +56,16 @@ func (a *api) kindOperations(h huma.API) {
 			k, err := kinds.Check([]byte(in.Body.Definition))
 			return single(k, input.Wrong(err), a.kindOut)
 		})
-	operation(h, "POST", "/kinds/draft", "draft-kind", "Propose the definition of a kind, from what is in a folder of a host and in a database",
+	operation(h, "POST", "/kinds/draft", "draft-kind",
+		"Propose the definition of a kind, from what is in a folder of a host and in a database",
 		func(ctx context.Context, in *Put[wire.NewDraft]) (*body[wire.KindDraft], error) {
 			b := in.Body
-			text, err := a.Sources.DraftKind(ctx, b.Name, sources.New{Host: b.Host, Path: b.Path, Address: b.Address, Database: b.Database, Password: b.Password})
+			text, err := a.Sources.DraftKind(ctx, b.Name, sources.New{Host: b.Host, Path: b.Path, Address: b.Address, Database: b.Database,
+				Password: b.Password})
 			return single(text, err, func(t []byte) wire.KindDraft { return wire.KindDraft{Definition: string(t)} })
 		})
-	operation(h, "DELETE", "/kinds/{name}", "remove-kind", "Remove a kind that was added", func(ctx context.Context, in *Named) (*nothing, error) {
+	operation(h, "DELETE", "/kinds/{name}", "remove-kind", "Remove a kind that was added", func(ctx context.Context, in *Named) (*nothing,
+		error) {
 		if err := owner(ctx); err != nil {
 			return nil, err
 		}

@@ -21,7 +21,8 @@ func (db *DB) Kinds(ctx context.Context) ([]Kind, error) {
 
 // PutKind adds a kind, or replaces its definition.
 func (db *DB) PutKind(ctx context.Context, k Kind) error {
-	_, err := db.Pool.Exec(ctx, "INSERT INTO kinds (name, definition, added_by) VALUES ($1, $2, $3) ON CONFLICT (name) DO UPDATE SET definition = $2, "+
+	_, err := db.Pool.Exec(ctx, "INSERT INTO kinds (name, definition, added_by) VALUES ($1, $2, $3) ON CONFLICT (name) DO UPDATE SET "+
+		"definition = $2, "+
 		"added_by = $3, added_at = now()", k.Name, k.Definition, k.AddedBy)
 	return err
 }
@@ -29,7 +30,8 @@ func (db *DB) PutKind(ctx context.Context, k Kind) error {
 // RemoveKind removes a kind that was added, unless a source or starter is of it. Errors: ErrInUse, ErrNotFound.
 func (db *DB) RemoveKind(ctx context.Context, name string) error {
 	var used bool
-	if err := db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM sources WHERE kind = $1) OR EXISTS (SELECT FROM starters WHERE kind = $1)", name).
+	if err := db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM sources WHERE kind = $1) OR EXISTS (SELECT FROM starters WHERE kind = $1)",
+		name).
 		Scan(&used); err != nil {
 		return err
 	}

@@ -33,8 +33,9 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 	}
 	defer o.Close()
 	user := s.DBUser
-	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Database: args.Database, User: args.User, Prefix: s.Prefix,
-		Admin: s.Admin}
+	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Database: args.Database, User: args.User,
+		Prefix: s.Prefix,
+		Admin:  s.Admin}
 	pending := secretOfRun("new database", run.ID)
 	if sitedb.HasAccounts(o.server.Scheme()) {
 		user = fmt.Sprintf("%s_r%d", args.Database[:min(len(args.Database), 20)], run.ID)

@@ -189,8 +189,9 @@ func (svc *Sites) overOld(ctx context.Context, o *Opened, args ProvisionArgs) er
 	if err != nil {
 		return err
 	}
-	o.Request.Replace = &provision.Existing{Engine: old.Plan.Engine, Database: old.Database, User: old.DBUser, Password: password, Prefix: old.Prefix,
-		Admin: old.Admin, Keep: args.Keep}
+	o.Request.Replace = &provision.Existing{Engine: old.Plan.Engine, Database: old.Database, User: old.DBUser, Password: password,
+		Prefix: old.Prefix,
+		Admin:  old.Admin, Keep: args.Keep}
 	if !args.Refresh {
 		return nil
 	}

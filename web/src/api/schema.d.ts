@@ -189,7 +189,42 @@ export interface paths {
         /** List kinds */
         get: operations["list-kinds"];
         put?: never;
-        post?: never;
+        /** Add a kind, or give one that was added another definition */
+        post: operations["add-kind"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/kinds/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read the definition of a kind and keep nothing */
+        post: operations["check-kind"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/kinds/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Propose the definition of a kind, from what is in a folder of a host and in a database */
+        post: operations["draft-kind"];
         delete?: never;
         options?: never;
         head?: never;
@@ -207,7 +242,8 @@ export interface paths {
         get: operations["show-kind"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Remove a kind that was added */
+        delete: operations["remove-kind"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1629,7 +1665,11 @@ export interface components {
             keep: components["schemas"]["Part"][];
             lists: string[];
             name: string;
+            stock: boolean;
             title: string;
+        };
+        KindDraft: {
+            definition: string;
         };
         LaunchTask: {
             detail: string;
@@ -1786,6 +1826,14 @@ export interface components {
             to?: string;
             to_source?: boolean;
         };
+        NewDraft: {
+            address?: string;
+            database?: string;
+            host: string;
+            name: string;
+            password?: string;
+            path: string;
+        };
         NewHandover: {
             /**
              * Format: int64
@@ -1822,6 +1870,9 @@ export interface components {
             note?: string;
             /** @description the archive is one's own: views, triggers and routines in it are taken over; owners only */
             trust?: boolean;
+        };
+        NewKind: {
+            definition: string;
         };
         NewPassword: {
             new: string;
@@ -3129,6 +3180,105 @@ export interface operations {
             };
         };
     };
+    "add-kind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKind"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kind"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-kind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKind"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kind"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "draft-kind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDraft"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindDraft"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "show-kind": {
         parameters: {
             query?: never;
@@ -3148,6 +3298,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Kind"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-kind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

@@ -44,9 +44,11 @@ func (d *database) SetValue(ctx context.Context, table, keyColumn, key, valueCol
 	}
 	is, to := literal(key, bytes[keyColumn]), literal(value, bytes[valueColumn])
 	doing := "change " + key + " in " + table
-	n, err := d.change(ctx, doing, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s = %s", quote(table), quote(valueColumn), to, quote(keyColumn), is))
+	n, err := d.change(ctx, doing, fmt.Sprintf("UPDATE %s SET %s = %s WHERE %s = %s", quote(table), quote(valueColumn), to, quote(keyColumn),
+		is))
 	if err == nil && n == 0 {
-		_, err = d.change(ctx, doing, fmt.Sprintf("INSERT INTO %s (%s, %s) VALUES (%s, %s)", quote(table), quote(keyColumn), quote(valueColumn), is, to))
+		_, err = d.change(ctx, doing, fmt.Sprintf("INSERT INTO %s (%s, %s) VALUES (%s, %s)", quote(table), quote(keyColumn), quote(valueColumn),
+			is, to))
 	}
 	return err
 }
@@ -63,8 +65,9 @@ func (d *database) Insert(ctx context.Context, table string, values map[string]s
 		literals[i] = literal(values[c], bytes[c])
 	}
 	counted := ""
-	err = d.read(ctx, "list columns of "+table, fmt.Sprintf("SELECT attname FROM pg_attribute WHERE attrelid = %[1]s::regclass AND attnum > 0 AND NOT "+
-		"attisdropped AND pg_get_serial_sequence(%[1]s, attname) IS NOT NULL ORDER BY attnum LIMIT 1", sqltext.Postgres.String(quote(table))),
+	err = d.read(ctx, "list columns of "+table,
+		fmt.Sprintf("SELECT attname FROM pg_attribute WHERE attrelid = %[1]s::regclass AND attnum > 0 AND NOT "+
+			"attisdropped AND pg_get_serial_sequence(%[1]s, attname) IS NOT NULL ORDER BY attnum LIMIT 1", sqltext.Postgres.String(quote(table))),
 		func(row [][]byte) error {
 			counted = string(row[0])
 			return nil
@@ -90,7 +93,8 @@ func (d *database) SetColumn(ctx context.Context, table, column, value string) e
 		return err
 	}
 	to := literal(value, bytes[column])
-	_, err = d.change(ctx, "change "+column+" of "+table, fmt.Sprintf("UPDATE %s SET %[2]s = %[3]s WHERE %[2]s IS DISTINCT FROM %[3]s", quote(table),
+	_, err = d.change(ctx, "change "+column+" of "+table, fmt.Sprintf("UPDATE %s SET %[2]s = %[3]s WHERE %[2]s IS DISTINCT FROM %[3]s",
+		quote(table),
 		quote(column), to))
 	return err
 }
@@ -105,8 +109,9 @@ func (d *database) DeleteLike(ctx context.Context, table, column, pattern string
 
 // Recount implements DB.
 func (d *database) Recount(ctx context.Context, r sitedb.Recount) error {
-	_, err := d.change(ctx, "count rows of "+r.Of, fmt.Sprintf("UPDATE %[1]s t SET %[2]s = (SELECT count(*) FROM %[3]s o WHERE o.%[4]s = t.%[5]s AND o.%[6]s = %[7]s)",
-		quote(r.Table), quote(r.Column), quote(r.Of), quote(r.By), quote(r.Key), quote(r.Where), sqltext.Postgres.String(r.Is)))
+	_, err := d.change(ctx, "count rows of "+r.Of,
+		fmt.Sprintf("UPDATE %[1]s t SET %[2]s = (SELECT count(*) FROM %[3]s o WHERE o.%[4]s = t.%[5]s AND o.%[6]s = %[7]s)",
+			quote(r.Table), quote(r.Column), quote(r.Of), quote(r.By), quote(r.Key), quote(r.Where), sqltext.Postgres.String(r.Is)))
 	return err
 }
 

@@ -90,8 +90,9 @@ func connect(u *url.URL, through sitedb.Dial) (sitedb.Server, error) {
 		config.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
 	}
 	// Whatever the account's or the server's own settings are: texts of values are the same everywhere.
-	config.RuntimeParams = map[string]string{"timezone": "UTC", "datestyle": "ISO, YMD", "intervalstyle": "postgres", "extra_float_digits": "1",
-		"bytea_output": "hex", "standard_conforming_strings": "on", "client_encoding": "UTF8", "search_path": "public",
+	config.RuntimeParams = map[string]string{"timezone": "UTC", "datestyle": "ISO, YMD", "intervalstyle": "postgres",
+		"extra_float_digits": "1",
+		"bytea_output":       "hex", "standard_conforming_strings": "on", "client_encoding": "UTF8", "search_path": "public",
 		"application_name": "nestseed"}
 	site := net.JoinHostPort(host, port)
 	if strings.HasPrefix(host, "/") {
@@ -179,7 +180,8 @@ type queryer interface {
 
 func versionOf(ctx context.Context, c queryer) (sitedb.Version, error) {
 	v := sitedb.Version{Engine: "PostgreSQL"}
-	err := c.QueryRow(ctx, "SELECT current_setting('server_version'), pg_encoding_to_char(encoding) FROM pg_database WHERE datname = current_database()").
+	err := c.QueryRow(ctx, "SELECT current_setting('server_version'), pg_encoding_to_char(encoding) FROM pg_database WHERE datname = "+
+		"current_database()").
 		Scan(&v.Number, &v.Charset)
 	v.Number, _, _ = strings.Cut(v.Number, " ")
 	return v, err
@@ -218,7 +220,8 @@ func (s *server) CreateDatabase(ctx context.Context, name string) error {
 	if err := s.exec(ctx, "make database "+name, "CREATE ROLE "+quote(owner)+" NOLOGIN"); err != nil {
 		return err
 	}
-	err := s.exec(ctx, "make database "+name, fmt.Sprintf("CREATE DATABASE %s OWNER %s TEMPLATE template0 ENCODING 'UTF8'", quote(name), quote(owner)),
+	err := s.exec(ctx, "make database "+name, fmt.Sprintf("CREATE DATABASE %s OWNER %s TEMPLATE template0 ENCODING 'UTF8'", quote(name),
+		quote(owner)),
 		"REVOKE ALL ON DATABASE "+quote(name)+" FROM PUBLIC")
 	if err != nil {
 		return errors.Join(err, s.exec(context.WithoutCancel(ctx), "drop role "+owner, "DROP ROLE IF EXISTS "+quote(owner)))
@@ -231,7 +234,8 @@ func (s *server) CreateDatabase(ctx context.Context, name string) error {
 }
 
 func (s *server) DropDatabase(ctx context.Context, name string) error {
-	return s.exec(ctx, "drop database "+name, "DROP DATABASE IF EXISTS "+quote(name)+" WITH (FORCE)", "DROP ROLE IF EXISTS "+quote(ownerOf(name)))
+	return s.exec(ctx, "drop database "+name, "DROP DATABASE IF EXISTS "+quote(name)+" WITH (FORCE)", "DROP ROLE IF EXISTS "+
+		quote(ownerOf(name)))
 }
 
 // CreateUser implements Server. What the server is sent is not the password but what it proves it by (RFC 5803), so that no log of
@@ -243,7 +247,8 @@ func (s *server) CreateUser(ctx context.Context, user, password, database string
 	}
 	owner := quote(ownerOf(database))
 	return s.exec(ctx, "make database user "+user,
-		"CREATE ROLE "+quote(user)+" LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION PASSWORD "+sqltext.Postgres.String(verifier)+" IN ROLE "+owner,
+		"CREATE ROLE "+quote(user)+" LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOREPLICATION PASSWORD "+sqltext.Postgres.String(verifier)+
+			" IN ROLE "+owner,
 		"ALTER ROLE "+quote(user)+" SET role TO "+owner)
 }
 

@@ -71,7 +71,8 @@ func (d *database) read(ctx context.Context, doing, query string, each func(row 
 }
 
 func (d *database) Lookup(ctx context.Context, table, keyColumn, key, valueColumn string) (value string, found bool, err error) {
-	query := fmt.Sprintf("SELECT %s FROM %s WHERE %s = %s LIMIT 1", quote(valueColumn), quote(table), quote(keyColumn), sqltext.Postgres.String(key))
+	query := fmt.Sprintf("SELECT %s FROM %s WHERE %s = %s LIMIT 1", quote(valueColumn), quote(table), quote(keyColumn),
+		sqltext.Postgres.String(key))
 	err = d.read(ctx, "read "+key+" from "+table, query, func(row [][]byte) error {
 		value, found = string(row[0]), true
 		return nil
@@ -379,15 +380,16 @@ const programsQuery = `SELECT 'view', relname, pg_get_userbyid(relowner) FROM pg
 		WHERE NOT tgisinternal AND c.relnamespace = 'public'::regnamespace
 	UNION ALL SELECT CASE prokind WHEN 'p' THEN 'procedure' ELSE 'function' END, proname, pg_get_userbyid(proowner) FROM pg_proc p
 		WHERE pronamespace = 'public'::regnamespace AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = p.oid AND deptype = 'e')
-	UNION ALL SELECT 'sequence', relname, pg_get_userbyid(relowner) FROM pg_class s WHERE relnamespace = 'public'::regnamespace AND relkind = 'S'
-		AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = s.oid AND deptype IN ('a', 'i'))
+	UNION ALL SELECT 'sequence', relname, pg_get_userbyid(relowner) FROM pg_class s
+		WHERE relnamespace = 'public'::regnamespace AND relkind = 'S' AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = s.oid AND deptype IN ('a', 'i'))
 	UNION ALL SELECT 'extension', extname, pg_get_userbyid(extowner) FROM pg_extension WHERE extname <> 'plpgsql'
 	ORDER BY 1, 2`
 
 // leftOut says why what is no table is not taken over.
 var leftOut = map[string]string{
 	"view": "views of PostgreSQL are not carried over; create it again on the site", "trigger": "triggers of PostgreSQL are not carried over",
-	"function": "functions of PostgreSQL are programs and are not carried over", "procedure": "procedures of PostgreSQL are programs and are not carried over",
+	"function":  "functions of PostgreSQL are programs and are not carried over",
+	"procedure": "procedures of PostgreSQL are programs and are not carried over",
 	"sequence":  "it belongs to no column of a table",
 	"extension": "extensions belong to the server; ask for it to be made in the new database where the site needs it",
 }
@@ -428,12 +430,15 @@ func rowBytes(alias string, t *sitedb.Table) string {
 }
 
 func (d *database) Groups(ctx context.Context, t *sitedb.Table, column string, limit int) ([]sitedb.Group, error) {
-	return d.groups(ctx, t.Name, fmt.Sprintf("SELECT COALESCE(r.%s::text,''), count(*), sum(%s) FROM %s r GROUP BY 1 ORDER BY 3 DESC, 1 LIMIT %d",
+	return d.groups(ctx, t.Name, fmt.Sprintf("SELECT COALESCE(r.%s::text,''), count(*), sum(%s) FROM %s r GROUP BY 1 ORDER BY 3 DESC, "+
+		"1 LIMIT %d",
 		quote(column), rowBytes("r", t), quote(t.Name), limit))
 }
 
-func (d *database) RelatedGroups(ctx context.Context, t *sitedb.Table, column string, to *sitedb.Table, key, by string) ([]sitedb.Group, error) {
-	return d.groups(ctx, t.Name, fmt.Sprintf("SELECT COALESCE(p.%s::text,''), count(*), sum(%s) FROM %s r JOIN %s p ON p.%s::text = r.%s::text GROUP BY 1 "+
+func (d *database) RelatedGroups(ctx context.Context, t *sitedb.Table, column string, to *sitedb.Table, key, by string) ([]sitedb.Group,
+	error) {
+	return d.groups(ctx, t.Name, fmt.Sprintf("SELECT COALESCE(p.%s::text,''), count(*), sum(%s) FROM %s r JOIN %s p ON p.%s::text = "+
+		"r.%s::text GROUP BY 1 "+
 		"ORDER BY 3 DESC, 1", quote(by), rowBytes("r", t), quote(t.Name), quote(to.Name), quote(key), quote(column)))
 }
 

@@ -42,7 +42,8 @@ func bound(v []byte) any {
 // SetValue implements DB.
 func (d *database) SetValue(ctx context.Context, table, keyColumn, key, valueColumn, value string) error {
 	doing := "change " + key + " in " + table
-	res, err := d.exec(ctx, doing, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", quote(table), quote(valueColumn), quote(keyColumn)), bound([]byte(value)), key)
+	res, err := d.exec(ctx, doing, fmt.Sprintf("UPDATE %s SET %s = ? WHERE %s = ?", quote(table), quote(valueColumn), quote(keyColumn)),
+		bound([]byte(value)), key)
 	if err != nil {
 		return err
 	}
@@ -71,7 +72,8 @@ func (d *database) Insert(ctx context.Context, table string, values map[string]s
 
 // SetColumn implements DB.
 func (d *database) SetColumn(ctx context.Context, table, column, value string) error {
-	_, err := d.exec(ctx, "change "+column+" of "+table, fmt.Sprintf("UPDATE %s SET %[2]s = ?1 WHERE %[2]s IS NOT ?1", quote(table), quote(column)), value)
+	_, err := d.exec(ctx, "change "+column+" of "+table, fmt.Sprintf("UPDATE %s SET %[2]s = ?1 WHERE %[2]s IS NOT ?1", quote(table),
+		quote(column)), value)
 	return err
 }
 
@@ -84,8 +86,9 @@ func (d *database) DeleteLike(ctx context.Context, table, column, pattern string
 
 // Recount implements DB.
 func (d *database) Recount(ctx context.Context, r sitedb.Recount) error {
-	_, err := d.exec(ctx, "count rows of "+r.Of, fmt.Sprintf("UPDATE %[1]s SET %[2]s = (SELECT count(*) FROM %[3]s o WHERE o.%[4]s = %[1]s.%[5]s AND o.%[6]s = ?)",
-		quote(r.Table), quote(r.Column), quote(r.Of), quote(r.By), quote(r.Key), quote(r.Where)), r.Is)
+	_, err := d.exec(ctx, "count rows of "+r.Of,
+		fmt.Sprintf("UPDATE %[1]s SET %[2]s = (SELECT count(*) FROM %[3]s o WHERE o.%[4]s = %[1]s.%[5]s AND o.%[6]s = ?)",
+			quote(r.Table), quote(r.Column), quote(r.Of), quote(r.By), quote(r.Key), quote(r.Where)), r.Is)
 	return err
 }
 

@@ -94,11 +94,12 @@ func textOf(v any) []byte {
 }
 
 func (d *database) Tables(ctx context.Context) (tables []sitedb.Table, err error) {
-	err = rows(ctx, d.pool, "list tables of "+d.name, "SELECT name, type FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' "+
-		"AND (sql IS NULL OR sql NOT LIKE 'CREATE VIRTUAL%') ORDER BY name", func(row [][]byte) error {
-		tables = append(tables, sitedb.Table{Name: string(row[0]), View: string(row[1]) == "view"})
-		return nil
-	})
+	err = rows(ctx, d.pool, "list tables of "+d.name,
+		"SELECT name, type FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' "+
+			"AND (sql IS NULL OR sql NOT LIKE 'CREATE VIRTUAL%') ORDER BY name", func(row [][]byte) error {
+			tables = append(tables, sitedb.Table{Name: string(row[0]), View: string(row[1]) == "view"})
+			return nil
+		})
 	for i := range tables {
 		if err == nil {
 			err = d.fill(ctx, &tables[i])
@@ -113,7 +114,8 @@ func (d *database) fill(ctx context.Context, t *sitedb.Table) error {
 	keys := map[string]string{}
 	// hidden is 2 or 3 for columns that are computed (SQLite documentation, "PRAGMA table_xinfo").
 	err := rows(ctx, d.pool, "list columns of "+t.Name, "SELECT name, type, pk, hidden FROM pragma_table_xinfo(?)", func(row [][]byte) error {
-		c := sitedb.Column{Name: string(row[0]), Type: sqltext.LiteAffinity(string(row[1])), Generated: string(row[3]) == "2" || string(row[3]) == "3"}
+		c := sitedb.Column{Name: string(row[0]), Type: sqltext.LiteAffinity(string(row[1])), Generated: string(row[3]) == "2" ||
+			string(row[3]) == "3"}
 		c.Numeric = c.Type == "bigint" || c.Type == "double" || c.Type == "number"
 		t.Columns = append(t.Columns, c)
 		if string(row[2]) != "0" {
@@ -131,7 +133,8 @@ func (d *database) fill(ctx context.Context, t *sitedb.Table) error {
 	for _, c := range t.Stored() {
 		sizes = append(sizes, "ifnull(length(CAST("+quote(c)+" AS BLOB)),0)")
 	}
-	return rows(ctx, d.pool, "count rows of "+t.Name, "SELECT count(*), ifnull(sum("+strings.Join(append(sizes, "0"), "+")+"),0) FROM "+quote(t.Name),
+	return rows(ctx, d.pool, "count rows of "+t.Name, "SELECT count(*), ifnull(sum("+strings.Join(append(sizes, "0"), "+")+"),0) FROM "+
+		quote(t.Name),
 		func(row [][]byte) (err error) {
 			if t.Rows, err = strconv.ParseInt(string(row[0]), 10, 64); err == nil {
 				t.DataBytes, err = strconv.ParseInt(string(row[1]), 10, 64)
@@ -149,7 +152,8 @@ func (d *database) Lookup(ctx context.Context, table, keyColumn, key, valueColum
 	return value, found, err
 }
 
-func (d *database) Select(ctx context.Context, table string, columns []string, where string, is []string, each func(row [][]byte) error) error {
+func (d *database) Select(ctx context.Context, table string, columns []string, where string, is []string,
+	each func(row [][]byte) error) error {
 	query := "SELECT " + values(columns) + " FROM " + quote(table)
 	args := make([]any, len(is))
 	for i, v := range is {
@@ -162,12 +166,15 @@ func (d *database) Select(ctx context.Context, table string, columns []string, w
 }
 
 func (d *database) Groups(ctx context.Context, t *sitedb.Table, column string, limit int) ([]sitedb.Group, error) {
-	return d.groups(ctx, t.Name, fmt.Sprintf("SELECT ifnull(r.%s,''), count(*), sum(%s) FROM %s r GROUP BY 1 ORDER BY 3 DESC, 1 LIMIT %d", quote(column),
+	return d.groups(ctx, t.Name, fmt.Sprintf("SELECT ifnull(r.%s,''), count(*), sum(%s) FROM %s r GROUP BY 1 ORDER BY 3 DESC, 1 LIMIT %d",
+		quote(column),
 		rowBytes("r", t), quote(t.Name), limit))
 }
 
-func (d *database) RelatedGroups(ctx context.Context, t *sitedb.Table, column string, to *sitedb.Table, key, by string) ([]sitedb.Group, error) {
-	return d.groups(ctx, t.Name, fmt.Sprintf("SELECT ifnull(p.%s,''), count(*), sum(%s) FROM %s r JOIN %s p ON p.%s = r.%s GROUP BY 1 ORDER BY 3 DESC, 1",
+func (d *database) RelatedGroups(ctx context.Context, t *sitedb.Table, column string, to *sitedb.Table, key, by string) ([]sitedb.Group,
+	error) {
+	return d.groups(ctx, t.Name, fmt.Sprintf("SELECT ifnull(p.%s,''), count(*), sum(%s) FROM %s r JOIN %s p ON p.%s = r.%s GROUP BY 1 "+
+		"ORDER BY 3 DESC, 1",
 		quote(by), rowBytes("r", t), quote(t.Name), quote(to.Name), quote(key), quote(column)))
 }
 
@@ -190,7 +197,8 @@ func (d *database) groups(ctx context.Context, table, query string) (out []sited
 	return out, err
 }
 
-const programsQuery = "SELECT type, name FROM sqlite_master WHERE type IN ('view', 'trigger') UNION ALL SELECT 'virtual table', name FROM sqlite_master " +
+const programsQuery = "SELECT type, name FROM sqlite_master WHERE type IN ('view', 'trigger') UNION ALL SELECT 'virtual table', name " +
+	"FROM sqlite_master " +
 	"WHERE type = 'table' AND sql LIKE 'CREATE VIRTUAL%' ORDER BY 1, 2"
 
 func (d *database) Code(ctx context.Context) (out []sitedb.Code, err error) {
@@ -264,15 +272,16 @@ func plainSums(ctx context.Context, q queryer, table string, columns []sitedb.Co
 // Definition implements Snapshot.
 func (s *snapshot) Definition(ctx context.Context, t *sitedb.Table) (d *sqltext.Definition, err error) {
 	var indexes []string
-	err = rows(ctx, s.tx, "read the definition of "+t.Name, "SELECT type, sql FROM sqlite_master WHERE tbl_name = ? AND sql IS NOT NULL AND type IN ('table', "+
-		"'index') ORDER BY type = 'index', name", func(row [][]byte) (err error) {
-		if string(row[0]) == "table" {
-			d, err = sqltext.SQLite.ParseDefinition(withoutComments(row[1]))
-		} else {
-			indexes = append(indexes, string(withoutComments(row[1])))
-		}
-		return err
-	}, t.Name)
+	err = rows(ctx, s.tx, "read the definition of "+t.Name,
+		"SELECT type, sql FROM sqlite_master WHERE tbl_name = ? AND sql IS NOT NULL AND type IN ('table', "+
+			"'index') ORDER BY type = 'index', name", func(row [][]byte) (err error) {
+			if string(row[0]) == "table" {
+				d, err = sqltext.SQLite.ParseDefinition(withoutComments(row[1]))
+			} else {
+				indexes = append(indexes, string(withoutComments(row[1])))
+			}
+			return err
+		}, t.Name)
 	if err == nil && d == nil {
 		err = fmt.Errorf("the definition of %s is not there", t.Name)
 	}
@@ -327,7 +336,8 @@ func (s *snapshot) Programs(ctx context.Context, tables []sitedb.Table) (_ []*sq
 		if what == "view" && !slices.ContainsFunc(tables, func(t sitedb.Table) bool { return t.Name == name }) {
 			return nil // the packing list leaves it out
 		}
-		left = append(left, sitedb.LeftOut{What: what + " " + name, Reason: what + "s of SQLite are not carried over; create it again on the site"})
+		left = append(left, sitedb.LeftOut{What: what + " " + name, Reason: what +
+			"s of SQLite are not carried over; create it again on the site"})
 		return nil
 	})
 	return nil, left, err

@@ -25,7 +25,8 @@ import (
 )
 
 func init() {
-	sitedb.Register(sitedb.Engine{Schemes: []string{"sqlite"}, Titles: []string{"SQLite"}, Drivers: []string{"sqlite", "sqlite3", "pdo_sqlite"},
+	sitedb.Register(sitedb.Engine{Schemes: []string{"sqlite"}, Titles: []string{"SQLite"},
+		Drivers: []string{"sqlite", "sqlite3", "pdo_sqlite"},
 		Example: "sqlite:", InSite: true, OnFiles: on,
 		Connect: func(*url.URL, sitedb.Dial) (sitedb.Server, error) {
 			return nil, fmt.Errorf("%w: an SQLite database is a file of its site and has no server", sitedb.ErrUnsupported)
@@ -187,7 +188,8 @@ func (s *server) OpenAs(ctx context.Context, name, _, _ string) (sitedb.DB, erro
 		}
 		d.fetched = true
 	}
-	pool, err := sql.Open("sqlite", "file:"+(&url.URL{Path: d.file}).EscapedPath()+"?_pragma=foreign_keys(0)&_pragma=busy_timeout(20000)&_pragma=synchronous(0)&_pragma=trusted_schema(0)")
+	pool, err := sql.Open("sqlite", "file:"+(&url.URL{Path: d.file}).EscapedPath()+
+		"?_pragma=foreign_keys(0)&_pragma=busy_timeout(20000)&_pragma=synchronous(0)&_pragma=trusted_schema(0)")
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package provision
+package kind
 
 import (
 	"crypto/hmac"
@@ -34,6 +34,20 @@ func Hash(scheme, password string) (string, error) {
 		return argon2id.CreateHash(password, argon2id.DefaultParams)
 	}
 	return "", fmt.Errorf("passwords of the scheme %q are not made; it is phpass, sha512-phpass, bcrypt, wordpress-bcrypt or argon2id", scheme)
+}
+
+// hashForms are how hashes of a scheme begin.
+var hashForms = []struct{ begins, scheme string }{{"$P$", "phpass"}, {"$S$", "sha512-phpass"}, {"$2y$", "bcrypt"}, {"$2b$", "bcrypt"},
+	{"$argon2id$", "argon2id"}, {"$wp$2y$", "wordpress-bcrypt"}}
+
+// HashScheme returns the scheme that a hash is of; "" for one that is not known.
+func HashScheme(hash string) string {
+	for _, f := range hashForms {
+		if strings.HasPrefix(hash, f.begins) {
+			return f.scheme
+		}
+	}
+	return ""
 }
 
 const bcryptCost = 10
