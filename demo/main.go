@@ -236,7 +236,7 @@ func (d *demo) job(ctx context.Context) error {
 			"--web-root", "{name}",
 			"--address", d.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", d.stack.AdminUser, d.stack.DatabasePort)}},
 		{exists(svc.Source, ctx, "base"), []string{"source", "add", "base", "--host", "preview", "--path", "base"}},
-		{surveyed(svc, ctx), []string{"source", "survey", "base"}},
+		{surveyed(svc, ctx, "base"), []string{"source", "survey", "base"}},
 		{exists(svc.Starter, ctx, "music-base"), []string{"starter", "create", "music-base", "--from", "base", "--fields", fields, "--tasks",
 			tasks}},
 		{exists(svc.Release, ctx, "music-base"), []string{"release", "build", "music-base", "--note", "first release for the schools"}},
@@ -264,7 +264,10 @@ func (d *demo) job(ctx context.Context) error {
 	if err := d.november(ctx, svc); err != nil {
 		return err
 	}
-	return d.hosting(ctx, svc)
+	if err := d.hosting(ctx, svc); err != nil {
+		return err
+	}
+	return d.others(ctx, svc)
 }
 
 // hosting is a school that has hosting of its own, where files are reached over SSH alone and the database only from there.
@@ -436,9 +439,9 @@ func exists[T any](show func(context.Context, string) (T, error), ctx context.Co
 	}
 }
 
-func surveyed(svc *client.Client, ctx context.Context) func() error {
+func surveyed(svc *client.Client, ctx context.Context, source string) func() error {
 	return func() error {
-		s, err := svc.Source(ctx, "base")
+		s, err := svc.Source(ctx, source)
 		if err == nil && s.Survey == nil {
 			return &client.Problem{Status: http.StatusNotFound}
 		}

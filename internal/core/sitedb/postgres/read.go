@@ -381,7 +381,8 @@ const programsQuery = `SELECT 'view', relname, pg_get_userbyid(relowner) FROM pg
 	UNION ALL SELECT CASE prokind WHEN 'p' THEN 'procedure' ELSE 'function' END, proname, pg_get_userbyid(proowner) FROM pg_proc p
 		WHERE pronamespace = 'public'::regnamespace AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = p.oid AND deptype = 'e')
 	UNION ALL SELECT 'sequence', relname, pg_get_userbyid(relowner) FROM pg_class s
-		WHERE relnamespace = 'public'::regnamespace AND relkind = 'S' AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = s.oid AND deptype IN ('a', 'i'))
+		WHERE relnamespace = 'public'::regnamespace AND relkind = 'S'
+		AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = s.oid AND deptype IN ('a', 'i'))
 	UNION ALL SELECT 'extension', extname, pg_get_userbyid(extowner) FROM pg_extension WHERE extname <> 'plpgsql'
 	ORDER BY 1, 2`
 
