@@ -30,8 +30,10 @@ func hostOfEveryEngine(t *testing.T) {
 	if nestseed(t, "host", "show", "every").code == 0 {
 		return
 	}
-	must(t, "host", "add", "every", "--files", "file://"+world.stack.Sites()+"?owner=www-data", "--address", world.stack.Address("{name}"),
-		"--database", world.stack.DatabaseURL(), "--database", world.stack.PostgresURL())
+	for host, folder := range map[string]string{"every": "{name}", "every-live": "live-{name}"} {
+		must(t, "host", "add", host, "--files", "file://"+world.stack.Sites()+"?owner=www-data", "--address", world.stack.Address(folder), "--web-root", folder,
+			"--database", world.stack.DatabaseURL(), "--database", world.stack.PostgresURL())
+	}
 }
 
 // TestTheMainJobOnEveryKindAndDatabase goes from a source to a client's site and back, for each kind on each database that it can have.
@@ -123,6 +125,26 @@ func mainJobOfKind(t *testing.T, kind, engine string) {
 	cached := func(line string) bool { return strings.HasPrefix(line, "/var/cache/") }
 	require.Len(t, slices.DeleteFunc(tree(t, school.Name), cached), len(slices.DeleteFunc(before, cached)), "the site as it was")
 	must(t, "site", "keep-copy", school.Name)
+	held := nestseed(t, "site", "hold", school.Name)
+	require.NotZero(t, held.code)
+	require.Contains(t, held.err, "cannot be held", "what a kind says nothing of is not done, and said")
+
+	// On another host, and back; newer code, and back.
+	moved := ask[wire.Site](t, "site", "move", school.Name, "--host", "every-live")
+	require.Zero(t, moved.Report.Faults(), "%+v", moved.Report)
+	require.NotContains(t, shows(t, moved.Address+"/"), made.Address)
+	must(t, "site", "undo", school.Name)
+	checked(t, school.Name)
+	code := map[string]string{"drupal": "modules/recital/recital.info.yml", "joomla": "libraries/index.html", "noticeboard": "themes/plain/plain.css"}[kind]
+	require.NoError(t, os.WriteFile(filepath.Join(world.stack.Sites(), base, code), []byte("/* newer */"), 0o644))
+	must(t, "release", "build", base)
+	refreshed := ask[wire.Site](t, "site", "refresh", school.Name, "--to", base)
+	require.Zero(t, refreshed.Report.Faults(), "%+v", refreshed.Report)
+	newer, err := os.ReadFile(filepath.Join(world.stack.Sites(), school.Name, code))
+	require.NoError(t, err)
+	require.Contains(t, string(newer), "newer")
+	must(t, "site", "undo", school.Name)
+	checked(t, school.Name)
 	must(t, "site", "retire", school.Name)
 	nothingLeft(t, school.Name)
 	nothingLeftOnPostgres(t)

@@ -43,7 +43,7 @@ func CopyRows(ctx context.Context, from Snapshot, t *Table, to Loader, into *Tab
 	}
 	blocks, spare := make(chan *block), make(chan *block, 2)
 	for range cap(spare) {
-		spare <- &block{}
+		spare <- &block{bytes: make([]byte, 0, 4<<10)} // never nil: an empty text is not NULL
 	}
 	var n int64
 	group, ctx := parallel.WithContext(ctx)

@@ -17,7 +17,7 @@ import (
 
 // schema has every type that a site's tables may have.
 var schema = []string{
-	`SET ROLE lad_a_owner`,
+
 	`CREATE TABLE every (id serial PRIMARY KEY, t text NOT NULL DEFAULT 'it''s \ "x"'::text, b bytea, n bigint DEFAULT 0 CHECK (n >= 0 AND n <> 13),
 		small smallint, num numeric(12,3), r real, d double precision, yes boolean DEFAULT true, v varchar(40) COLLATE "C", c char(4),
 		day date, at timestamp without time zone DEFAULT now(), tz timestamptz(3), clock time, span interval, u uuid, j json, jb jsonb, x xml,

@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -331,8 +332,32 @@ func (e Engine) changes(t *testing.T) {
 	related, err := db.RelatedGroups(ctx, tableNamed(t, db, "other"), "every", tableNamed(t, db, "every"), "id", "n")
 	require.NoError(t, err)
 	require.NotEmpty(t, related)
+	e.copies(t, db)
 	require.NoError(t, db.Empty(ctx, "other"))
 	require.Empty(t, allRows(t, db, tableNamed(t, db, "other")))
+}
+
+// copies takes rows over from one table to another: an empty text that comes first is one there too.
+func (e Engine) copies(t *testing.T, db sitedb.DB) {
+	ctx := context.Background()
+	few := *tableNamed(t, db, "other")
+	few.Columns = slices.DeleteFunc(slices.Clone(few.Columns), func(c sitedb.Column) bool { return c.Name != "note" })
+	few.PrimaryKey = nil
+	require.NoError(t, db.SetColumn(ctx, "other", "note", ""))
+	snap, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	to := e.filled(t, "lad_c")
+	require.NoError(t, to.Empty(ctx, "other"))
+	loader, err := to.Loader(ctx)
+	require.NoError(t, err)
+	defer loader.Close()
+	n, err := sitedb.CopyRows(ctx, snap, &few, loader, tableNamed(t, to, "other"), nil)
+	require.NoError(t, err)
+	require.Positive(t, n)
+	snap.Close() // what is read holds what changes up
+	for _, row := range allRows(t, to, tableNamed(t, to, "other")) {
+		require.Equal(t, []byte{}, row[2])
+	}
 }
 
 func (e Engine) snapshot(t *testing.T) {
