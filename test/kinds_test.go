@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -251,4 +252,36 @@ func TestAKindIsAddedChangedAndRemoved(t *testing.T) {
 	must(t, "kind", "remove", "pinboard")
 	require.Equal(t, 3, nestseed(t, "kind", "show", "pinboard").code)
 	require.Equal(t, 2, nestseed(t, "kind", "remove", "wordpress").code)
+}
+
+// A site on PostgreSQL comes as an archive of its files and a dump of the server's own program.
+func TestASiteOnPostgresIsImported(t *testing.T) {
+	hostOfEveryEngine(t)
+	const base, secret = "base-imported", "seven-scales-imported"
+	require.NoError(t, world.stack.InstallDrupal(t.Context(), stack.StandIn{Name: base, Title: "Folk music", Engine: "postgres", Database: "base_imported",
+		DatabasePassword: secret, Salt: "pepper-of-the-imported-base", Admin: "ines", AdminPassword: "let-me-in-please",
+		AdminEmail: "ines@loomandladder.example", Pages: []stack.Page{{Title: "Sessions", Body: "<p>Every Monday – ß 🎻</p>"}}}))
+	dir := t.TempDir()
+	archive, dump := filepath.Join(dir, "site.zip"), filepath.Join(dir, "site.sql")
+	zip := exec.Command("zip", "-q", "-r", archive, ".")
+	zip.Dir = filepath.Join(world.stack.Sites(), base)
+	require.NoError(t, zip.Run())
+	u, err := url.Parse(world.stack.PostgresURL())
+	require.NoError(t, err)
+	out := exec.Command("pg_dump", "-h", "127.0.0.1", "-p", u.Port(), "-U", "base_imported", "-f", dump, "base_imported")
+	out.Env = append(os.Environ(), "PGPASSWORD="+secret)
+	said, err := out.CombinedOutput()
+	require.NoError(t, err, string(said))
+
+	must(t, "release", "import", "folk", archive, "--database", dump)
+	release := ask[wire.Release](t, "release", "show", "folk")
+	require.Equal(t, "PostgreSQL", release.Manifest.Database.Engine)
+	require.NotEmpty(t, release.Manifest.Tables)
+	school := scenario.Schools(11)[10]
+	school.Name = "imported-folk"
+	addClient(t, school)
+	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", "folk", "--host", "every")
+	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
+	require.Contains(t, shows(t, made.Address+"/"), "Every Monday – ß 🎻")
+	must(t, "site", "retire", school.Name)
 }

@@ -92,7 +92,7 @@ type Blanked struct {
 
 // ServerVersion is what a server says of itself.
 type ServerVersion struct {
-	Engine  string `json:"engine"`  // "MariaDB" or "MySQL"
+	Engine  string `json:"engine"`  // "MariaDB", "MySQL", "PostgreSQL", "SQLite"; "" for none
 	Number  string `json:"number"`  // "10.11.6"
 	Charset string `json:"charset"` // default character set of the database at hand
 }

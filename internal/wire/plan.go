@@ -26,6 +26,7 @@ type SitePlan struct {
 	Samples        []ValueSample `json:"samples,omitempty"`
 	Refresh        *Refreshed    `json:"refresh,omitempty"` // of a site that takes newer code
 	Server         string        `json:"server"`
+	Engine         string        `json:"engine,omitempty"` // of the database: the scheme that its server is known by
 	Runtime        string        `json:"runtime,omitempty"`
 	Without        []string      `json:"without,omitempty" doc:"views, triggers, routines and events of the source that the release lacks"`
 	Steps          []PlanStep    `json:"steps"`

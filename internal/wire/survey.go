@@ -117,4 +117,5 @@ type Column struct {
 	Charset   string `json:"charset,omitempty"`
 	Numeric   bool   `json:"numeric,omitempty"`
 	Generated bool   `json:"generated,omitempty"`
+	Binary    bool   `json:"binary,omitempty"`
 }

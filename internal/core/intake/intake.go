@@ -405,10 +405,15 @@ func (o *opener) findFacts() error {
 	}
 	s.Notes = append(s.Notes, s.dump.Notes()...)
 	all, err := survey.Addresses(o.ctx, s.dump, s.Identity)
-	if err != nil {
+	switch {
+	case errors.Is(err, survey.ErrNoAddress):
+		s.note("it does not say at which address the site was, so that addresses in it stay as they are; add the site as a source, with " +
+			"--address, where it can be reached")
+	case err != nil:
 		return err
+	default:
+		s.Address, s.Also = all[0], all[1:]
 	}
-	s.Address, s.Also = all[0], all[1:]
 	if s.WebRoot, err = o.webRoot(); err != nil {
 		return err
 	}

@@ -48,7 +48,7 @@ func TestRowsThatHoldNoValuesAreRefused(t *testing.T) {
 	r, err := rewrite.New(rewrite.Rules{})
 	require.NoError(t, err)
 	feeder := func(values string) *rowFeeder {
-		f := &rowFeeder{mk: &maker{rewriter: r, plan: &Plan{}, report: progress.Discard}, worker: r.Worker(),
+		f := &rowFeeder{dialect: sqltext.MySQL, mk: &maker{rewriter: r, plan: &Plan{}, report: progress.Discard}, worker: r.Worker(),
 			unit: rowsUnit{entries: []string{"db/rows/0001.sql"}},
 			sc:   sqltext.NewScanner(strings.NewReader("INSERT INTO `t` (`a`,`b`) VALUES "+values+";\n"), 1<<20)}
 		require.NoError(t, f.statement())

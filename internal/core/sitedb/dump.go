@@ -19,7 +19,7 @@ import (
 // ErrRefused says that a script from outside holds what is not taken over; the sentence says what and where.
 var ErrRefused = errors.New("refused")
 
-// Dump is a database that is there as an SQL script only: what the dump programs of MariaDB and MySQL write.
+// Dump is a database that is there as an SQL script only: what the dump programs of MariaDB, MySQL and PostgreSQL write.
 // The script is never run. Its tables are parsed and written again from what was parsed, its rows are read as literals; what is
 // neither and not known to be harmless is refused.
 type Dump struct {
@@ -31,6 +31,7 @@ type Dump struct {
 	version Version
 	notes   []string
 	lookup  map[string]map[string]string
+	pg      bool // it is of PostgreSQL
 }
 
 type dumpTable struct {
@@ -55,8 +56,15 @@ func OpenDump(ctx context.Context, r io.ReaderAt, sizeBytes int64, seen func(n i
 		Charset: "utf8mb4"}, lookup: map[string]map[string]string{}}
 	p := &dumpReader{d: d, charset: "utf8mb4", names: "utf8mb4",
 		s: sqltext.NewScript(&countingReader{ctx, io.NewSectionReader(r, 0, sizeBytes), seen})}
-	if err := p.head(); err != nil {
+	postgres, err := p.head()
+	if err == nil && postgres {
+		err = d.readPostgres(ctx, seen)
+	}
+	if err != nil {
 		return nil, err
+	}
+	if postgres {
+		return d, d.finish()
 	}
 	for p.s.Next() {
 		at := p.s.Offset()
@@ -73,8 +81,13 @@ func OpenDump(ctx context.Context, r io.ReaderAt, sizeBytes int64, seen func(n i
 	if err := p.s.Err(); err != nil {
 		return nil, fmt.Errorf("the dump: %w", err)
 	}
+	return d, d.finish()
+}
+
+// finish sorts what was found.
+func (d *Dump) finish() error {
 	if len(d.tables) == 0 {
-		return nil, fmt.Errorf("%w: the dump holds no tables", ErrRefused)
+		return fmt.Errorf("%w: the dump holds no tables", ErrRefused)
 	}
 	for name := range d.tables {
 		d.names = append(d.names, name)
@@ -84,7 +97,7 @@ func OpenDump(ctx context.Context, r io.ReaderAt, sizeBytes int64, seen func(n i
 		d.note("views, triggers, routines and events of the dump are programs and were not taken over: %s",
 			strings.Join(d.objects[:min(len(d.objects), 8)], ", "))
 	}
-	return d, nil
+	return nil
 }
 
 // countingReader ends with its context and tells how much was read.
@@ -124,12 +137,16 @@ type dumpReader struct {
 }
 
 // head reads what dump programs say of the server in their first lines.
-func (p *dumpReader) head() error {
+// It reports whether it was PostgreSQL's.
+func (p *dumpReader) head() (postgres bool, err error) {
 	buf := make([]byte, min(4096, p.d.size))
 	if _, err := p.d.r.ReadAt(buf, 0); err != nil && !errors.Is(err, io.EOF) {
-		return fmt.Errorf("read the dump: %w", err)
+		return false, fmt.Errorf("read the dump: %w", err)
 	}
 	text := string(buf)
+	if strings.HasPrefix(text, pgCustom) {
+		return false, fmt.Errorf("%w: %w", ErrRefused, errCustom)
+	}
 	for _, mark := range []string{"Server version", "Server-Version:", "Server version:", "Serverversion:"} {
 		_, after, found := strings.Cut(text, mark)
 		if !found {
@@ -150,10 +167,7 @@ func (p *dumpReader) head() error {
 		}
 		break
 	}
-	if strings.Contains(text, "PostgreSQL database dump") {
-		return fmt.Errorf("%w: this is a dump of PostgreSQL; dumps of MariaDB and MySQL are understood", ErrRefused)
-	}
-	return nil
+	return strings.Contains(text, pgHead), nil
 }
 
 func (p *dumpReader) rows(ins *sqltext.Insertion) error {
@@ -376,8 +390,12 @@ func (d *Dump) Tables(context.Context) ([]Table, error) {
 		t := d.tables[name]
 		table := Table{Name: name, Rows: t.rows, DataBytes: t.bytes, Engine: t.def.Engine, Collation: t.def.Charset, PrimaryKey: t.def.PrimaryKey}
 		for _, c := range t.def.Columns {
-			table.Columns = append(table.Columns, Column{Name: c.Name, Type: c.Type, Charset: c.Charset, Numeric: c.Numeric(),
-				Generated: c.Generated})
+			column := Column{Name: c.Name, Type: c.Type, Charset: c.Charset, Numeric: c.Numeric(), Generated: c.Generated}
+			if d.pg {
+				column.Binary = c.Type == "bytea"
+				column.Numeric = column.Whole() || slices.Contains([]string{"decimal", "float", "double"}, c.Type)
+			}
+			table.Columns = append(table.Columns, column)
 		}
 		out = append(out, table)
 	}
@@ -412,7 +430,7 @@ func (d *Dump) column(ctx context.Context, table, keyColumn, valueColumn string)
 	info := Table{Name: table}
 	for _, c := range t.def.Columns {
 		if c.Name == keyColumn || c.Name == valueColumn {
-			info.Columns = append(info.Columns, Column{Name: c.Name, Charset: c.Charset})
+			info.Columns = append(info.Columns, Column{Name: c.Name, Charset: c.Charset, Binary: d.pg && c.Type == "bytea"})
 		}
 	}
 	if len(info.Columns) != 2 {
@@ -449,8 +467,12 @@ func (d *Dump) Programs(context.Context, []Table) ([]*sqltext.Program, []LeftOut
 // Rows implements Snapshot, in the order of the script.
 func (d *Dump) Rows(ctx context.Context, t *Table, each func(row [][]byte) error) error {
 	src := d.tables[t.Name]
+	read := d.rowsOf
+	if d.pg {
+		read = d.pgRows
+	}
 	for _, r := range src.ranges {
-		if err := d.rowsOf(ctx, src, r, t, each); err != nil {
+		if err := read(ctx, src, r, t, each); err != nil {
 			return fmt.Errorf("rows of %s in the dump: %w", t.Name, err)
 		}
 	}

@@ -102,12 +102,19 @@ func (d *Dialect) AppendBinary(dst, b []byte) []byte {
 func (d *Dialect) String(s string) string { return string(d.AppendText(nil, []byte(s))) }
 
 // normal brings a literal of a row into the form that all rows have: that of MySQL. What it makes lies in buf.
-func (d *Dialect) normal(lit Literal, buf *[]byte) (Literal, error) {
+// With texts, strings are texts also where they look like bytes, as in scripts that are not ours.
+func (d *Dialect) normal(lit Literal, buf *[]byte, texts bool) (Literal, error) {
 	at := len(*buf)
 	switch {
+	case d == Postgres && bytes.EqualFold(lit, []byte("true")):
+		return Literal("'t'"), nil
+	case d == Postgres && bytes.EqualFold(lit, []byte("false")):
+		return Literal("'f'"), nil
+	case d == Postgres && len(lit) > 2 && lit[0]|0x20 == 'b' && lit[1] == '\'': // a string of bits is written as it is kept
+		return lit[1:], nil
 	case d == Postgres && len(lit) > 2 && lit[0] == 'E' && lit[1] == '\'':
 		return lit[1:], nil
-	case d == Postgres && bytes.HasPrefix(lit, []byte(`'\x`)):
+	case d == Postgres && !texts && bytes.HasPrefix(lit, []byte(`'\x`)):
 		b, err := appendHex(nil, lit[3:len(lit)-1])
 		*buf = AppendBinary(*buf, b)
 		return Literal((*buf)[at:]), err

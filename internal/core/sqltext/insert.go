@@ -11,6 +11,7 @@ type Insert struct {
 	Table   string
 	Columns []string // empty when the statement does not name them
 	Rows    []byte   // the text after VALUES: (…),(…)
+	Texts   bool     // strings are texts, also where they look as bytes do in releases
 	pos     int
 	err     error
 	dialect *Dialect
@@ -81,7 +82,7 @@ func (ins *Insert) Next(row *[]Literal) bool {
 		lit := Literal(src[start:end])
 		if ins.dialect != MySQL {
 			var err error
-			if lit, err = ins.dialect.normal(lit, &ins.buf); err != nil {
+			if lit, err = ins.dialect.normal(lit, &ins.buf, ins.Texts); err != nil {
 				return ins.fail(start, err.Error())
 			}
 		}

@@ -103,6 +103,9 @@ func newParser(stmt []byte, s scope) *parser { return newParserOf(MySQL, stmt, s
 
 func newParserOf(d *Dialect, stmt []byte, s scope) *parser {
 	p := &parser{d: d, scope: s, out: &text{dialect: d}, declared: map[string]bool{}}
+	if d == Postgres {
+		p.database = "public" // the schema that tables of a site are in
+	}
 	p.tokens, p.err = d.tokenize(stmt)
 	return p
 }

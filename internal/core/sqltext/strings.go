@@ -69,7 +69,7 @@ func (d *Dialect) mapStrings(s string, f func(string) string) string {
 			if !d.escapes && escaped {
 				from-- // E'…'
 			}
-			lit, err := d.normal(Literal(s[from:end]), new([]byte))
+			lit, err := d.normal(Literal(s[from:end]), new([]byte), true)
 			var value []byte
 			if err == nil {
 				value, err = lit.AppendValue(nil)

@@ -1387,6 +1387,7 @@ export interface components {
             sites: number;
         };
         Column: {
+            binary?: boolean;
             charset?: string;
             generated?: boolean;
             name: string;
@@ -2026,6 +2027,7 @@ export interface components {
             bytes: number;
             counts?: components["schemas"]["Count"][];
             database: string;
+            engine?: string;
             /** Format: int64 */
             expected_ms: number;
             fields: components["schemas"]["Field"][];

@@ -168,7 +168,7 @@ func TestStatementsThatAreNotTablesAndRowsAreRefused(t *testing.T) {
 	_, err := openText("-- nothing\n")
 	require.ErrorIs(t, err, sitedb.ErrRefused)
 	_, err = openText("--\n-- PostgreSQL database dump\n--\n")
-	require.ErrorContains(t, err, "PostgreSQL")
+	require.ErrorContains(t, err, "cut off")
 	for _, row := range []string{"(LOAD_FILE('/etc/passwd'))", "(1,2)", "(sleep(1))"} {
 		d, err := openText(table + "INSERT INTO t VALUES " + row + ";")
 		require.NoError(t, err)

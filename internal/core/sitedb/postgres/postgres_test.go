@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -76,6 +78,94 @@ func TestPostgres(t *testing.T) {
 		require.ErrorIs(t, err, sitedb.ErrDenied)
 		require.Zero(t, n)
 	})
+}
+
+func TestDumpsOfTheServersOwnProgramAreUnderstood(t *testing.T) {
+	ctx := context.Background()
+	s := stack.ForTest(t)
+	require.NoError(t, s.StartPostgres(ctx))
+	server, err := sitedb.Connect(s.PostgresURL())
+	require.NoError(t, err)
+	u, err := url.Parse(s.PostgresURL())
+	require.NoError(t, err)
+	secret, _ := u.User.Password()
+	environment := []string{"PGPASSWORD=" + secret}
+	reach := []string{"-h", "127.0.0.1", "-p", u.Port(), "-U", u.User.Username()}
+	e := sitedbtest.Engine{Server: server}
+	live := e.Database(t, "lad_a")
+	sitedbtest.Client(t, environment, "SET ROLE lad_a_owner;\n"+strings.Join(schema, ";\n")+";", append([]string{"psql", "-X", "-q", "-v", "ON_ERROR_STOP=1", "-d", "lad_a"}, reach...)...)
+	tables, err := live.Tables(ctx)
+	require.NoError(t, err)
+	snap, err := live.Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+
+	for _, form := range [][]string{{}, {"--inserts"}, {"--column-inserts"}, {"--no-owner", "--clean", "--if-exists"}} {
+		text := sitedbtest.Client(t, environment, "", append(append([]string{"pg_dump", "lad_a"}, reach...), form...)...)
+		d, err := sitedb.OpenDump(ctx, strings.NewReader(text), int64(len(text)), nil)
+		require.NoError(t, err, form)
+		v, err := d.Version(ctx)
+		require.NoError(t, err)
+		require.Equal(t, "PostgreSQL", v.Engine)
+		require.Contains(t, strings.Join(d.Notes(), "; "), "view seen")
+		found, err := d.Tables(ctx)
+		require.NoError(t, err)
+		require.Len(t, found, 2)
+		for i, name := range []string{"every", "other"} {
+			at := slices.IndexFunc(tables, func(t sitedb.Table) bool { return t.Name == name })
+			require.Equal(t, tables[at].Columns, found[i].Columns, form)
+			require.Equal(t, tables[at].PrimaryKey, found[i].PrimaryKey)
+			want, err := snap.Definition(ctx, &tables[at])
+			require.NoError(t, err)
+			got, err := d.Definition(ctx, &found[i])
+			require.NoError(t, err)
+			require.ElementsMatch(t, parts(want.Text(nil)), parts(got.Text(nil)), form)
+			live, dumped := rowsOf(t, snap, &tables[at]), rowsOf(t, d, &found[i])
+			require.Len(t, dumped, len(live))
+			for _, row := range dumped {
+				require.True(t, slices.Contains(live, row), "%v: %s is not one of\n%s", form, row, live[0])
+			}
+			require.Equal(t, int64(len(rowsOf(t, d, &found[i]))), found[i].Rows)
+		}
+		value, there, err := d.Lookup(ctx, "every", "id", "1", "b")
+		require.NoError(t, err)
+		require.True(t, there)
+		require.Equal(t, "\x00\xff\\'", value)
+		for _, cut := range []int{len(text) / 3, len(text) / 2} {
+			_, err := sitedb.OpenDump(ctx, strings.NewReader(text[:cut]), int64(cut), nil)
+			require.Error(t, err, "what is cut off is noticed")
+		}
+	}
+	custom := sitedbtest.Client(t, environment, "", append([]string{"pg_dump", "-Fc", "lad_a"}, reach...)...)
+	_, err = sitedb.OpenDump(ctx, strings.NewReader(custom), int64(len(custom)), nil)
+	require.ErrorContains(t, err, "pg_restore -f")
+	for _, evil := range []string{"COPY every (id) FROM PROGRAM 'id';", "DO $$ BEGIN END $$;", "ALTER SYSTEM SET x = 1;", "UPDATE every SET t = '';", "CREATE ROLE x;",
+		"ALTER TABLE public.every ENABLE ROW LEVEL SECURITY;", "COPY public.nowhere (id) FROM stdin;\n\\.\n"} {
+		text := "--\n-- PostgreSQL database dump\n--\nCREATE TABLE public.every (id integer);\n" + evil + "\n"
+		_, err := sitedb.OpenDump(ctx, strings.NewReader(text), int64(len(text)), nil)
+		require.ErrorIs(t, err, sitedb.ErrRefused, evil)
+	}
+}
+
+// parts cuts a definition into its lines.
+func parts(text string) (out []string) {
+	for line := range strings.Lines(text) {
+		out = append(out, strings.Trim(line, " ,;\n"))
+	}
+	return out
+}
+
+func rowsOf(t *testing.T, snap sitedb.Snapshot, table *sitedb.Table) (out []string) {
+	t.Helper()
+	require.NoError(t, snap.Rows(context.Background(), table, func(row [][]byte) error {
+		line := ""
+		for _, c := range row {
+			line += fmt.Sprintf("%v%q|", c == nil, c)
+		}
+		out = append(out, line)
+		return nil
+	}))
+	return out
 }
 
 func TestAddressesAreRead(t *testing.T) {

@@ -189,6 +189,7 @@ func (e Engine) roundTrip(t *testing.T) {
 		was, is := tableNamed(t, from, name), tableNamed(t, to, "av_"+name)
 		require.Equal(t, allRows(t, from, was), allRows(t, to, is), name)
 		require.Equal(t, was.Columns, is.Columns)
+		require.Equal(t, []string{"id"}, was.PrimaryKey)
 		require.Equal(t, was.PrimaryKey, is.PrimaryKey)
 		e.sameSums(t, from, loader, was, is)
 	}
