@@ -86,7 +86,7 @@ func (c *placeCounter) rows(ctx context.Context, a *archive.Archive, table, entr
 		return err
 	}
 	defer r.Close()
-	if !a.Dialect().InPlace() {
+	if a.Dialect() != sqltext.MySQL { // bytes are written in figures there
 		return archive.EachRow(a.Dialect(), r, func(_ *sqltext.Insert, row []sqltext.Literal) error {
 			for _, lit := range row {
 				if body, quoted := lit.Quoted(); quoted {

@@ -247,9 +247,7 @@ func (f *rowFeeder) statement() (err error) {
 	if f.columns != nil && !slices.Equal(f.ins.Columns, f.columns) {
 		return fmt.Errorf("%s: %w: the columns change between statements", f.unit.entries[0], archive.ErrDamaged)
 	}
-	if f.dialect.InPlace() { // literals of others do not lie in the statement
-		f.worker.Begin(f.ins.Rows)
-	}
+	f.worker.Begin(f.ins.Rows)
 	return nil
 }
 
@@ -305,7 +303,7 @@ func (f *rowFeeder) value(column int, lit sqltext.Literal) ([]byte, error) {
 		f.text = append(f.text, f.mk.reprefix(f.worker.Value(nil, f.fresh), names)...)
 		return f.text[at:len(f.text):len(f.text)], nil
 	}
-	if quoted && (!f.dialect.InPlace() || f.worker.Encodes(body) || f.mk.plan.Rules.Mend && phpval.LooksQuoted(body)) {
+	if quoted && (!f.ins.InPlace(column) || f.worker.Encodes(body) || f.mk.plan.Rules.Mend && phpval.LooksQuoted(body)) {
 		at := len(f.text)
 		f.text = f.worker.Value(f.text, sqltext.AppendUnescaped(nil, body))
 		return f.text[at:len(f.text):len(f.text)], nil

@@ -60,9 +60,6 @@ func (d *Dialect) Tail() string { return d.tail }
 // Client is the command that restores a release by hand into a database called NAME.
 func (d *Dialect) Client() string { return d.client }
 
-// InPlace reports whether literals are handed out as they lie in the statement: those of other dialects are brought into another form.
-func (d *Dialect) InPlace() bool { return d == MySQL }
-
 // Quote returns an identifier.
 func (d *Dialect) Quote(name string) string {
 	q := string(d.quote)

@@ -16,6 +16,7 @@ type Insert struct {
 	err     error
 	dialect *Dialect
 	buf     []byte // literals of the row that were brought into the common form
+	moved   []bool // which of them those are
 }
 
 // ParseInsert is that of MySQL.
@@ -53,7 +54,7 @@ func (d *Dialect) ParseInsert(stmt []byte) (*Insert, error) {
 // are in the form of MySQL, and point into the statement or are valid until the next row. After the last row, Err says
 // whether all of it was understood.
 func (ins *Insert) Next(row *[]Literal) bool {
-	*row, ins.buf = (*row)[:0], ins.buf[:0]
+	*row, ins.buf, ins.moved = (*row)[:0], ins.buf[:0], ins.moved[:0]
 	src, pos := ins.Rows, skipSpace(ins.Rows, ins.pos)
 	if pos < len(src) && src[pos] == ',' && ins.pos > 0 {
 		pos = skipSpace(src, pos+1)
@@ -81,10 +82,12 @@ func (ins *Insert) Next(row *[]Literal) bool {
 		}
 		lit := Literal(src[start:end])
 		if ins.dialect != MySQL {
+			at := len(ins.buf)
 			var err error
 			if lit, err = ins.dialect.normal(lit, &ins.buf, ins.Texts); err != nil {
 				return ins.fail(start, err.Error())
 			}
+			ins.moved = append(ins.moved, len(ins.buf) > at || string(lit) == "'t'" || string(lit) == "'f'")
 		}
 		*row = append(*row, lit)
 		pos = skipSpace(src, pos)
@@ -101,6 +104,9 @@ func (ins *Insert) Next(row *[]Literal) bool {
 		}
 	}
 }
+
+// InPlace reports whether a literal of the row lies in the statement as it is, by its index.
+func (ins *Insert) InPlace(i int) bool { return i >= len(ins.moved) || !ins.moved[i] }
 
 // Err returns what was wrong with the rows, if anything.
 func (ins *Insert) Err() error { return ins.err }
