@@ -16,6 +16,7 @@ import (
 type family struct {
 	base    string
 	title   string
+	site    string
 	school  int
 	install func(*stack.Stack, context.Context, stack.StandIn) error
 	in      stack.StandIn
@@ -23,9 +24,9 @@ type family struct {
 }
 
 var families = []family{
-	{"folk-base", "Folk and early music", 9, (*stack.Stack).InstallDrupal, stack.StandIn{Engine: "postgres", Database: "folk_base", Prefix: ""}, true},
-	{"choir-base", "Choirs and singing", 10, (*stack.Stack).InstallJoomla, stack.StandIn{Engine: "mysql", Database: "choir_base", Prefix: "chr_"}, true},
-	{"notices-base", "Noticeboard", 11, (*stack.Stack).InstallNoticeboard, stack.StandIn{Engine: "none"}, false},
+	{"folk-base", "Folk and early music", "folk-sessions", 9, (*stack.Stack).InstallDrupal, stack.StandIn{Engine: "postgres", Database: "folk_base", Prefix: ""}, true},
+	{"choir-base", "Choirs and singing", "jazz-choir", 10, (*stack.Stack).InstallJoomla, stack.StandIn{Engine: "mysql", Database: "choir_base", Prefix: "chr_"}, true},
+	{"notices-base", "Noticeboard", "linden-notices", 11, (*stack.Stack).InstallNoticeboard, stack.StandIn{Engine: "none"}, false},
 }
 
 // others are schools whose sites are no WordPress: stand-ins for two other families, one of them on PostgreSQL, and a small program
@@ -74,7 +75,7 @@ func (d *demo) others(ctx context.Context, svc *client.Client) error {
 			step{exists(svc.Starter, ctx, f.base), []string{"starter", "create", f.base, "--from", f.base}},
 			step{exists(svc.Release, ctx, f.base), []string{"release", "build", f.base}},
 			step{exists(svc.Client, ctx, school.Name), add},
-			step{exists(svc.Site, ctx, school.Name), []string{"site", "provision", school.Name, "--from", f.base, "--host", "studio"}})
+			step{exists(svc.Site, ctx, f.site), []string{"site", "provision", school.Name, "--name", f.site, "--from", f.base, "--host", "studio"}})
 	}
 	return d.steps(ctx, steps)
 }

@@ -52,7 +52,7 @@ func (a *app) host() *cli.Command {
 	})
 	show := func(h wire.Host) {
 		fmt.Fprintf(a.out, "host      %s\nfiles     %s\nweb root  %s\naddress   %s\ndatabase  %s\n", h.Name, h.Files, h.WebRoot, h.Address,
-			h.Database)
+			strings.ReplaceAll(h.Database, " ", "\n          "))
 		if h.Connect != "" {
 			fmt.Fprintf(a.out, "connect   %s\n", h.Connect)
 		}

@@ -116,10 +116,15 @@ func (a *app) printSource(s wire.Source) {
 	if len(v.Also) > 0 {
 		fmt.Fprintf(a.out, "also known as %s; new sites have their own address in place of each\n", strings.Join(v.Also, ", "))
 	}
-	fmt.Fprintf(a.out, "surveyed %s in %s: %s, %s %s, table prefix %s\n", day(v.TakenAt), millis(v.TookMillis), runtimeOf(v),
-		v.Database.Engine, v.Database.Number, v.Prefix)
-	fmt.Fprintf(a.out, "%s in %s files and %s folders; %s in %d tables\n\n", size(v.Totals.Bytes), count(v.Totals.Files),
-		count(v.Totals.Folders), size(v.Totals.DatabaseBytes), v.Totals.Tables)
+	database, tables := "no database", ""
+	if v.Database.Engine != "" {
+		database, tables = v.Database.Engine+" "+v.Database.Number, fmt.Sprintf("; %s in %d tables", size(v.Totals.DatabaseBytes), v.Totals.Tables)
+	}
+	if v.Prefix != "" {
+		database += ", table prefix " + v.Prefix
+	}
+	fmt.Fprintf(a.out, "surveyed %s in %s: %s, %s\n", day(v.TakenAt), millis(v.TookMillis), runtimeOf(v), database)
+	fmt.Fprintf(a.out, "%s in %s files and %s folders%s\n\n", size(v.Totals.Bytes), count(v.Totals.Files), count(v.Totals.Folders), tables)
 	a.printAreas(v)
 	a.printFolders(v)
 	fmt.Fprintln(a.out)

@@ -242,7 +242,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 			p.Generated = append(p.Generated, "password of administrator "+p.Admin)
 		}
 		if n := len(req.Kind.Settings.Salts); n > 0 {
-			p.Generated = append(p.Generated, fmt.Sprintf("%d keys and salts", n))
+			p.Generated = append(p.Generated, map[bool]string{true: "a key", false: fmt.Sprintf("%d keys and salts", n)}[n == 1])
 		}
 	}
 	if err := p.facts(ctx, req); err != nil {
@@ -509,8 +509,13 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	if p.Rules.Mail {
 		mail = "mail addresses at " + old.Hostname() + " change too"
 	}
-	adapts := "rewrite rules and caches are rebuilt, jobs that are due are rescheduled; fingerprints of the old address become those of " +
-		"the new one"
+	adapts := "caches and what else is rebuilt by itself are left out"
+	if req.Kind.Jobs.Option != "" {
+		adapts += ", jobs that are due are rescheduled"
+	}
+	if req.Kind.Options.Table != "" {
+		adapts += "; fingerprints of the old address become those of the new one"
+	}
 	if off := m.List.SwitchOff; len(off) > 0 {
 		adapts += "; switched off: " + strings.Join(off, ", ")
 	}
@@ -522,10 +527,13 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		{"Replace the address", old.Host + old.Path + p.alsoText() + " → " + fresh.Host + fresh.Path +
 			", in rows and text files, inside serialised values too; " + mail, ""},
 		{fmt.Sprintf("Set %d values", len(p.Values)), strings.Join(parts, ", "), ""},
-		{"Write the settings file", fmt.Sprintf("%d new keys and salts, new database password", len(req.Kind.Settings.Salts)), ""},
+		{"Write the settings file", p.secretsText(req.Kind), ""},
 		p.administratorStep(visible),
 		{"Adapt to the new address", adapts, ""},
 		{"Swap in and check", "pages, links, images, leftovers of the old address, login", ""},
+	}
+	if req.Kind.Settings.Database.None() {
+		p.Steps = slices.DeleteFunc(p.Steps, func(s Step) bool { return s.Title == "Load rows" })
 	}
 	if req.Replace != nil {
 		keeps := "nothing of it is taken over"
@@ -537,6 +545,25 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		p.Steps = slices.Insert(p.Steps, len(p.Steps)-1,
 			Step{"Replace what is there", p.Replaces + " stay as a safety copy, to be put back with site undo; " + keeps, ""})
 	}
+}
+
+// secretsText says which secrets in the settings file are new.
+func (p *Plan) secretsText(k *kind.Kind) string {
+	var parts []string
+	switch n := len(k.Settings.Salts); n {
+	case 0:
+	case 1:
+		parts = append(parts, "a new key")
+	default:
+		parts = append(parts, fmt.Sprintf("%d new keys and salts", n))
+	}
+	if p.User != "" {
+		parts = append(parts, "new database password")
+	}
+	if len(parts) == 0 {
+		return "the site's own values"
+	}
+	return strings.Join(parts, ", ")
 }
 
 // databaseStep is the line about what is made for the rows.
