@@ -300,8 +300,16 @@ func checksLine(r *wire.Report) string {
 
 func (a *app) printSite(s wire.Site) {
 	fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.Title)
-	fmt.Fprintf(a.out, "address   %s\nrelease   %s for client %s on host %s\nfolder    %s (%s files, %s)\ndatabase  %s (%s rows, "+
-		"prefix %s)\n", s.Address, s.Release, s.Client, s.Host, s.Folder, count(s.Files), size(s.Bytes), s.Database, count(s.Rows), s.Prefix)
+	database := "none"
+	if s.Database != "" {
+		database = fmt.Sprintf("%s (%s rows", s.Database, count(s.Rows))
+		if s.Prefix != "" {
+			database += ", prefix " + s.Prefix
+		}
+		database += ")"
+	}
+	fmt.Fprintf(a.out, "address   %s\nrelease   %s for client %s on host %s\nfolder    %s (%s files, %s)\ndatabase  %s\n", s.Address, s.Release,
+		s.Client, s.Host, s.Folder, count(s.Files), size(s.Bytes), database)
 	fmt.Fprintf(a.out, "log in    %s: %s\n", s.LoginAt, s.Accounts)
 	fmt.Fprintf(a.out, "descent   %s\n", descent(s))
 	a.printHandovers(s)

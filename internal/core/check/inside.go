@@ -33,6 +33,11 @@ func (r *runner) visibility(ctx context.Context) {
 		}
 	}
 	state := map[bool]string{true: "kept out", false: "let in"}
+	if r.site.Kind.Visibility.Place().IsZero() && !r.site.AsItIs {
+		r.record(Check{Name: "search engines", Result: Pass, Sentence: fmt.Sprintf("search engines are %s; %s has no setting that says so",
+			state[hidden], r.site.Kind.Title)})
+		return
+	}
 	if r.site.AsItIs {
 		r.record(Check{Name: "search engines", Result: Pass, Sentence: "search engines are " + state[hidden]})
 		return

@@ -82,7 +82,7 @@ export function SitePage() {
             <dl className="px-4 pb-3 grid grid-cols-[6.5rem_1fr] gap-y-1">
               <dt className="text-soft">Folder</dt><dd className="font-mono break-all">{s.folder}</dd>
               <dt className="text-soft">Files</dt><dd>{count(s.files)}, <Bytes of={s.bytes} /></dd>
-              <dt className="text-soft">Database</dt><dd><span className="font-mono">{s.database}</span>, {count(s.rows)} rows, prefix <span className="font-mono">{s.prefix}</span></dd>
+              <dt className="text-soft">Database</dt><dd>{s.database ? <><span className="font-mono">{s.database}</span>, {count(s.rows)} rows</> : 'none'}{s.prefix && <>, prefix <span className="font-mono">{s.prefix}</span></>}</dd>
               {!s.retired_at && s.lead && <><dt className="text-soft">Name</dt><dd>{s.lead.sentence}<span className="text-soft">, since {day(s.lead.since)}</span></dd></>}
               {!s.retired_at && <HeldLine site={s} />}
               <dt className="text-soft">Search engines</dt><dd>{s.visible ? 'let in' : 'kept out'}</dd>

@@ -20,7 +20,7 @@ export function SourcePage() {
   return (
     <>
       <Head title={s.name} facts={<><span>{v?.kind_title ?? s.kind} <b>{s.version}</b></span><Out href={s.address} /><span>on {s.host} in <span className="font-mono">{s.path}</span></span>
-        {v && <><span>needs PHP <b>{v.runtime}</b></span><span>{v.database.engine} <b>{v.database.number}</b></span><span>prefix <span className="font-mono">{v.prefix}</span></span>{v.also?.length ? <span>also known as <span className="font-mono">{v.also.join(', ')}</span></span> : null}</>}</>}>
+        {v && <>{v.runtime && <span>needs PHP <b>{v.runtime}</b></span>}<span>{v.database.engine ? <>{v.database.engine} <b>{v.database.number}</b></> : 'no database'}</span>{v.prefix && <span>prefix <span className="font-mono">{v.prefix}</span></span>}{v.also?.length ? <span>also known as <span className="font-mono">{v.also.join(', ')}</span></span> : null}</>}</>}>
         <Button onClick={async () => go(`/runs/${(await survey.mutateAsync(name)).id}`)}>{v ? 'Survey again' : 'Survey'}</Button>
         <ChangeSource source={s} />
         <CreateStarter source={name} />
