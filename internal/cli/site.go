@@ -308,7 +308,8 @@ func (a *app) printSite(s wire.Site) {
 		}
 		database += ")"
 	}
-	fmt.Fprintf(a.out, "address   %s\nrelease   %s for client %s on host %s\nfolder    %s (%s files, %s)\ndatabase  %s\n", s.Address, s.Release,
+	fmt.Fprintf(a.out, "address   %s\nrelease   %s for client %s on host %s\nfolder    %s (%s files, %s)\ndatabase  %s\n", s.Address,
+		s.Release,
 		s.Client, s.Host, s.Folder, count(s.Files), size(s.Bytes), database)
 	fmt.Fprintf(a.out, "log in    %s: %s\n", s.LoginAt, s.Accounts)
 	fmt.Fprintf(a.out, "descent   %s\n", descent(s))

@@ -118,7 +118,8 @@ func (a *app) printSource(s wire.Source) {
 	}
 	database, tables := "no database", ""
 	if v.Database.Engine != "" {
-		database, tables = v.Database.Engine+" "+v.Database.Number, fmt.Sprintf("; %s in %d tables", size(v.Totals.DatabaseBytes), v.Totals.Tables)
+		database, tables = v.Database.Engine+" "+v.Database.Number, fmt.Sprintf("; %s in %d tables", size(v.Totals.DatabaseBytes),
+			v.Totals.Tables)
 	}
 	if v.Prefix != "" {
 		database += ", table prefix " + v.Prefix
