@@ -109,6 +109,9 @@ func mainJobOfKind(t *testing.T, kind, engine, host string) {
 	survey := ask[wire.Survey](t, "source", "survey", base)
 	require.Equal(t, "Loom & Ladder base", survey.Title)
 	require.NotEmpty(t, survey.Version)
+	for _, f := range survey.Findings {
+		require.NotContains(t, f.What, "not active", "%s", f.Where)
+	}
 	must(t, "starter", "create", base, "--from", base)
 	must(t, "packing", "check", base)
 	must(t, "release", "build", base)

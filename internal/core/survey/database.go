@@ -149,7 +149,10 @@ func (t *taker) options(ctx context.Context) error {
 		name, value := string(row[0]), row[1]
 		for _, p := range t.kind.Extensions {
 			if slices.Contains(p.Active, name) {
-				optval.Flatten(value, func(_, v string) { t.parts[p.Folder] = append(t.parts[p.Folder], v) })
+				optval.Flatten(value, func(at, v string) { // names are values, or keys with a weight
+					keys := strings.Split(at, " › ")
+					t.parts[p.Folder] = append(t.parts[p.Folder], v, keys[len(keys)-1])
+				})
 			}
 		}
 		for _, u := range t.kind.Updates {

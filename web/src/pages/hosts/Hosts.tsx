@@ -19,7 +19,7 @@ export function Hosts() {
           <Rows caption="Hosts" rows={rows} by={(h) => h.name} columns={[
             { head: 'Host', cell: (h) => <><b>{h.name}</b><Runs host={h} /></> },
             { head: 'Files, and the web root of a site', grow: true, cell: (h) => <span className="font-mono break-all">{h.files}<span className="block text-soft">{h.web_root}</span></span> },
-            { head: 'Address of a site, and database', cell: (h) => <span className="font-mono">{h.address}<span className="block text-soft">{h.database}</span></span> },
+            { head: 'Address of a site, and database', cell: (h) => <span className="font-mono">{h.address}{h.database.split(' ').map((d) => <span key={d} className="block text-soft">{d}</span>)}</span> },
             { head: '', cell: (h) => <span className="flex gap-1 justify-end"><Button small disabled={test.isPending} onClick={() => test.mutate(h.name)}>Test</Button><ChangeHost host={h} /></span> },
           ]} />
         )}
@@ -94,7 +94,7 @@ function HostFields({ of }: { of?: Schemas['Host'] }) {
       </details>
       <Field label="Web root of a site" hint="a folder below the files">{(id) => <Input id={id} name="web_root" required defaultValue={of?.web_root ?? '{name}'} className="font-mono" />}</Field>
       <Field label="Address of a site" hint="like https://{name}.preview.example">{(id) => <Input id={id} name="address" required defaultValue={of?.address} className="font-mono" />}</Field>
-      <Field label="Database server" hint="like mysql://admin@127.0.0.1:3306/, with ?through=files when it is reached through the SSH of the files">{(id) => <Input id={id} name="database" required defaultValue={of?.database} className="font-mono" />}</Field>
+      <Field label="Database server" hint="like mysql://admin@127.0.0.1:3306/ or postgres://admin@127.0.0.1:5432/, with ?through=files when it is reached through the SSH of the files; several apart by a space">{(id) => <Input id={id} name="database" required defaultValue={of?.database} className="font-mono" />}</Field>
       <Field label="Password of the database account" hint={of && 'the one in the vault stays unless you give another'}>{(id) => <Input id={id} name="password" type="password" autoComplete="off" />}</Field>
       <Field label="Connect checks to" hint="host or host:port, while DNS does not point there yet">{(id) => <Input id={id} name="connect" defaultValue={of?.connect} className="font-mono" />}</Field>
     </>
