@@ -16,7 +16,7 @@ import (
 
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
-	"nestseed/internal/core/kind"
+	"nestseed/internal/core/kind/kindtest"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 )
@@ -74,10 +74,8 @@ func visit(t *testing.T, s school, change func(*Site)) map[string]Check {
 	t.Cleanup(web.Close)
 	u, err := url.Parse(web.URL)
 	require.NoError(t, err)
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
 	// The name leads nowhere: checks connect to where they are told.
-	site := Site{Address: "http://alder-valley.example:" + u.Port(), Connect: u.Host, Kind: kinds[len(kinds)-1], Title: "Alder & Valley", Login: "admin",
+	site := Site{Address: "http://alder-valley.example:" + u.Port(), Connect: u.Host, Kind: kindtest.Named(t, "wordpress"), Title: "Alder & Valley", Login: "admin",
 		Password: "right",
 		Origin:   rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://alder-valley.example:" + u.Port()}}}}
 	if change != nil {
@@ -186,9 +184,7 @@ func TestTheCrawlStaysWithinItsBounds(t *testing.T) {
 }
 
 func TestASiteThatDoesNotAnswerIsAFaultNotAnError(t *testing.T) {
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	rep, err := Run(context.Background(), Site{Address: "http://alder-valley.example", Connect: "127.0.0.1:1", Kind: kinds[len(kinds)-1], Login: "a",
+	rep, err := Run(context.Background(), Site{Address: "http://alder-valley.example", Connect: "127.0.0.1:1", Kind: kindtest.Named(t, "wordpress"), Login: "a",
 		Password: "b"}, progress.Discard)
 	require.NoError(t, err)
 	require.Positive(t, rep.Faults())

@@ -20,6 +20,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/kind/kindtest"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
@@ -198,12 +199,10 @@ func TestPathsOfASitesFirstPages(t *testing.T) {
 	s["/"] = answer(`<a href="/lessons/#top">a</a><a href="/lessons/">b</a><a href="/?page_id=3">c</a><a href="/wp-login.php?x">d</a><a href="https://elsewhere.example/">e</a><a href="/four">f</a>`)
 	web := httptest.NewServer(s)
 	defer web.Close()
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	paths, err := Paths(context.Background(), Reach{Address: web.URL, Private: true}, kinds[len(kinds)-1], 3)
+	paths, err := Paths(context.Background(), Reach{Address: web.URL, Private: true}, kindtest.Named(t, "wordpress"), 3)
 	require.NoError(t, err)
 	require.Equal(t, []string{"", "lessons/", "?page_id=3"}, paths)
-	_, err = Paths(context.Background(), Reach{Address: "http://base.example", Connect: "127.0.0.1:1"}, kinds[len(kinds)-1], 3)
+	_, err = Paths(context.Background(), Reach{Address: "http://base.example", Connect: "127.0.0.1:1"}, kindtest.Named(t, "wordpress"), 3)
 	require.Error(t, err)
 }
 

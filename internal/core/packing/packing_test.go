@@ -11,15 +11,14 @@ import (
 	"pgregory.net/rapid"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/kind/kindtest"
 	"nestseed/internal/core/sitedb"
 )
 
 func stock(t *testing.T, name string) (*List, *kind.Kind) {
-	kinds, err := kind.Stock()
+	list, err := Parse([]byte(kindtest.Named(t, "wordpress").Lists[name]))
 	require.NoError(t, err)
-	list, err := Parse([]byte(kinds[len(kinds)-1].Lists[name]))
-	require.NoError(t, err)
-	return list, kinds[len(kinds)-1]
+	return list, kindtest.Named(t, "wordpress")
 }
 
 func TestStockListsLeaveOutCachesAndKeepContent(t *testing.T) {
@@ -295,9 +294,8 @@ func TestFieldsJudgeTheirValues(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	kinds, err := kind.Stock()
-	require.NoError(f, err)
-	for _, text := range kinds[len(kinds)-1].Lists {
+	wordpress := kindtest.Named(f, "wordpress")
+	for _, text := range wordpress.Lists {
 		f.Add(text)
 	}
 	f.Add("leave-out: {paths: ['[a', '{b']}")
@@ -306,7 +304,7 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		m, err := l.Compile(kinds[len(kinds)-1], "lad_")
+		m, err := l.Compile(wordpress, "lad_")
 		require.NoError(t, err)
 		m.LeavesOut("wp-content/uploads/a.jpg", 5)
 		m.Check(func(yield func(string, int64) bool) { yield("a/b", 1) }, []string{"lad_posts"}, nil)

@@ -13,6 +13,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/kind/kindtest"
 	"nestseed/internal/core/packing"
 )
 
@@ -172,17 +173,15 @@ func TestAnExchangeIsUndoneOnlyWhereItHappened(t *testing.T) {
 }
 
 func TestWhatStaysOfASiteIsToldFromWhatAReleaseBrings(t *testing.T) {
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	c := &code{kinds[len(kinds)-1], "wp-config.php", map[string]bool{"wp-includes": true, "wp-login.php": true, "wp-content/plugins/booking": true}}
+	c := &code{kindtest.Named(t, "wordpress"), "wp-config.php", map[string]bool{"wp-includes": true, "wp-login.php": true, "wp-content/plugins/booking": true}}
 	for p, brings := range map[string]bool{
 		"wp-includes/a.php": true, "wp-includes/gone/since.php": true, "wp-login.php": true, "wp-content/plugins/booking/own-change.php": true,
 		"wp-config.php": false, "wp-content/plugins/own/own.php": false, "wp-content/uploads/a.jpg": false, "wp-custom.php": false,
-		kinds[len(kinds)-1].Hold.File: false, kinds[0].Mail.File: false,
+		kindtest.Named(t, "wordpress").Hold.File: false, kindtest.Named(t, "wordpress").Mail.File: false,
 	} {
 		require.Equal(t, brings, c.brings(p), p)
 		require.Equal(t, !brings, c.stays(p), p)
 	}
-	require.False(t, c.stays(kinds[len(kinds)-1].Pause.File), "the pause is never carried over")
-	require.False(t, c.brings(kinds[len(kinds)-1].Pause.File))
+	require.False(t, c.stays(kindtest.Named(t, "wordpress").Pause.File), "the pause is never carried over")
+	require.False(t, c.brings(kindtest.Named(t, "wordpress").Pause.File))
 }

@@ -15,14 +15,12 @@ import (
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
-	"nestseed/internal/core/kind"
+	"nestseed/internal/core/kind/kindtest"
 )
 
 // A host is asked by a page that is there only as long as the question takes.
 func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	k := kinds[len(kinds)-1]
+	k := kindtest.Named(t, "wordpress")
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "school"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "school", "index.html"), nil, 0o644))
@@ -92,8 +90,6 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 }
 
 func TestAPlanSaysWhetherTheHostRunsWhatTheReleaseNeeds(t *testing.T) {
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
 	for _, c := range []struct {
 		runtime  *Runtime
 		says     string
@@ -109,7 +105,7 @@ func TestAPlanSaysWhetherTheHostRunsWhatTheReleaseNeeds(t *testing.T) {
 			[]string{"lacks mysqli, without which WordPress does not run"}},
 	} {
 		p := &Plan{Release: "music-base@1"}
-		p.runtime(Request{Kind: kinds[len(kinds)-1], Archive: &archive.Archive{Manifest: archive.Manifest{Runtime: "5.6.20"}}, Runtime: c.runtime},
+		p.runtime(Request{Kind: kindtest.Named(t, "wordpress"), Archive: &archive.Archive{Manifest: archive.Manifest{Runtime: "5.6.20"}}, Runtime: c.runtime},
 			func(format string, args ...any) { p.Problems = append(p.Problems, fmt.Sprintf(format, args...)) })
 		require.Equal(t, c.says, p.Runtime)
 		require.Len(t, p.Problems, len(c.problems))

@@ -17,6 +17,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/kind/kindtest"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
@@ -182,9 +183,7 @@ func TestADatabaseIsLookedAtOnce(t *testing.T) {
 	// What the columns of the kind hold is counted, and what belongs to it: a rule that drops revisions saves both.
 	list, err := packing.Parse([]byte("drop-rows: [{table: posts, column: post_type, values: [revision]}]"))
 	require.NoError(t, err)
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	m, err := list.Compile(kinds[len(kinds)-1], "lad_")
+	m, err := list.Compile(kindtest.Named(t, "wordpress"), "lad_")
 	require.NoError(t, err)
 	_, out, _ := s.Total(m)
 	require.Equal(t, int64(4), out.Rows, "two revisions, and two rows that belong to them")

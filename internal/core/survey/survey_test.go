@@ -17,6 +17,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/kind/kindtest"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
@@ -115,12 +116,10 @@ func TestTotalsAddUpByAreaAndFolderAndARemedySavesWhatItSays(t *testing.T) {
 	require.Equal(t, "wp-content/uploads/old.dat", s.Largest[0].Path)
 	require.LessOrEqual(t, len(s.Largest), 20)
 
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	list, err := packing.Parse([]byte(kinds[len(kinds)-1].Lists["starter"]))
+	list, err := packing.Parse([]byte(kindtest.Named(t, "wordpress").Lists["starter"]))
 	require.NoError(t, err)
 	total := func() (in, out Share) {
-		m, err := list.Compile(kinds[len(kinds)-1], "lad_")
+		m, err := list.Compile(kindtest.Named(t, "wordpress"), "lad_")
 		require.NoError(t, err)
 		in, out, _ = s.Total(m)
 		require.Equal(t, s.Totals.Bytes, in.Bytes+out.Bytes)
@@ -139,14 +138,12 @@ func TestASurveyCountsLinksAndStopsWhenItIsCancelled(t *testing.T) {
 	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	s, err := Take(context.Background(), Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kinds[len(kinds)-1]}}, progress.Discard)
+	s, err := Take(context.Background(), Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kindtest.Named(t, "wordpress")}}, progress.Discard)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), s.Totals.Links)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = Take(ctx, Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kinds[len(kinds)-1]}}, progress.Discard)
+	_, err = Take(ctx, Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kindtest.Named(t, "wordpress")}}, progress.Discard)
 	require.ErrorIs(t, err, context.Canceled)
 }
 
@@ -213,9 +210,7 @@ func TestLogsTemporaryFilesDropInsAndEarlierPackagesAreFound(t *testing.T) {
 }
 
 func TestVersionsPastTheirEndAreFound(t *testing.T) {
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	k := *kinds[len(kinds)-1]
+	k := *kindtest.Named(t, "wordpress")
 	k.Ends = []kind.End{{Of: "WordPress", Before: "5.0", On: "2020-01-01"}, {Of: "PHP", Version: "8.1", On: "2025-12-31"},
 		{Of: "PHP", Version: "8.2", On: "2026-12-31"}, {Of: "MariaDB", Version: "10.11", On: "2028-02-16"}}
 	found := func(version, php, db string) (out []string) {
@@ -244,9 +239,7 @@ func TestLinksAreJudged(t *testing.T) {
 	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
 	defer fsys.Close()
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
-	s, err := Take(context.Background(), Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kinds[len(kinds)-1]}}, progress.Discard)
+	s, err := Take(context.Background(), Input{FS: fsys, Root: ".", Identity: &kind.Identity{Kind: kindtest.Named(t, "wordpress")}}, progress.Discard)
 	require.NoError(t, err)
 	require.Len(t, what(s, "link that leaves the site"), 2)
 	require.Equal(t, "nowhere", what(s, "link that leads nowhere")[0].Where)
@@ -254,18 +247,16 @@ func TestLinksAreJudged(t *testing.T) {
 }
 
 func TestATotalOfALongListIsQuickAndTheSameAsMatchingOneByOne(t *testing.T) {
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
 	s := &Survey{}
 	for i := range 50_000 {
 		s.Files = append(s.Files, filelist.Entry{Path: fmt.Sprintf("wp-content/uploads/%04d/%02d/p-%d.%s", i/500, i%12, i,
 			[]string{"jpg", "log", "txt"}[i%3]), Bytes: int64(i)})
 	}
 	filelist.Sort(s.Files)
-	list, err := packing.Parse([]byte(kinds[len(kinds)-1].Lists["starter"]))
+	list, err := packing.Parse([]byte(kindtest.Named(t, "wordpress").Lists["starter"]))
 	require.NoError(t, err)
 	packing.Edit{LeaveOut: []string{"wp-content/uploads/0007/**", "**/p-3?.jpg"}}.Apply(list)
-	m, err := list.Compile(kinds[len(kinds)-1], "lad_")
+	m, err := list.Compile(kindtest.Named(t, "wordpress"), "lad_")
 	require.NoError(t, err)
 	var wantIn Share
 	for _, f := range s.Files {
@@ -281,8 +272,6 @@ func TestATotalOfALongListIsQuickAndTheSameAsMatchingOneByOne(t *testing.T) {
 }
 
 func TestRulesForRowsSaveWhatTheSurveyCounted(t *testing.T) {
-	kinds, err := kind.Stock()
-	require.NoError(t, err)
 	s := &Survey{Prefix: "lad_", Tables: []sitedb.Table{{Name: "lad_posts", Rows: 100, DataBytes: 9000},
 		{Name: "lad_postmeta", Rows: 50, DataBytes: 500}},
 		Groups: []Groups{{Table: "posts", Column: "post_type", Values: []sitedb.Group{{Value: "page", Rows: 20, Bytes: 2000},
@@ -296,7 +285,7 @@ func TestRulesForRowsSaveWhatTheSurveyCounted(t *testing.T) {
 	} {
 		list, err := packing.Parse([]byte(text))
 		require.NoError(t, err)
-		m, err := list.Compile(kinds[len(kinds)-1], "lad_")
+		m, err := list.Compile(kindtest.Named(t, "wordpress"), "lad_")
 		require.NoError(t, err)
 		in, out, saved := s.Total(m)
 		require.Equal(t, want, out, text)
