@@ -438,6 +438,10 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 			"leave them out",
 			p.Release, links)
 	}
+	if engines := req.Kind.Settings.Database.Engines(); p.Engine != "" && !slices.Contains(engines, p.Engine) {
+		problem("%s has its database for %s, and sites of %s have one of %s; it cannot be placed", p.Release, p.Engine, req.Kind.Title,
+			strings.Join(engines, ", "))
+	}
 	p.runtime(req, problem)
 	v, err := req.Server.Version(ctx)
 	if err != nil {

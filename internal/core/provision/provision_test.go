@@ -267,6 +267,16 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		}
 	})
 
+	t.Run("and never to a server of another engine", func(t *testing.T) {
+		req := w.request(scenario.Schools(2)[1])
+		req.Server = sitedb.None
+		plan, err := Prepare(ctx, req)
+		require.NoError(t, err)
+		require.Contains(t, strings.Join(plan.Problems, "; "), "has its database for none, and sites of WordPress have one of mysql")
+		_, err = Make(ctx, req, plan, &ledger{}, progress.Discard)
+		require.ErrorIs(t, err, ErrPlan)
+	})
+
 	t.Run("and undoing one site never takes a folder that another one lies in", func(t *testing.T) {
 		first, second := w.request(scenario.Schools(8)[7]), w.request(scenario.Schools(9)[8])
 		first.Folder, second.Folder = "clients/2026/"+first.Name, "clients/2026/"+second.Name

@@ -126,11 +126,6 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 		return nil, fmt.Errorf("archive of %s: %w", r.Ref(), err)
 	}
 	o.close = append(o.close, func() { f.Close() })
-	fsys, server, err := svc.Hosts.Open(ctx, h, engineFor(k, &a.Manifest))
-	if err != nil {
-		return nil, err
-	}
-	o.close = append(o.close, func() { fsys.Close(); server.Close() })
 	values, err := svc.values(ctx, c, args)
 	if err != nil {
 		return nil, err
@@ -152,6 +147,15 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 			ownValues(values, old.Plan.Values)
 		}
 	}
+	sqlEngine := engineFor(k, &a.Manifest)
+	if args.Refresh {
+		sqlEngine = o.Old.Plan.Engine // its rows stay
+	}
+	fsys, server, err := svc.Hosts.Open(ctx, h, sqlEngine)
+	if err != nil {
+		return nil, err
+	}
+	o.close = append(o.close, func() { fsys.Close(); server.Close() })
 	if args.Address == "" {
 		args.Address = strings.ReplaceAll(h.Address, "{name}", args.Name)
 	}
