@@ -1,0 +1,119 @@
+package provision
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"net/url"
+	"path"
+	"regexp"
+	"strings"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+)
+
+// writeSettings gives the prepared site its settings file.
+func (mk *maker) writeSettings(ctx context.Context) error {
+	name := mk.req.Archive.Manifest.Settings
+	if name == "" {
+		return mk.hold(ctx)
+	}
+	text, err := hostfs.ReadFile(ctx, mk.stage, name, 1<<20)
+	if err != nil {
+		return err
+	}
+	e, err := mk.stage.Stat(ctx, name)
+	if err != nil {
+		return err
+	}
+	ks := mk.req.Kind.Settings
+	s, err := mk.req.Kind.ReadSettings(ctx, text, mk.stage, mk.plan.Folder, name)
+	if err != nil {
+		return err
+	}
+	if !ks.Database.None() {
+		ks.Database.Write(s, mk.access())
+	}
+	if ks.Prefix != "" {
+		s.Set(ks.Prefix, mk.plan.Prefix)
+	}
+	if mk.req.Refresh != nil { // everything else in it is the site's
+		return errors.Join(writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()), mk.hold(ctx))
+	}
+	for _, salt := range ks.Salts {
+		s.Set(salt, Password(64))
+	}
+	for _, p := range ks.Folders {
+		if s.Has(p.Setting) {
+			s.Set(p.Setting, path.Join(mk.plan.Folder, p.Folder))
+		}
+	}
+	if err := mk.setSettings(s); err != nil {
+		return err
+	}
+	if err := writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()&^0o007|0o600); err != nil {
+		return err
+	}
+	return mk.hold(ctx)
+}
+
+// setSettings puts fields, visibility, host names and whatever else belongs to a new site into its settings.
+func (mk *maker) setSettings(s kind.Settings) error {
+	ks := mk.req.Kind.Settings
+	for _, f := range mk.req.Archive.Manifest.List.Fields {
+		for _, t := range f.To {
+			if value, give := mk.valueOf(f); give && t.Setting != "" {
+				s.Set(t.Setting, value)
+			}
+		}
+	}
+	if place, value := mk.visibility(); place.Setting != "" {
+		s.Set(place.Setting, value)
+	}
+	if m := mk.req.Kind.Mail; m.Setting != "" {
+		s.Set(m.Setting, map[bool]string{true: m.Kept, false: m.Sends}[mk.req.Quiet])
+		mk.result.Quiet = mk.req.Quiet
+	}
+	if u, err := url.Parse(mk.plan.Address); err == nil && ks.Hosts != "" {
+		for _, name := range s.Names() {
+			if strings.HasPrefix(name, ks.Hosts+"[") || strings.HasPrefix(name, ks.Hosts+".") {
+				s.Set(name, "^"+regexp.QuoteMeta(u.Hostname())+"$")
+			}
+		}
+	}
+	a := mk.req.Kind.Admin.Settings
+	if a.Hash == "" || mk.req.Admin != "" {
+		return nil
+	}
+	hash, err := kind.Hash(mk.req.Kind.Admin.Scheme(mk.req.Archive.Manifest.Version), mk.result.AdminPassword)
+	for setting, value := range map[string]string{a.Login: mk.plan.Admin, a.Email: mk.req.Values["email"].Value, a.Hash: hash} {
+		if setting != "" {
+			s.Set(setting, value)
+		}
+	}
+	return err
+}
+
+// access is what the settings file is to say of the database.
+func (mk *maker) access() kind.Access {
+	name := mk.plan.Database
+	if mk.plan.User == "" {
+		name = mk.req.Kind.Settings.Database.File
+	}
+	return kind.Access{Engine: mk.req.Server.Scheme(), Name: name, User: mk.plan.User, Password: mk.result.UserPassword,
+		Host: mk.req.Server.SiteAddress()}
+}
+
+// writeSettings writes a settings file and those that it takes settings from, which all hold what nobody else is to read. folder
+// is where the site is to lie.
+func writeSettings(ctx context.Context, site hostfs.FS, name, folder string, s kind.Settings, mode fs.FileMode) error {
+	for file, text := range s.Files() {
+		if rel, inside := strings.CutPrefix(file, folder+"/"); inside {
+			if err := hostfs.WriteSecret(ctx, site, rel, text, mode); err != nil {
+				return err
+			}
+		}
+	}
+	return hostfs.WriteSecret(ctx, site, name, s.Bytes(), mode)
+}
