@@ -231,5 +231,9 @@ named.localhost. 300 IN A 127.0.0.1`}
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	require.Equal(t, d.ZoneFile, string(text))
+	moves := exec.Command(world.binary, "site", "move", "named", "--host", "preview", "--address", world.stack.Address("other"), "--plan")
+	moves.Env = cmd.Env
+	out, err = moves.CombinedOutput()
+	require.Contains(t, string(out), "mail of localhost has records in DNS (MX 10 mail.post.example.)", err)
 	done(svc.RetireSite(ctx, "named", true))
 }

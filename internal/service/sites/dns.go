@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"strings"
+	"time"
 
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/rewrite"
@@ -38,16 +40,49 @@ func (svc *Sites) LookAtDNS(ctx context.Context, name string, compare []string) 
 		}
 		want = lead.Want
 	}
-	servers := svc.DNSServers
-	named := len(servers) > 0
-	if !named {
-		if servers, err = zone.SystemResolvers(); err != nil {
-			return nil, err
-		}
-	}
-	r, err := zone.Look(ctx, zone.Options{Resolvers: servers, Private: named, Compare: compare}, u.Hostname(), want)
+	r, err := svc.askZone(ctx, u.Hostname(), compare, want)
 	if errors.Is(err, zone.ErrUnknown) {
 		return nil, input.Wrong(err)
 	}
 	return r, err
+}
+
+// askZone asks the resolvers of the settings, or else those of this machine.
+func (svc *Sites) askZone(ctx context.Context, name string, compare, want []string) (*zone.Report, error) {
+	servers := svc.DNSServers
+	named := len(servers) > 0
+	if !named {
+		var err error
+		if servers, err = zone.SystemResolvers(); err != nil {
+			return nil, err
+		}
+	}
+	return zone.Look(ctx, zone.Options{Resolvers: servers, Private: named, Compare: compare}, name, want)
+}
+
+// mailTime is how long a plan waits for what DNS says of mail.
+const mailTime = 4 * time.Second
+
+// mailSentence says before a move which mail records belong to the name of an address, as they are lost when its name servers change
+// and nobody takes them along; "" where there are none, or DNS does not say.
+func (svc *Sites) mailSentence(ctx context.Context, site, address string) string {
+	u, err := rewrite.ParseAddress(address)
+	if err != nil || net.ParseIP(u.Hostname()) != nil || strings.HasSuffix(u.Hostname(), ".localhost") && len(svc.DNSServers) == 0 {
+		return ""
+	}
+	ctx, cancel := context.WithTimeout(ctx, mailTime)
+	defer cancel()
+	r, err := svc.askZone(ctx, u.Hostname(), nil, nil)
+	if err != nil {
+		return ""
+	}
+	mail := r.Mail()
+	if len(mail) == 0 {
+		return ""
+	}
+	of := strings.TrimSuffix(r.Zone, ".")
+	return fmt.Sprintf("mail of %s has records in DNS (%s %s), and nothing here changes them. If the name servers are to change too, "+
+		"take them "+
+		"along: nestseed site dns %s --zone-file FILE writes all %d of %s for whoever runs the new ones", of, mail[0].Type, mail[0].Value, site,
+		len(r.Records), of)
 }

@@ -104,14 +104,18 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 			"over. Drop that safety copy when nobody is led there any more: its folder, database %s and its user are "+
 			"removed then", s.Host, s.Database)
 	}
-	return args, []string{
+	sentences = []string{
 		fmt.Sprintf("a safety copy of %s is made: %d files, %s, and every row of %s as it is then", s.Name, s.Plan.Files,
 			progress.SizeText(s.Plan.Bytes), s.Database),
 		placed,
 		becomes + "; search engines are " + engines,
 		"it is checked at its new address; with any fault it is taken back, and the site stays where it is",
 		end,
-	}, problems, nil
+	}
+	if mail := svc.mailSentence(ctx, s.Name, address); mail != "" {
+		sentences = append(sentences, mail)
+	}
+	return args, sentences, problems, nil
 }
 
 // copyingShare is which share of a move is making the safety copy.
