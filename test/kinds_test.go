@@ -56,14 +56,14 @@ func TestTheMainJobOnEveryKindOverSSH(t *testing.T) {
 	key := filepath.Join(t.TempDir(), "key")
 	require.NoError(t, os.WriteFile(key, []byte(ssh.PrivateKey), 0o600))
 	mysql, postgres := world.stack.DatabaseURL()+"?through=files", strings.Replace(world.stack.PostgresURL(), "?sslmode=disable", "?through=files", 1)
-	for host, folder := range map[string]string{"far": "{name}", "far-live": "live-{name}"} {
+	for host, folder := range map[string]string{"over-ssh": "{name}", "over-ssh-live": "live-{name}"} {
 		must(t, "host", "add", host, "--files", ssh.Files(world.stack.Sites()), "--files-key-file", key, "--address", world.stack.Address(folder),
 			"--web-root", folder, "--database", mysql, "--database", postgres)
 	}
-	tested := ask[wire.HostTest](t, "host", "test", "far")
+	tested := ask[wire.HostTest](t, "host", "test", "over-ssh")
 	require.Zero(t, tested.Faults(), "%+v", tested.Steps)
 	for _, pair := range []struct{ kind, engine string }{{"joomla", "postgres"}, {"drupal", "sqlite"}, {"noticeboard", "none"}} {
-		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) { mainJobOfKind(t, pair.kind, pair.engine, "far") })
+		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) { mainJobOfKind(t, pair.kind, pair.engine, "over-ssh") })
 	}
 }
 
