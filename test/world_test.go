@@ -45,7 +45,7 @@ func TestMain(m *testing.M) {
 
 func setUp(m *testing.M) (code int, err error) {
 	ctx := context.Background()
-	dir, err := os.MkdirTemp("", "nestseed-test-")
+	dir, err := os.MkdirTemp("/var/tmp", "nestseed-test-") // not where programs of sites may open temporary files
 	if err != nil {
 		return 1, err
 	}

@@ -16,8 +16,10 @@ import (
 
 func siteFlags(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
-		&cli.StringFlag{Name: "from", Required: true, Usage: "release: music-base@3, or music-base for the newest"},
-		&cli.StringFlag{Name: "host", Required: true, Usage: "the host it goes on"},
+		&cli.StringFlag{Name: "from", Usage: "release: music-base@3, or music-base for the newest"},
+		&cli.StringFlag{Name: "host", Usage: "the host it goes on"},
+		&cli.StringFlag{Name: "tenant-of",
+			Usage: "an `INSTALL` whose code it shares; it says the host, and the release unless one is given"},
 		&cli.StringFlag{Name: "address", Usage: "its address; by the host's pattern unless given"},
 		&cli.StringFlag{Name: "name", Usage: "its name; the client's unless given"},
 		&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE for this site alone, any number of times"},
@@ -25,6 +27,7 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 		&cli.BoolFlag{Name: "replace", Usage: "put it in the place of the site of this name, which is kept as a safety copy"},
 		&cli.StringSliceFlag{Name: "keep",
 			Usage: "with --replace, a part of the old site to take over: comments, users, uploads, …; any number of times"},
+		&cli.BoolFlag{Name: "own-code", Usage: "with --replace, of a site that shares the code of an install: give it code of its own"},
 		&cli.BoolFlag{Name: "hold", Usage: "keep visitors out until it is opened"},
 		&cli.BoolFlag{Name: "mend", Usage: "put lengths right in serialised values that are broken in the source"},
 		&cli.BoolFlag{Name: "mail-addresses", Usage: "change mail addresses at the source's host too; else they stay"},
@@ -37,7 +40,21 @@ func tableFlag() cli.Flag {
 		Usage: "`FILE.csv` with a column client, and address, name and settings as further columns; - reads standard input"}
 }
 
+// fromWhere refuses flags that do not say what a site is made from.
+func fromWhere(c *cli.Command) error {
+	if !c.IsSet("tenant-of") && (!c.IsSet("from") || !c.IsSet("host")) {
+		return usage("say which release with --from and where with --host, or whose code it shares with --tenant-of")
+	}
+	return nil
+}
+
 func newSite(c *cli.Command, name string) (wire.NewSite, error) {
+	if err := fromWhere(c); err != nil {
+		return wire.NewSite{}, err
+	}
+	if c.IsSet("own-code") && !c.Bool("replace") {
+		return wire.NewSite{}, usage("--own-code is for a site that is replaced and shares code; give --replace too")
+	}
 	if c.IsSet("keep") && !c.Bool("replace") {
 		return wire.NewSite{}, usage("--keep takes parts of the site that is replaced; give --replace too")
 	}
@@ -45,7 +62,8 @@ func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 	return wire.NewSite{Client: name, From: c.String("from"), Host: c.String("host"), Address: c.String("address"), Name: c.String("name"),
 		Set: set, Visible: c.Bool("visible"),
 		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold"), Mail: c.Bool("mail"),
-		MailAddresses: c.Bool("mail-addresses"), Mend: c.Bool("mend")}, err
+		MailAddresses: c.Bool("mail-addresses"), Mend: c.Bool("mend"),
+		TenantOf: c.String("tenant-of"), OwnCode: c.Bool("own-code")}, err
 }
 
 func (a *app) site() *cli.Command {
@@ -90,6 +108,8 @@ func (a *app) site() *cli.Command {
 		verb("refresh", "NAME", "give a site the code of a newer release; its content stays, and what it was is kept as a safety copy",
 			[]cli.Flag{detach(),
 				&cli.StringFlag{Name: "to", Usage: "the release; the newest of the site's starter unless given"},
+				&cli.StringFlag{Name: "tenant-of", Usage: "an `INSTALL` whose code of that release it shares from then on"},
+				&cli.BoolFlag{Name: "own-code", Usage: "give it code of its own, where it shares that of an install"},
 				&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteRefresh),
 		verb("move", "NAME", "move a site, whole, to another host, or to another address where it is", []cli.Flag{detach(),
 			&cli.StringFlag{Name: "host", Required: true, Usage: "the host it goes to, or the one it is on"},

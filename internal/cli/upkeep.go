@@ -29,11 +29,14 @@ func (a *app) newTable(c *cli.Command, args []string) (wire.NewTable, error) {
 	if len(args) > 0 {
 		return wire.NewTable{}, usage("with --table, the clients are in the table")
 	}
+	if err := fromWhere(c); err != nil {
+		return wire.NewTable{}, err
+	}
 	heads, lines, err := a.readTable(c.String("table"), "client")
 	if err != nil {
 		return wire.NewTable{}, err
 	}
-	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), Visible: c.Bool("visible"), Hold: c.Bool("hold"),
+	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), TenantOf: c.String("tenant-of"), Visible: c.Bool("visible"), Hold: c.Bool("hold"),
 		Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses"), Mend: c.Bool("mend")}
 	for _, line := range lines {
 		row := wire.TableRow{Set: map[string]string{}}
@@ -213,7 +216,10 @@ func (a *app) siteRefresh(ctx context.Context, c *cli.Command, args []string) er
 	if err != nil {
 		return err
 	}
-	in := wire.NewCode{From: c.String("to")}
+	if c.Bool("own-code") && c.IsSet("tenant-of") {
+		return usage("a site shares the code of an install with --tenant-of, or has its own with --own-code")
+	}
+	in := wire.NewCode{From: c.String("to"), TenantOf: c.String("tenant-of"), OwnCode: c.Bool("own-code")}
 	p, err := svc.PlanRefresh(ctx, args[0], in)
 	if err != nil {
 		return err

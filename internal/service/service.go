@@ -29,6 +29,7 @@ import (
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/httpapi"
+	"nestseed/internal/service/installs"
 	"nestseed/internal/service/jobs"
 	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
@@ -147,6 +148,7 @@ func (s *Service) assemble(ctx context.Context) error {
 		Sources:  sources,
 		Releases: releases, Engine: s.engine, Kinds: kinds, Data: s.settings.Data, DNS: s.resolver(),
 		DNSServers: s.dnsServers()}}
+	s.nouns.Installs = &installs.Installs{DB: s.db, Hosts: hosts, Kinds: kinds, Releases: releases, Sites: s.nouns.Sites, Engine: s.engine}
 	jobs.Register(s.engine, s.nouns)
 	if err := errors.Join(stored.Sweep(ctx), releases.SweepScratch(ctx)); err != nil {
 		return err
@@ -164,7 +166,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	}
 	handler := httpapi.New(httpapi.Config{DB: s.db, Vault: v, Kinds: kinds, Engine: s.engine, Hosts: hosts, Sources: sources,
 		Clients: &clients.Clients{DB: s.db, Vault: v, Engine: s.engine}, Starters: &starters.Starters{DB: s.db, Engine: s.engine, Kinds: kinds},
-		Releases: releases, Sites: s.nouns.Sites, Users: users, Log: s.settings.Log, Console: console, Version: s.settings.Version})
+		Releases: releases, Sites: s.nouns.Sites, Installs: s.nouns.Installs, Users: users, Log: s.settings.Log, Console: console, Version: s.settings.Version})
 	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	return nil
 }

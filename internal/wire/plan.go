@@ -20,6 +20,7 @@ type SitePlan struct {
 	Generated      []string      `json:"generated"` // credentials that will be made
 	Visible        bool          `json:"visible"`
 	FreeBytes      int64         `json:"free_bytes"`
+	Shares         string        `json:"shares,omitempty" doc:"the install whose code it shares"`
 	Replaces       string        `json:"replaces,omitempty"` // what stands there now, kept as a safety copy
 	Keeps          []string      `json:"keeps,omitempty"`    // parts of it that the new site takes over
 	Counts         []Count       `json:"counts,omitempty"`   // what will be replaced, by table and folder

@@ -332,8 +332,10 @@ type Settings struct {
 // NewSite asks for a site, or for its plan.
 type NewSite struct {
 	Client        string            `json:"client" minLength:"1"`
-	From          string            `json:"from" minLength:"1" doc:"release, like music-base@3 or music-base for the newest"`
-	Host          string            `json:"host" minLength:"1"`
+	From          string            `json:"from,omitempty" doc:"release, like music-base@3 or music-base for the newest; of a tenant, the one whose code its install has placed last"`
+	Host          string            `json:"host,omitempty" doc:"of a tenant, that of its install"`
+	TenantOf      string            `json:"tenant_of,omitempty" doc:"install whose code it shares"`
+	OwnCode       bool              `json:"own_code,omitempty" doc:"with replace, of a site that shares code: give it code of its own"`
 	Name          string            `json:"name,omitempty" doc:"the client's name unless given"`
 	Address       string            `json:"address,omitempty" doc:"by the host's pattern unless given"`
 	Set           map[string]string `json:"set,omitempty"`
@@ -349,8 +351,9 @@ type NewSite struct {
 
 // NewTable asks for a site for each row.
 type NewTable struct {
-	From          string     `json:"from" minLength:"1"`
-	Host          string     `json:"host" minLength:"1"`
+	From          string     `json:"from,omitempty" doc:"of tenants, the release whose code their install has placed last unless given"`
+	Host          string     `json:"host,omitempty" doc:"of tenants, that of their install"`
+	TenantOf      string     `json:"tenant_of,omitempty" doc:"install whose code they share"`
 	Visible       bool       `json:"visible,omitempty"`
 	Hold          bool       `json:"hold,omitempty"`
 	Mail          bool       `json:"mail,omitempty" doc:"goes out, though they are previews"`
@@ -427,7 +430,10 @@ type MovePlan struct {
 // NewCode asks for a site to take the code of a release and keep its content.
 type NewCode struct {
 	From string `json:"from,omitempty" doc:"the newest release of the site's starter unless given"`
-	Mark string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
+	// A site that shares code goes on to share that of its install.
+	TenantOf string `json:"tenant_of,omitempty" doc:"install whose code it is to share from now on"`
+	OwnCode  bool   `json:"own_code,omitempty" doc:"give it code of its own, where it shares that of an install"`
+	Mark     string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
 }
 
 // Handover is a link by which a client gets a site's address and login, once.
@@ -561,6 +567,7 @@ type Site struct {
 	Handovers   []Handover       `json:"handovers,omitempty" doc:"of one site, not in lists"`
 	CopyRule    CopyRule         `json:"copy_rule"`
 	Upgraded    string           `json:"upgraded,omitempty" doc:"the version that the CMS brought its tables to"`
+	Install     string           `json:"install,omitempty" doc:"whose code it shares; none for a site with its own"`
 	Accounts    string           `json:"accounts" doc:"which login works, in a sentence"`
 }
 

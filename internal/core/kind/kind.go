@@ -109,6 +109,7 @@ type Kind struct {
 	Pause      Pause      `yaml:"pause"`
 	Upgrade    Upgrade    `yaml:"upgrade"`
 	Jobs       Jobs       `yaml:"jobs"`
+	Tenants    Tenants    `yaml:"tenants"`
 	Mail       Mail       `yaml:"mail"`
 	Report     Report     `yaml:"report"`
 	Ends       []End      `yaml:"ends"` // when versions stop being looked after

@@ -81,7 +81,7 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	if err != nil {
 		return nil, err
 	}
-	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}), result: &Result{
+	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}), links: linksOf(req.Shared), result: &Result{
 		Admin: p.Admin, Database: p.Database, User: p.User,
 	}}
 	if p.Admin != "" {
@@ -170,7 +170,9 @@ type maker struct {
 	stage    hostfs.FS   // a handle on it, also when it has become the site's folder
 	old      hostfs.FS   // a handle on the folder of the site that is replaced, also when it has become the safety copy
 	bulk     hostfs.Bulk // takes files of the site, where the host has such a thing
-	code     *code       // of a refresh; nil otherwise
+	code     *code       // of a refresh, and of code that is placed for sites to share; nil otherwise
+	tree     *tree       // of code that is placed for sites to share; nil otherwise
+	links    links       // what leads to code that the site shares
 	// rowsLoaded is closed when the rows are in, or when there are none to load.
 	rowsLoaded chan struct{}
 
@@ -208,17 +210,18 @@ type step struct {
 // steps returns what is done, in order.
 func (mk *maker) steps() []step {
 	if mk.req.Refresh != nil {
-		return []step{
+		return mk.thatApply([]step{
 			{"Check the host", mk.check, false},
 			{"Make the database", mk.makeDatabase, false},
 			{"Place the code", mk.placeCode, true},
 			{"Pause the site", mk.pause, false},
 			{"Carry over files and rows", mk.carryOver, true},
+			{"Share the code", mk.share, false},
 			{"Write the settings file", mk.writeSettings, false},
 			{"Adapt to the new address", mk.adjust, false},
 			{"Swap in", mk.swapIn, false},
 			{"Bring tables to the version of the code", mk.upgrade, false},
-		}
+		})
 	}
 	all := []step{
 		{"Check the host", mk.check, false},
@@ -226,6 +229,7 @@ func (mk *maker) steps() []step {
 		{"Place files and load rows", mk.placeAndLoad, true},
 		{"Pause the site", mk.pause, false},
 		{"Take over from the old site", mk.keepOld, false},
+		{"Share the code", mk.share, false},
 		{"Set values", mk.setValues, false},
 		{"Write the settings file", mk.writeSettings, false},
 		{"Make the administrator", mk.makeAdministrator, false},
@@ -236,7 +240,15 @@ func (mk *maker) steps() []step {
 	if mk.req.Replace == nil || len(mk.req.Replace.Keep) == 0 {
 		all = slices.Delete(all, 3, 5)
 	}
-	return all
+	return mk.thatApply(all)
+}
+
+// thatApply leaves out the step about shared code for a site that has never had to do with such.
+func (mk *maker) thatApply(all []step) []step {
+	if mk.req.Shared != nil || mk.req.Replace != nil && mk.req.Replace.Shared != nil {
+		return all
+	}
+	return slices.DeleteFunc(all, func(s step) bool { return s.name == "Share the code" })
 }
 
 // all runs the steps in order.
@@ -477,6 +489,9 @@ func (mk *maker) swapIn(ctx context.Context) error {
 		return err
 	}
 	if err := mk.pauseUntilUpgraded(ctx); err != nil {
+		return err
+	}
+	if err := mk.openDoor(ctx); err != nil {
 		return err
 	}
 	if mk.req.Replace != nil {

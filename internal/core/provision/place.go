@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"time"
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/hostfs"
@@ -49,7 +50,7 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 	if err := mk.making(ctx, "folder", mk.staging); err != nil {
 		return err
 	}
-	if err := mk.req.FS.Mkdir(ctx, mk.staging, 0o755); err != nil {
+	if err := mk.makeStaging(ctx); err != nil {
 		return err
 	}
 	stage, err := mk.req.FS.Sub(ctx, mk.staging)
@@ -70,6 +71,11 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 		return err
 	}
 	return mk.placeFolders(ctx)
+}
+
+// places reports whether a path of the release is placed in the folder that is prepared.
+func (mk *maker) places(p string) bool {
+	return !mk.links.covers(p) && (mk.code == nil || mk.code.brings(p))
 }
 
 // placeAll hands the files out to workers.
@@ -118,7 +124,7 @@ func (mk *maker) byFolder(hand func([]*zip.File) error) error {
 	const most = 64
 	var batch []*zip.File
 	err := mk.req.Archive.Regular(func(f *zip.File, p string) error {
-		if mk.code != nil && !mk.code.brings(p) {
+		if !mk.places(p) {
 			return nil
 		}
 		if len(batch) > 0 && (len(batch) == most || path.Dir(batch[0].Name) != path.Dir(f.Name)) {
@@ -159,10 +165,14 @@ func (mk *maker) placeFolders(ctx context.Context) error {
 	group, ctx := parallel.WithContext(ctx)
 	group.SetLimit(hostfs.Transfers(mk.stage))
 	err := mk.req.Archive.Folders(func(f *zip.File, p string) error {
-		if mk.code != nil && !mk.code.brings(p) {
+		if !mk.places(p) {
 			return nil
 		}
-		group.Go(func() error { return mk.stage.Mkdir(ctx, p, f.Mode().Perm()|0o700) })
+		mode := f.Mode().Perm() | 0o700
+		if mk.tree != nil {
+			mode = sharedMode(mode)
+		}
+		group.Go(func() error { return mk.stage.Mkdir(ctx, p, mode) })
 		return ctx.Err()
 	})
 	return errors.Join(err, group.Wait())
@@ -221,7 +231,7 @@ func (mk *maker) placeInBulk(ctx context.Context, f *zip.File, by *placer) error
 	if err := mk.fill(content, r, f, by); err != nil {
 		return fmt.Errorf("place %s: %w", p, err)
 	}
-	if err := mk.bulk.Put(p, f.Mode().Perm()|0o600, f.Modified, content.Bytes()); err != nil {
+	if err := mk.bulk.Put(p, mk.modeOf(f), mk.timeOf(f), content.Bytes()); err != nil {
 		return fmt.Errorf("place %s: %w", p, err)
 	}
 	mk.placed(int64(f.UncompressedSize64))
@@ -247,7 +257,7 @@ func (mk *maker) placeFile(ctx context.Context, folder hostfs.FS, name string, f
 		mk.placed(0)
 		return folder.Symlink(ctx, string(target), name)
 	}
-	out, err := folder.Create(ctx, name, f.Mode().Perm()|0o600)
+	out, err := folder.Create(ctx, name, mk.modeOf(f))
 	if err != nil {
 		return err
 	}
@@ -259,7 +269,23 @@ func (mk *maker) placeFile(ctx context.Context, folder hostfs.FS, name string, f
 		return fmt.Errorf("place %s: %w", p, err)
 	}
 	mk.placed(int64(f.UncompressedSize64))
-	return folder.Chtimes(ctx, name, f.Modified)
+	return folder.Chtimes(ctx, name, mk.timeOf(f))
+}
+
+func (mk *maker) modeOf(f *zip.File) fs.FileMode {
+	if mk.tree != nil {
+		return sharedMode(f.Mode())
+	}
+	return f.Mode().Perm() | 0o600
+}
+
+// timeOf is the time that a file gets: its own, but in code that is shared, where a program that remembers a file by its name and time
+// must not take that of another release for it.
+func (mk *maker) timeOf(f *zip.File) time.Time {
+	if mk.tree != nil {
+		return mk.tree.at
+	}
+	return f.Modified
 }
 
 func (mk *maker) placed(bytes int64) {
@@ -272,6 +298,9 @@ func (mk *maker) placed(bytes int64) {
 // fill copies an entry, and rewrites it when it is text that has something to rewrite. A serialised value of more than
 // textBytes, whose lengths could not be mended in pieces, is left as it is.
 func (mk *maker) fill(out io.Writer, r io.Reader, f *zip.File, by *placer) error {
+	if mk.tree != nil {
+		return mk.fillShared(out, r, f, by)
+	}
 	buf := copyBuffers.Get().(*[1 << 20]byte)
 	defer copyBuffers.Put(buf)
 	n, err := io.ReadFull(r, buf[:])

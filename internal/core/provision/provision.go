@@ -49,8 +49,12 @@ type Request struct {
 	Address string
 	Values  map[string]Given // by field key
 	Visible bool             // to search engines
-	Replace *Existing        // what stands there and is replaced; nil for a new site
-	Refresh *Refresh         // of what stands there, only the code is replaced
+	// Shared is code that the site shares with others; nil for a site with its own.
+	Shared *Shared
+	// Plain is FS, but that what it makes is the service's own and not of the account that sites run as; nil where that is the same.
+	Plain   hostfs.FS
+	Replace *Existing // what stands there and is replaced; nil for a new site
+	Refresh *Refresh  // of what stands there, only the code is replaced
 	// Admin is the administrator of the site that this is a copy of, whose account stays; "" makes one.
 	Admin string
 	Hold  string // text of the kind's file that keeps visitors out; "" lets them in
@@ -92,6 +96,7 @@ type Plan struct {
 	FreeBytes      int64         `json:"free_bytes"`
 	Without        []string      `json:"without,omitempty"`  // views, triggers, routines and events of the source that the release lacks
 	Replaces       string        `json:"replaces,omitempty"` // what stands there now, kept as a safety copy
+	Shares         string        `json:"shares,omitempty"`   // the install whose code it shares
 	Keeps          []string      `json:"keeps,omitempty"`    // parts of it that the new site takes over
 	Counts         []Count       `json:"counts,omitempty"`   // what will be replaced, by table and folder
 	Samples        []Sample      `json:"samples,omitempty"`
@@ -230,6 +235,9 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	p.Rules = rulesFor(m, p)
 	p.Rules.Mail, p.Rules.Mend = req.MailAddresses, req.Mend
 	if _, err := rewrite.New(p.Rules); err != nil {
+		return nil, err
+	}
+	if err := p.sharing(ctx, req); err != nil {
 		return nil, err
 	}
 	p.values(req, m)
@@ -536,6 +544,7 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		{"Adapt to the new address", adapts, ""},
 		{"Swap in and check", "pages, links, images, leftovers of the old address, login", ""},
 	}
+	p.Steps = slices.Insert(p.Steps, 3, p.sharingStep(req)...)
 	if req.Kind.Settings.Database.None() {
 		p.Steps = slices.DeleteFunc(p.Steps, func(s Step) bool { return s.Title == "Load rows" })
 	}

@@ -106,9 +106,13 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	units := unitChanges{}
 	change := func(name string) *UnitChange { return units.of(c, name) }
 	p.Files, p.Bytes = 0, 0
-	for _, f := range fresh {
-		p.Files++
-		p.Bytes += int64(f.UncompressedSize64)
+	shared := linksOf(req.Shared)
+	p.Files += int64(len(shared))
+	for name, f := range fresh {
+		if !shared.covers(name) {
+			p.Files++
+			p.Bytes += int64(f.UncompressedSize64)
+		}
 	}
 	stays := map[string]bool{}
 	there := map[string]bool{}
@@ -118,8 +122,19 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	}
 	defer site.Close()
 	links := archive.Links{}
+	led := linksOf(req.Replace.Shared)
+	for name, f := range was {
+		if led.covers(name) {
+			there[name] = true
+			if now := fresh[name]; now == nil {
+				change(name).Removed++
+			} else if now.CRC32 != f.CRC32 {
+				change(name).Changed++
+			}
+		}
+	}
 	err = site.Walk(ctx, ".", func(e hostfs.Entry) error {
-		if e.Mode.IsDir() {
+		if e.Mode.IsDir() || led.leads(e) {
 			return nil
 		}
 		if e.Mode&fs.ModeSymlink != 0 {
@@ -200,7 +215,11 @@ func (p *Plan) linksOut(c *code, links archive.Links) {
 
 // versions says which version the site has and which it gets. Errors are problems of the plan.
 func (p *Plan) versions(ctx context.Context, req Request) bool {
-	id, err := kind.Identify(ctx, req.FS, req.Folder, []*kind.Kind{req.Kind})
+	code := ""
+	if s := req.Replace.Shared; s != nil {
+		code = s.Folder
+	}
+	id, err := req.Kind.Known(ctx, req.FS, req.Folder, code)
 	if err != nil {
 		p.Problems = append(p.Problems, fmt.Sprintf("the site that stands there: %v", err))
 		return false
@@ -284,10 +303,11 @@ func (mk *maker) carryOver(ctx context.Context) error {
 		return err
 	}
 	mk.report.Step("Carry over files and rows", progress.Amount{Files: mk.plan.Refresh.Content, Rows: mk.plan.Rows})
+	led, host := linksOf(mk.req.Replace.Shared), hostOf(mk.plan.Address)
 	group, ctx := parallel.WithContext(ctx)
 	group.Go(func() error {
 		return hostfs.CopyTree(ctx, mk.old, mk.stage, func(e hostfs.Entry) bool {
-			if !mk.code.stays(e.Path) {
+			if !mk.code.stays(e.Path) || led.leads(e) || led != nil && e.Mode&fs.ModeSymlink != 0 && mk.req.Kind.Tenants.Made(e.Path, host) {
 				return false
 			}
 			if !e.Mode.IsDir() {
@@ -408,7 +428,12 @@ func (mk *maker) needsUpgrade(ctx context.Context) (string, error) {
 	if u.Visit == "" || mk.req.Visit == nil {
 		return "", nil
 	}
-	code := kind.Place{File: u.File, Setting: u.Setting}.Look(ctx, mk.stage)
+	in, done, err := mk.codeStage(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	code := kind.Place{File: u.File, Setting: u.Setting}.Look(ctx, in)
 	data, found, err := mk.site().Option(ctx, u.Option)
 	if err != nil || !found || code == "" || kind.CompareVersions(code, data) <= 0 {
 		return "", err
@@ -442,7 +467,7 @@ func (p *Plan) refreshSteps(req Request) {
 	}
 	p.Steps = []Step{
 		{"Check the host", p.hostSays(), ""},
-		{"Place the code of " + p.Release, fmt.Sprintf("beside %s; %s; %s", p.Folder, version, parts),
+		{"Place the code of " + p.Release, fmt.Sprintf("%s; %s; %s", p.codePlace(req), version, parts),
 			fmt.Sprintf("%d files", p.Files-r.Content)},
 		{"Carry over content", "uploads, settings, accounts and every row, into database " + p.Database + "; " + pause,
 			fmt.Sprintf("%d files, %d rows", r.Content, p.Rows)},

@@ -24,6 +24,7 @@ type Existing struct {
 	Password string // of User
 	Prefix   string
 	Admin    string
+	Shared   *Shared  // code that it shares with others
 	Keep     []string // parts of it that the new site takes over, by the kind's names
 }
 

@@ -21,6 +21,7 @@ type Live struct {
 	Server   sitedb.Server
 	Kind     *kind.Kind
 	Folder   string
+	Code     string // the folder of code that it shares with others; "" where it has its own
 	Database string
 	User     string
 	Password string // of User
@@ -64,7 +65,7 @@ func (s Live) changeSettings(ctx context.Context, change func(*kind.Identity, ki
 		return err
 	}
 	defer site.Close()
-	id, err := kind.Identify(ctx, s.FS, s.Folder, []*kind.Kind{s.Kind})
+	id, err := s.Kind.Known(ctx, s.FS, s.Folder, s.Code)
 	if err != nil {
 		return err
 	}
@@ -115,7 +116,7 @@ func RemoveOldUser(ctx context.Context, server sitedb.Server, old string) error 
 // NewAdministratorPassword gives the administrator of a live site another password. Errors: ErrPlan when there is
 // no such account.
 func NewAdministratorPassword(ctx context.Context, s Live, password string) error {
-	id, err := kind.Identify(ctx, s.FS, s.Folder, []*kind.Kind{s.Kind})
+	id, err := s.Kind.Known(ctx, s.FS, s.Folder, s.Code)
 	if err != nil {
 		return err
 	}

@@ -38,6 +38,7 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 	if ks.Prefix != "" {
 		s.Set(ks.Prefix, mk.plan.Prefix)
 	}
+	mk.shareSettings(s)
 	if mk.req.Refresh != nil { // everything else in it is the site's
 		return errors.Join(writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()), mk.hold(ctx))
 	}
@@ -99,7 +100,9 @@ func (mk *maker) setSettings(s kind.Settings) error {
 func (mk *maker) access() kind.Access {
 	name := mk.plan.Database
 	if mk.plan.User == "" {
-		name = mk.req.Kind.Settings.Database.File
+		if name = mk.req.Kind.Settings.Database.File; mk.req.Shared != nil { // a relative name begins at the code
+			name = path.Join(mk.plan.Folder, name)
+		}
 	}
 	return kind.Access{Engine: mk.req.Server.Scheme(), Name: name, User: mk.plan.User, Password: mk.result.UserPassword,
 		Host: mk.req.Server.SiteAddress()}

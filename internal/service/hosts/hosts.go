@@ -266,3 +266,16 @@ func Fill(pattern, name, address string) (string, error) {
 	}
 	return strings.NewReplacer("{name}", name, "{host}", u.Hostname()).Replace(pattern), nil
 }
+
+// PlainFiles connects to a host's files so that what is made is the service's own, and not of the account that sites run as.
+func (s *Hosts) PlainFiles(ctx context.Context, h records.Host) (hostfs.FS, error) {
+	u, err := url.Parse(h.Files)
+	if err != nil {
+		return nil, errors.New("the address of the files cannot be read")
+	}
+	options := u.Query()
+	options.Del("owner")
+	u.RawQuery = options.Encode()
+	h.Files = u.String()
+	return s.Files(ctx, h)
+}

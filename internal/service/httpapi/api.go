@@ -31,6 +31,7 @@ import (
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/input"
+	"nestseed/internal/service/installs"
 	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
@@ -47,6 +48,7 @@ type Config struct {
 	DB       *records.DB
 	Vault    *vault.Vault
 	Kinds    *kinds.Kinds
+	Installs *installs.Installs
 	Engine   *engine.Engine
 	Clients  *clients.Clients
 	Hosts    *hosts.Hosts
@@ -125,6 +127,7 @@ func (a *api) operations(h huma.API) {
 	a.dnsOperations(h)
 	a.sourceOperations(h)
 	a.kindOperations(h)
+	a.installOperations(h)
 	a.starterOperations(h)
 	a.releaseOperations(h)
 	a.importOperations(h)

@@ -27,7 +27,7 @@ func (a *api) siteOut(s records.Site) wire.Site {
 		Tasks: []wire.LaunchTask{},
 		Held:  s.Held, Quiet: s.Quiet, Behind: s.Behind, CopyRule: wire.CopyRule{Last: s.KeepLast,
 			Days: s.KeepDays}, Adjustments: s.Result.Adjustments, Upgraded: s.Result.Upgraded, RetiredAt: s.RetiredAt, Copies: []wire.SafetyCopy{},
-		Kept: s.Result.Kept, Accounts: sites.LoginSentence(s.Name, s.Result)}
+		Kept: s.Result.Kept, Install: s.Install, Accounts: sites.LoginSentence(s.Name, s.Result)}
 	if l := s.Lead; l != nil {
 		out.Lead = &wire.Lead{Sentence: l.Sentence(), There: l.There, To: l.To, Since: l.Since, At: l.At}
 	}
@@ -47,7 +47,30 @@ func (a *api) siteOut(s records.Site) wire.Site {
 
 func argsOf(in wire.NewSite) sites.ProvisionArgs {
 	return sites.ProvisionArgs{Name: in.Name, Client: in.Client, Release: in.From, Host: in.Host, Address: in.Address, Visible: in.Visible,
-		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses, Mend: in.Mend}
+		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses, Mend: in.Mend,
+		TenantOf: in.TenantOf, OwnCode: in.OwnCode}
+}
+
+// ofInstall fills in what the install of a tenant says: the host, and the release whose code it has placed last. Errors:
+// input.ErrWrong where release or host are said by nobody.
+func (a *api) ofInstall(ctx context.Context, tenantOf string, from, host *string) error {
+	if tenantOf != "" {
+		i, err := a.db.Install(ctx, tenantOf)
+		if err != nil {
+			return err
+		}
+		codes, err := a.db.InstallCodes(ctx, i.ID)
+		if err != nil {
+			return err
+		}
+		if *host = cmp.Or(*host, i.Host); len(codes) > 0 {
+			*from = cmp.Or(*from, codes[0].Release)
+		}
+	}
+	if *from == "" || *host == "" {
+		return input.Wrongf("say which release the site is made from and which host it goes on, or the install whose code it is to share")
+	}
+	return nil
 }
 
 // pagesOfSites are names that stand for pages of the console where those of sites stand.
@@ -55,6 +78,9 @@ var pagesOfSites = []string{"new", "table"}
 
 // plan makes a plan and touches nothing.
 func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string]string) (*wire.Plan, error) {
+	if err := a.ofInstall(ctx, args.TenantOf, &args.Release, &args.Host); err != nil {
+		return nil, err
+	}
 	if len(args.Keep) > 0 && !args.Replace {
 		return nil, input.Wrongf("parts are kept of the site that is replaced, and nothing is to be replaced")
 	}
@@ -224,6 +250,9 @@ func (a *api) siteOperations(h huma.API) {
 // provision refuses what the plan says cannot be done, before a run is started.
 func (a *api) provision(ctx context.Context, in *Put[wire.NewSite]) (*begun, error) {
 	args := argsOf(in.Body)
+	if err := a.ofInstall(ctx, args.TenantOf, &args.Release, &args.Host); err != nil {
+		return nil, err
+	}
 	p, err := a.plan(ctx, args, in.Body.Set)
 	if err != nil {
 		return nil, err

@@ -20,6 +20,9 @@ const plansAtOnce = 4
 
 // tablePlan plans each row as it would be made, with clients who are not there yet as they would be added.
 func (a *api) tablePlan(ctx context.Context, in wire.NewTable) (wire.TablePlan, error) {
+	if err := a.ofInstall(ctx, in.TenantOf, &in.From, &in.Host); err != nil {
+		return wire.TablePlan{}, err
+	}
 	r, err := a.db.Release(ctx, in.From)
 	if err != nil {
 		return wire.TablePlan{}, err
@@ -34,7 +37,7 @@ func (a *api) tablePlan(ctx context.Context, in wire.NewTable) (wire.TablePlan, 
 		group.Go(func() (err error) {
 			out.Rows[i], err = a.rowPlan(gctx, row, sites.ProvisionArgs{Name: row.Name, Client: row.Client, Release: r.Ref(), Host: in.Host,
 				Address: row.Address, Visible: in.Visible, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses, Mend: in.Mend,
-				NewClient: true})
+				TenantOf: in.TenantOf, NewClient: true})
 			return err
 		})
 	}
@@ -91,6 +94,9 @@ func siteOfRow(row wire.TableRow) string {
 
 // provisionTable looks at all rows before anything is done about the first.
 func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*begun, error) {
+	if err := a.ofInstall(ctx, in.Body.TenantOf, &in.Body.From, &in.Body.Host); err != nil {
+		return nil, err
+	}
 	r, err := a.db.Release(ctx, in.Body.From)
 	if err != nil {
 		return nil, err
@@ -99,7 +105,7 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*begu
 		return nil, err
 	}
 	args := sites.TableArgs{Release: r.Ref(), Host: in.Body.Host, Visible: in.Body.Visible, Hold: in.Body.Hold, Mail: in.Body.Mail,
-		MailAddresses: in.Body.MailAddresses, Mend: in.Body.Mend}
+		MailAddresses: in.Body.MailAddresses, Mend: in.Body.Mend, TenantOf: in.Body.TenantOf}
 	if err := tableProblems(in.Body.Rows); err != nil {
 		return nil, err
 	}

@@ -196,7 +196,8 @@ func (a *api) refreshPlan(ctx context.Context, name string, in wire.NewCode) (*w
 	if from == "" {
 		from, _, _ = strings.Cut(s.Release, "@")
 	}
-	args := sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: from, Host: s.Host, Address: s.Address, Refresh: true}
+	args := sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: from, Host: s.Host, Address: s.Address, Refresh: true,
+		TenantOf: in.TenantOf, OwnCode: in.OwnCode}
 	p, err := a.plan(ctx, args, nil)
 	return p, args, err
 }

@@ -10,6 +10,7 @@ import (
 	"nestseed/internal/core/contents"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/service/engine"
+	"nestseed/internal/service/installs"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
 	"nestseed/internal/service/sites"
@@ -21,6 +22,7 @@ type Nouns struct {
 	Sources  *sources.Sources
 	Releases *releases.Releases
 	Sites    *sites.Sites
+	Installs *installs.Installs
 }
 
 const nothing = "it has changed nothing"
@@ -49,6 +51,14 @@ func Register(e *engine.Engine, n Nouns) {
 	engine.Add(e, engine.Job[sites.MoveArgs, *sites.MoveResult]{Name: "move", Do: n.Sites.Move, Recover: n.Sites.RecoverMove,
 		Leaves: "the site stays where it was, and so does a safety copy that was made of it"})
 	engine.Add(e, engine.Job[sites.SideBySideArgs, *records.SideBySide]{Name: "screenshots", Do: n.Sites.SideBySide, Leaves: nothing})
+
+	engine.Add(e, engine.Job[installs.PlaceArgs, *installs.PlaceResult]{Name: "install-code", Do: n.Installs.Place,
+		Recover: n.Installs.RecoverPlace})
+	engine.Add(e, engine.Job[installs.RefreshArgs, *installs.Result]{Name: "install-refresh", Do: n.Installs.Refresh,
+		Leaves: "the sites that it had brought to the new code stay there"})
+	engine.Add(e, engine.Job[installs.RefreshArgs, *installs.Result]{Name: "install-undo", Do: n.Installs.Undo,
+		Leaves: "the sites that it had brought back stay there"})
+	engine.Add(e, engine.Job[installs.RemoveArgs, map[string]string]{Name: "install-remove", Do: n.Installs.Remove, Leaves: nothing})
 
 	engine.Add(e, engine.Job[RetentionArgs, *RetentionResult]{Name: "retention", Do: n.retention,
 		Leaves: "what it had discarded stays discarded"})

@@ -72,9 +72,9 @@ func (db *DB) CopyOfRun(ctx context.Context, runID int64) (SiteCopy, error) {
 // AddSiteCopy keeps a safety copy whose archive is in the store.
 func (db *DB) AddSiteCopy(ctx context.Context, c SiteCopy) error {
 	return db.fenced(ctx, "safety copy", c.Archive,
-		"INSERT INTO site_copies (site_id, why, run_id, bytes, archive, release_id, site_run_id, secrets_sealed, sums_sha256) VALUES ($1, $2, "+
-			"$3, $4, $5, $6, $7, $8, $9)",
-		c.SiteID, c.Why, c.RunID, c.Bytes, c.Archive, c.ReleaseID, c.SiteRunID, c.SecretsSealed, c.SumsSha256)
+		"INSERT INTO site_copies (site_id, why, run_id, bytes, archive, release_id, site_run_id, secrets_sealed, sums_sha256, code_id) VALUES ($1, "+
+			"$2, $3, $4, $5, $6, $7, $8, $9, $10)",
+		c.SiteID, c.Why, c.RunID, c.Bytes, c.Archive, c.ReleaseID, c.SiteRunID, c.SecretsSealed, c.SumsSha256, c.CodeID)
 }
 
 // RemoveSiteCopy forgets a safety copy.
@@ -91,7 +91,7 @@ func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, b
 		}
 		_, err := tx.Exec(ctx, "UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = NULL, held = $6, address = "+
 			"$7, lead = CASE WHEN address = $7 THEN lead END, made_at = now(), "+
-			"("+standingColumns+") = ($8, $9, $10, $11, $12, $13) WHERE id = $1",
+			"("+standingColumns+") = ($8, $9, $10, $11, $12, $13, $14) WHERE id = $1",
 			append([]any{old.ID, fresh.ReleaseID, fresh.RunID, fresh.Plan, fresh.Result, fresh.Held, fresh.Address}, fresh.values()...)...)
 		if err != nil {
 			return err
@@ -108,7 +108,7 @@ func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) erro
 			return err
 		}
 		tag, err := tx.Exec(ctx, "UPDATE sites SET host_id = $2, address = $3, folder = $4, run_id = $5, plan = $6, result = $7, report = $8, "+
-			"lead = NULL, made_at = now(), ("+standingColumns+") = ($9, $10, $11, $12, $13, $14) WHERE id = $1",
+			"lead = NULL, made_at = now(), ("+standingColumns+") = ($9, $10, $11, $12, $13, $14, $15) WHERE id = $1",
 			append([]any{there.ID, there.HostID, there.Address, there.Folder, there.RunID, there.Plan, there.Result, there.Report},
 				there.values()...)...)
 		if err == nil && tag.RowsAffected() != 1 {
@@ -122,7 +122,7 @@ func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) erro
 func addStanding(ctx context.Context, tx pgx.Tx, s Site, c SiteCopy) error {
 	_, err := tx.Exec(ctx, `INSERT INTO site_copies (site_id, why, run_id, bytes, folder, place, address, host_id, release_id, site_run_id,
 		plan, result, report, held, `+standingColumns+`)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)`,
 		append([]any{s.ID, c.Why, c.RunID, c.Bytes, c.Folder, c.Place, c.Address, s.HostID, s.ReleaseID, s.RunID, s.Plan, s.Result, s.Report,
 			s.Held}, s.values()...)...)
 	return err
@@ -139,7 +139,7 @@ func (db *DB) PutBackSite(ctx context.Context, c SiteCopy) error {
 		}
 		tag, err := tx.Exec(ctx, `UPDATE sites SET release_id = $2, run_id = $3, plan = $4, result = $5, report = $6, held = $7, lead = NULL,
 			host_id = COALESCE($8, host_id), folder = COALESCE(NULLIF($9, ''), folder), address = COALESCE(NULLIF($10, ''), address),
-			(`+standingColumns+`) = ($11, $12, $13, $14, $15, $16) WHERE id = $1`,
+			(`+standingColumns+`) = ($11, $12, $13, $14, $15, $16, $17) WHERE id = $1`,
 			append([]any{c.SiteID, *c.ReleaseID, *c.SiteRunID, c.Plan, c.Result, c.Report, c.Held, c.HostID, c.Place, c.Address}, c.values()...)...)
 		if err == nil && tag.RowsAffected() != 1 {
 			err = fmt.Errorf("the site of safety copy %d is not there: %w", c.ID, ErrNotFound)

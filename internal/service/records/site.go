@@ -19,6 +19,7 @@ type Standing struct {
 	Admin    string // name of its administrator
 	Visible  bool   // to search engines
 	Quiet    bool   // its mail is kept from going out
+	CodeID   *int64 // the code of an install that it shares; nil where it has its own
 }
 
 // StandingOf returns what a site is that was just made.
@@ -26,10 +27,10 @@ func StandingOf(p *provision.Plan, r *provision.Result) Standing {
 	return Standing{Database: p.Database, DBUser: p.User, Prefix: p.Prefix, Admin: r.Admin, Visible: p.Visible, Quiet: r.Quiet}
 }
 
-const standingColumns = "database, db_user, prefix, admin, visible, quiet"
+const standingColumns = "database, db_user, prefix, admin, visible, quiet, code_id"
 
 func (s Standing) values() []any {
-	return []any{s.Database, s.DBUser, s.Prefix, s.Admin, s.Visible, s.Quiet}
+	return []any{s.Database, s.DBUser, s.Prefix, s.Admin, s.Visible, s.Quiet, s.CodeID}
 }
 
 // Site is something that was provisioned.
@@ -57,15 +58,18 @@ type Site struct {
 	KeepLast  int         // safety copies that are kept; 0 for all
 	KeepDays  int         // days after which a safety copy is dropped; 0 for never
 	Lead      *check.Lead // where its name leads, on a host that says where it should
+	Install   string      // whose code it shares
+	Code      string      // the folder of that, relative to the host's files
 }
 
 const siteQuery = `SELECT s.id, s.name, s.client_id, c.name AS client, s.host_id, h.name AS host, s.release_id, t.name || '@' || r.number
 	AS release, t.kind, s.run_id,
-	s.address, s.folder, s.database, s.db_user, s.prefix, s.admin, s.visible, s.quiet, s.plan, s.result, s.report, s.made_at, s.held,
+	s.address, s.folder, s.database, s.db_user, s.prefix, s.admin, s.visible, s.quiet, s.code_id, COALESCE(i.name, '') AS install,
+	COALESCE(ic.folder, '') AS code, s.plan, s.result, s.report, s.made_at, s.held,
 		s.retired_at, s.keep_last, s.keep_days, s.lead,
 	(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind
 	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id
-		JOIN starters t ON t.id = r.starter_id `
+		JOIN starters t ON t.id = r.starter_id LEFT JOIN install_codes ic ON ic.id = s.code_id LEFT JOIN installs i ON i.id = ic.install_id `
 
 // Sites lists all sites.
 func (db *DB) Sites(ctx context.Context) ([]Site, error) {
@@ -99,7 +103,7 @@ func (db *DB) AddSite(ctx context.Context, s Site, tasks []LaunchTask) error {
 		var id int64
 		err := tx.QueryRow(ctx, `INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result, held,
 			`+standingColumns+`)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) RETURNING id`,
 			append([]any{s.Name, s.ClientID, s.HostID, s.ReleaseID, s.RunID, s.Address, s.Folder, s.Plan, s.Result, s.Held},
 				s.values()...)...).Scan(&id)
 		if err != nil {

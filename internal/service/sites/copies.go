@@ -10,7 +10,6 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/build"
-	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
@@ -105,7 +104,7 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 	if c, err := svc.DB.CopyOfRun(ctx, run.ID); err == nil {
 		return c.Bytes, nil // made before the run was interrupted
 	}
-	id, err := kind.Identify(ctx, o.fs, o.Folder, []*kind.Kind{o.kind})
+	id, err := o.kind.Known(ctx, o.fs, o.Folder, o.Code)
 	if err != nil {
 		return 0, err
 	}
@@ -116,6 +115,9 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 	defer db.Close()
 	list, err := packing.Parse([]byte(o.kind.Lists["whole-site"]))
 	if err != nil {
+		return 0, err
+	}
+	if err := svc.withoutShared(ctx, o.Site, list); err != nil {
 		return 0, err
 	}
 	m := archive.Manifest{ID: rand.Text(), Starter: "copy-of-" + o.Name, Number: int(run.ID), Made: time.Now().UTC().Truncate(time.Second),
@@ -151,7 +153,7 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 		return 0, err
 	}
 	release := o.ReleaseID
-	if err := svc.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release,
+	if err := svc.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Standing: records.Standing{CodeID: o.CodeID}, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release,
 		SiteRunID: &o.RunID, SecretsSealed: sealed, SumsSha256: built.SumsSHA256}); err != nil {
 		_, dropped := svc.Stored.Remove(ctx, name)
 		return 0, errors.Join(err, dropped)

@@ -33,7 +33,7 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 	}
 	defer o.Close()
 	user := s.DBUser
-	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Database: args.Database, User: args.User,
+	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Code: o.Code, Database: args.Database, User: args.User,
 		Prefix: s.Prefix,
 		Admin:  s.Admin}
 	pending := secretOfRun("new database", run.ID)

@@ -82,6 +82,10 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 	if _, err := server.Version(ctx); err != nil {
 		problems = append(problems, fmt.Sprintf("the database server of host %s does not answer: %v", h.Name, err))
 	}
+	if s.CodeID != nil && h.ID != s.HostID {
+		problems = append(problems, fmt.Sprintf("site %s shares the code of install %s, which is on host %s; give it code of its own first: "+
+			"nestseed site refresh %s --own-code", s.Name, s.Install, s.Host, s.Name))
+	}
 	engines := "kept out"
 	if visible {
 		engines = "let in"
@@ -169,9 +173,10 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 	there.HostID, there.Folder, there.Address, there.RunID, there.Plan, there.Result = o.Site.HostID, o.Site.Folder, plan.Address, run.ID,
 		plan, res
 	there.Standing = records.StandingOf(plan, res)
+	there.CodeID = o.Site.CodeID
 	rep, err := svc.checkAt(ctx, there, progress.Within(report, placing, 1))
 	if err == nil && rep.Faults() > 0 {
-		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, faults(rep))
+		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, Faults(rep))
 	}
 	if err == nil && args.InPlace {
 		err = svc.keep(ctx, run, o, plan, res, report)
@@ -205,8 +210,8 @@ func (a MoveArgs) aside(runID int64) string {
 	return provision.Beside(a.OldFolder, fmt.Sprint(runID))
 }
 
-// faults names the checks that failed.
-func faults(rep *check.Report) string {
+// Faults names the checks that failed.
+func Faults(rep *check.Report) string {
 	var names []string
 	for _, c := range rep.Checks {
 		if c.Result == check.Fail {

@@ -43,6 +43,9 @@ type ProvisionArgs struct {
 	MailAddresses bool `json:"mail_addresses,omitempty"`
 	// Mend puts lengths right in serialised values that are broken in the source.
 	Mend bool `json:"mend,omitempty"`
+	// TenantOf is the install whose code the site shares; a site that shares code goes on to, unless it is to have its own.
+	TenantOf string `json:"tenant_of,omitempty"`
+	OwnCode  bool   `json:"own_code,omitempty"`
 	// NewClient lets a plan be made for a client who is not there yet.
 	NewClient bool `json:"-"`
 }
@@ -181,6 +184,9 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 		}
 	}
 	o.Site = records.Site{Name: args.Name, ClientID: c.ID, HostID: h.ID, ReleaseID: r.ID, Folder: o.Request.Folder}
+	if err := svc.sharing(ctx, o, args, h, r); err != nil {
+		return nil, err
+	}
 	whole = true
 	return o, nil
 }
@@ -454,6 +460,7 @@ func (svc *Sites) keep(ctx context.Context, run engine.Run, o *Opened, plan *pro
 	}
 	s := o.Site
 	s.RunID, s.Address, s.Plan, s.Result, s.Standing = run.ID, plan.Address, plan, res, records.StandingOf(plan, res)
+	s.CodeID = o.Site.CodeID
 	switch {
 	case o.Was != nil && len(plan.Values) == 0:
 		plan.Values = o.Was.Plan.Values // a safety copy asks for no values; it has them
@@ -611,7 +618,7 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.R
 func siteTitle(ctx context.Context, fsys hostfs.FS, k *kind.Kind, s records.Site, db sitedb.DB) (string, error) {
 	values := sitevalue.Site{Kind: k, Prefix: s.Prefix, DB: db}
 	if k.SiteTitle.Setting != "" {
-		id, err := kind.Identify(ctx, fsys, s.Folder, []*kind.Kind{k})
+		id, err := k.Known(ctx, fsys, s.Folder, s.Code)
 		if err != nil {
 			return "", nil // the checks of the site say what is wrong with it
 		}

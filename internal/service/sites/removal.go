@@ -20,10 +20,7 @@ func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, sq
 	if err != nil {
 		return err
 	}
-	where := strconv.FormatInt(hostID, 10)
-	if sqlEngine != "" {
-		where += "/" + sqlEngine
-	}
+	where := whereOn(hostID, sqlEngine)
 	for _, m := range []provision.Made{{What: "folder", Name: folder, Where: where}, {What: "user", Name: user, Where: where},
 		{What: "database", Name: database, Where: where}} {
 		if m.Name == "" || slices.Contains(there, m) {
@@ -34,6 +31,15 @@ func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, sq
 		}
 	}
 	return nil
+}
+
+// whereOn is what a journal calls a host and its database server of an engine.
+func whereOn(hostID int64, sqlEngine string) string {
+	where := strconv.FormatInt(hostID, 10)
+	if sqlEngine != "" {
+		where += "/" + sqlEngine
+	}
+	return where
 }
 
 // cleanUp removes what a run's journal says, and empties it. Errors: engine.ErrCleanup, and the journal stays.
@@ -96,6 +102,9 @@ func (svc *Sites) removeSite(ctx context.Context, run engine.Run, o *openSite, e
 		return err
 	}
 	if err := svc.toRemove(ctx, run, o.HostID, o.Plan.Engine, o.Folder, o.Database, o.DBUser); err != nil {
+		return err
+	}
+	if err := svc.doorsToRemove(ctx, run, o, copies); err != nil {
 		return err
 	}
 	for _, c := range copies {

@@ -28,6 +28,7 @@ type TableArgs struct {
 	Mail          bool       `json:"mail,omitempty"`
 	MailAddresses bool       `json:"mail_addresses,omitempty"`
 	Mend          bool       `json:"mend,omitempty"`
+	TenantOf      string     `json:"tenant_of,omitempty"`
 	Hold          bool       `json:"hold"`
 	Rows          []TableRow `json:"rows"`
 }
@@ -112,14 +113,15 @@ func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, 
 		return fail(err)
 	}
 	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible,
-		Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Mend: args.Mend, Sealed: row.Sealed}
+		Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Mend: args.Mend, TenantOf: args.TenantOf,
+		Sealed: row.Sealed}
 	child, err := svc.Engine.Start(ctx, engine.Run{Job: "provision", Title: "Make site " + name, Target: engine.Target("site", name),
 		Who: run.Who}, pa)
 	if err != nil {
 		return fail(err)
 	}
 	o.RunID = child.ID
-	child, err = svc.await(ctx, child.ID)
+	child, err = svc.Await(ctx, child.ID)
 	if err != nil {
 		return fail(err)
 	}
@@ -139,8 +141,8 @@ func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, 
 	return o
 }
 
-// await waits for a run to end. When the table is cancelled, so is the run.
-func (svc *Sites) await(ctx context.Context, id int64) (engine.Run, error) {
+// Await waits for a run to end that another has begun. When that is cancelled, so is the run.
+func (svc *Sites) Await(ctx context.Context, id int64) (engine.Run, error) {
 	for {
 		r, err := svc.DB.Run(context.WithoutCancel(ctx), id)
 		if err != nil || r.EndedAt != nil {

@@ -2,6 +2,7 @@
 /** The pages of the stand-in. */
 define('JOOMLA_MINIMUM_PHP', '8.1.0');
 define('_JEXEC', 1);
+is_file(__DIR__ . '/defines.php') && include_once __DIR__ . '/defines.php';
 require __DIR__ . '/includes/framework.php';
 
 $articles = 'SELECT a.id, a.title, a.introtext FROM #__content a JOIN #__users u ON u.id = a.created_by WHERE a.state = 1';

@@ -1,6 +1,7 @@
 <?php
 /** Where administrators log in, and what they see then. */
 define('_JEXEC', 1);
+is_file(__DIR__ . '/defines.php') && include_once __DIR__ . '/defines.php';
 require dirname(__DIR__) . '/includes/framework.php';
 $session = session();
 $said = '';

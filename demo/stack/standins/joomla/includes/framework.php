@@ -3,8 +3,11 @@
  * What every page of the stand-in begins with: configuration, database, session.
  */
 defined('_JEXEC') or die;
-define('JPATH_ROOT', dirname(__DIR__));
-require JPATH_ROOT . '/configuration.php';
+if (!defined('_JDEFINES')) {
+	define('JPATH_ROOT', dirname(__DIR__));
+	define('JPATH_CONFIGURATION', JPATH_ROOT);
+}
+require JPATH_CONFIGURATION . '/configuration.php';
 
 function stop(int $status, string $why) {
 	http_response_code($status);

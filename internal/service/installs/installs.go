@@ -1,0 +1,286 @@
+// Package installs is what the service does with installs: code of releases on a host, which several sites share. An install has a
+// folder for each release whose code it holds; a site that shares one is a tenant, and everything else of it is its own. Sites are made,
+// refreshed and undone by the package sites; this one places and removes code, and brings all sites of an install from one to another.
+package installs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/hosts"
+	"nestseed/internal/service/input"
+	"nestseed/internal/service/kinds"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/releases"
+	"nestseed/internal/service/sites"
+)
+
+// Installs is the installs of the records. Whatever changes one holds its lock.
+type Installs struct {
+	DB       *records.DB
+	Hosts    *hosts.Hosts
+	Kinds    *kinds.Kinds
+	Releases *releases.Releases
+	Sites    *sites.Sites
+	Engine   *engine.Engine
+}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?$`)
+
+// PlaceArgs ask for the code of a release in an install, which is made if it is not there.
+type PlaceArgs struct {
+	Install string `json:"install"`
+	Host    string `json:"host"`
+	Release string `json:"release"`
+}
+
+// PlaceResult is code that was placed.
+type PlaceResult struct {
+	Install string `json:"install"`
+	Release string `json:"release"`
+	Files   int64  `json:"files"`
+	Bytes   int64  `json:"bytes"`
+	Shared  int    `json:"shared"` // names by which a site leads there
+}
+
+// place is code to be placed, with what has to be closed after it.
+type place struct {
+	provision.CodeRequest
+	release records.Release
+	host    records.Host
+	close   []func()
+}
+
+func (p *place) Close() {
+	for _, c := range p.close {
+		c()
+	}
+}
+
+// open gathers what placing code needs. Errors: input.ErrWrong, records.ErrNotFound, provision.ErrPlan.
+func (svc *Installs) open(ctx context.Context, args PlaceArgs, runID string) (_ *place, err error) {
+	if !nameForm.MatchString(args.Install) {
+		return nil, input.Wrongf("%q is not an install's name; use small letters, digits and dashes, at most 63", args.Install)
+	}
+	p := &place{}
+	defer func() {
+		if err != nil {
+			p.Close()
+		}
+	}()
+	if p.host, err = svc.DB.Host(ctx, args.Host); err != nil {
+		return nil, err
+	}
+	if p.release, err = svc.DB.Release(ctx, args.Release); err != nil {
+		return nil, err
+	}
+	k, err := svc.Kinds.Named(ctx, p.release.Manifest.Kind)
+	if err != nil {
+		return nil, err
+	}
+	a, f, err := svc.Releases.OpenArchive(p.release)
+	if err != nil {
+		return nil, err
+	}
+	p.close = append(p.close, func() { f.Close() })
+	if err := a.CheckKind(k); err != nil {
+		return nil, fmt.Errorf("archive of %s: %w", p.release.Ref(), err)
+	}
+	fsys, err := svc.Hosts.PlainFiles(ctx, p.host)
+	if err != nil {
+		return nil, err
+	}
+	p.close = append(p.close, func() { fsys.Close() })
+	p.CodeRequest = provision.CodeRequest{Archive: a, Kind: k, FS: fsys, RunID: runID, All: sites.FolderOfCode,
+		Folder: path.Join(sites.FolderOfCode, args.Install, strings.ReplaceAll(p.release.Ref(), "@", "-"))}
+	return p, nil
+}
+
+// Check refuses what cannot be placed, before a run is started. It returns the arguments with the release's full name.
+func (svc *Installs) Check(ctx context.Context, args PlaceArgs) (PlaceArgs, error) {
+	p, err := svc.open(ctx, args, "")
+	if err != nil {
+		return args, err
+	}
+	defer p.Close()
+	args.Release = p.release.Ref()
+	return args, provision.CheckCode(ctx, p.CodeRequest)
+}
+
+// journal is a provision.Journal in the records.
+type journal struct {
+	db *records.DB
+	id int64
+}
+
+func (j journal) Making(ctx context.Context, m provision.Made) error {
+	return j.db.AddMade(ctx, j.id, m)
+}
+func (j journal) NotOurs(ctx context.Context, m provision.Made) error {
+	return j.db.RemoveMade(ctx, j.id, m)
+}
+
+// Place places the code of a release in an install.
+func (svc *Installs) Place(ctx context.Context, run engine.Run, args PlaceArgs, report progress.Reporter) (*PlaceResult, error) {
+	p, err := svc.open(ctx, args, fmt.Sprint(run.ID))
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	placed, err := provision.PlaceCode(ctx, p.CodeRequest, journal{svc.DB, run.ID}, report)
+	if errors.Is(err, provision.ErrLeftBehind) {
+		return nil, errors.Join(err, engine.ErrCleanup)
+	}
+	if err != nil {
+		return nil, errors.Join(err, svc.DB.ClearMade(context.WithoutCancel(ctx), run.ID))
+	}
+	ctx, err = svc.Engine.Commit(ctx, run)
+	if err == nil {
+		err = svc.DB.AddInstallCode(ctx, records.InstallCode{Install: args.Install, HostID: p.host.ID, ReleaseID: p.release.ID, RunID: run.ID,
+			Folder: p.Folder, Links: placed.Links, Files: placed.Files, Bytes: placed.Bytes})
+	}
+	if err != nil {
+		if _, asked := svc.DB.CodeOfRun(context.WithoutCancel(ctx), run.ID); asked != nil {
+			return nil, errors.Join(err, svc.takeBack(context.WithoutCancel(ctx), run, p.FS))
+		}
+	}
+	return &PlaceResult{args.Install, p.release.Ref(), placed.Files, placed.Bytes, len(placed.Links)}, nil
+}
+
+// takeBack removes what a run's journal says. Errors: engine.ErrCleanup.
+func (svc *Installs) takeBack(ctx context.Context, run engine.Run, fsys hostfs.FS) error {
+	made, err := svc.DB.Made(ctx, run.ID)
+	if err == nil {
+		err = provision.Undo(ctx, fsys, sitedb.None, made)
+	}
+	if err != nil {
+		return fmt.Errorf("%w: %w", engine.ErrCleanup, err)
+	}
+	return svc.DB.ClearMade(ctx, run.ID)
+}
+
+// RecoverPlace takes back what an interrupted run has placed, unless it is recorded.
+func (svc *Installs) RecoverPlace(ctx context.Context, run engine.Run, args PlaceArgs) (engine.Outcome, error) {
+	if _, err := svc.DB.CodeOfRun(ctx, run.ID); !errors.Is(err, records.ErrNotFound) {
+		return engine.Finished, err
+	}
+	h, err := svc.DB.Host(ctx, args.Host)
+	if err != nil {
+		return engine.TakenBack, err
+	}
+	fsys, err := svc.Hosts.PlainFiles(ctx, h)
+	if err != nil {
+		return engine.TakenBack, err
+	}
+	defer fsys.Close()
+	return engine.TakenBack, svc.takeBack(ctx, run, fsys)
+}
+
+// RemoveArgs ask for code of an install to be removed: that of a release, or all.
+type RemoveArgs struct {
+	Install string `json:"install"`
+	Release string `json:"release,omitempty"`
+}
+
+// Removable returns the code that is asked to be removed. Errors: records.ErrInUse where sites share it, or have as they were before.
+func (svc *Installs) Removable(ctx context.Context, args RemoveArgs) ([]records.InstallCode, error) {
+	i, err := svc.DB.Install(ctx, args.Install)
+	if err != nil {
+		return nil, err
+	}
+	all, err := svc.DB.InstallCodes(ctx, i.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := slices.DeleteFunc(all, func(c records.InstallCode) bool { return args.Release != "" && c.Release != args.Release })
+	if len(out) == 0 {
+		return nil, fmt.Errorf("install %s has no code of %s: %w", i.Name, args.Release, records.ErrNotFound)
+	}
+	for _, c := range out {
+		switch {
+		case c.Tenants > 0:
+			return nil, fmt.Errorf("%d sites share the code of %s in install %s, so it is %w; retire them, bring them to another release, or give "+
+				"them code of their own (nestseed site refresh NAME --own-code)", c.Tenants, c.Release, i.Name, records.ErrInUse)
+		case c.Copies > 0:
+			return nil, fmt.Errorf("%d safety copies are of sites that shared the code of %s in install %s, so it is %w; drop them first "+
+				"(nestseed site drop-copy)", c.Copies, c.Release, i.Name, records.ErrInUse)
+		}
+	}
+	return out, nil
+}
+
+// Remove removes code that nobody shares, and the install with the last of it.
+func (svc *Installs) Remove(ctx context.Context, run engine.Run, args RemoveArgs, report progress.Reporter) (map[string]string, error) {
+	codes, err := svc.Removable(ctx, args)
+	gone := errors.Is(err, records.ErrNotFound) && run.Committed // before this was interrupted
+	if err != nil && !gone {
+		return nil, err
+	}
+	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
+		return nil, err
+	}
+	report.Step("Remove the code", progress.Amount{})
+	for _, c := range codes {
+		if err := svc.DB.RemoveInstallCode(ctx, c, run.ID, provision.Made{What: "folder", Name: c.Folder,
+			Where: strconv.FormatInt(c.HostID, 10)}); err != nil {
+			return nil, err
+		}
+	}
+	return map[string]string{"install": args.Install}, svc.cleanUp(ctx, run)
+}
+
+// cleanUp removes what a run's journal says. Errors: engine.ErrCleanup.
+func (svc *Installs) cleanUp(ctx context.Context, run engine.Run) error {
+	made, err := svc.DB.Made(ctx, run.ID)
+	if err != nil {
+		return fmt.Errorf("%w: %w", engine.ErrCleanup, err)
+	}
+	for _, m := range made {
+		if err := svc.removeFolder(ctx, m); err != nil {
+			return fmt.Errorf("%w: %w", engine.ErrCleanup, err)
+		}
+	}
+	return svc.DB.ClearMade(ctx, run.ID)
+}
+
+func (svc *Installs) removeFolder(ctx context.Context, m provision.Made) error {
+	id, err := strconv.ParseInt(m.Where, 10, 64)
+	if err != nil {
+		return fmt.Errorf("the journal names no host: %q", m.Where)
+	}
+	h, err := svc.DB.HostByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	fsys, err := svc.Hosts.PlainFiles(ctx, h)
+	if err != nil {
+		return err
+	}
+	defer fsys.Close()
+	if err := provision.Undo(ctx, fsys, sitedb.None, []provision.Made{m}); err != nil {
+		return err
+	}
+	if err := fsys.RemoveEmpty(ctx, path.Dir(m.Name)); err != nil {
+		return err
+	}
+	all, err := svc.DB.Installs(ctx)
+	if err != nil || slices.ContainsFunc(all, func(i records.Install) bool { return i.HostID == id }) {
+		return err
+	}
+	if err := fsys.RemoveAll(ctx, sites.FolderOfCode); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}

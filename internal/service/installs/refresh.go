@@ -1,0 +1,325 @@
+package installs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/input"
+	"nestseed/internal/service/records"
+	"nestseed/internal/service/sites"
+)
+
+// Plan is what will be done with the sites of an install, in order.
+type Plan struct {
+	Install  string
+	Host     string
+	Release  string // whose code they will share; "" where each goes back to what it was
+	Place    bool   // that code has to be placed first
+	Sites    []PlannedSite
+	Problems []string
+}
+
+// PlannedSite is what will be done with one.
+type PlannedSite struct {
+	Site    string
+	Address string
+	From    string // the release whose code it shares now
+	To      string
+	There   bool // it shares that already, and stays
+	// Problem says why it cannot be done.
+	Problem string
+	undo    sites.SiteArgs
+}
+
+// RefreshArgs ask for all sites of an install to share the code of a release.
+type RefreshArgs struct {
+	Install string   `json:"install"`
+	Release string   `json:"release,omitempty"`
+	First   []string `json:"first,omitempty"` // sites that come before the others, in this order
+}
+
+// RefreshPlan says what bringing the sites of an install to a release will do: its newest of the same starter unless one is named.
+func (svc *Installs) RefreshPlan(ctx context.Context, args RefreshArgs) (*Plan, error) {
+	i, err := svc.DB.Install(ctx, args.Install)
+	if err != nil {
+		return nil, err
+	}
+	codes, err := svc.DB.InstallCodes(ctx, i.ID)
+	if err != nil {
+		return nil, err
+	}
+	if len(codes) == 0 {
+		return nil, fmt.Errorf("install %s has no code: %w", i.Name, records.ErrNotFound)
+	}
+	name := args.Release
+	if name == "" {
+		name = starterOf(codes[0].Release)
+	}
+	r, err := svc.DB.Release(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	p := &Plan{Install: i.Name, Host: i.Host, Release: r.Ref(), Sites: []PlannedSite{}, Problems: []string{}}
+	if starterOf(codes[0].Release) != starterOf(r.Ref()) && codes[0].Kind != r.Manifest.Kind {
+		p.Problems = append(p.Problems, fmt.Sprintf("the sites of install %s are of the kind %s, and %s is of %s", i.Name, codes[0].Kind, r.Ref(),
+			r.Manifest.Kind))
+	}
+	p.Place = !slices.ContainsFunc(codes, func(c records.InstallCode) bool { return c.ReleaseID == r.ID })
+	if p.Place {
+		if _, err := svc.Check(ctx, PlaceArgs{i.Name, i.Host, r.Ref()}); errors.Is(err, provision.ErrPlan) {
+			p.Problems = append(p.Problems, err.Error())
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	tenants, err := svc.inOrder(ctx, i, args.First)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range tenants {
+		from := codeNamed(codes, *s.CodeID)
+		p.Sites = append(p.Sites, PlannedSite{Site: s.Name, Address: s.Address, From: from.Release, To: r.Ref(), There: from.ReleaseID == r.ID})
+	}
+	return p, nil
+}
+
+func codeNamed(codes []records.InstallCode, id int64) records.InstallCode {
+	for _, c := range codes {
+		if c.ID == id {
+			return c
+		}
+	}
+	return records.InstallCode{}
+}
+
+func starterOf(ref string) string {
+	for i := range ref {
+		if ref[i] == '@' {
+			return ref[:i]
+		}
+	}
+	return ref
+}
+
+// inOrder lists the sites of an install: those that are named, and then the others by name. Errors: input.ErrWrong.
+func (svc *Installs) inOrder(ctx context.Context, i records.Install, first []string) ([]records.Site, error) {
+	tenants, err := svc.DB.Tenants(ctx, i.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range first {
+		if !slices.ContainsFunc(tenants, func(s records.Site) bool { return s.Name == name }) {
+			return nil, input.Wrongf("site %s does not share the code of install %s", name, i.Name)
+		}
+	}
+	slices.SortStableFunc(tenants, func(a, b records.Site) int { return rank(first, a.Name) - rank(first, b.Name) })
+	return tenants, nil
+}
+
+func rank(first []string, name string) int {
+	if at := slices.Index(first, name); at >= 0 {
+		return at
+	}
+	return len(first)
+}
+
+// Outcome is what became of a site.
+type Outcome struct {
+	Site   string `json:"site"`
+	Status string `json:"status"` // done, there, failed, or waiting: it was not begun
+	Error  string `json:"error,omitempty"`
+	RunID  int64  `json:"run_id,omitempty"`
+	Faults int    `json:"faults"` // that the checks found
+}
+
+// Result is what became of all.
+type Result struct {
+	Install string    `json:"install"`
+	Release string    `json:"release,omitempty"`
+	Sites   []Outcome `json:"sites"`
+	Done    int       `json:"done"`
+}
+
+// Refresh places code where it has to, and brings one site after the other to it. Each is checked before the next is begun, and with a
+// fault that it did not have the others stay where they are.
+func (svc *Installs) Refresh(ctx context.Context, run engine.Run, args RefreshArgs, report progress.Reporter) (*Result, error) {
+	p, err := svc.RefreshPlan(ctx, args)
+	if err == nil && len(p.Problems) > 0 {
+		err = &provision.PlanError{Problems: p.Problems}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if p.Place {
+		report.Step("Place the code of "+p.Release, progress.Amount{})
+		if err := svc.child(ctx, engine.Run{Job: "install-code", Title: "Place code of " + p.Release, Target: engine.Target("install code", p.Install),
+			Who: run.Who}, PlaceArgs{p.Install, p.Host, p.Release}); err != nil {
+			return nil, err
+		}
+	}
+	return svc.each(ctx, run, p, report, func(ctx context.Context, planned PlannedSite, s records.Site) (int64, error) {
+		return svc.start(ctx, engine.Run{Job: "provision", Title: "Refresh site " + s.Name, Target: engine.Target("site", s.Name), Who: run.Who},
+			sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: p.Release, Host: s.Host, Address: s.Address, Refresh: true,
+				TenantOf: p.Install})
+	})
+}
+
+// each does something with one site after the other, and stops at the first that fails or has new faults.
+func (svc *Installs) each(ctx context.Context, run engine.Run, p *Plan, report progress.Reporter,
+	begin func(context.Context, PlannedSite, records.Site) (int64, error)) (*Result, error) {
+	res := &Result{Install: p.Install, Release: p.Release, Sites: make([]Outcome, len(p.Sites))}
+	for i, s := range p.Sites {
+		res.Sites[i] = Outcome{Site: s.Site, Status: "waiting"}
+	}
+	report.Step("Sites, one after the other", progress.Amount{Files: int64(len(p.Sites))})
+	for i, planned := range p.Sites {
+		out := &res.Sites[i]
+		if planned.There {
+			out.Status = "there"
+			report.Add(progress.Amount{Files: 1})
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return res, err
+		}
+		if err := svc.one(ctx, planned, out, begin); err != nil {
+			return res, fmt.Errorf("%w. %d sites are done, and the others stay where they were. Once that is seen to, the same command goes on "+
+				"with them; nestseed install undo %s brings those that are done back", err, res.Done, p.Install)
+		}
+		res.Done++
+		report.Note(fmt.Sprintf("%s: done, %d checks failed", planned.Site, out.Faults))
+		report.Add(progress.Amount{Files: 1})
+	}
+	return res, nil
+}
+
+func (svc *Installs) one(ctx context.Context, planned PlannedSite, out *Outcome,
+	begin func(context.Context, PlannedSite, records.Site) (int64, error)) error {
+	s, err := svc.DB.Site(ctx, planned.Site)
+	if err != nil {
+		return err
+	}
+	before := 0
+	if s.Report != nil {
+		before = s.Report.Faults()
+	}
+	out.Status = records.Failed
+	fail := func(err error) error {
+		out.Error = err.Error()
+		return fmt.Errorf("site %s: %w", s.Name, err)
+	}
+	if out.RunID, err = begin(ctx, planned, s); err != nil {
+		return fail(err)
+	}
+	if err := svc.ended(ctx, out.RunID); err != nil {
+		return fail(err)
+	}
+	if s, err = svc.DB.Site(ctx, planned.Site); err != nil {
+		return fail(err)
+	}
+	if s.Report != nil {
+		out.Faults = s.Report.Faults()
+	}
+	if out.Faults > before {
+		return fail(fmt.Errorf("%d checks failed, %d before: %s", out.Faults, before, sites.Faults(s.Report)))
+	}
+	out.Status = records.Done
+	return nil
+}
+
+func (svc *Installs) start(ctx context.Context, run engine.Run, args any) (int64, error) {
+	child, err := svc.Engine.Start(ctx, run, args)
+	return child.ID, err
+}
+
+// ended waits for a run, and returns what it failed of.
+func (svc *Installs) ended(ctx context.Context, id int64) error {
+	child, err := svc.Sites.Await(ctx, id)
+	if err == nil && child.Status != records.Done {
+		err = errors.New(child.Error)
+	}
+	return err
+}
+
+func (svc *Installs) child(ctx context.Context, run engine.Run, args any) error {
+	id, err := svc.start(ctx, run, args)
+	if err != nil {
+		return err
+	}
+	return svc.ended(ctx, id)
+}
+
+// UndoPlan says which sites of an install go back to the code that they shared before, as they stood then.
+func (svc *Installs) UndoPlan(ctx context.Context, args RefreshArgs) (*Plan, error) {
+	i, err := svc.DB.Install(ctx, args.Install)
+	if err != nil {
+		return nil, err
+	}
+	codes, err := svc.DB.InstallCodes(ctx, i.ID)
+	if err != nil {
+		return nil, err
+	}
+	tenants, err := svc.inOrder(ctx, i, args.First)
+	if err != nil {
+		return nil, err
+	}
+	p := &Plan{Install: i.Name, Host: i.Host, Sites: []PlannedSite{}, Problems: []string{}}
+	newest := int64(0)
+	for _, s := range tenants {
+		newest = max(newest, *s.CodeID)
+	}
+	for _, s := range tenants {
+		if *s.CodeID != newest {
+			continue
+		}
+		undo, _, err := svc.Sites.UndoPlan(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		if undo.CopyID == 0 {
+			continue // nothing stood there before it
+		}
+		c, err := svc.DB.SiteCopyByID(ctx, undo.CopyID)
+		if err != nil {
+			return nil, err
+		}
+		if c.CodeID == nil || *c.CodeID == newest || codeNamed(codes, *c.CodeID).ID == 0 {
+			continue
+		}
+		p.Sites = append(p.Sites, PlannedSite{Site: s.Name, Address: s.Address, From: codeNamed(codes, newest).Release,
+			To: codeNamed(codes, *c.CodeID).Release, undo: undo})
+	}
+	if len(p.Sites) == 0 {
+		p.Problems = append(p.Problems, fmt.Sprintf("no site of install %s has shared other code of it before; there is nothing to go back to",
+			i.Name))
+	}
+	return p, nil
+}
+
+// Undo brings the sites of an install back to the code that they shared before, with content and database as they stood then.
+func (svc *Installs) Undo(ctx context.Context, run engine.Run, args RefreshArgs, report progress.Reporter) (*Result, error) {
+	p, err := svc.UndoPlan(ctx, args)
+	if err == nil && len(p.Problems) > 0 {
+		err = &provision.PlanError{Problems: p.Problems}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return svc.each(ctx, run, p, report, func(ctx context.Context, planned PlannedSite, s records.Site) (int64, error) {
+		id, err := svc.start(ctx, engine.Run{Job: "undo", Title: "Undo site " + s.Name, Target: engine.Target("site", s.Name), Who: run.Who},
+			planned.undo)
+		if err != nil {
+			return id, err
+		}
+		if err := svc.ended(ctx, id); err != nil {
+			return id, err
+		}
+		return svc.start(ctx, engine.Run{Job: "check", Title: "Check " + s.Name, Target: engine.Target("site", s.Name), Who: run.Who},
+			sites.CheckArgs{Site: s.Name})
+	})
+}

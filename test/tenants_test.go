@@ -1,0 +1,305 @@
+package test
+
+import (
+	"database/sql"
+	"fmt"
+	"html"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
+	"nestseed/internal/wire"
+)
+
+// tenants makes schools that share the code of an install.
+func tenants(t *testing.T, install string, names ...string) (made []wire.Site) {
+	t.Helper()
+	for i, name := range names {
+		school := scenario.Schools(i + 1)[i]
+		school.Name = name
+		addClient(t, school)
+		site := ask[wire.Site](t, "site", "provision", name, "--tenant-of", install)
+		require.Zero(t, site.Report.Faults(), "%+v", site.Report)
+		require.Equal(t, install, site.Install)
+		made = append(made, site)
+	}
+	return made
+}
+
+// isLink reports whether a name in a site's folder leads to shared code.
+func isLink(t *testing.T, site, name string) bool {
+	t.Helper()
+	info, err := os.Lstat(filepath.Join(world.stack.Sites(), site, name))
+	require.NoError(t, err)
+	return info.Mode()&os.ModeSymlink != 0
+}
+
+// logsIn reports whether the administrator of a site that WordPress runs logs in.
+func logsIn(t *testing.T, site wire.Site) *http.Client {
+	t.Helper()
+	password := strings.TrimSpace(must(t, "vault", "reveal", "site", site.Name, "administrator"))
+	browser := stack.Client()
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	browser.Jar = jar
+	res, err := browser.PostForm(site.Address+"/wp-login.php", url.Values{"log": {site.Admin}, "pwd": {password}, "wp-submit": {"Log In"}})
+	require.NoError(t, err)
+	res.Body.Close()
+	return browser
+}
+
+func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
+	prepared(t)
+	refused := nestseed(t, "site", "plan", "alder-valley", "--tenant-of", "nowhere")
+	require.Equal(t, 3, refused.code, refused.err)
+	starterOf(t, "shared-base")
+	must(t, "release", "build", "shared-base")
+	must(t, "install", "add", "schools", "--from", "shared-base", "--host", "preview")
+	require.NotZero(t, nestseed(t, "install", "add", "schools", "--from", "shared-base", "--host", "preview").code, "it has that code")
+	made := tenants(t, "schools", "tenant-a", "tenant-b", "tenant-c")
+	for _, s := range made {
+		require.Contains(t, html.UnescapeString(shows(t, s.Address+"/")), s.Title)
+		require.NotContains(t, shows(t, s.Address+"/"), world.stack.Address("base"))
+		require.True(t, isLink(t, s.Name, "wp-includes"))
+		require.False(t, isLink(t, s.Name, "wp-content/uploads"))
+	}
+	require.Contains(t, must(t, "install", "show", "schools"), "tenant-b")
+	require.Contains(t, nestseed(t, "install", "remove", "schools").err, "in use")
+
+	// What is done with sites is done with tenants.
+	a, name := made[0], made[0].Name
+	must(t, "site", "rotate", name)
+	must(t, "site", "hold", name)
+	status, _ := visit(t, a.Address+"/")
+	require.Equal(t, 503, status)
+	status, _ = visit(t, made[1].Address+"/")
+	require.Equal(t, 200, status, "its neighbour is not held")
+	must(t, "site", "open", name)
+	checked(t, name)
+	must(t, "site", "keep-copy", name)
+	copies := ask[wire.Site](t, "site", "show", name).Copies
+	require.Less(t, copies[0].Bytes, a.Bytes+(2<<20), "no code is in its safety copy")
+	must(t, "site", "put-back", name, fmt.Sprint(copies[0].ID))
+	checked(t, name)
+	require.True(t, isLink(t, name, "wp-includes"))
+	must(t, "site", "undo", name)
+	checked(t, name)
+	// Out into a site of its own, and in again.
+	out := ask[wire.Site](t, "site", "refresh", name, "--to", "shared-base", "--own-code")
+	require.Zero(t, out.Report.Faults(), "%+v", out.Report)
+	require.False(t, isLink(t, name, "wp-includes"))
+	require.Empty(t, ask[wire.Site](t, "site", "show", name).Install)
+	in := ask[wire.Site](t, "site", "refresh", name, "--to", "shared-base", "--tenant-of", "schools")
+	require.Zero(t, in.Report.Faults(), "%+v", in.Report)
+	require.True(t, isLink(t, name, "wp-includes"))
+	require.Equal(t, "schools", ask[wire.Site](t, "site", "show", name).Install)
+
+	// Another address where it stands.
+	also := filepath.Join(world.stack.Sites(), "tenant-moved")
+	require.NoError(t, os.Symlink(made[1].Name, also), "as the web server is told")
+	t.Cleanup(func() { os.Remove(also) })
+	must(t, "site", "move", made[1].Name, "--host", "preview", "--address", world.stack.Address("tenant-moved"))
+	require.Equal(t, 1, strings.Count(must(t, "install", "show", "schools"), "tenant-moved"))
+	must(t, "site", "undo", made[1].Name)
+	checked(t, made[1].Name)
+
+	must(t, "site", "retire", name, "--no-copy")
+	nothingLeft(t, name)
+	doors, err := filepath.Glob(filepath.Join(world.stack.Sites(), ".installs/schools/*/tenants/*"))
+	require.NoError(t, err)
+	require.Len(t, doors, 2, "%v", doors)
+	for _, s := range made[1:] {
+		must(t, "site", "retire", s.Name, "--no-copy")
+	}
+	must(t, "install", "remove", "schools")
+	_, err = os.Stat(filepath.Join(world.stack.Sites(), ".installs"))
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
+// TestATenantReachesNothingOfAnother attacks with what somebody has who has broken into one: its database account, its administrator,
+// and the account that its programs run as.
+func TestATenantReachesNothingOfAnother(t *testing.T) {
+	prepared(t)
+	starterOf(t, "guarded-base")
+	must(t, "release", "build", "guarded-base")
+	must(t, "install", "add", "guarded", "--from", "guarded-base", "--host", "preview")
+	made := tenants(t, "guarded", "guard-a", "guard-b")
+	a, b := made[0], made[1]
+	folder := func(s wire.Site) string { return filepath.Join(world.stack.Sites(), s.Name) }
+
+	password := strings.TrimSpace(must(t, "vault", "reveal", "site", a.Name, "database"))
+	db, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/", a.Database, password, world.stack.DatabasePort))
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("SELECT * FROM " + a.Database + "." + a.Prefix + "options LIMIT 1")
+	require.NoError(t, err)
+	_, err = db.Exec("SELECT * FROM " + b.Database + "." + b.Prefix + "options LIMIT 1")
+	require.ErrorContains(t, err, "denied")
+
+	// Its administrator changes no code: it is that of all.
+	browser := logsIn(t, a)
+	for _, page := range []string{"plugin-install.php", "theme-install.php", "plugin-editor.php", "theme-editor.php", "update-core.php?action=do-core-upgrade"} {
+		res, err := browser.Get(a.Address + "/wp-admin/" + page)
+		require.NoError(t, err)
+		res.Body.Close()
+		require.NotEqual(t, 200, res.StatusCode, page)
+	}
+
+	// Programs that somebody has put into its folder.
+	script := `<?php
+	header('Content-Type: text/plain');
+	$all = [];
+	foreach (['settings' => '%[1]s/wp-config.php', 'uploads' => '%[1]s/wp-content/uploads', 'doors' => '%[2]s/tenants/%[3]s/wp-config.php'] as $what => $name) {
+		$read = @is_dir($name) ? @scandir($name) : @file_get_contents($name);
+		$all[] = $what . ($read === false ? ' no' : ' READ');
+	}
+	foreach (['%[2]s/wp-includes/version.php', '%[2]s/index.php', '%[2]s/new.php', __DIR__ . '/../../.user.ini'] as $name) {
+		$all[] = (@file_put_contents($name, '<?php', FILE_APPEND) === false ? 'no' : 'WRITTEN ' . $name);
+	}
+	@unlink(__DIR__ . '/../../.user.ini');
+	@rename(__DIR__ . '/../../.user.ini', __DIR__ . '/away');
+	$all[] = is_file(__DIR__ . '/../../.user.ini') ? 'kept' : 'GONE';
+	@ini_set('open_basedir', '/');
+	@symlink('%[1]s', __DIR__ . '/b');
+	$all[] = @file_get_contents(__DIR__ . '/b/wp-config.php') === false ? 'no' : 'READ BY LINK';
+	echo implode("\n", $all);`
+	code, err := filepath.Glob(filepath.Join(world.stack.Sites(), ".installs/guarded/*"))
+	require.NoError(t, err)
+	require.Len(t, code, 1)
+	host, err := url.Parse(b.Address)
+	require.NoError(t, err)
+	put := filepath.Join(folder(a), "wp-content/uploads/found.php")
+	require.NoError(t, os.WriteFile(put, fmt.Appendf(nil, script, folder(b), code[0], host.Hostname()), 0o644))
+	require.NoError(t, world.stack.Own(put))
+	said := shows(t, a.Address+"/wp-content/uploads/found.php")
+	require.Equal(t, "settings no\nuploads no\ndoors no\nno\nno\nno\nno\nkept\nno", said)
+	require.NoError(t, os.Remove(put))
+
+	// The name of another leads to the other, and one that nobody has to none.
+	for name, status := range map[string]int{host.Host: 200, "nobody.localhost": 404, "..": 404, "": 404} {
+		req, err := http.NewRequest(http.MethodGet, a.Address+"/", nil)
+		require.NoError(t, err)
+		req.Host = name
+		if name == "" || name == ".." {
+			continue // the web server refuses them itself
+		}
+		res, err := stack.Client().Do(req)
+		require.NoError(t, err)
+		res.Body.Close()
+		require.Equal(t, status, res.StatusCode, name)
+	}
+	for _, s := range made {
+		must(t, "site", "retire", s.Name, "--no-copy")
+	}
+	must(t, "install", "remove", "guarded")
+}
+
+func TestAnInstallMovesToANewerReleaseAndBack(t *testing.T) {
+	prepared(t)
+	starterOf(t, "moving-base")
+	must(t, "release", "build", "moving-base")
+	must(t, "install", "add", "moving", "--from", "moving-base", "--host", "preview")
+	made := tenants(t, "moving", "moving-a", "moving-b", "moving-c")
+	execute(t, "UPDATE "+made[0].Database+"."+made[0].Prefix+"options SET option_value = 'Before the move' WHERE option_name = 'blogdescription'")
+	first := ask[wire.Release](t, "release", "show", "moving-base")
+
+	// A newer release: an extension that says so, and one that is broken first.
+	ext := inBase("wp-content/mu-plugins/tells-version.php")
+	require.NoError(t, os.MkdirAll(filepath.Dir(ext), 0o755))
+	t.Cleanup(func() { require.NoError(t, os.RemoveAll(ext)) })
+	write := func(text string) {
+		require.NoError(t, os.WriteFile(ext, []byte("<?php\n"+text), 0o644))
+		must(t, "release", "build", "moving-base")
+	}
+	write(`is_admin() || http_response_code( 500 ) && exit( 'broken' );`)
+	plan := ask[wire.InstallPlan](t, "install", "refresh", "moving", "--plan", "--first", "moving-c")
+	require.True(t, plan.Place)
+	require.Equal(t, "moving-c", plan.Sites[0].Site)
+	broken := nestseed(t, "install", "refresh", "moving", "--first", "moving-c")
+	require.Equal(t, 1, broken.code, broken.out)
+	require.Contains(t, broken.err, "the others stay where they were")
+	status, _ := visit(t, made[0].Address+"/")
+	require.Equal(t, 200, status, "only the first was tried")
+	must(t, "install", "undo", "moving")
+	status, _ = visit(t, made[2].Address+"/")
+	require.Equal(t, 200, status)
+
+	write(`add_action( 'wp_head', function () { echo '<meta name="code" content="newer">'; } );`)
+	must(t, "install", "refresh", "moving")
+	for _, s := range made {
+		require.Contains(t, shows(t, s.Address+"/"), `content="newer"`, s.Name)
+		checked(t, s.Name)
+	}
+	require.Contains(t, must(t, "install", "refresh", "moving"), "was there already")
+	late := tenants(t, "moving", "moving-d")
+	require.Contains(t, shows(t, late[0].Address+"/"), `content="newer"`)
+	require.Contains(t, nestseed(t, "install", "remove", "moving", "--release", first.Ref).err, "safety copies")
+
+	must(t, "install", "undo", "moving")
+	for _, s := range made {
+		require.NotContains(t, shows(t, s.Address+"/"), `content="newer"`, s.Name)
+		checked(t, s.Name)
+	}
+	require.Contains(t, shows(t, made[0].Address+"/"), "Before the move")
+	require.Contains(t, shows(t, late[0].Address+"/"), `content="newer"`, "it has never had another")
+	for _, s := range append(made, late...) {
+		must(t, "site", "retire", s.Name, "--no-copy")
+	}
+	must(t, "install", "remove", "moving")
+}
+
+// TestTenantsOfEveryKind makes tenants of each kind that can share code, takes one out, and brings them to a newer release.
+func TestTenantsOfEveryKind(t *testing.T) {
+	hostOfEveryEngine(t)
+	for _, pair := range []struct{ kind, engine, code string }{{"drupal", "mysql", "modules/recital/recital.info.yml"},
+		{"drupal", "sqlite", "modules/recital/recital.info.yml"}, {"joomla", "postgres", "libraries/index.html"}} {
+		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) {
+			base := "shared-" + pair.kind + "-" + pair.engine
+			in := stack.StandIn{Name: base, Title: "Loom & Ladder base", Engine: pair.engine, Database: strings.ReplaceAll(base, "-", "_"), Prefix: "lad_",
+				DatabasePassword: "seven-scales", Salt: "pepper-and-salt-of-the-base-site", Admin: "ines", AdminPassword: "let-me-in-please",
+				AdminEmail: "ines@loomandladder.example", Pages: []stack.Page{{Title: "Lessons", Body: "<p>On Mondays</p>"}}}
+			if pair.engine == "sqlite" {
+				in.Database = "sites/default/database/base.sqlite"
+			}
+			if pair.kind == "drupal" {
+				require.NoError(t, world.stack.InstallDrupal(t.Context(), in))
+			} else {
+				require.NoError(t, world.stack.InstallJoomla(t.Context(), in))
+			}
+			must(t, "source", "add", base, "--host", "every", "--path", base, "--address", world.stack.Address(base))
+			must(t, "starter", "create", base, "--from", base)
+			must(t, "release", "build", base)
+			must(t, "install", "add", base, "--from", base, "--host", "every")
+			made := tenants(t, base, base+"-a", base+"-b")
+			for _, s := range made {
+				require.Contains(t, html.UnescapeString(shows(t, s.Address+"/")), s.Title)
+				require.True(t, isLink(t, s.Name, "index.php"))
+				must(t, "site", "rotate", s.Name)
+				checked(t, s.Name)
+			}
+			require.NoError(t, os.WriteFile(filepath.Join(world.stack.Sites(), base, pair.code), []byte("# newer"), 0o644))
+			must(t, "release", "build", base)
+			must(t, "install", "refresh", base)
+			newer, err := os.ReadFile(filepath.Join(world.stack.Sites(), made[0].Name, pair.code))
+			require.NoError(t, err)
+			require.Contains(t, string(newer), "newer")
+			must(t, "install", "undo", base)
+			checked(t, made[0].Name)
+			out := ask[wire.Site](t, "site", "refresh", made[0].Name, "--to", base+"@1", "--own-code")
+			require.Zero(t, out.Report.Faults(), "%+v", out.Report)
+			require.False(t, isLink(t, made[0].Name, "index.php"))
+			for _, s := range made {
+				must(t, "site", "retire", s.Name, "--no-copy")
+			}
+			must(t, "install", "remove", base)
+		})
+	}
+}
