@@ -119,6 +119,12 @@ func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
 	for _, s := range made[1:] {
 		must(t, "site", "retire", s.Name, "--no-copy")
 	}
+	require.Contains(t, nestseed(t, "install", "remove", "schools").err, "safety copies of "+name)
+	for _, s := range made {
+		for _, c := range ask[wire.Site](t, "site", "show", s.Name).Copies {
+			must(t, "site", "drop-copy", s.Name, fmt.Sprint(c.ID))
+		}
+	}
 	must(t, "install", "remove", "schools")
 	_, err = os.Stat(filepath.Join(world.stack.Sites(), ".installs"))
 	require.ErrorIs(t, err, os.ErrNotExist)

@@ -37,8 +37,8 @@ func (a *app) installAdd(ctx context.Context, c *cli.Command, args []string) err
 	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) {
 		return svc.AddInstall(ctx, wire.NewInstall{Name: args[0], Host: c.String("host"), From: c.String("from")})
 	}, func(r wire.InstallMade) {
-		fmt.Fprintf(a.out, "install %s has the code of %s: %s files, %s. Make sites that share it with nestseed site provision CLIENT --tenant-of "+
-			"%s\n", r.Install, r.Release, count(r.Files), size(r.Bytes), r.Install)
+		fmt.Fprintf(a.out, "install %s has the code of %s: %s files, %s. Make sites that share it with nestseed site provision CLIENT "+
+			"--tenant-of %s\n", r.Install, r.Release, count(r.Files), size(r.Bytes), r.Install)
 	})
 }
 

@@ -107,7 +107,8 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.serve(), a.migrate(), a.doctor(), a.login(), a.versionCommand(), a.openapi(),
-			a.host(), a.source(), a.packing(), a.starter(), a.release(), a.client(), a.site(), a.install(), a.run(), a.vault(), a.kind(), a.user(), a.token(),
+			a.host(), a.source(), a.packing(), a.starter(), a.release(), a.client(), a.site(), a.install(),
+			a.run(), a.vault(), a.kind(), a.user(), a.token(),
 		},
 	}
 	root.Action = func(_ context.Context, c *cli.Command) error {

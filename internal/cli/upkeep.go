@@ -36,7 +36,8 @@ func (a *app) newTable(c *cli.Command, args []string) (wire.NewTable, error) {
 	if err != nil {
 		return wire.NewTable{}, err
 	}
-	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), TenantOf: c.String("tenant-of"), Visible: c.Bool("visible"), Hold: c.Bool("hold"),
+	in := wire.NewTable{From: c.String("from"), Host: c.String("host"), TenantOf: c.String("tenant-of"),
+		Visible: c.Bool("visible"), Hold: c.Bool("hold"),
 		Mail: c.Bool("mail"), MailAddresses: c.Bool("mail-addresses"), Mend: c.Bool("mend")}
 	for _, line := range lines {
 		row := wire.TableRow{Set: map[string]string{}}

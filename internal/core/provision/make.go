@@ -81,9 +81,10 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	if err != nil {
 		return nil, err
 	}
-	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}), links: linksOf(req.Shared), result: &Result{
-		Admin: p.Admin, Database: p.Database, User: p.User,
-	}}
+	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}),
+		links: linksOf(req.Shared), result: &Result{
+			Admin: p.Admin, Database: p.Database, User: p.User,
+		}}
 	if p.Admin != "" {
 		mk.result.AdminPassword = Password(20)
 	}

@@ -84,13 +84,10 @@ const edits = 2 * time.Second
 // refreshing plans what the code of a release changes on a site. The count of files and rows is that of the site.
 func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	c, err := codeOf(req)
-	if err != nil {
-		return err
-	}
 	r := &Refreshed{Units: []UnitChange{}}
 	p.Refresh = r
-	if !p.versions(ctx, req) {
-		return nil
+	if err != nil || !p.versions(ctx, req) {
+		return err
 	}
 	fresh, err := entriesOf(req.Archive, c)
 	if err != nil {
@@ -105,17 +102,15 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	}
 	units := unitChanges{}
 	change := func(name string) *UnitChange { return units.of(c, name) }
-	p.Files, p.Bytes = 0, 0
 	shared := linksOf(req.Shared)
-	p.Files += int64(len(shared))
+	p.Files, p.Bytes = int64(len(shared)), 0
 	for name, f := range fresh {
 		if !shared.covers(name) {
 			p.Files++
 			p.Bytes += int64(f.UncompressedSize64)
 		}
 	}
-	stays := map[string]bool{}
-	there := map[string]bool{}
+	stays, there := map[string]bool{}, map[string]bool{}
 	site, err := req.FS.Sub(ctx, req.Folder)
 	if err != nil {
 		return err
@@ -123,16 +118,7 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 	defer site.Close()
 	links := archive.Links{}
 	led := linksOf(req.Replace.Shared)
-	for name, f := range was {
-		if led.covers(name) {
-			there[name] = true
-			if now := fresh[name]; now == nil {
-				change(name).Removed++
-			} else if now.CRC32 != f.CRC32 {
-				change(name).Changed++
-			}
-		}
-	}
+	units.shared(c, led, was, fresh, there)
 	err = site.Walk(ctx, ".", func(e hostfs.Entry) error {
 		if e.Mode.IsDir() || led.leads(e) {
 			return nil
@@ -177,6 +163,21 @@ func (p *Plan) refreshing(ctx context.Context, req Request) error {
 
 // unitChanges are the changes of units by their names.
 type unitChanges map[string]*UnitChange
+
+// shared counts the changes of what a site has shared until now: its code is that of the release, which nobody has edited.
+func (u unitChanges) shared(c *code, led links, was, fresh map[string]*zip.File, there map[string]bool) {
+	for name, f := range was {
+		if !led.covers(name) {
+			continue
+		}
+		there[name] = true
+		if now := fresh[name]; now == nil {
+			u.of(c, name).Removed++
+		} else if now.CRC32 != f.CRC32 {
+			u.of(c, name).Changed++
+		}
+	}
+}
 
 func (u unitChanges) of(c *code, name string) *UnitChange {
 	unit, _, _ := c.kind.Unit(name)

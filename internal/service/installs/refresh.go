@@ -157,8 +157,9 @@ func (svc *Installs) Refresh(ctx context.Context, run engine.Run, args RefreshAr
 	}
 	if p.Place {
 		report.Step("Place the code of "+p.Release, progress.Amount{})
-		if err := svc.child(ctx, engine.Run{Job: "install-code", Title: "Place code of " + p.Release, Target: engine.Target("install code", p.Install),
-			Who: run.Who}, PlaceArgs{p.Install, p.Host, p.Release}); err != nil {
+		if err := svc.child(ctx, engine.Run{Job: "install-code", Title: "Place code of " + p.Release,
+			Target: engine.Target("install code", p.Install),
+			Who:    run.Who}, PlaceArgs{p.Install, p.Host, p.Release}); err != nil {
 			return nil, err
 		}
 	}

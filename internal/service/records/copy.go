@@ -72,8 +72,8 @@ func (db *DB) CopyOfRun(ctx context.Context, runID int64) (SiteCopy, error) {
 // AddSiteCopy keeps a safety copy whose archive is in the store.
 func (db *DB) AddSiteCopy(ctx context.Context, c SiteCopy) error {
 	return db.fenced(ctx, "safety copy", c.Archive,
-		"INSERT INTO site_copies (site_id, why, run_id, bytes, archive, release_id, site_run_id, secrets_sealed, sums_sha256, code_id) VALUES ($1, "+
-			"$2, $3, $4, $5, $6, $7, $8, $9, $10)",
+		"INSERT INTO site_copies (site_id, why, run_id, bytes, archive, release_id, site_run_id, secrets_sealed, sums_sha256, code_id) VALUES "+
+			"($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)",
 		c.SiteID, c.Why, c.RunID, c.Bytes, c.Archive, c.ReleaseID, c.SiteRunID, c.SecretsSealed, c.SumsSha256, c.CodeID)
 }
 

@@ -34,8 +34,9 @@ type InstallCode struct {
 	Files     int64
 	Bytes     int64
 	MadeAt    time.Time
-	Tenants   int // sites that share it
-	Copies    int // safety copies of sites that shared it
+	Tenants   int      // sites that share it
+	Copies    int      // safety copies of sites that shared it
+	CopiesOf  []string // those sites
 }
 
 const installQuery = `SELECT i.id, i.name, i.host_id, h.name AS host, i.made_at,
@@ -45,7 +46,8 @@ const installQuery = `SELECT i.id, i.name, i.host_id, h.name AS host, i.made_at,
 const codeQuery = `SELECT c.id, c.install_id, i.name AS install, i.host_id, c.release_id, t.name || '@' || r.number AS release, t.kind, c.run_id,
 	c.folder, c.links, c.files, c.bytes, c.made_at,
 	(SELECT count(*) FROM sites s WHERE s.code_id = c.id AND s.retired_at IS NULL)::int AS tenants,
-	(SELECT count(*) FROM site_copies k WHERE k.code_id = c.id)::int AS copies
+	(SELECT count(*) FROM site_copies k WHERE k.code_id = c.id)::int AS copies,
+	ARRAY(SELECT DISTINCT s.name FROM site_copies k JOIN sites s ON s.id = k.site_id WHERE k.code_id = c.id ORDER BY s.name) AS copies_of
 	FROM install_codes c JOIN installs i ON i.id = c.install_id JOIN releases r ON r.id = c.release_id JOIN starters t ON t.id = r.starter_id `
 
 // Installs lists all installs.
@@ -76,6 +78,19 @@ func (db *DB) CodeOfRun(ctx context.Context, runID int64) (InstallCode, error) {
 // Tenants lists the sites that share code of an install.
 func (db *DB) Tenants(ctx context.Context, installID int64) ([]Site, error) {
 	return many[Site](ctx, db, siteQuery+"WHERE ic.install_id = $1 AND s.retired_at IS NULL ORDER BY s.name", installID)
+}
+
+// Sharing is a site that shares code, or a safety copy of one that did and lies on its host.
+type Sharing struct {
+	SiteID  int64
+	CopyID  int64 // 0 for the site as it stands
+	Address string
+}
+
+// SharingCode lists what finds, or found, its site in code of an install.
+func (db *DB) SharingCode(ctx context.Context, codeID int64) ([]Sharing, error) {
+	return many[Sharing](ctx, db, "SELECT id AS site_id, 0::bigint AS copy_id, address FROM sites WHERE code_id = $1 AND retired_at IS NULL "+
+		"UNION ALL SELECT site_id, id, address FROM site_copies WHERE code_id = $1 AND archive = '' AND address <> ''", codeID)
 }
 
 // AddInstallCode records code that a run has placed and, where there is none of the name yet, its install.

@@ -37,9 +37,13 @@ func (svc *Sites) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy)
 	} else if c.Folder == o.Folder || c.Database == o.Database && sitedb.HasAccounts(o.server.Scheme()) {
 		return 0, fmt.Errorf("safety copy %d names what the site uses now; it is not removed", c.ID)
 	}
+	doors, err := svc.doorsOf(ctx, o, c.CodeID, c.Address, func(u records.Sharing) bool { return u.CopyID == c.ID })
+	if err != nil {
+		return 0, err
+	}
 	// The folder goes last: while the server does not answer, the copy stays whole.
-	for _, made := range []provision.Made{{What: "database", Name: c.Database}, {What: "user", Name: c.DBUser},
-		{What: "folder", Name: c.Folder}} {
+	for _, made := range append(doors, provision.Made{What: "database", Name: c.Database}, provision.Made{What: "user", Name: c.DBUser},
+		provision.Made{What: "folder", Name: c.Folder}) {
 		if err := provision.Undo(ctx, fsys, server, []provision.Made{made}); err != nil {
 			return 0, err
 		}
@@ -153,7 +157,8 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 		return 0, err
 	}
 	release := o.ReleaseID
-	if err := svc.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Standing: records.Standing{CodeID: o.CodeID}, Why: why, RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release,
+	if err := svc.DB.AddSiteCopy(ctx, records.SiteCopy{SiteID: o.ID, Standing: records.Standing{CodeID: o.CodeID}, Why: why,
+		RunID: run.ID, Bytes: size, Archive: name, ReleaseID: &release,
 		SiteRunID: &o.RunID, SecretsSealed: sealed, SumsSha256: built.SumsSHA256}); err != nil {
 		_, dropped := svc.Stored.Remove(ctx, name)
 		return 0, errors.Join(err, dropped)

@@ -88,7 +88,8 @@ func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
 	if !visible && !o.Visible {
 		return nil
 	}
-	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Code: o.Code, Database: o.Database, User: o.DBUser, Prefix: o.Prefix}
+	live := provision.Live{FS: o.fs, Server: o.server, Kind: o.kind, Folder: o.Folder, Code: o.Code, Database: o.Database,
+		User: o.DBUser, Prefix: o.Prefix}
 	if o.kind.Visibility.Place().InDatabase() {
 		if live.Password, err = svc.databasePassword(ctx, o.Site); err != nil {
 			return err

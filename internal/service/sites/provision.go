@@ -150,15 +150,10 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 			ownValues(values, old.Plan.Values)
 		}
 	}
-	sqlEngine := engineFor(k, &a.Manifest)
-	if args.Refresh {
-		sqlEngine = o.Old.Plan.Engine // its rows stay
-	}
-	fsys, server, err := svc.Hosts.Open(ctx, h, sqlEngine)
+	fsys, server, err := svc.openHost(ctx, o, h, engineFor(k, &a.Manifest), args.Refresh)
 	if err != nil {
 		return nil, err
 	}
-	o.close = append(o.close, func() { fsys.Close(); server.Close() })
 	if args.Address == "" {
 		args.Address = strings.ReplaceAll(h.Address, "{name}", args.Name)
 	}
@@ -189,6 +184,19 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 	}
 	whole = true
 	return o, nil
+}
+
+// openHost reaches the host of a provisioning, and the server of the database that its rows are in.
+func (svc *Sites) openHost(ctx context.Context, o *Opened, h records.Host, sqlEngine string,
+	refresh bool) (hostfs.FS, sitedb.Server, error) {
+	if refresh {
+		sqlEngine = o.Old.Plan.Engine // its rows stay
+	}
+	fsys, server, err := svc.Hosts.Open(ctx, h, sqlEngine)
+	if err == nil {
+		o.close = append(o.close, func() { fsys.Close(); server.Close() })
+	}
+	return fsys, server, err
 }
 
 // overOld completes a request that replaces the site that stands there, or gives it newer code.

@@ -16,21 +16,9 @@ import (
 // toRemove notes in a run's journal what is to be removed from a host. Once it is there it is removed, however often that
 // takes, though no record of a site may name it any more.
 func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, sqlEngine, folder, database, user string) error {
-	there, err := svc.DB.Made(ctx, run.ID)
-	if err != nil {
-		return err
-	}
 	where := whereOn(hostID, sqlEngine)
-	for _, m := range []provision.Made{{What: "folder", Name: folder, Where: where}, {What: "user", Name: user, Where: where},
-		{What: "database", Name: database, Where: where}} {
-		if m.Name == "" || slices.Contains(there, m) {
-			continue
-		}
-		if err := svc.DB.AddMade(ctx, run.ID, m); err != nil {
-			return err
-		}
-	}
-	return nil
+	return svc.note(ctx, run, []provision.Made{{What: "folder", Name: folder, Where: where}, {What: "user", Name: user, Where: where},
+		{What: "database", Name: database, Where: where}})
 }
 
 // whereOn is what a journal calls a host and its database server of an engine.

@@ -100,12 +100,14 @@ type SiteArgs struct {
 	RunID    int64  `json:"run_id,omitempty"`  // the run that made the copy
 	Database string `json:"database,omitempty"`
 	User     string `json:"user,omitempty"`
+	CodeID   *int64 `json:"code_id,omitempty"` // of an install, that the site shares
+	Address  string `json:"address,omitempty"` // by which that finds it
 	NoCopy   bool   `json:"no_copy,omitempty"`
 }
 
 // ArgsFor are the arguments of a run on a site as it is now.
 func ArgsFor(s records.Site) SiteArgs {
-	return SiteArgs{SiteID: s.ID, SiteRun: s.RunID, Database: s.Database, User: s.DBUser}
+	return SiteArgs{SiteID: s.ID, SiteRun: s.RunID, Database: s.Database, User: s.DBUser, CodeID: s.CodeID, Address: s.Address}
 }
 
 // current refuses to begin with a site that has become another since it was asked for.

@@ -138,36 +138,64 @@ func (svc *Sites) withoutShared(ctx context.Context, s records.Site, list *packi
 	return nil
 }
 
-// doorsToRemove notes in a run's journal the links by which shared code finds a site, and found what it was.
-func (svc *Sites) doorsToRemove(ctx context.Context, run engine.Run, o *openSite, copies []records.SiteCopy) error {
-	standing := map[int64]string{} // addresses, by code
-	if o.CodeID != nil {
-		standing[*o.CodeID] = o.Address
+// doorsOf returns the links by which shared code finds a site at an address and nothing else does, or found what it was: none for a site
+// that has code of its own. What a safety copy, or a whole site, needs it for does not count once that is to go.
+func (svc *Sites) doorsOf(ctx context.Context, o *openSite, codeID *int64, address string,
+	goes func(records.Sharing) bool) ([]provision.Made, error) {
+	if codeID == nil || address == "" {
+		return nil, nil
 	}
-	for _, c := range copies {
-		if c.CodeID != nil && c.Address != "" && standing[*c.CodeID] == "" {
-			standing[*c.CodeID] = c.Address
+	code, err := svc.DB.InstallCode(ctx, *codeID)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	users, err := svc.DB.SharingCode(ctx, code.ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range users {
+		if hostName(u.Address) == hostName(address) && !goes(u) {
+			return nil, nil
 		}
 	}
+	return []provision.Made{{What: "folder", Name: provision.Door(o.kind, sharedOf(code), address),
+		Where: whereOn(code.HostID, o.Plan.Engine)}}, nil
+}
+
+// doorsToRemove notes in a run's journal the links by which shared code finds a site that goes, and found what it was.
+func (svc *Sites) doorsToRemove(ctx context.Context, run engine.Run, o *openSite, copies []records.SiteCopy) error {
+	goes := func(u records.Sharing) bool { return u.SiteID == o.ID }
+	doors, err := svc.doorsOf(ctx, o, o.CodeID, o.Address, goes)
+	for _, c := range copies {
+		if err == nil && c.Archive == "" {
+			var more []provision.Made
+			more, err = svc.doorsOf(ctx, o, c.CodeID, c.Address, goes)
+			doors = append(doors, more...)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return svc.note(ctx, run, doors)
+}
+
+// note adds to a run's journal what is to be removed, unless it is there.
+func (svc *Sites) note(ctx context.Context, run engine.Run, made []provision.Made) error {
 	there, err := svc.DB.Made(ctx, run.ID)
 	if err != nil {
 		return err
 	}
-	for id, address := range standing {
-		code, err := svc.DB.InstallCode(ctx, id)
-		if errors.Is(err, records.ErrNotFound) {
-			continue
-		}
-		if err != nil {
-			return err
-		}
-		m := provision.Made{What: "folder", Name: provision.Door(o.kind, sharedOf(code), address), Where: whereOn(code.HostID, o.Plan.Engine)}
-		if slices.Contains(there, m) {
+	for _, m := range made {
+		if m.Name == "" || slices.Contains(there, m) {
 			continue
 		}
 		if err := svc.DB.AddMade(ctx, run.ID, m); err != nil {
 			return err
 		}
+		there = append(there, m)
 	}
 	return nil
 }

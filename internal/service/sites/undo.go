@@ -145,7 +145,11 @@ func (svc *Sites) Undo(ctx context.Context, run engine.Run, args SiteArgs, repor
 	if args.HostID != 0 {
 		host = args.HostID
 	}
-	if err := svc.toRemove(ctx, run, host, s.Plan.Engine, args.Folder, args.Database, args.User); err != nil {
+	doors, err := svc.doorsOf(ctx, o, args.CodeID, args.Address, func(records.Sharing) bool { return false })
+	if err == nil {
+		err = errors.Join(svc.note(ctx, run, doors), svc.toRemove(ctx, run, host, s.Plan.Engine, args.Folder, args.Database, args.User))
+	}
+	if err != nil {
 		return nil, err
 	}
 	return map[string]string{"site": s.Name}, svc.cleanUp(ctx, run)
