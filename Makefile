@@ -4,7 +4,7 @@ SHELL := /bin/bash
 PACKAGES := postgresql mariadb-server mariadb-client php-fpm php-mysql php-pgsql php-sqlite3 sqlite3 php-gd php-xml php-mbstring nginx-light chromium \
 	wordpress wordpress-theme-twentytwentythree wordpress-theme-twentytwentytwo openssh-server vsftpd zip unzip bzip2
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
-GO_SOURCES := $(shell find cmd internal web/web.go demo -name '*.go' -o -name '*.yaml' -o -name '*.sql' 2>/dev/null)
+GO_SOURCES := $(shell find cmd internal web/web.go demo -name '*.go' -o -name '*.yaml' -o -name '*.sql' -o -name '*.php' 2>/dev/null)
 WEB_SOURCES := $(shell find web/src web/index.html web/*.ts web/*.json -type f 2>/dev/null)
 
 .PHONY: build demo stop test sources bench shots types check-types install clean

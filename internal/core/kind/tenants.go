@@ -24,10 +24,7 @@ type Tenants struct {
 	Code []Text `yaml:"code"`
 	// Beside are files that the shared code has in each folder with a file whose name ends in For: a web server looks for them where
 	// the file lies that it is asked for, and not where a link to it is.
-	Beside []struct {
-		Text `yaml:",inline"`
-		For  string `yaml:"for"`
-	} `yaml:"beside"`
+	Beside []Beside `yaml:"beside"`
 	// Files are files that each site has, which its own programs cannot change.
 	Files []Text `yaml:"files"`
 	// Program is a program of ours that Files can name as {code}/Program: shared.php, which PHP is to run before every other.
@@ -64,6 +61,12 @@ type Text struct {
 	Text string `yaml:"text"`
 }
 
+// Beside is a file for each folder with a file whose name ends in For.
+type Beside struct {
+	Text `yaml:",inline"`
+	For  string `yaml:"for"`
+}
+
 // Can reports whether sites of the kind can share code.
 func (t Tenants) Can() bool { return t.Door != "" }
 
@@ -92,6 +95,12 @@ func (t Tenants) valid() error {
 	names := []string{strings.ReplaceAll(t.Door, "{host}", "host"), path.Join(".", t.To)}
 	for _, f := range slices.Concat(t.Code, t.Files) {
 		names = append(names, f.File)
+	}
+	for _, b := range t.Beside {
+		if b.For == "" {
+			return fmt.Errorf("tenants.beside: %s would lie in every folder; say for which files, as for: .php", b.File)
+		}
+		names = append(names, b.File)
 	}
 	for _, l := range t.Links {
 		names = append(names, strings.ReplaceAll(l.At, "{host}", "host"), path.Join(path.Dir(l.At), l.To))

@@ -168,3 +168,15 @@ func TestVeryLongTextsAreRewrittenToo(t *testing.T) {
 	require.Equal(t, n, w.Tally().Forms["escaped slashes"])
 	require.Equal(t, n, mk.result.Tokens["founded"])
 }
+
+func TestALinkIsWrittenFromWhereItStands(t *testing.T) {
+	for _, c := range [][3]string{
+		{"alder-valley", ".installs/schools/base-1/index.php", "../.installs/schools/base-1/index.php"},
+		{"alder-valley/wp-content/plugins", ".installs/s/wp-content/plugins/forms", "../../../.installs/s/wp-content/plugins/forms"},
+		{".installs/s/base-1/tenants", "alder-valley", "../../../../alder-valley"},
+		{"www/alder/public", "www/.installs/s", "../../.installs/s"},
+		{".", "a/b", "a/b"},
+	} {
+		require.Equal(t, c[2], away(c[0], c[1]), "%v", c)
+	}
+}
