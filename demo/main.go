@@ -267,7 +267,7 @@ func (d *demo) job(ctx context.Context) error {
 	if err := d.hosting(ctx, svc); err != nil {
 		return err
 	}
-	return d.others(ctx, svc)
+	return errors.Join(d.others(ctx, svc), d.tenants(ctx, svc))
 }
 
 // hosting is a school that has hosting of its own, where files are reached over SSH alone and the database only from there.

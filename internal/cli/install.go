@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 
 	"github.com/urfave/cli/v3"
@@ -122,6 +123,9 @@ func (a *app) printInstallPlan(p wire.InstallPlan) {
 		rows = append(rows, []string{strconv.Itoa(i + 1), s.Site, s.Address, what})
 	}
 	table(a.out, []string{">", "site", "address", "code of"}, rows)
+	if len(p.Problems) == 0 && !p.Place && !slices.ContainsFunc(p.Sites, func(s wire.TenantPlan) bool { return !s.There }) {
+		fmt.Fprintln(a.out, "there is nothing to do")
+	}
 	for _, r := range p.Problems {
 		fmt.Fprintln(a.out, "✗", r)
 	}

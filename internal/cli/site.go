@@ -332,6 +332,9 @@ func (a *app) printSite(s wire.Site) {
 		s.Release,
 		s.Client, s.Host, s.Folder, count(s.Files), size(s.Bytes), database)
 	fmt.Fprintf(a.out, "log in    %s: %s\n", s.LoginAt, s.Accounts)
+	if s.Install != "" {
+		fmt.Fprintf(a.out, "code      that of install %s, which it shares with others: nestseed install show %s\n", s.Install, s.Install)
+	}
 	fmt.Fprintf(a.out, "descent   %s\n", descent(s))
 	a.printHandovers(s)
 	switch {

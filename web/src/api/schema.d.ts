@@ -179,6 +179,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/installs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List installs */
+        get: operations["list-installs"];
+        put?: never;
+        /** Start placing the code of a release on a host, for sites to share */
+        post: operations["add-install"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/installs/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show an install with its code and its sites */
+        get: operations["show-install"];
+        put?: never;
+        post?: never;
+        /** Start removing code of an install that no site shares */
+        delete: operations["remove-install"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/installs/{name}/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start bringing all sites of an install to the code of a release */
+        post: operations["refresh-install"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/installs/{name}/refresh/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plan the bringing of all sites of an install to the code of a release; nothing is touched */
+        post: operations["plan-install-refresh"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/installs/{name}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start bringing the sites of an install back to the code they had before */
+        post: operations["undo-install"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/installs/{name}/undo/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plan the bringing of the sites of an install back to the code they had before; nothing is touched */
+        post: operations["plan-install-undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/kinds": {
         parameters: {
             query?: never;
@@ -1661,6 +1765,54 @@ export interface components {
             option: string;
             path: string[];
         };
+        Install: {
+            /** @description of one install, not in lists; newest first */
+            codes?: components["schemas"]["InstallCode"][];
+            host: string;
+            /** Format: date-time */
+            made_at: string;
+            name: string;
+            /** @description of one install, not in lists */
+            sites?: components["schemas"]["Tenant"][];
+            /**
+             * Format: int64
+             * @description sites that share its code
+             */
+            tenants: number;
+        };
+        InstallCode: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description safety copies of sites that shared it
+             */
+            copies: number;
+            /** Format: int64 */
+            files: number;
+            /** @description below the host's files */
+            folder: string;
+            /** Format: date-time */
+            made_at: string;
+            release: string;
+            /**
+             * Format: int64
+             * @description sites that share it
+             */
+            tenants: number;
+        };
+        InstallPlan: {
+            host: string;
+            install: string;
+            mark: string;
+            /** @description that code is placed first */
+            place: boolean;
+            problems: string[];
+            ready: boolean;
+            /** @description whose code they will share; none where each goes back to what it had */
+            release?: string;
+            sites: components["schemas"]["TenantPlan"][];
+        };
         Kind: {
             definition?: string;
             keep: components["schemas"]["Part"][];
@@ -1821,6 +1973,10 @@ export interface components {
             from?: string;
             /** @description of the plan that was looked at; another is refused */
             mark?: string;
+            /** @description give it code of its own, where it shares that of an install */
+            own_code?: boolean;
+            /** @description install whose code it is to share from now on */
+            tenant_of?: string;
         };
         NewComparison: {
             from: string;
@@ -1872,6 +2028,20 @@ export interface components {
             /** @description the archive is one's own: views, triggers and routines in it are taken over; owners only */
             trust?: boolean;
         };
+        NewInstall: {
+            /** @description release, like music-base@3 or music-base for the newest */
+            from: string;
+            host: string;
+            name: string;
+        };
+        NewInstallCode: {
+            /** @description sites that come before the others, in this order */
+            first?: string[];
+            /** @description of the plan that was looked at; another is refused */
+            mark?: string;
+            /** @description release; the newest of the install's starter unless given */
+            to?: string;
+        };
         NewKind: {
             definition: string;
         };
@@ -1888,11 +2058,12 @@ export interface components {
             /** @description by the host's pattern unless given */
             address?: string;
             client: string;
-            /** @description release, like music-base@3 or music-base for the newest */
-            from: string;
+            /** @description release, like music-base@3 or music-base for the newest; of a tenant, the one whose code its install has placed last */
+            from?: string;
             /** @description keep visitors out until it is opened */
             hold?: boolean;
-            host: string;
+            /** @description of a tenant, that of its install */
+            host?: string;
             /** @description parts of the old site that the new one takes over, by the kind's names */
             keep?: string[];
             /** @description let its mail go out, though search engines are kept out or visitors are: a preview keeps it */
@@ -1903,6 +2074,8 @@ export interface components {
             mend?: boolean;
             /** @description the client's name unless given */
             name?: string;
+            /** @description with replace, of a site that shares code: give it code of its own */
+            own_code?: boolean;
             /** @description the mark of the plan that was looked at; another plan is refused */
             plan?: string;
             /** @description the site of this name, which is kept as a safety copy */
@@ -1910,6 +2083,8 @@ export interface components {
             set?: {
                 [key: string]: string;
             };
+            /** @description install whose code it shares */
+            tenant_of?: string;
             /** @description to search engines */
             visible?: boolean;
         };
@@ -1936,9 +2111,11 @@ export interface components {
             source: string;
         };
         NewTable: {
-            from: string;
+            /** @description of tenants, the release whose code their install has placed last unless given */
+            from?: string;
             hold?: boolean;
-            host: string;
+            /** @description of tenants, that of their install */
+            host?: string;
             /** @description goes out, though they are previews */
             mail?: boolean;
             /** @description change mail addresses at the source's host too */
@@ -1946,6 +2123,8 @@ export interface components {
             /** @description put lengths right in serialised values that are broken in the source */
             mend?: boolean;
             rows: components["schemas"]["TableRow"][];
+            /** @description install whose code they share */
+            tenant_of?: string;
             visible?: boolean;
         };
         NewToken: {
@@ -2055,6 +2234,8 @@ export interface components {
             runtime?: string;
             samples?: components["schemas"]["ValueSample"][];
             server: string;
+            /** @description the install whose code it shares */
+            shares?: string;
             steps: components["schemas"]["PlanStep"][];
             /** Format: int64 */
             tables: number;
@@ -2389,6 +2570,8 @@ export interface components {
             handovers?: components["schemas"]["Handover"][];
             held: boolean;
             host: string;
+            /** @description whose code it shares; none for a site with its own */
+            install?: string;
             /** @description rows that were taken over from the site it replaced, by part */
             kept?: {
                 [key: string]: number;
@@ -2589,6 +2772,26 @@ export interface components {
             path?: string[];
             setting?: string;
             token?: string;
+        };
+        Tenant: {
+            address: string;
+            checked: boolean;
+            /**
+             * Format: int64
+             * @description that its last checks found
+             */
+            faults: number;
+            /** @description whose code it shares */
+            release: string;
+            site: string;
+        };
+        TenantPlan: {
+            address: string;
+            from: string;
+            site: string;
+            /** @description it shares that already, and stays */
+            there: boolean;
+            to: string;
         };
         Tick: {
             done: boolean;
@@ -3140,6 +3343,273 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HostTest"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-installs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Install"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInstall"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "show-install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Install"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-install": {
+        parameters: {
+            query?: {
+                /** @description whose code; all of it, and the install, unless given */
+                release?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "refresh-install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInstallCode"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-install-refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInstallCode"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstallPlan"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "undo-install": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInstallCode"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-install-undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInstallCode"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InstallPlan"];
                 };
             };
             /** @description Error */
