@@ -82,7 +82,7 @@ func run(ctx context.Context) (err error) {
 	for _, step := range []struct {
 		name string
 		do   func() error
-	}{{"bare", b.bare}, {"table", b.table}, {"remote", b.remote}, {"engines", b.engines}, {"", b.grow}, {"", b.build}, {"rebuild", b.rebuild}, {"provision", b.provision}, {"rewrite",
+	}{{"bare", b.bare}, {"table", b.table}, {"tenants", b.tenants}, {"remote", b.remote}, {"engines", b.engines}, {"", b.grow}, {"", b.build}, {"rebuild", b.rebuild}, {"provision", b.provision}, {"rewrite",
 		b.rewrite}, {"many", b.many}, {"import", b.importDump}, {"", b.memory}} {
 		if step.name != "" && len(os.Args) > 1 && !slices.Contains(os.Args[1:], step.name) {
 			continue
@@ -90,7 +90,7 @@ func run(ctx context.Context) (err error) {
 		if err := step.do(); err != nil {
 			return err
 		}
-		if last := os.Args[len(os.Args)-1]; len(os.Args) > 1 && (last == "remote" || last == "engines") && step.name == last {
+		if last := os.Args[len(os.Args)-1]; len(os.Args) > 1 && slices.Contains([]string{"remote", "engines", "tenants"}, last) && step.name == last {
 			return nil // the rest needs a large site
 		}
 	}

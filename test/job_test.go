@@ -150,7 +150,7 @@ func TestMistakesAreOneSentenceWithAnExitCode(t *testing.T) {
 		args     []string
 	}{
 		{2, "there is no command", []string{"frobnicate"}},
-		{2, "required flag", []string{"site", "plan", "x"}},
+		{2, "say which release with --from", []string{"site", "plan", "x"}},
 		{2, "takes REF", []string{"release", "show"}},
 		{3, `no release "music-base@99"`, []string{"release", "show", "music-base@99"}},
 		{3, "write it like music-base@3", []string{"release", "show", "music-base@x"}},

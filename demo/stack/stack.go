@@ -277,9 +277,29 @@ http {
   client_max_body_size 64m;
   server {
     listen %[5]s:%[3]d;
-    server_name ~^(?<site>[a-z0-9-]+)\.localhost$;
+    server_name ~^(?<site>(?!net-)[a-z0-9-]+)\.localhost$;
     root %[4]s/$site;
     index index.php index.html;
+    location ~ /\. { return 404; }
+    location / { try_files $uri $uri/ /index.php?$args; }
+    location ~ \.php$ {
+      try_files $uri =404;
+      include /etc/nginx/fastcgi_params;
+      fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
+      fastcgi_param HTTP_HOST $http_host;
+      fastcgi_read_timeout 120;
+      fastcgi_pass unix:%[1]s/fpm.sock;
+    }
+  }
+  server { # networks of sites: in folders of an address, or with host names before it
+    listen %[5]s:%[3]d;
+    server_name ~^(?:[a-z0-9-]+\.)?(?<site>net-[a-z0-9-]+)\.localhost$;
+    root %[4]s/$site;
+    index index.php index.html;
+    if (!-e $request_filename) {
+      rewrite ^/[a-z0-9-]+(/wp-.*)$ $1 last;
+      rewrite ^/[a-z0-9-]+(/.*\.php)$ $1 last;
+    }
     location ~ /\. { return 404; }
     location / { try_files $uri $uri/ /index.php?$args; }
     location ~ \.php$ {

@@ -21,6 +21,7 @@ func (a *app) addSource() *cli.Command {
 		&cli.StringFlag{Name: "database", Usage: "its database: mysql://user@host:port/name; read from its settings file unless given"},
 		databasePassword(),
 		&cli.StringFlag{Name: "prefix", Usage: "how the names of its tables begin; read from its settings file unless given"},
+		&cli.StringFlag{Name: "sub-site", Usage: "of a network: its host name, folder or number; the source is then that site alone"},
 		&cli.BoolFlag{Name: "ask", Usage: "place a page in its folder for one request at --address, that tells its database and table prefix"},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {
 		svc, err := a.service(c)
@@ -33,7 +34,7 @@ func (a *app) addSource() *cli.Command {
 		}
 		s, err := svc.AddSource(ctx, wire.NewSource{Name: args[0], Host: c.String("host"), Path: c.String("path"), Kind: c.String("kind"),
 			Address: c.String("address"), Database: c.String("database"), DatabasePassword: password,
-			Prefix: c.String("prefix"), Ask: c.Bool("ask")})
+			Prefix: c.String("prefix"), SubSite: c.String("sub-site"), Ask: c.Bool("ask")})
 		if err != nil {
 			return err
 		}
@@ -53,13 +54,14 @@ func (a *app) setSource() *cli.Command {
 		&cli.StringFlag{Name: "database", Usage: "its database: mysql://user@host:port/name"},
 		databasePassword(),
 		&cli.StringFlag{Name: "prefix", Usage: "how the names of its tables begin; read from its settings file unless given"},
+		&cli.StringFlag{Name: "sub-site", Usage: "of a network: the one that it is"},
 	}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Source, error) {
 		password, err := a.newPasswordFrom(c)
 		if err != nil {
 			return wire.Source{}, err
 		}
 		in := wire.ChangedSource{Path: c.String("path"), Address: c.String("address"), Database: c.String("database"), DatabasePassword: password,
-			Prefix: c.String("prefix")}
+			Prefix: c.String("prefix"), SubSite: c.String("sub-site")}
 		if in == (wire.ChangedSource{}) {
 			return wire.Source{}, usage("say what to change; see nestseed source set --help")
 		}
@@ -112,6 +114,17 @@ func (a *app) printSource(s wire.Source) {
 	if v == nil {
 		fmt.Fprintf(a.out, "not surveyed yet; run: nestseed source survey %s\n", s.Name)
 		return
+	}
+	if len(v.SubSites) > 0 {
+		fmt.Fprintf(a.out, "a network of %d sites; one alone is a source with --sub-site:\n", len(v.SubSites))
+		var rows [][]string
+		for _, s := range v.SubSites {
+			rows = append(rows, []string{s.ID, s.Address, s.Title})
+		}
+		table(a.out, []string{">", "sub-site", "title"}, rows)
+	}
+	if s.SubSite != "" {
+		fmt.Fprintf(a.out, "of a network it is the sub-site %s alone\n", s.SubSite)
 	}
 	if len(v.Also) > 0 {
 		fmt.Fprintf(a.out, "also known as %s; new sites have their own address in place of each\n", strings.Join(v.Also, ", "))

@@ -16,6 +16,7 @@ type Survey struct {
 	// Also are other addresses that the site gives for itself.
 	Also     []string       `json:"also,omitempty"`
 	Title    string         `json:"title"`
+	SubSites []SubSite      `json:"sub_sites,omitempty" doc:"of a network"`
 	WebRoot  string         `json:"web_root"`
 	Prefix   string         `json:"prefix"`
 	Totals   SurveyTotals   `json:"totals"`
@@ -118,4 +119,12 @@ type Column struct {
 	Numeric   bool   `json:"numeric,omitempty"`
 	Generated bool   `json:"generated,omitempty"`
 	Binary    bool   `json:"binary,omitempty"`
+}
+
+// SubSite is one of the sites of a network.
+type SubSite struct {
+	ID      string `json:"id" doc:"its number"`
+	Main    bool   `json:"main,omitempty"`
+	Address string `json:"address"`
+	Title   string `json:"title,omitempty"`
 }

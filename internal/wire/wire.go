@@ -127,6 +127,7 @@ type ChangedSource struct {
 	Database         string `json:"database,omitempty"`
 	DatabasePassword string `json:"database_password,omitempty"`
 	Prefix           string `json:"prefix,omitempty" pattern:"^[A-Za-z0-9_]+$" maxLength:"60"`
+	SubSite          string `json:"sub_site,omitempty" maxLength:"250"`
 }
 
 // ChangedStarter changes what a starter is built from.
@@ -164,6 +165,8 @@ type Source struct {
 	Kind    string  `json:"kind"`
 	Version string  `json:"version"`
 	Address string  `json:"address"`
+	Network bool    `json:"network,omitempty" doc:"it is a network of several sites"`
+	SubSite string  `json:"sub_site,omitempty" doc:"the one of a network that it is"`
 	Survey  *Survey `json:"survey,omitempty"`
 }
 
@@ -177,6 +180,7 @@ type NewSource struct {
 	Database         string `json:"database,omitempty"`
 	DatabasePassword string `json:"database_password,omitempty"`
 	Prefix           string `json:"prefix,omitempty" pattern:"^[A-Za-z0-9_]+$" maxLength:"60" doc:"of its tables; read from its settings file unless given"`
+	SubSite          string `json:"sub_site,omitempty" maxLength:"250" doc:"of a network: its host name, folder or number; the source is then that site alone"`
 	Ask              bool   `json:"ask,omitempty" doc:"place a page in its folder for one request, that tells how it reaches its database"`
 }
 

@@ -17,6 +17,7 @@ import { Login } from './pages/login/Login'
 import { ComparisonPage } from './pages/releases/ComparisonPage'
 import { ReleasePage } from './pages/releases/ReleasePage'
 import { RunPage } from './pages/runs/RunPage'
+import { InstallPage } from './pages/installs/InstallPage'
 import { Runs } from './pages/runs/Runs'
 import { MakeSite } from './pages/sites/MakeSite'
 import { MakeTable } from './pages/sites/MakeTable'
@@ -62,6 +63,7 @@ function Console() {
           <Route path="runs" element={<Runs />} />
           <Route path="runs/:id" element={<RunPage />} />
           <Route path="hosts" element={<Hosts />} />
+          <Route path="installs/:name" element={<InstallPage />} />
           <Route path="vault" element={<Vault />} />
           <Route path="*" element={<p>There is nothing at this address.</p>} />
         </Route>

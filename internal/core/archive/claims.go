@@ -2,6 +2,7 @@ package archive
 
 import (
 	"fmt"
+	"strconv"
 
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
@@ -50,6 +51,9 @@ func (a *Archive) checkManifest() error {
 	if len(m.Origin.Also) > MostAddresses {
 		return fmt.Errorf("%w: the manifest names %d addresses of the site, more than any has", ErrHostile, len(m.Origin.Also)+1)
 	}
+	if err := checkSubSites(m.Origin.SubSites); err != nil {
+		return err
+	}
 	entries := 0
 	seen := map[string]bool{}
 	for _, t := range m.Tables {
@@ -73,10 +77,34 @@ func (a *Archive) checkManifest() error {
 	return nil
 }
 
+// checkSubSites judges what a manifest says of a network. Errors: ErrHostile.
+func checkSubSites(all []kind.SubSite) error {
+	if len(all) > MostSubSites {
+		return fmt.Errorf("%w: the manifest names %d sub-sites, more than can be", ErrHostile, len(all))
+	}
+	main := 0
+	seen := map[string]bool{}
+	for _, s := range all {
+		if n, err := strconv.ParseUint(s.ID, 10, 31); err != nil || strconv.FormatUint(n, 10) != s.ID || n == 0 || seen[s.ID] {
+			return fmt.Errorf("%w: the manifest names the sub-site %q, which is no number of one", ErrHostile, s.ID)
+		}
+		if seen[s.ID] = true; s.Main {
+			main++
+		}
+	}
+	if len(all) > 0 && main != 1 {
+		return fmt.Errorf("%w: the manifest names %d main sub-sites", ErrHostile, main)
+	}
+	return nil
+}
+
 // CheckKind compares the manifest with what sites of the kind have: the name of the settings file, and fields that lead to
 // places that the kind knows. Errors: ErrHostile.
 func (a *Archive) CheckKind(k *kind.Kind) error {
 	m := &a.Manifest
+	if len(m.Origin.SubSites) > 0 && !k.Network.Can() {
+		return fmt.Errorf("%w: the manifest names sub-sites, and %s has none", ErrHostile, k.Title)
+	}
 	if m.Settings != "" && !k.IsSettings(m.Settings) {
 		return fmt.Errorf("%w: the manifest names the settings file %q, and %s has none of that name", ErrHostile, m.Settings, k.Title)
 	}

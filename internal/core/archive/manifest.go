@@ -21,6 +21,7 @@ import (
 	"fmt"
 	"time"
 
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/sitedb"
 )
@@ -71,6 +72,9 @@ type Manifest struct {
 // MostAddresses is how many other addresses of a site a manifest may name: all of them are looked for at once.
 const MostAddresses = 12
 
+// MostSubSites is how many sub-sites of a network a manifest may name.
+const MostSubSites = 2000
+
 // Origin is where the site stood, so that its traces can be replaced.
 type Origin struct {
 	// Also are other addresses that the site answered to.
@@ -80,7 +84,12 @@ type Origin struct {
 	// RealRoot is what the web root is called without the links on the way to it, where there are some.
 	RealRoot string `json:"real_web_root,omitempty"`
 	Prefix   string `json:"prefix"`
+	// SubSites are the sites of a network.
+	SubSites []kind.SubSite `json:"sub_sites,omitempty"`
 }
+
+// KindOf returns the kind of the site that the release holds, by the kind of its name: of a network, with its sub-sites.
+func (m *Manifest) KindOf(k *kind.Kind) *kind.Kind { return k.OfNetwork(m.Origin.SubSites) }
 
 // Default is the value of a field in the release.
 type Default struct {

@@ -86,7 +86,7 @@ func Release(ctx context.Context, out archive.Target, in Input, report progress.
 			b.m.Origin.RealRoot = path.Join(in.FS.Root(), resolved)
 		}
 	}
-	b.m.Origin.Prefix, b.m.List = in.Identity.Prefix, in.List
+	b.m.Origin.Prefix, b.m.Origin.SubSites, b.m.List = in.Identity.Prefix, in.Identity.SubSites, in.List
 	if in.Identity.SettingsPath != "" {
 		b.m.Settings = in.Identity.SettingsName(in.Root)
 	}

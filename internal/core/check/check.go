@@ -23,6 +23,7 @@ import (
 	"net/http/cookiejar"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -58,7 +59,9 @@ type Site struct {
 	Prefix   string
 	FS       hostfs.FS
 	Folder   string
-	MaxPages int // 0 means 40
+	MaxPages int // 0 means 40, and some more for each sub-site
+	// SubSites are the sites of a network that the site is.
+	SubSites []kind.SubSite
 	// Source is where the site comes from; its response time is put beside the site's. Nothing else of it is judged.
 	Source Reach
 }
@@ -128,6 +131,8 @@ func (r *Report) Warnings() (n int) {
 
 const (
 	defaultPages  = 40
+	pagesOfSub    = 3
+	mostPagesMore = 120
 	maxBodyBytes  = 8 << 20
 	requestLimit  = 400
 	evidenceLines = 8
@@ -141,11 +146,12 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		return nil, err
 	}
 	if site.MaxPages == 0 {
-		site.MaxPages = defaultPages
+		site.MaxPages = defaultPages + min(pagesOfSub*len(site.SubSites), mostPagesMore)
 	}
-	dial := dialer(address, site.Connect, site.Private)
+	also := addressesOf(site.SubSites)
+	dial := dialer(address, site.Connect, site.Private, also...)
 	r := &runner{
-		site: site, base: address, traces: newTraces(site.Origin), client: client(dial, site.Roots), dial: dial,
+		site: site, base: address, also: also, traces: newTraces(site.Origin), client: client(dial, site.Roots), dial: dial,
 		report: &Report{Address: site.Address, At: start.UTC()}, progress: report,
 	}
 	if site.FS != nil {
@@ -160,6 +166,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		return nil, err
 	}
 	r.checkPages()
+	r.subSites()
 	r.responseTime(ctx)
 	r.postForm(ctx)
 	r.certificate(ctx)
@@ -197,7 +204,8 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 type runner struct {
 	site     Site
 	base     *url.URL
-	folder   hostfs.FS // the site's; nil where it is not looked at
+	also     []*url.URL // where the other sites of a network are
+	folder   hostfs.FS  // the site's; nil where it is not looked at
 	traces   *traces
 	oldAsks  []string // pages that somebody was killed over
 	client   *http.Client
@@ -222,15 +230,19 @@ var ErrPrivate = errors.New("leads into a private network")
 // dialer connects to the host itself: to Connect where it is given, to this machine for names under
 // .localhost (RFC 6761 section 6.3), else where DNS says. What DNS says is somebody else's word: an address inside a private
 // network is reached only where private says that the site may be there.
-func dialer(address *url.URL, connect string, private bool) func(ctx context.Context, network, addr string) (net.Conn, error) {
+func dialer(address *url.URL, connect string, private bool, also ...*url.URL) func(ctx context.Context, network, addr string) (net.Conn,
+	error) {
+	own := func(host string) bool {
+		return host == address.Hostname() || slices.ContainsFunc(also, func(u *url.URL) bool { return u.Hostname() == host })
+	}
 	return func(ctx context.Context, network, addr string) (net.Conn, error) {
 		host, port, err := net.SplitHostPort(addr)
 		if err != nil {
 			return nil, err
 		}
-		told := private && host == address.Hostname()
+		told := private && own(host)
 		switch {
-		case host == address.Hostname() && connect != "":
+		case own(host) && connect != "":
 			told = true
 			if addr = connect; !strings.Contains(connect, ":") {
 				addr = net.JoinHostPort(connect, port)

@@ -51,19 +51,26 @@ type asset struct {
 func (r *runner) crawl(ctx context.Context) error {
 	seen := map[string]bool{}
 	var queue []*page
-	add := func(address, from string) {
-		u, err := r.base.Parse(address)
+	add := func(address string, from *page) {
+		at, says := r.base, "the kind's list of pages"
+		if from != nil {
+			at, says = r.from(from), from.address
+		}
+		u, err := at.Parse(address)
 		if err != nil || !r.ours(u) || skip(r.site.Kind, u) {
 			return
 		}
 		u.Fragment = ""
 		if s := u.String(); !seen[s] && len(seen) < r.site.MaxPages {
 			seen[s] = true
-			queue = append(queue, &page{address: s, from: from})
+			queue = append(queue, &page{address: s, from: says})
 		}
 	}
 	for _, p := range r.site.Kind.Pages {
-		add(r.base.String()+"/"+p, "the kind's list of pages")
+		add(r.base.String()+"/"+p, nil)
+	}
+	for _, u := range r.also {
+		add(u.String()+"/", nil)
 	}
 	for len(queue) > 0 && ctx.Err() == nil {
 		batch := queue
@@ -83,10 +90,10 @@ func (r *runner) crawl(ctx context.Context) error {
 		r.progress.Add(progress.Amount{Files: int64(len(batch))})
 		for _, p := range batch {
 			if p.redirect != "" {
-				add(p.redirect, p.address)
+				add(p.redirect, p)
 			}
 			for _, l := range p.links {
-				add(l, p.address)
+				add(l, p)
 			}
 		}
 	}
@@ -118,8 +125,18 @@ func (r *runner) names(text string) (is bool) {
 
 // ours reports whether an address belongs to the site.
 func (r *runner) ours(u *url.URL) bool {
-	return u.Host == r.base.Host && (u.Scheme == "http" || u.Scheme == "https") &&
-		(u.Path == r.base.Path || strings.HasPrefix(u.Path, r.base.Path+"/"))
+	below := func(at *url.URL) bool {
+		return u.Host == at.Host && (u.Path == at.Path || strings.HasPrefix(u.Path, at.Path+"/"))
+	}
+	return (u.Scheme == "http" || u.Scheme == "https") && (below(r.base) || slices.ContainsFunc(r.also, below))
+}
+
+// from is what links of a page are relative to.
+func (r *runner) from(p *page) *url.URL {
+	if u, err := url.Parse(p.address); err == nil {
+		return u
+	}
+	return r.base
 }
 
 // skip passes over what a visitor does not open by following links: actions, and what logs out.
@@ -267,7 +284,7 @@ func (r *runner) checkPages() {
 		case p.status >= 400:
 			bad = append(bad, fmt.Sprintf("%s: %d, linked from %s", p.address, p.status, p.from))
 		case p.redirect != "":
-			if u, err := r.base.Parse(p.redirect); err == nil && !r.ours(u) {
+			if u, err := r.from(p).Parse(p.redirect); err == nil && !r.ours(u) {
 				elsewhere = append(elsewhere, p.address+" leads to "+p.redirect)
 			}
 		case len(p.body) == 0:

@@ -190,6 +190,10 @@ func (o *opener) findRoot() error {
 	if err == nil {
 		err = id.CanBeSource()
 	}
+	if err == nil && id.IsNetwork() {
+		err = fmt.Errorf("%w: it is a network of several sites; add it as a source where it runs, whole or one of its sub-sites",
+			kind.ErrCannotRead)
+	}
 	if err != nil {
 		return err
 	}

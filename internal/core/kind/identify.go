@@ -23,9 +23,11 @@ type Identity struct {
 	Settings     Settings
 	Database     Access
 	Prefix       string
-	Unreadable   []string // sentences about settings that are computed
-	refused      error    // why it cannot be a source
-	secrets      []Secret // that are known from elsewhere
+	SubSites     []SubSite // of a network
+	Also         []string  // addresses at which it is found, though it does not say so itself
+	Unreadable   []string  // sentences about settings that are computed
+	refused      error     // why it cannot be a source
+	secrets      []Secret  // that are known from elsewhere
 }
 
 // Identify finds out the kind of the site in folder root. The first kind wins whose signs are all there. Links that lead

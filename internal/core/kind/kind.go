@@ -110,13 +110,18 @@ type Kind struct {
 	Upgrade    Upgrade    `yaml:"upgrade"`
 	Jobs       Jobs       `yaml:"jobs"`
 	Tenants    Tenants    `yaml:"tenants"`
+	Network    Network    `yaml:"network"`
 	Mail       Mail       `yaml:"mail"`
 	Report     Report     `yaml:"report"`
 	Ends       []End      `yaml:"ends"` // when versions stop being looked after
 	// Lists are the stock packing lists by name, as YAML text.
 	Lists map[string]string `yaml:"lists"`
+	// Subs is what stands before the names of the tables of each sub-site, of a network.
+	Subs []string `yaml:"-"`
 
-	text string
+	single    *Kind // of a network's, the kind itself
+	text      string
+	listTexts map[string]string // with the lines for networks
 }
 
 // Text returns the definition as it was read.
@@ -428,6 +433,11 @@ func Parse(text []byte) (*Kind, error) {
 	}
 	if err := k.valid(); err != nil {
 		return nil, fmt.Errorf("definition of a kind: %w", err)
+	}
+	k.listTexts = k.Lists
+	k.Lists = map[string]string{}
+	for name, text := range k.listTexts {
+		k.Lists[name] = withoutNetworks(text)
 	}
 	return k, nil
 }

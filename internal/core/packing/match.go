@@ -12,6 +12,7 @@ import (
 // Matcher is a compiled list. It may be used by several goroutines.
 type Matcher struct {
 	list     *List
+	all      *List // the same, and, for a network, the rules about tables for those of each sub-site
 	kind     *kind.Kind
 	prefix   string
 	globs    *globs
@@ -23,11 +24,42 @@ func (l *List) Compile(k *kind.Kind, prefix string) (*Matcher, error) {
 	if err := l.Valid(); err != nil {
 		return nil, err
 	}
-	m := &Matcher{list: l, kind: k, prefix: prefix, globs: compileGlobs(l.LeaveOut.Paths), suffixes: map[string]string{}}
+	m := &Matcher{list: l, all: l.ofSubs(k), kind: k, prefix: prefix, globs: compileGlobs(l.LeaveOut.Paths), suffixes: map[string]string{}}
 	for _, e := range l.LeaveOut.Suffixes {
 		m.suffixes[strings.ToLower(strings.TrimPrefix(e, "."))] = "suffix " + e
 	}
 	return m, nil
+}
+
+// ofSubs returns the list with rules for the tables of sub-sites beside those for the main one's.
+func (l *List) ofSubs(k *kind.Kind) *List {
+	if k == nil || len(k.Subs) == 0 {
+		return l
+	}
+	all := *l
+	names := func(of []string) (out []string) {
+		for _, name := range of {
+			out = append(out, k.OfSubs(name)...)
+		}
+		return out
+	}
+	rows := func(of []kind.Rows) (out []kind.Rows) {
+		for _, r := range of {
+			for _, r.Table = range k.OfSubs(r.Table) {
+				out = append(out, r)
+			}
+		}
+		return out
+	}
+	all.LeaveOut.Tables, all.Empty = names(l.LeaveOut.Tables), names(l.Empty)
+	all.DropRows, all.KeepRows = rows(l.DropRows), rows(l.KeepRows)
+	all.Blank.Columns = nil
+	for _, c := range l.Blank.Columns {
+		for _, c.Table = range k.OfSubs(c.Table) {
+			all.Blank.Columns = append(all.Blank.Columns, c)
+		}
+	}
+	return &all
 }
 
 // List returns the list.
@@ -57,10 +89,10 @@ func (m *Matcher) Sweep() func(p string, sizeBytes int64) (rule string, out bool
 }
 
 func (m *Matcher) file(p string, sizeBytes int64, lone bool) (rule string, out bool) {
-	if m.list.Only == "database" {
+	if m.all.Only == "database" {
 		return "only: database", true
 	}
-	if max := m.list.LeaveOut.LargerThanByte; max > 0 && sizeBytes > max {
+	if max := m.all.LeaveOut.LargerThanByte; max > 0 && sizeBytes > max {
 		return fmt.Sprintf("larger than %d bytes", max), true
 	}
 	if rule := m.globs.file(p, lone); rule != "" {
@@ -88,14 +120,14 @@ func named(patterns []string, bare string) (string, bool) {
 
 // LeavesOutTable reports whether a table stays out: named in the list, or not of this site's prefix.
 func (m *Matcher) LeavesOutTable(table string) (rule string, out bool) {
-	if m.list.Only == "files" {
+	if m.all.Only == "files" {
 		return "only: files", true
 	}
 	name, own := m.bare(table)
 	if !own {
 		return "another prefix than " + m.prefix, true
 	}
-	if p, ok := named(m.list.LeaveOut.Tables, name); ok {
+	if p, ok := named(m.all.LeaveOut.Tables, name); ok {
 		return "tables: " + p, true
 	}
 	return "", false
@@ -104,7 +136,7 @@ func (m *Matcher) LeavesOutTable(table string) (rule string, out bool) {
 // Empties reports whether a table goes in without its rows.
 func (m *Matcher) Empties(table string) bool {
 	name, _ := m.bare(table)
-	_, ok := named(m.list.Empty, name)
+	_, ok := named(m.all.Empty, name)
 	return ok
 }
 

@@ -103,7 +103,7 @@ func (m *Matcher) Scans(tables []sitedb.Table, dropped Dropped) []*Scan {
 		}
 	}
 	decided := map[string]bool{} // tables some of whose rows are dropped
-	for _, r := range slices.Concat(m.list.DropRows, m.list.KeepRows) {
+	for _, r := range slices.Concat(m.all.DropRows, m.all.KeepRows) {
 		decided[r.Table] = byName[r.Table] != nil
 	}
 	for grown := true; grown; {
@@ -164,7 +164,7 @@ func (m *Matcher) scan(name string, t *sitedb.Table, keys []string, dropped Drop
 	for _, k := range keys {
 		needed[k] = true
 	}
-	for _, r := range slices.Concat(m.list.DropRows, m.list.KeepRows) {
+	for _, r := range slices.Concat(m.all.DropRows, m.all.KeepRows) {
 		if r.Table == name {
 			needed[r.Column] = true
 		}
@@ -217,12 +217,12 @@ type parent struct {
 // rules returns the rules for a table, or nil when all its rows go in. at says where columns are.
 func (m *Matcher) rules(name string, at map[string]int, dropped Dropped) *rowRules {
 	r := &rowRules{}
-	for _, d := range m.list.DropRows {
+	for _, d := range m.all.DropRows {
 		if i, ok := at[d.Column]; ok && d.Table == name {
 			r.drop = append(r.drop, newMatch(i, d.Values))
 		}
 	}
-	for _, k := range m.list.KeepRows {
+	for _, k := range m.all.KeepRows {
 		if i, ok := at[k.Column]; ok && k.Table == name {
 			r.keep = append(r.keep, newMatch(i, k.Values))
 		}
@@ -293,20 +293,20 @@ func (m *Matcher) Editor(t *sitedb.Table, dropped Dropped) *RowEditor {
 		at[c] = i
 	}
 	e := &RowEditor{Blanked: map[string]int64{}, Missed: map[string]error{}, rules: m.rules(name, at, dropped)}
-	if o := m.kind.Options; o.Table == name && len(m.list.Blank.Options)+len(m.list.Blank.Values) > 0 {
+	if o := m.kind.Options; m.kind.IsOptions(name) && len(m.all.Blank.Options)+len(m.all.Blank.Values) > 0 {
 		key, okKey := at[o.Key]
 		value, okValue := at[o.Value]
 		if okKey && okValue {
 			e.key, e.value, e.blanks, e.inside = key, value, map[string]bool{}, map[string][]Inside{}
-			for _, opt := range m.list.Blank.Options {
+			for _, opt := range m.all.Blank.Options {
 				e.blanks[opt] = true
 			}
-			for _, v := range m.list.Blank.Values {
+			for _, v := range m.all.Blank.Values {
 				e.inside[v.Option] = append(e.inside[v.Option], v)
 			}
 		}
 	}
-	for _, c := range m.list.Blank.Columns {
+	for _, c := range m.all.Blank.Columns {
 		i, ok := at[c.Column]
 		if !ok || c.Table != name {
 			continue
@@ -329,7 +329,7 @@ func (m *Matcher) Editor(t *sitedb.Table, dropped Dropped) *RowEditor {
 // blankSecrets lets the editor empty what the source has in the places of fields that are secret: each site gets its own.
 func (m *Matcher) blankSecrets(e *RowEditor, table string, at map[string]int) {
 	o := m.kind.Options
-	for _, f := range m.list.Fields {
+	for _, f := range m.all.Fields {
 		if !f.Secret {
 			continue
 		}
@@ -337,7 +337,7 @@ func (m *Matcher) blankSecrets(e *RowEditor, table string, at map[string]int) {
 			key, okKey := at[o.Key]
 			value, okValue := at[o.Value]
 			switch {
-			case t.Option != "" && o.Table == table && okKey && okValue:
+			case t.Option != "" && m.kind.IsOptions(table) && okKey && okValue:
 				if e.blanks == nil {
 					e.key, e.value, e.blanks, e.inside = key, value, map[string]bool{}, map[string][]Inside{}
 				}

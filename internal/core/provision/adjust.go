@@ -11,7 +11,9 @@ import (
 	"time"
 
 	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/phpval"
+	"nestseed/internal/core/sitevalue"
 )
 
 // adjust removes what the CMS rebuilds and what would tie the site to where it came from: compiled rewrite rules,
@@ -41,13 +43,14 @@ func (mk *maker) adjust(ctx context.Context) error {
 		if err := mk.switchOffCaching(ctx); err != nil {
 			return err
 		}
-		if err := mk.renewFingerprints(ctx); err != nil {
-			return err
-		}
-		if mk.req.Admin == "" { // another site, not this one at another address
-			if err := errors.Join(mk.switchOffExtensions(ctx), mk.jobs(ctx)); err != nil {
+		err := mk.eachSub(func(site sitevalue.Site, _ string) error {
+			if err := mk.renewFingerprints(ctx, site); err != nil || mk.req.Admin != "" { // this very site at another address
 				return err
 			}
+			return errors.Join(mk.switchOffExtensions(ctx, site), mk.jobs(ctx, site))
+		})
+		if err != nil {
+			return err
 		}
 	}
 	return mk.mail(ctx)
@@ -97,12 +100,12 @@ func (mk *maker) switchOffCaching(ctx context.Context) error {
 
 // jobs moves scheduled jobs that were due while the release lay in the store: those that recur begin again shortly,
 // one after the other, and those that were to run once are the source's and are dropped.
-func (mk *maker) jobs(ctx context.Context) error {
+func (mk *maker) jobs(ctx context.Context, site sitevalue.Site) error {
 	j := mk.req.Kind.Jobs
 	if j.Option == "" {
 		return nil
 	}
-	raw, found, err := mk.site().Option(ctx, j.Option)
+	raw, found, err := site.Option(ctx, j.Option)
 	if err != nil || !found {
 		return err
 	}
@@ -116,7 +119,7 @@ func (mk *maker) jobs(ctx context.Context) error {
 	}
 	mk.did("of the scheduled jobs that were due, %d run again in the next minutes, and %d, which were to run once on the source, "+
 		"were dropped", moved, dropped)
-	return mk.setOption(ctx, j.Option, string(fresh))
+	return site.Set(ctx, mk.db, kind.Value{Option: j.Option}, string(fresh))
 }
 
 // laterJobs rewrites a schedule: an array whose keys are times in seconds. A job recurs when there is a number

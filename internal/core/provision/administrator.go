@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/phpval"
 )
 
 // makeAdministrator inserts the rows of the kind's recipe and gives the content to the new account.
@@ -64,7 +65,8 @@ func (mk *maker) insertAdministrator(ctx context.Context, hash string) (id strin
 			id = strconv.FormatInt(last, 10)
 		}
 	}
-	return id, nil
+	return id, mk.networkRows(ctx, strings.NewReplacer("{id}", id, "{login:php}", string(phpval.AppendString(nil, mk.plan.Admin)),
+		"{email}", mk.req.Values["email"].Value))
 }
 
 // next returns one more than the highest number in a column.

@@ -11,9 +11,11 @@ import (
 	"strconv"
 	"strings"
 
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/phpval"
 	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sitevalue"
 )
 
 // Extensions tie themselves to the address or the folder they were set up at: caches, licences and guards against copies
@@ -96,10 +98,10 @@ func hexFigure(c byte) bool {
 }
 
 // renewFingerprints goes through the options of the site for fingerprints of where it came from.
-func (mk *maker) renewFingerprints(ctx context.Context) error {
+func (mk *maker) renewFingerprints(ctx context.Context, site sitevalue.Site) error {
 	known := fingerprints(mk.plan.Rules)
 	fresh := map[string]string{}
-	err := mk.site().Options(ctx, mk.db, func(name string, old []byte) error {
+	err := site.Options(ctx, mk.db, func(name string, old []byte) error {
 		value, of := replaceFingerprints(string(old), known)
 		if len(of) > 0 {
 			fresh[name] = value
@@ -111,7 +113,7 @@ func (mk *maker) renewFingerprints(ctx context.Context) error {
 		return err
 	}
 	for name, value := range fresh {
-		if err := mk.setOption(ctx, name, value); err != nil {
+		if err := site.Set(ctx, mk.db, kind.Value{Option: name}, value); err != nil {
 			return err
 		}
 	}
@@ -119,14 +121,14 @@ func (mk *maker) renewFingerprints(ctx context.Context) error {
 }
 
 // switchOffExtensions takes those that the packing list names off the lists of what is active.
-func (mk *maker) switchOffExtensions(ctx context.Context) error {
+func (mk *maker) switchOffExtensions(ctx context.Context, site sitevalue.Site) error {
 	patterns := mk.req.Archive.Manifest.List.SwitchOff
 	if len(patterns) == 0 {
 		return nil
 	}
 	for _, parts := range mk.req.Kind.Extensions {
 		for _, option := range parts.Active {
-			raw, found, err := mk.site().Option(ctx, option)
+			raw, found, err := site.Option(ctx, option)
 			if err != nil {
 				return err
 			}
@@ -134,7 +136,7 @@ func (mk *maker) switchOffExtensions(ctx context.Context) error {
 			if !found || len(off) == 0 {
 				continue
 			}
-			if err := mk.setOption(ctx, option, string(fresh)); err != nil {
+			if err := site.Set(ctx, mk.db, kind.Value{Option: option}, string(fresh)); err != nil {
 				return err
 			}
 			mk.did("the packing list has %s switched off: %s; switch it on again on the site when it is wanted", parts.What, strings.Join(off, ", "))

@@ -370,10 +370,6 @@ func (mk *maker) site() sitevalue.Site {
 	return sitevalue.Site{Kind: mk.req.Kind, Prefix: mk.plan.Prefix, DB: mk.db}
 }
 
-func (mk *maker) setOption(ctx context.Context, name, value string) error {
-	return mk.site().Set(ctx, mk.db, kind.Value{Option: name}, value)
-}
-
 // setValues puts the fields where they belong in the database. Those for the settings file follow with it.
 func (mk *maker) setValues(ctx context.Context) error {
 	for _, f := range mk.req.Archive.Manifest.List.Fields {
@@ -392,10 +388,16 @@ func (mk *maker) setValues(ctx context.Context) error {
 			}
 		}
 	}
-	if place, value := mk.visibility(); place.InDatabase() {
-		return mk.site().Set(ctx, mk.db, place, value)
+	if err := mk.showSubSites(ctx); err != nil {
+		return err
 	}
-	return nil
+	place, value := mk.visibility()
+	return mk.eachSub(func(site sitevalue.Site, _ string) error {
+		if !place.InDatabase() {
+			return nil
+		}
+		return site.Set(ctx, mk.db, place, value)
+	})
 }
 
 // visibility returns where the kind keeps whether search engines are let in, and what is to stand there.
@@ -462,6 +464,9 @@ func (mk *maker) forget(ctx context.Context) error {
 		}
 	}
 	for _, r := range mk.req.Kind.Forget {
+		if len(mk.req.Kind.Subs) > 0 && !mk.hasTable(r.Table) {
+			continue // not every sub-site has every table
+		}
 		for _, v := range r.Values {
 			if err := mk.db.DeleteLike(ctx, mk.table(r.Table), r.Column, v); err != nil {
 				return err

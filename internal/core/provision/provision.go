@@ -100,7 +100,8 @@ type Plan struct {
 	Keeps          []string      `json:"keeps,omitempty"`    // parts of it that the new site takes over
 	Counts         []Count       `json:"counts,omitempty"`   // what will be replaced, by table and folder
 	Samples        []Sample      `json:"samples,omitempty"`
-	Refresh        *Refreshed    `json:"refresh,omitempty"` // of a site that takes newer code
+	SubSites       []SubSite     `json:"sub_sites,omitempty"` // of a network
+	Refresh        *Refreshed    `json:"refresh,omitempty"`   // of a site that takes newer code
 	Server         string        `json:"server"`
 	Engine         string        `json:"engine,omitempty"` // of the database: the scheme that the server is known by
 	Runtime        string        `json:"runtime,omitempty"`
@@ -232,6 +233,9 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	if why := p.folderFits(address); why != "" && req.Replace == nil {
 		p.Problems = append(p.Problems, why)
 	}
+	if err := p.subSites(m); err != nil {
+		return nil, err
+	}
 	p.Rules = rulesFor(m, p)
 	p.Rules.Mail, p.Rules.Mend = req.MailAddresses, req.Mend
 	if _, err := rewrite.New(p.Rules); err != nil {
@@ -303,6 +307,7 @@ func rulesFor(m *archive.Manifest, p *Plan) rewrite.Rules {
 		for _, also := range alsoKnown(m.Origin, p.Address) {
 			r.Addresses = append(r.Addresses, rewrite.Pair{Old: also, New: p.Address})
 		}
+		r.Addresses = append(r.Addresses, p.elsewhere(m)...)
 	}
 	if strings.Count(path.Clean(m.Origin.WebRoot), "/") >= 2 {
 		r.Paths = []rewrite.Pair{{Old: m.Origin.WebRoot, New: p.Folder}}
@@ -544,6 +549,7 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 		{"Adapt to the new address", adapts, ""},
 		{"Swap in and check", "pages, links, images, leftovers of the old address, login", ""},
 	}
+	p.Steps = slices.Insert(p.Steps, 5, p.subSitesStep()...)
 	p.Steps = slices.Insert(p.Steps, 3, p.sharingStep(req)...)
 	if req.Kind.Settings.Database.None() {
 		p.Steps = slices.DeleteFunc(p.Steps, func(s Step) bool { return s.Title == "Load rows" })

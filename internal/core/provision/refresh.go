@@ -17,6 +17,7 @@ import (
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitevalue"
 	"nestseed/internal/core/sqltext"
 )
 
@@ -407,17 +408,20 @@ func (mk *maker) upgrade(ctx context.Context) error {
 		return errors.Join(err, mk.resume(ctx, mk.stage))
 	}
 	u := mk.req.Kind.Upgrade
-	status, body, err := mk.req.Visit(ctx, mk.plan.Address, u.Visit)
+	err = mk.eachSub(func(site sitevalue.Site, address string) error {
+		status, body, err := mk.req.Visit(ctx, address, u.Visit)
+		if err != nil {
+			return err
+		}
+		now, _, err := site.Option(ctx, u.Option)
+		if err == nil && now != needs {
+			err = fmt.Errorf("%s did not bring its tables from %s to %s: %s answered %d: %.200s", mk.req.Kind.Title, now, needs, u.Visit, status,
+				body)
+		}
+		return err
+	})
 	if err != nil {
 		return err
-	}
-	now, _, err := mk.site().Option(ctx, u.Option)
-	if err != nil {
-		return err
-	}
-	if now != needs {
-		return fmt.Errorf("%s did not bring its tables from %s to %s: %s answered %d: %.200s", mk.req.Kind.Title, now, needs, u.Visit, status,
-			body)
 	}
 	mk.result.Upgraded = needs
 	return mk.resume(ctx, mk.stage)

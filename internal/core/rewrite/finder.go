@@ -10,7 +10,8 @@ import (
 type finder struct {
 	needles []needle
 	src     []byte
-	at      [maxNeedles]int32 // where each needle is found next; len(src) when nowhere
+	at      [fewNeedles]int32 // where each needle is found next; len(src) when nowhere
+	far     []int32           // the same of those that are more
 
 	first, which int // what raw said last; first is -1 before that
 
@@ -18,19 +19,35 @@ type finder struct {
 	unsure bool           // there were escapes around a needle by which it cannot be judged
 }
 
-// maxNeedles is enough for twelve hosts and four folders.
-const maxNeedles = 2*12 + 4*folderStyles
+const (
+	// fewNeedles is enough for twelve hosts and four folders, as nearly all sites have.
+	fewNeedles = 2*12 + 4*folderStyles
+	// maxNeedles is enough for a network of some hundred sites with hosts of their own.
+	maxNeedles = 2*512 + 4*folderStyles
+)
+
+// place is where a needle is found next.
+func (f *finder) place(i int) *int32 {
+	if i < fewNeedles {
+		return &f.at[i]
+	}
+	return &f.far[i-fewNeedles]
+}
 
 func newFinder(needles []needle, src []byte) finder {
 	f := finder{needles: needles, src: src, first: -1}
+	if len(needles) > fewNeedles {
+		f.far = make([]int32, len(needles)-fewNeedles)
+	}
 	missing := false
 	for i := range needles {
 		n := &needles[i]
 		if n.first {
 			missing = !n.alone && n.key.index(src, 0) < 0
 		}
-		if f.at[i] = -1; missing {
-			f.at[i] = int32(len(src))
+		at := f.place(i)
+		if *at = -1; missing {
+			*at = int32(len(src))
 		}
 	}
 	return f
@@ -44,15 +61,16 @@ func (f *finder) raw(from int) (at, which int) {
 	}
 	f.first = len(f.src)
 	for i := range f.needles {
-		if int(f.at[i]) < from {
+		at := f.place(i)
+		if int(*at) < from {
 			next := f.needles[i].index(f.src, from)
 			if next < 0 {
 				next = len(f.src)
 			}
-			f.at[i] = int32(next)
+			*at = int32(next)
 		}
-		if int(f.at[i]) < f.first {
-			f.first, f.which = int(f.at[i]), i
+		if int(*at) < f.first {
+			f.first, f.which = int(*at), i
 		}
 	}
 	return f.first, f.which

@@ -59,6 +59,7 @@ type Survey struct {
 	// Also are other addresses that the site gives for itself, such as that of its code in a folder of its own.
 	Also     []string       `json:"also,omitempty"`
 	Title    string         `json:"title"`
+	SubSites []kind.SubSite `json:"sub_sites,omitempty"` // of a network
 	WebRoot  string         `json:"web_root"`
 	Prefix   string         `json:"prefix"`
 	Totals   Totals         `json:"totals"`
@@ -144,7 +145,7 @@ func Take(ctx context.Context, in Input, report progress.Reporter) (*Survey, err
 	s := &Survey{
 		TakenAt: start.UTC(), Kind: in.Identity.Kind.Name, KindTitle: in.Identity.Kind.Title,
 		Version: in.Identity.Version, Runtime: in.Identity.Runtime,
-		WebRoot: path.Join(in.FS.Root(), in.Root), Prefix: in.Identity.Prefix, Findings: []Finding{},
+		WebRoot: path.Join(in.FS.Root(), in.Root), Prefix: in.Identity.Prefix, SubSites: in.Identity.SubSites, Findings: []Finding{},
 	}
 	site, err := in.FS.Sub(ctx, in.Root)
 	if err != nil {
@@ -286,7 +287,7 @@ func Addresses(ctx context.Context, db sitedb.Reader, id *kind.Identity, known .
 			missing = place
 		}
 	}
-	for _, v := range known {
+	for _, v := range slices.Concat(known, id.Also) {
 		add(v)
 	}
 	switch {

@@ -21,7 +21,8 @@ func sourceOut(s records.Source) wire.Source {
 			v.Groups[i].Values = filled(v.Groups[i].Values)
 		}
 	}
-	return wire.Source{Name: s.Name, Host: s.Host, Path: s.Path, Kind: s.Kind, Version: s.Version, Address: s.Address, Survey: v}
+	return wire.Source{Name: s.Name, Host: s.Host, Path: s.Path, Kind: s.Kind, Version: s.Version, Address: s.Address,
+		Network: s.Network, SubSite: s.SubSite, Survey: v}
 }
 
 // filled is a list that is empty and not missing.
@@ -52,14 +53,14 @@ func (a *api) sourceOperations(h huma.API) {
 		error) {
 		b := in.Body
 		s, err := a.Sources.Add(ctx, sources.New{Name: b.Name, Host: b.Host, Path: b.Path, Kind: b.Kind, Address: b.Address,
-			Database: b.Database, Password: b.DatabasePassword, Prefix: b.Prefix, Ask: b.Ask})
+			Database: b.Database, Password: b.DatabasePassword, Prefix: b.Prefix, SubSite: b.SubSite, Ask: b.Ask})
 		return single(s, err, sourceOut)
 	})
 	operation(h, "PATCH", "/sources/{name}", "change-source", "Change where a source is read; what is not given stays",
 		func(ctx context.Context, in *changed[wire.ChangedSource]) (*body[wire.Source], error) {
 			b := in.Body
 			s, err := a.Sources.Change(ctx, in.Name, sources.Change{Path: b.Path, Address: b.Address, Database: b.Database,
-				Password: b.DatabasePassword, Prefix: b.Prefix})
+				Password: b.DatabasePassword, Prefix: b.Prefix, SubSite: b.SubSite})
 			if err == nil {
 				err = a.db.Audit(ctx, who(ctx).Name, "changed source "+s.Name)
 			}

@@ -86,7 +86,7 @@ func (svc *Installs) open(ctx context.Context, args PlaceArgs, runID string) (_ 
 	if p.release, err = svc.DB.Release(ctx, args.Release); err != nil {
 		return nil, err
 	}
-	k, err := svc.Kinds.Named(ctx, p.release.Manifest.Kind)
+	k, err := svc.Kinds.Of(ctx, p.release.Manifest)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"sync"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/service/engine"
@@ -64,6 +65,15 @@ func (s *Kinds) parse(text string) (*kind.Kind, error) {
 		s.parsed[text] = k
 	}
 	return k, err
+}
+
+// Of returns the kind of the site that a release holds. Errors: kind.ErrUnknown.
+func (s *Kinds) Of(ctx context.Context, m *archive.Manifest) (*kind.Kind, error) {
+	k, err := s.Named(ctx, m.Kind)
+	if err != nil {
+		return nil, err
+	}
+	return m.KindOf(k), nil
 }
 
 // Named returns the kind with a name. Errors: kind.ErrUnknown.

@@ -105,7 +105,7 @@ func (svc *Releases) recordDifference(ctx context.Context, ref string, report pr
 
 // compareSizes compares the archives of two releases.
 func (svc *Releases) compareSizes(ctx context.Context, from, to records.Release) (*contents.Comparison, error) {
-	k, err := svc.Kinds.Named(ctx, to.Manifest.Kind)
+	k, err := svc.Kinds.Of(ctx, to.Manifest)
 	if err != nil {
 		return nil, err
 	}

@@ -30,7 +30,7 @@ func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareAr
 		return nil, err
 	}
 	defer f.Close()
-	k, err := svc.Kinds.Named(ctx, from.Manifest.Kind)
+	k, err := svc.Kinds.Of(ctx, from.Manifest)
 	if err != nil {
 		return nil, err
 	}

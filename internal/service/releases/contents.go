@@ -17,7 +17,7 @@ func (svc *Releases) Contents(ctx context.Context, r records.Release) (*contents
 	if index != nil {
 		return contents.New(index, r.Manifest), nil
 	}
-	k, err := svc.Kinds.Named(ctx, r.Manifest.Kind)
+	k, err := svc.Kinds.Of(ctx, r.Manifest)
 	if err != nil {
 		return nil, err
 	}

@@ -340,7 +340,7 @@ func (im *importer) ours(ctx context.Context, a *archive.Archive, whole archive.
 	if err := a.JudgeSQL(im.args.Trust); err != nil {
 		return nil, err
 	}
-	k, err := im.svc.Kinds.Named(ctx, a.Manifest.Kind)
+	k, err := im.svc.Kinds.Of(ctx, &a.Manifest)
 	if err != nil {
 		return nil, err
 	}

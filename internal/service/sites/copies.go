@@ -10,6 +10,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/build"
+	"nestseed/internal/core/network"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
@@ -117,7 +118,10 @@ func (svc *Sites) copySite(ctx context.Context, run engine.Run, o *openSite, why
 		return 0, err
 	}
 	defer db.Close()
-	list, err := packing.Parse([]byte(o.kind.Lists["whole-site"]))
+	if err := network.Read(ctx, db, id); err != nil {
+		return 0, err
+	}
+	list, err := packing.Parse([]byte(id.Kind.Lists["whole-site"]))
 	if err != nil {
 		return 0, err
 	}

@@ -12,6 +12,7 @@ import (
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/network"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
@@ -102,7 +103,7 @@ func (svc *Sites) parties(ctx context.Context, args ProvisionArgs) (p parties, e
 		p.client, err = records.Client{Name: args.Client}, nil
 	}
 	if err == nil {
-		p.kind, err = svc.Kinds.Named(ctx, p.release.Manifest.Kind)
+		p.kind, err = svc.Kinds.Of(ctx, p.release.Manifest)
 	}
 	return p, err
 }
@@ -619,7 +620,28 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.R
 	if source, _, err := svc.sourceOfSite(ctx, s); err == nil {
 		site.Source = source
 	}
+	if site.SubSites, err = subSites(ctx, fsys, k, s, db); err != nil {
+		return nil, err
+	}
 	return check.Run(ctx, site, report)
+}
+
+// subSites returns the sites of a network, as it is now.
+func subSites(ctx context.Context, fsys hostfs.FS, k *kind.Kind, s records.Site, db sitedb.DB) ([]kind.SubSite, error) {
+	if k.Single() == k {
+		return nil, nil
+	}
+	id, err := k.Known(ctx, fsys, s.Folder, s.Code)
+	if err != nil {
+		return nil, nil // the checks of the site say what is wrong with it
+	}
+	if err := network.Read(ctx, db, id); err != nil {
+		return nil, err
+	}
+	for i := range id.SubSites {
+		id.SubSites[i].Title = plainTitle(id.SubSites[i].Title)
+	}
+	return id.SubSites, nil
 }
 
 // siteTitle returns the title that a site is to show, "" where its kind keeps none or it cannot be read.

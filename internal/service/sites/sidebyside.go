@@ -139,7 +139,7 @@ func (svc *Sites) kindOf(ctx context.Context, s records.Site) (*kind.Kind, error
 	if err != nil {
 		return nil, err
 	}
-	return svc.Kinds.Named(ctx, r.Manifest.Kind)
+	return svc.Kinds.Of(ctx, r.Manifest)
 }
 
 // Screenshot opens a screenshot that a site's record names. Errors: records.ErrNotFound.

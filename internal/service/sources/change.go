@@ -21,6 +21,7 @@ import (
 // New is what is said of a source when it is added. Kind, database, table prefix and address are found out where they are not given.
 type New struct {
 	Name, Host, Path, Kind, Address, Database, Password, Prefix string
+	SubSite                                                     string // of a network: the source is only that
 
 	// Ask lets the source be asked how it reaches its database, by a page that is placed in its folder for one request.
 	Ask bool
@@ -101,7 +102,7 @@ func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New
 
 // Change is what becomes of a source; what is empty stays as it is.
 type Change struct {
-	Path, Address, Database, Password, Prefix string
+	Path, Address, Database, Password, Prefix, SubSite string
 }
 
 // Change changes where a source is read, once what it would be has been read. It stays of its kind, as packing lists are
@@ -126,8 +127,9 @@ func (svc *Sources) Change(ctx context.Context, name string, to Change) (src rec
 				return err
 			}
 		}
-		n := New{Name: s.Name, Path: cmp.Or(to.Path, s.Path), Kind: s.Kind, Address: to.Address, Prefix: cmp.Or(to.Prefix, s.Prefix)}
-		if n.Path == s.Path && database == s.Database {
+		n := New{Name: s.Name, Path: cmp.Or(to.Path, s.Path), Kind: s.Kind, Address: to.Address, Prefix: cmp.Or(to.Prefix, s.Prefix),
+			SubSite: cmp.Or(to.SubSite, s.SubSite)}
+		if n.Path == s.Path && database == s.Database && n.SubSite == s.SubSite {
 			n.Address = cmp.Or(to.Address, s.Address) // else it is read again
 		}
 		return svc.Hosts.Vault.Try(ctx, "source", s.Name, "database", password, func(string) error {
@@ -158,11 +160,13 @@ func (svc *Sources) Remove(ctx context.Context, name string) error {
 
 // identified finds out what a source is.
 func (svc *Sources) identified(ctx context.Context, host records.Host, n New, database string) (src records.Source, err error) {
-	open, err := svc.OpenAt(ctx, host, records.Source{Name: n.Name, Path: n.Path, Database: database, Prefix: n.Prefix})
+	src = records.Source{Name: n.Name, Path: n.Path, Database: database, Prefix: n.Prefix, SubSite: n.SubSite}
+	open, err := svc.OpenAt(ctx, host, src)
 	if below := (*kind.BelowError)(nil); errors.As(err, &below) {
 		// A folder above the site was given: the site is what people mean.
 		n.Path = below.Path
-		open, err = svc.OpenAt(ctx, host, records.Source{Name: n.Name, Path: n.Path, Database: database, Prefix: n.Prefix})
+		src.Path = n.Path
+		open, err = svc.OpenAt(ctx, host, src)
 	}
 	if err != nil {
 		return src, input.Wrong(err)
@@ -180,7 +184,7 @@ func (svc *Sources) identified(ctx context.Context, host records.Host, n New, da
 		n.Address = all[0]
 	}
 	src = records.Source{Name: n.Name, HostID: host.ID, Path: n.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version,
-		Address: n.Address, Database: database, Prefix: n.Prefix}
+		Address: n.Address, Database: database, Prefix: n.Prefix, Network: len(open.Identity.SubSites) > 0, SubSite: n.SubSite}
 	src.FromSite, err = svc.DB.SiteAt(ctx, host.ID, n.Path)
 	return src, err
 }

@@ -16,6 +16,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/network"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
 	_ "nestseed/internal/core/sitedb/engines"
@@ -52,7 +53,7 @@ func (s *Opened) Close() {
 }
 
 // OpenAt identifies a source and opens its database: at the address that was given for it, else at the one in its settings file.
-// Of the source, only its name, path, database and prefix matter.
+// Of the source, only its name, path, database, prefix and sub-site matter.
 func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Source) (*Opened, error) {
 	all, err := svc.Kinds.All(ctx)
 	if err != nil {
@@ -89,11 +90,26 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 		fsys.Close()
 		return nil, fmt.Errorf("database of source %s: %w", src.Name, err)
 	}
-	if err := s.hasTables(ctx, dbName); err != nil {
+	if err := cmp.Or(s.hasTables(ctx, dbName), s.network(ctx, src)); err != nil {
 		s.Close()
 		return nil, err
 	}
 	return s, nil
+}
+
+// network reads which sub-sites a source has that is a network, and where it is to be one of them, goes on with that alone.
+func (s *Opened) network(ctx context.Context, src records.Source) error {
+	if s.DB == nil {
+		return nil
+	}
+	if err := network.Read(ctx, s.DB, s.Identity); err != nil || src.SubSite == "" {
+		return err
+	}
+	fsys, db, err := network.Alone(ctx, s.FS, src.Path, s.DB, s.Identity, src.SubSite)
+	if err == nil {
+		s.FS, s.DB = fsys, db
+	}
+	return err
 }
 
 // openServer connects to the server of a source's database, and returns the name that the database has there.
@@ -244,5 +260,6 @@ func (svc *Sources) Check(ctx context.Context, name string, report progress.Repo
 	defer open.Close()
 	at := hosts.Reach(h, s.Address)
 	return check.Run(ctx, check.Site{Address: s.Address, Connect: h.Connect, Private: at.Private, Kind: open.Identity.Kind, AsItIs: true,
-		DB: open.DB, Prefix: open.Identity.Prefix, FS: open.FS, Folder: s.Path}, report)
+		SubSites: open.Identity.SubSites,
+		DB:       open.DB, Prefix: open.Identity.Prefix, FS: open.FS, Folder: s.Path}, report)
 }

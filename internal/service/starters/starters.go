@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
@@ -43,6 +44,9 @@ func (svc *Starters) Create(ctx context.Context, name, source, list string, fiel
 	}
 	if list == "" {
 		list = StockList
+	}
+	if src.Network {
+		k = k.OfNetwork([]kind.SubSite{{ID: "1", Main: true}}) // which there are is found out when it is read
 	}
 	text, ok := k.Lists[list]
 	if !ok {
@@ -182,7 +186,7 @@ func (svc *Starters) Packing(ctx context.Context, t records.Starter) (*Packing, 
 	if err != nil {
 		return nil, err
 	}
-	m, err := l.Compile(k, s.Prefix)
+	m, err := l.Compile(k.OfNetwork(s.SubSites), s.Prefix)
 	if err != nil {
 		return nil, err
 	}

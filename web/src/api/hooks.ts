@@ -31,6 +31,14 @@ export const useClients = () => useQuery({ queryKey: ['clients'], queryFn: () =>
 export const useClient = (name: string) =>
   useQuery({ queryKey: ['clients', name], queryFn: () => body(http.GET('/clients/{name}', { params: { path: { name } } })) })
 export const useSites = (retired = false) => useQuery({ queryKey: ['sites', { retired }], queryFn: () => body(http.GET('/sites', { params: { query: { retired } } })) })
+export const useInstalls = () => useQuery({ queryKey: ['installs'], queryFn: () => body(http.GET('/installs')) })
+export const useInstall = (name: string) => useQuery({ queryKey: ['installs', name], queryFn: () => body(http.GET('/installs/{name}', { params: { path: { name } } })) })
+export const useAddInstall = () => useDo((install: Schemas['NewInstall']) => body(http.POST('/installs', { body: install })))
+export const useRemoveInstall = () => useDo((name: string) => body(http.DELETE('/installs/{name}', { params: { path: { name } } })))
+/** What bringing all sites of an install to the code of a release would do, or, for none, bringing them back to what they had. */
+export const useInstallPlan = (name: string, to: string, wanted: boolean) =>
+  useQuery({ queryKey: ['installs', name, 'plan', to], enabled: wanted, retry: false, gcTime: 0, queryFn: () => body(http.POST(to ? '/installs/{name}/refresh/plan' : '/installs/{name}/undo/plan', { params: { path: { name } }, body: { to: to || undefined } })) })
+export const useInstallMove = () => useDo(({ name, to, mark }: { name: string; to: string; mark?: string }) => body(http.POST(to ? '/installs/{name}/refresh' : '/installs/{name}/undo', { params: { path: { name } }, body: { to: to || undefined, mark } })))
 export const useKinds = () => useQuery({ queryKey: ['kinds'], queryFn: () => body(http.GET('/kinds')) })
 export const useSite = (name: string) =>
   useQuery({ queryKey: ['sites', name], queryFn: () => body(http.GET('/sites/{name}', { params: { path: { name } } })) })

@@ -1468,6 +1468,7 @@ export interface components {
             database_password?: string;
             path?: string;
             prefix?: string;
+            sub_site?: string;
         };
         ChangedStarter: {
             source: string;
@@ -2101,6 +2102,8 @@ export interface components {
             path: string;
             /** @description of its tables; read from its settings file unless given */
             prefix?: string;
+            /** @description of a network: its host name, folder or number; the source is then that site alone */
+            sub_site?: string;
         };
         NewStarter: {
             fields?: components["schemas"]["Field"][];
@@ -2607,7 +2610,11 @@ export interface components {
             host: string;
             kind: string;
             name: string;
+            /** @description it is a network of several sites */
+            network?: boolean;
             path: string;
+            /** @description the one of a network that it is */
+            sub_site?: string;
             survey?: components["schemas"]["Survey"];
             version: string;
         };
@@ -2634,6 +2641,13 @@ export interface components {
             ms: number;
             name: string;
         };
+        SubSite: {
+            address: string;
+            /** @description its number */
+            id: string;
+            main?: boolean;
+            title?: string;
+        };
         Survey: {
             address: string;
             also?: string[];
@@ -2648,6 +2662,8 @@ export interface components {
             prefix: string;
             running?: string;
             runtime: string;
+            /** @description of a network */
+            sub_sites?: components["schemas"]["SubSite"][];
             tables: components["schemas"]["Table"][];
             /** Format: date-time */
             taken_at: string;

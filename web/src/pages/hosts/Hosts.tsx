@@ -1,8 +1,9 @@
 import type { Schemas } from '../../api/client'
-import { useAddHost, useChangeHost, useHosts, useTestHost } from '../../api/hooks'
+import { useNavigate } from 'react-router'
+import { useAddHost, useAddInstall, useChangeHost, useHosts, useInstalls, useReleases, useTestHost } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Button, Empty, Field, Head, Input, Loading, Rows, Sheet, Trouble } from '../../parts/basics'
-import { day } from '../../parts/format'
+import { Button, Empty, Field, Head, Input, Loading, Rows, Select, Sheet, To, Trouble } from '../../parts/basics'
+import { day, plural } from '../../parts/format'
 
 export function Hosts() {
   const hosts = useHosts()
@@ -24,7 +25,36 @@ export function Hosts() {
           ]} />
         )}
       </Sheet>
+      <Installs />
     </>
+  )
+}
+
+/** Code on hosts that several sites share. */
+function Installs() {
+  const installs = useInstalls().data ?? []
+  const hosts = useHosts().data ?? []
+  const releases = (useReleases().data ?? []).filter((r) => r.kept)
+  const add = useAddInstall()
+  const go = useNavigate()
+  if (hosts.length === 0 || releases.length === 0) return null
+  return (
+    <Sheet className="mt-4" title="Installs" aside={
+      <Ask small button="Add an install" title="Add an install" about="The code of a release is placed on a host once, for sites to share; each has settings, content and a database of its own." action="Place the code"
+        onSubmit={async (f) => go(`/runs/${(await add.mutateAsync({ name: text(f, 'name'), from: text(f, 'from'), host: text(f, 'host') })).id}`)}>
+        <Field label="Name">{(id) => <Input id={id} name="name" required pattern="[a-z0-9][a-z0-9\-]*" />}</Field>
+        <Field label="Code of">{(id) => <Select id={id} name="from">{releases.map((r) => <option key={r.ref}>{r.ref}</option>)}</Select>}</Field>
+        <Field label="Host">{(id) => <Select id={id} name="host">{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
+      </Ask>}>
+      {installs.length === 0 ? <Empty>None. Where many sites of a host have the same code, they can share one copy of it.</Empty> : (
+        <Rows caption="Installs" rows={installs} by={(i) => i.name} columns={[
+          { head: 'Install', cell: (i) => <To to={`/installs/${i.name}`}>{i.name}</To> },
+          { head: 'Host', grow: true, cell: (i) => i.host },
+          { head: 'Sites', cell: (i) => i.tenants },
+          { head: 'Since', cell: (i) => day(i.made_at) },
+        ]} />
+      )}
+    </Sheet>
   )
 }
 

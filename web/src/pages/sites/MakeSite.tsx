@@ -6,6 +6,7 @@ import { useClients, useHosts, useKinds, usePlan, useProvision, useReleases, use
 import { Button, Field, Head, Input, Select, Sheet, Status, Trouble } from '../../parts/basics'
 import { count, millis, plural, size } from '../../parts/format'
 import { usual } from '../../parts/usual'
+import { CodeChoice } from './CodeChoice'
 
 /** Waits until a value has rested for a moment: a plan is made when typing pauses. */
 function useRested<T>(value: T, ms = 250): T {
@@ -23,7 +24,7 @@ export function MakeSite() {
   const clients = useClients().data ?? []
   const hosts = useHosts().data ?? []
   const releases = useReleases().data ?? []
-  const [choice, setChoice] = useState({ client: query.get('client') ?? '', from: query.get('from') ?? '', host: '', name: '', address: '', visible: false, hold: false, mail: false, mailAddresses: false, mend: false, replace: false, keep: [] as string[] })
+  const [choice, setChoice] = useState({ client: query.get('client') ?? '', from: query.get('from') ?? '', host: '', install: '', name: '', address: '', visible: false, hold: false, mail: false, mailAddresses: false, mend: false, replace: false, keep: [] as string[] })
   const [set, setSet] = useState<Record<string, string>>({})
   const client = choice.client || clients[0]?.name || ''
   const from = choice.from || usual(releases)
@@ -33,7 +34,7 @@ export function MakeSite() {
   const standing = sites.some((s) => s.name === (choice.name || client))
   const starters = useStarters().data ?? []
   const parts = kinds.find((k) => k.name === starters.find((t) => t.name === from.split('@')[0])?.kind)?.keep ?? []
-  const wanted: Schemas['NewSite'] | null = client && from && host ? { client, from, host, name: choice.name || undefined, address: choice.address || undefined, visible: choice.visible, hold: choice.hold, mail: choice.mail, mail_addresses: choice.mailAddresses, mend: choice.mend, replace: standing && choice.replace, keep: standing && choice.replace ? choice.keep : undefined, set } : null
+  const wanted: Schemas['NewSite'] | null = client && from && host ? { client, from: choice.install ? '' : from, host: choice.install ? '' : host, tenant_of: choice.install || undefined, name: choice.name || undefined, address: choice.address || undefined, visible: choice.visible, hold: choice.hold, mail: choice.mail, mail_addresses: choice.mailAddresses, mend: choice.mend, replace: standing && choice.replace, keep: standing && choice.replace ? choice.keep : undefined, set } : null
   const key = useRested(JSON.stringify(wanted))
   const plan = usePlan(JSON.parse(key) as Schemas['NewSite'] | null)
   const provision = useProvision()
@@ -47,12 +48,13 @@ export function MakeSite() {
         <form className="grid gap-3" onSubmit={(e) => e.preventDefault()}>
           <Pair>
             <Field label="Client">{(id) => <Select id={id} value={client} onChange={(e) => { pick({ client: e.target.value, name: '', address: '' }); setSet({}) }}>{clients.map((c) => <option key={c.name} value={c.name}>{c.settings.title?.value || c.name}</option>)}</Select>}</Field>
-            <Field label="From release">{(id) => <Select id={id} value={from} onChange={(e) => pick({ from: e.target.value })}>{releases.filter((r) => r.kept).map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}</Select>}</Field>
+            <Field label="From release">{(id) => <Select id={id} value={from} disabled={!!choice.install} onChange={(e) => pick({ from: e.target.value })}>{releases.filter((r) => r.kept).map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}</Select>}</Field>
           </Pair>
           <Pair>
-            <Field label="Host">{(id) => <Select id={id} value={host} onChange={(e) => pick({ host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
+            <Field label="Host">{(id) => <Select id={id} value={host} disabled={!!choice.install} onChange={(e) => pick({ host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
             <Field label="Name">{(id) => <Input id={id} className="font-mono" value={choice.name} placeholder={plan.data?.name ?? client} onChange={(e) => pick({ name: e.target.value })} />}</Field>
           </Pair>
+          <CodeChoice value={choice.install} onPick={(install) => pick({ install })} />
           <Field label="Address" hint="by the host's pattern unless given">{(id, by) => <Input id={id} aria-describedby={by} className="font-mono" value={choice.address} placeholder={plan.data?.address} onChange={(e) => pick({ address: e.target.value })} />}</Field>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.visible} onChange={(e) => pick({ visible: e.target.checked })} />Let search engines in</label>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.hold} onChange={(e) => pick({ hold: e.target.checked })} />Keep visitors out until it is opened</label>

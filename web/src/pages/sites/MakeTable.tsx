@@ -6,18 +6,19 @@ import { useHosts, useMakeTable, usePlanTable, useReleases } from '../../api/hoo
 import { Button, Empty, Field, Head, Loading, Rows, Select, Sheet, Status, To, Trouble } from '../../parts/basics'
 import { plural, size } from '../../parts/format'
 import { usual } from '../../parts/usual'
+import { CodeChoice } from './CodeChoice'
 import { rowsOf, type Row } from './rows'
 
 /** A table of clients on the left, what each row would become on the right. */
 export function MakeTable() {
   const hosts = useHosts().data ?? []
   const releases = useReleases().data ?? []
-  const [choice, setChoice] = useState({ from: '', host: '', visible: false, hold: true, mail: false, mailAddresses: false, mend: false })
+  const [choice, setChoice] = useState({ from: '', host: '', install: '', visible: false, hold: true, mail: false, mailAddresses: false, mend: false })
   const [file, setFile] = useState<{ name: string; rows: Row[] } | null>(null)
   const [wrong, setWrong] = useState<Error | null>(null)
   const from = choice.from || usual(releases)
   const host = choice.host || hosts[0]?.name || ''
-  const wanted: Schemas['NewTable'] | null = file && from && host ? { from, host, visible: choice.visible, hold: choice.hold, mail: choice.mail, mail_addresses: choice.mailAddresses, mend: choice.mend, rows: file.rows } : null
+  const wanted: Schemas['NewTable'] | null = file && from && host ? { from: choice.install ? '' : from, host: choice.install ? '' : host, tenant_of: choice.install || undefined, visible: choice.visible, hold: choice.hold, mail: choice.mail, mail_addresses: choice.mailAddresses, mend: choice.mend, rows: file.rows } : null
   const plan = usePlanTable(wanted)
   const make = useMakeTable()
   const go = useNavigate()
@@ -40,8 +41,9 @@ export function MakeTable() {
         <form className="grid gap-3" onSubmit={(e) => e.preventDefault()}>
           <Field label="Table" hint="comma-separated values; the first line names the columns">{(id, by) => <input id={id} aria-describedby={by} type="file" accept=".csv,text/csv" onChange={(e) => read(e.target.files?.[0])} className="block w-full text-ink" />}</Field>
           <Trouble error={wrong} />
-          <Field label="From release">{(id) => <Select id={id} value={from} onChange={(e) => pick({ from: e.target.value })}>{releases.filter((r) => r.kept).map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}</Select>}</Field>
-          <Field label="Host">{(id) => <Select id={id} value={host} onChange={(e) => pick({ host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
+          <Field label="From release">{(id) => <Select id={id} value={from} disabled={!!choice.install} onChange={(e) => pick({ from: e.target.value })}>{releases.filter((r) => r.kept).map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}</Select>}</Field>
+          <Field label="Host">{(id) => <Select id={id} value={host} disabled={!!choice.install} onChange={(e) => pick({ host: e.target.value })}>{hosts.map((h) => <option key={h.name}>{h.name}</option>)}</Select>}</Field>
+          <CodeChoice value={choice.install} onPick={(install) => pick({ install })} />
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.hold} onChange={(e) => pick({ hold: e.target.checked })} />Keep visitors out until each is opened</label>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.mailAddresses} onChange={(e) => pick({ mailAddresses: e.target.checked })} />Change mail addresses at the old host too</label>
           <label className="flex gap-2 items-center"><input type="checkbox" checked={choice.mend} onChange={(e) => pick({ mend: e.target.checked })} />Mend serialised values that are broken in the source</label>

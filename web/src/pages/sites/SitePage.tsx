@@ -87,6 +87,7 @@ export function SitePage() {
               {!s.retired_at && <HeldLine site={s} />}
               <dt className="text-soft">Search engines</dt><dd>{s.visible ? 'let in' : 'kept out'}</dd>
               <dt className="text-soft">Mail</dt><dd>{s.quiet ? 'kept from going out, as this is a preview' : 'goes out'}</dd>
+              {s.install && <><dt className="text-soft">Code</dt><dd>that of install <To to={`/installs/${s.install}`}>{s.install}</To>, which it shares with others</dd></>}
               <Descent site={s} />
               <dt className="text-soft">Rewritten</dt><dd>{count(r.replaced)} places{r.replaced > 0 && ': '}{Object.entries(r.forms ?? {}).map(([k, n]) => `${count(n)} ${k}`).join(', ')}; {count(r.serialised)} of them inside serialised values{r.broken > 0 && `; ${count(r.broken)} values were broken before and left as they are`}
                 {r.samples && <details><summary className="cursor-pointer text-soft">Examples of each</summary>{r.samples.map((x) => <p key={x.where + x.before} className="font-mono text-[0.9rem] text-soft break-all">{x.form}, in {x.where}: {x.before} → {x.after}</p>)}</details>}</dd>
