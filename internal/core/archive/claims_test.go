@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"nestseed/internal/core/kind"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -27,4 +29,16 @@ func TestAManifestNamesFewAddresses(t *testing.T) {
 	require.NoError(t, a.checkManifest())
 	a.Manifest.Origin.Also = make([]string, MostAddresses+1)
 	require.ErrorIs(t, a.checkManifest(), ErrHostile)
+}
+
+func TestAManifestNamesSubSitesByNumbers(t *testing.T) {
+	of := func(all ...kind.SubSite) error {
+		return (&Archive{Manifest: Manifest{Origin: Origin{SubSites: all}}}).checkManifest()
+	}
+	main := kind.SubSite{ID: "1", Main: true}
+	require.NoError(t, of(main, kind.SubSite{ID: "2"}))
+	for _, wrong := range [][]kind.SubSite{{{ID: "2"}}, {main, main}, {main, {ID: "2", Main: true}}, {main, {ID: "2`; DROP"}}, {main, {ID: "-2"}},
+		{main, {ID: "02"}}, {main, {ID: "0"}}, {main, {ID: ""}}, {main, {ID: "99999999999999999999"}}, make([]kind.SubSite, MostSubSites+1)} {
+		require.ErrorIs(t, of(wrong...), ErrHostile)
+	}
 }

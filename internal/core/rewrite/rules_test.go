@@ -1,6 +1,8 @@
 package rewrite
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -192,4 +194,21 @@ func TestSerialisedValuesStayReadableWhateverStandsInThem(t *testing.T) {
 			t.Fatalf("%q: within a value within it stands %q: %v", one, inner, err)
 		}
 	})
+}
+
+func TestEachSiteOfALargeNetworkGoesToItsOwnPlace(t *testing.T) {
+	rules := Rules{Addresses: []Pair{{Old: "http://alder.example", New: "http://brook.example"}}}
+	in, want := "http://alder.example/", "http://brook.example/"
+	for i := range 60 {
+		label := fmt.Sprintf("branch-%d", i)
+		rules.Addresses = append(rules.Addresses, Pair{Old: "http://" + label + ".alder.example", New: "http://" + label + ".brook.example"})
+		in += fmt.Sprintf(" http://%s.alder.example/a %s.alder.example", label, label)
+		want += fmt.Sprintf(" http://%s.brook.example/a %s.brook.example", label, label)
+	}
+	in, want = in+" other.alder.example", want+" other.alder.example"
+	r, err := New(rules)
+	require.NoError(t, err)
+	require.Equal(t, want, string(r.Worker().Text(nil, []byte(in))))
+	_, err = New(Rules{Addresses: slices.Repeat(rules.Addresses[1:], 1), Paths: slices.Repeat([]Pair{{Old: "/srv/www", New: "/srv/new"}}, 2000)})
+	require.ErrorContains(t, err, "more than can be replaced at once")
 }
