@@ -3,7 +3,7 @@ import { useNavigate } from 'react-router'
 import { useAddHost, useAddInstall, useChangeHost, useHosts, useInstalls, useReleases, useTestHost } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
 import { Button, Empty, Field, Head, Input, Loading, Rows, Select, Sheet, To, Trouble } from '../../parts/basics'
-import { day, plural } from '../../parts/format'
+import { day } from '../../parts/format'
 
 export function Hosts() {
   const hosts = useHosts()
