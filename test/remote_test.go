@@ -43,7 +43,7 @@ func TestTheMainJobOverSSH(t *testing.T) {
 	prepared(t)
 	line := remoteHost(t, "files-only", world.stack, false, 2*time.Millisecond)
 	school := scenario.Schools(8)[7]
-	mainJobOn(t, "files-only", school, func() { line.CutAfter(3<<20, false) })
+	mainJobOn(t, "files-only", school, remoteBase{"base", "wp-config.php", filepath.Join(world.dir, "fields.yaml")}, func() { line.CutAfter(3<<20, false) })
 	before := tree(t, school.Name)
 	replaced := ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "files-only", "--replace", "--keep", "users")
 	require.Zero(t, replaced.Report.Faults(), "%+v", replaced.Report)
@@ -72,29 +72,45 @@ func TestTheMainJobOverFTP(t *testing.T) {
 	require.NoError(t, os.WriteFile(password, []byte(ftp.Password), 0o600))
 	must(t, "host", "add", "over-ftp", "--files", ftp.Files(world.stack.Sites()), "--files-password-file", password, "--address",
 		world.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort))
+	// Each file is a connection with TLS of its own, so the site is one of some hundred files.
+	require.NoError(t, world.stack.InstallDrupal(t.Context(), stack.StandIn{Name: "ftp-base", Title: "Folk music", Engine: "mysql",
+		Database: "ftp_base", Prefix: "lad_", DatabasePassword: "seven-scales-over-ftp", Salt: "pepper-of-the-ftp-base", Admin: "ines",
+		AdminPassword: "let-me-in-please", AdminEmail: "ines@loomandladder.example", Pages: []stack.Page{{Title: "Sessions", Body: "<p>Mondays</p>"}}}))
+	for i := range 150 {
+		file := filepath.Join(world.stack.Sites(), "ftp-base/themes/oak", fmt.Sprintf("part-%d/%d.css", i%7, i))
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(strings.Repeat("p { margin: 0 }\n", i*9)), 0o644))
+	}
+	must(t, "source", "add", "ftp-base", "--host", "preview", "--path", "ftp-base", "--address", world.stack.Address("ftp-base"))
 	school := scenario.Schools(9)[8]
-	mainJobOn(t, "over-ftp", school, func() { line.CutAfter(20<<10, false) })
+	mainJobOn(t, "over-ftp", school, remoteBase{"ftp-base", "sites/default/settings.php", ""}, func() { line.CutAfter(20<<10, false) })
 	must(t, "site", "retire", school.Name)
 	nothingLeft(t, school.Name)
 }
 
+// remoteBase is a site whose files are reached over a network, and here too.
+type remoteBase struct{ source, settings, fields string }
+
 // mainJobOn does the main job where files are reached over a network alone: read a source, build, make, replace, undo. cut lets the
 // line break a little later.
-func mainJobOn(t *testing.T, host string, school scenario.School, cut func()) {
+func mainJobOn(t *testing.T, host string, school scenario.School, base remoteBase, cut func()) {
 	tested := ask[wire.HostTest](t, "host", "test", host)
 	require.Zero(t, tested.Faults(), "%+v", tested.Steps)
 	require.Contains(t, must(t, "host", "test", host), "and reads what is placed")
 
-	source, starter := "base-"+host, "music-"+host
-	must(t, "source", "add", source, "--host", host, "--path", "base")
+	source, starter, fields := "base-"+host, "music-"+host, []string{}
+	if base.fields != "" {
+		fields = []string{"--fields", base.fields}
+	}
+	must(t, "source", "add", source, "--host", host, "--path", base.source, "--address", world.stack.Address(base.source))
 	survey := ask[wire.Survey](t, "source", "survey", source)
-	near := ask[wire.Survey](t, "source", "survey", "base")
+	near := ask[wire.Survey](t, "source", "survey", base.source)
 	require.Equal(t, near.Totals.Files, survey.Totals.Files)
 	require.Equal(t, near.Totals.Bytes, survey.Totals.Bytes)
-	must(t, "starter", "create", starter, "--from", source, "--fields", filepath.Join(world.dir, "fields.yaml"))
+	must(t, append([]string{"starter", "create", starter, "--from", source}, fields...)...)
 	must(t, "release", "build", starter)
 	require.Contains(t, must(t, "release", "verify", starter), "every sum holds")
-	must(t, "starter", "create", "near-"+starter, "--from", "base", "--fields", filepath.Join(world.dir, "fields.yaml"))
+	must(t, append([]string{"starter", "create", "near-" + starter, "--from", base.source}, fields...)...)
 	must(t, "release", "build", "near-"+starter)
 	same := ask[wire.Comparison](t, "release", "compare", "near-"+starter, starter)
 	require.Zero(t, same.Added.Files+same.Removed.Files+same.Changed.Files, "what is read over a network is what is read here")
@@ -102,14 +118,14 @@ func mainJobOn(t *testing.T, host string, school scenario.School, cut func()) {
 	addClient(t, school)
 	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", starter, "--host", host)
 	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
-	settings, err := os.Stat(filepath.Join(world.stack.Sites(), school.Name, "wp-config.php"))
+	settings, err := os.Stat(filepath.Join(world.stack.Sites(), school.Name, base.settings))
 	require.NoError(t, err)
 	require.Zero(t, settings.Mode().Perm()&0o007, "others do not read the settings")
 
 	// The line breaks while a site is put in its place. Either that is mended, or what was made is taken back and the old one stands there.
 	before := tree(t, school.Name)
 	cut()
-	broken := nestseed(t, "site", "provision", school.Name, "--from", "music-base", "--host", host, "--replace", "--set", "title=Seen or not")
+	broken := nestseed(t, "site", "provision", school.Name, "--from", "near-"+starter, "--host", host, "--replace", "--set", "title=Seen or not")
 	if broken.code == 0 {
 		must(t, "site", "undo", school.Name)
 	}

@@ -134,7 +134,7 @@ func TestWrongUsageIsASentenceWithTheWayToHelp(t *testing.T) {
 		{[]string{"site", "show"}, "takes NAME; it was given 0 words"},
 		{[]string{"host", "show", "a", "b"}, "takes NAME; it was given 2 words"},
 		{[]string{"host", "list", "a"}, "takes no words; it was given 1 words"},
-		{[]string{"site", "provision", "alder", "--host", "preview"}, `required flag "from" not set`},
+		{[]string{"site", "provision", "alder", "--host", "preview"}, "say which release with --from"},
 		{[]string{"site", "show", "--colour", "x"}, "see nestseed site show --help"},
 		{[]string{"client", "add", "alder", "--set", "title"}, `"title" should be KEY=VALUE`},
 		{[]string{"client", "set", "alder", "=x"}, `"=x" should be KEY=VALUE`},

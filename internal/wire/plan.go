@@ -25,6 +25,8 @@ type SitePlan struct {
 	Keeps          []string      `json:"keeps,omitempty"`    // parts of it that the new site takes over
 	Counts         []Count       `json:"counts,omitempty"`   // what will be replaced, by table and folder
 	Samples        []ValueSample `json:"samples,omitempty"`
+	SubSites       []PlanSubSite `json:"sub_sites,omitempty" doc:"of a network"`
+	Given          bool          `json:"given,omitempty" doc:"the database and its account were there"`
 	Refresh        *Refreshed    `json:"refresh,omitempty"` // of a site that takes newer code
 	Server         string        `json:"server"`
 	Engine         string        `json:"engine,omitempty"` // of the database: the scheme that its server is known by
@@ -110,4 +112,13 @@ type RewriteTally struct {
 	Mended     int64            `json:"mended,omitempty"`    // of them, those that are whole now
 	BrokenAt   []string         `json:"broken_at,omitempty"` // some of them: where, and how they begin
 	Samples    []RewriteSample  `json:"samples,omitempty"`
+}
+
+// PlanSubSite is one of the sites of a network, with the address that it had and the one it will have.
+type PlanSubSite struct {
+	ID      string `json:"id"`
+	Main    bool   `json:"main,omitempty"`
+	Title   string `json:"title,omitempty"`
+	Was     string `json:"was"`
+	Address string `json:"address"`
 }

@@ -231,7 +231,39 @@ func Database(ctx context.Context, server sitedb.Server) (out []check.Check) {
 	return append(out, rights(ctx, server))
 }
 
+// givenRights tries a database that was given, and says how many of them are empty.
+func givenRights(ctx context.Context, g sitedb.Giver, server sitedb.Server) check.Check {
+	const name = "given databases"
+	ask := "Please make an empty database with an account of its own, which may do everything in it, and tell us both."
+	names, used, err := g.Given(ctx)
+	if err != nil {
+		return failed(name, err.Error(), ask)
+	}
+	for _, database := range names {
+		if used[database] {
+			continue
+		}
+		if err := errors.Join(server.CreateDatabase(ctx, database), server.DropDatabase(context.WithoutCancel(ctx), database)); err != nil {
+			return failed(name, fmt.Sprintf("nothing can be made in database %s: %v", database, err), ask)
+		}
+	}
+	free := len(names) - len(used)
+	for _, is := range used {
+		if !is {
+			free++
+		}
+	}
+	if free == 0 {
+		return warned(name, fmt.Sprintf("there are tables in each of the %d; no further site can be made here, and none be replaced",
+			len(names)), ask)
+	}
+	return passed(name, fmt.Sprintf("%d of %d are empty, and a table can be made and dropped", free, len(names)))
+}
+
 func rights(ctx context.Context, server sitedb.Server) (out check.Check) {
+	if g, is := server.(sitedb.Giver); is {
+		return givenRights(ctx, g, server)
+	}
 	ask := "May our database account make databases and accounts (CREATE USER, and all rights with GRANT OPTION)? If not, please " +
 		"make an empty " +
 		"database with an account of its own for each site."

@@ -90,6 +90,9 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	}
 	if p.User != "" {
 		mk.result.UserPassword = Password(28)
+		if g, is := req.Server.(sitedb.Giver); is {
+			mk.result.UserPassword = g.Password(p.Database)
+		}
 	}
 	if mk.tokens, err = tokensOf(mk); err != nil {
 		return nil, err
@@ -493,6 +496,11 @@ func (mk *maker) placeDatabase(ctx context.Context) error {
 func (mk *maker) swapIn(ctx context.Context) error {
 	if err := mk.placeDatabase(ctx); err != nil {
 		return err
+	}
+	if g, is := mk.req.Server.(sitedb.Giver); is && mk.plan.Database != "" {
+		if err := g.Filled(ctx, mk.plan.Database); err != nil {
+			return err
+		}
 	}
 	if err := mk.pauseUntilUpgraded(ctx); err != nil {
 		return err

@@ -103,6 +103,7 @@ type Plan struct {
 	SubSites       []SubSite     `json:"sub_sites,omitempty"` // of a network
 	Refresh        *Refreshed    `json:"refresh,omitempty"`   // of a site that takes newer code
 	Server         string        `json:"server"`
+	Given          bool          `json:"given,omitempty"`  // the database and its account were there
 	Engine         string        `json:"engine,omitempty"` // of the database: the scheme that the server is known by
 	Runtime        string        `json:"runtime,omitempty"`
 	Steps          []Step        `json:"steps"`
@@ -217,7 +218,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 		p.Admin = req.Admin
 	}
 	if sitedb.HasAccounts(p.Engine) {
-		p.freeNames(ctx, req.Server)
+		p.freeNames(ctx, req)
 	}
 	if req.Replace != nil {
 		if err := p.replacing(ctx, req); err != nil {
@@ -246,7 +247,7 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	}
 	p.values(req, m)
 	p.Generated = []string{}
-	if p.User != "" {
+	if p.User != "" && !p.Given {
 		p.Generated = append(p.Generated, "password of database user "+p.User)
 	}
 	if req.Refresh == nil {
@@ -477,8 +478,17 @@ func linksIn(a *archive.Archive) (n int) {
 }
 
 // freeNames gives database and user a number when their names are taken: names of different sites may become the same.
-func (p *Plan) freeNames(ctx context.Context, server sitedb.Server) {
+// Where there are databases that were given, one of those is taken.
+func (p *Plan) freeNames(ctx context.Context, req Request) {
 	var err error
+	server := req.Server
+	if g, is := server.(sitedb.Giver); is {
+		if p.Database, p.User, err = g.Give(ctx); err != nil {
+			p.Problems = append(p.Problems, err.Error())
+		}
+		p.Given = true
+		return
+	}
 	if p.Database, err = freeName(ctx, p.Database, 64, server.DatabaseExists); err == nil {
 		p.User, err = freeName(ctx, p.User, 32, server.UserExists)
 	}
@@ -576,7 +586,7 @@ func (p *Plan) secretsText(k *kind.Kind) string {
 	default:
 		parts = append(parts, fmt.Sprintf("%d new keys and salts", n))
 	}
-	if p.User != "" {
+	if p.User != "" && !p.Given {
 		parts = append(parts, "new database password")
 	}
 	if len(parts) == 0 {
@@ -588,6 +598,8 @@ func (p *Plan) secretsText(k *kind.Kind) string {
 // databaseStep is the line about what is made for the rows.
 func (p *Plan) databaseStep() Step {
 	switch {
+	case p.Given:
+		return Step{"Take database " + p.Database, "which the host was given, with its account " + p.User + "; nothing is in it", ""}
 	case p.User != "":
 		return Step{"Make database " + p.Database, "and its own user " + p.User + ", with rights in this database only", ""}
 	case p.Database != "":

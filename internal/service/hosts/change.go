@@ -14,6 +14,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/rewrite"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
@@ -307,8 +308,17 @@ func (s *Hosts) test(ctx context.Context, h records.Host) (out Test, err error) 
 	if err != nil {
 		return out, err
 	}
+	given := map[string]bool{} // engines whose databases were tried together
 	for a := range strings.FieldsSeq(address) {
-		server, err := Database(fsys, a)
+		open := func() (sitedb.Server, error) { return Database(fsys, a) }
+		if scheme, _, _ := strings.Cut(a, ":"); sitedb.IsGiven(a) {
+			if given[scheme] {
+				continue
+			}
+			given[scheme] = true
+			open = func() (sitedb.Server, error) { return s.serverOf(fsys, address, scheme) }
+		}
+		server, err := open()
 		if err != nil {
 			out.Steps = append(out.Steps, check.Check{Name: "database", Result: check.Fail, Sentence: err.Error()})
 			continue

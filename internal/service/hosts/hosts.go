@@ -115,7 +115,7 @@ func (s *Hosts) serverOf(fsys hostfs.FS, addresses, engine string) (sitedb.Serve
 	}
 	all := strings.Fields(addresses)
 	if engine == "" && len(all) > 0 {
-		return Database(fsys, all[0])
+		engine, _, _ = strings.Cut(all[0], ":")
 	}
 	e, err := sitedb.EngineOf(engine)
 	if err != nil {
@@ -124,10 +124,15 @@ func (s *Hosts) serverOf(fsys hostfs.FS, addresses, engine string) (sitedb.Serve
 	if e.InSite {
 		return e.OnFiles(fsys, s.Scratch)
 	}
-	for _, a := range all {
-		if scheme, _, _ := strings.Cut(a, ":"); slices.Contains(e.Schemes, scheme) {
-			return Database(fsys, a)
-		}
+	of := slices.DeleteFunc(all, func(a string) bool {
+		scheme, _, _ := strings.Cut(a, ":")
+		return !slices.Contains(e.Schemes, scheme)
+	})
+	if len(of) > 0 && !sitedb.IsGiven(of[0]) {
+		return Database(fsys, of[0])
+	}
+	if len(of) > 0 {
+		return sitedb.NewGiven(of, func(a string) (sitedb.Server, error) { return Database(fsys, a) })
 	}
 	return nil, fmt.Errorf("%w: %s; add its address to those that the host has, like --database %s", ErrNoServer,
 		strings.Join(e.Titles, " or "),
@@ -254,6 +259,18 @@ func Reach(h records.Host, address string) check.Reach {
 			port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
 		}
 		r.Private = Owns(h, strings.ToLower(u.Hostname())+":"+port)
+	}
+	return r
+}
+
+// ReachBelow says how a site of a network is reached, whose host name may be one below that of a site on the host.
+func ReachBelow(h records.Host, address string) check.Reach {
+	r := Reach(h, address)
+	if u, err := url.Parse(address); err == nil && !r.Private {
+		if _, above, below := strings.Cut(u.Host, "."); below {
+			u.Host = above
+			r.Private = Reach(h, u.String()).Private
+		}
 	}
 	return r
 }

@@ -19,9 +19,8 @@ type RotateResult struct {
 	Admin string `json:"admin"`
 }
 
-// rotate gives a live site a new database user and password, and its administrator a new password. The vault has
-// each new secret before the old one is of no use.
-// Rotate gives a live site new credentials.
+// Rotate gives a live site a new database user and password, and its administrator a new password. The vault has each new secret before
+// the old one is of no use. An account that was given with its database stays: who made it gives it another password.
 func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, report progress.Reporter) (*RotateResult, error) {
 	s, err := svc.DB.SiteByID(ctx, args.SiteID)
 	if err != nil {
@@ -37,7 +36,7 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 		Prefix: s.Prefix,
 		Admin:  s.Admin}
 	pending := secretOfRun("new database", run.ID)
-	if sitedb.HasAccounts(o.server.Scheme()) {
+	if _, given := o.server.(sitedb.Giver); !given && sitedb.HasAccounts(o.server.Scheme()) {
 		user = fmt.Sprintf("%s_r%d", args.Database[:min(len(args.Database), 20)], run.ID)
 		if ctx, err = svc.rotateDatabase(ctx, run, o, &live, user, pending, report); err != nil {
 			return nil, err

@@ -260,7 +260,7 @@ func (svc *Sites) visitor(k *kind.Kind, h records.Host, site string) func(contex
 		if key, err := svc.Vault.Get(ctx, "site", site, previewSecret); err == nil {
 			cookie = k.Hold.Cookie + "=" + key
 		}
-		at := hosts.Reach(h, address)
+		at := hosts.ReachBelow(h, address)
 		at.Cookie = cookie
 		return check.Visit(ctx, at, page)
 	}

@@ -2219,6 +2219,8 @@ export interface components {
             /** Format: int64 */
             free_bytes: number;
             generated: string[];
+            /** @description the database and its account were there */
+            given?: boolean;
             keeps?: string[];
             /** @description differs when anything the plan says differs, but for free space */
             mark: string;
@@ -2240,6 +2242,8 @@ export interface components {
             /** @description the install whose code it shares */
             shares?: string;
             steps: components["schemas"]["PlanStep"][];
+            /** @description of a network */
+            sub_sites?: components["schemas"]["PlanSubSite"][];
             /** Format: int64 */
             tables: number;
             user: string;
@@ -2252,6 +2256,13 @@ export interface components {
             amount?: string;
             detail: string;
             title: string;
+        };
+        PlanSubSite: {
+            address: string;
+            id: string;
+            main?: boolean;
+            title?: string;
+            was: string;
         };
         Progress: {
             /** Format: double */

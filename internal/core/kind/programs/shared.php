@@ -2,12 +2,24 @@
 /*
  * Runs before every program of a site that shares code. Such a site leads to the code by links, and PHP remembers for minutes where links
  * led: a site that has other code by now would run what it had. So what was asked for is run from where it lies now, which for shared code
- * is where it always lay, and where links led is forgotten before and after. It opens files of this site, shared code, and temporary ones.
+ * is where it always lay, and where links of the site led is forgotten afterwards. It opens files of this site, shared code, and
+ * temporary ones; most are of the code, which is why that comes first.
  */
 $nestseed_script = ( function () {
-	clearstatcache( true );
-	register_shutdown_function( function () {
-		register_shutdown_function( 'clearstatcache', true ); // after what others do at the end
+	$root = rtrim( (string) ( $_SERVER['DOCUMENT_ROOT'] ?? '' ), '/' ) . '/';
+	$forget = function () use ( $root ) {
+		if ( '/' === $root || realpath_cache_size() > 1 << 20 ) {
+			clearstatcache( true );
+			return;
+		}
+		foreach ( realpath_cache_get() as $path => $of ) {
+			if ( 0 === strpos( $path, $root ) && 0 !== strpos( $of['realpath'], $root ) ) {
+				clearstatcache( true, $path );
+			}
+		}
+	};
+	register_shutdown_function( function () use ( $forget ) {
+		register_shutdown_function( $forget ); // after what others do at the end
 	} );
 	$asked = (string) ( $_SERVER['SCRIPT_FILENAME'] ?? '' );
 	if ( '' === $asked || '/' !== $asked[0] ) {
@@ -33,10 +45,10 @@ $nestseed_script = ( function () {
 		}
 	}
 	$now = '/' . implode( '/', $now );
-	$site = realpath( (string) ( $_SERVER['DOCUMENT_ROOT'] ?? '' ) );
+	$site = realpath( $root );
 	if ( 0 === strpos( $now, __DIR__ . '/' ) ) {
-		if ( $site && 0 === strpos( $asked, rtrim( $_SERVER['DOCUMENT_ROOT'], '/' ) . '/' ) ) {
-			@ini_set( 'open_basedir', implode( PATH_SEPARATOR, array( $site . '/', __DIR__ . '/', rtrim( sys_get_temp_dir(), '/' ) . '/' ) ) );
+		if ( $site && 0 === strpos( $asked, $root ) ) {
+			@ini_set( 'open_basedir', implode( PATH_SEPARATOR, array( __DIR__ . '/', $site . '/', rtrim( sys_get_temp_dir(), '/' ) . '/' ) ) );
 		}
 		return $now;
 	}
@@ -49,6 +61,7 @@ $nestseed_script = ( function () {
 	if ( (int) @filectime( $asked ) < time() - 600 ) {
 		return null;
 	}
+	clearstatcache( true );
 	if ( function_exists( 'opcache_invalidate' ) ) {
 		@opcache_invalidate( $asked, true );
 	}

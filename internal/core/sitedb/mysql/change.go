@@ -91,3 +91,58 @@ func (d *database) Redefine(ctx context.Context, g *sqltext.Program) error {
 	_, _, err := d.change(ctx, text)
 	return err
 }
+
+// Take makes a table that says that somebody has the database. Errors: sitedb.ErrExists.
+func (d *database) Take(ctx context.Context, table string) error {
+	_, _, err := d.change(ctx, "CREATE TABLE "+sqltext.Quote(table)+" (of int)")
+	return err
+}
+
+// Leave removes that table.
+func (d *database) Leave(ctx context.Context, table string) error {
+	_, _, err := d.change(ctx, "DROP TABLE IF EXISTS "+sqltext.Quote(table))
+	return err
+}
+
+// Clear drops everything in the database.
+func (d *database) Clear(ctx context.Context) error {
+	conn, err := d.pool.Conn(ctx)
+	if err != nil {
+		return d.server.explain("empty database "+d.name, err)
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, "SET foreign_key_checks = 0"); err != nil {
+		return d.server.explain("empty database "+d.name, err)
+	}
+	defer conn.ExecContext(context.WithoutCancel(ctx), "SET foreign_key_checks = 1")
+	for _, of := range [][2]string{
+		{"VIEW", "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'VIEW'"},
+		{"TABLE", "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type <> 'VIEW'"},
+		{"FUNCTION", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = DATABASE() AND routine_type = 'FUNCTION'"},
+		{"PROCEDURE", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = DATABASE() AND routine_type = 'PROCEDURE'"},
+		{"EVENT", "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE()"},
+	} {
+		var names []string
+		rows, err := conn.QueryContext(ctx, of[1])
+		if err != nil {
+			return d.server.explain("empty database "+d.name, err)
+		}
+		for rows.Next() {
+			var name string
+			if err := rows.Scan(&name); err != nil {
+				rows.Close()
+				return err
+			}
+			names = append(names, name)
+		}
+		if err := rows.Close(); err != nil {
+			return err
+		}
+		for _, name := range names {
+			if _, err := conn.ExecContext(ctx, "DROP "+of[0]+" IF EXISTS "+sqltext.Quote(name)); err != nil {
+				return d.server.explain("empty database "+d.name, err)
+			}
+		}
+	}
+	return nil
+}

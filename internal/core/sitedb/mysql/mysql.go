@@ -123,7 +123,7 @@ func (s *server) explain(doing string, err error) error {
 		switch e.Number {
 		case 1044, 1045, 1142, 1227, 1410:
 			return fmt.Errorf("%s: %w: %s", doing, sitedb.ErrDenied, e.Message)
-		case 1007, 1396:
+		case 1007, 1050, 1396:
 			return fmt.Errorf("%s: %w: %s", doing, sitedb.ErrExists, e.Message)
 		}
 	}

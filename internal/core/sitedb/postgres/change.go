@@ -125,3 +125,44 @@ func (d *database) Empty(ctx context.Context, table string) error {
 func (d *database) Redefine(context.Context, *sqltext.Program) error {
 	return errors.New("programs of PostgreSQL belong to the database's owner and stay as they are")
 }
+
+// Take makes a table that says that somebody has the database. Errors: sitedb.ErrExists.
+func (d *database) Take(ctx context.Context, table string) error {
+	_, err := d.change(ctx, "take database "+d.name, "CREATE TABLE "+quote(table)+" (of int)")
+	return err
+}
+
+// Leave removes that table.
+func (d *database) Leave(ctx context.Context, table string) error {
+	_, err := d.change(ctx, "leave database "+d.name, "DROP TABLE IF EXISTS "+quote(table))
+	return err
+}
+
+// Clear drops everything in the database that is in the schema public.
+func (d *database) Clear(ctx context.Context) error {
+	const doing = "empty database "
+	for _, list := range []string{
+		"SELECT 'VIEW', quote_ident(viewname) FROM pg_views WHERE schemaname = 'public'",
+		"SELECT 'MATERIALIZED VIEW', quote_ident(matviewname) FROM pg_matviews WHERE schemaname = 'public'",
+		"SELECT 'TABLE', quote_ident(tablename) FROM pg_tables WHERE schemaname = 'public'",
+		"SELECT 'SEQUENCE', quote_ident(sequencename) FROM pg_sequences WHERE schemaname = 'public'",
+		"SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, quote_ident(p.proname) || '(' || " +
+			"pg_get_function_identity_arguments(p.oid) || ')' FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname = " +
+			"'public' AND p.prokind IN ('f', 'p') AND NOT EXISTS (SELECT FROM pg_depend e WHERE e.objid = p.oid AND e.deptype = 'e')",
+	} {
+		var drops []string
+		err := d.read(ctx, doing+d.name, list, func(row [][]byte) error {
+			drops = append(drops, fmt.Sprintf("DROP %s IF EXISTS %s CASCADE", row[0], row[1]))
+			return nil
+		})
+		for _, drop := range drops {
+			if err == nil {
+				_, err = d.change(ctx, doing+d.name, drop)
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -125,7 +125,7 @@ func (s *server) explain(doing string, err error) error {
 		switch e.Code {
 		case "42501", "28000", "28P01":
 			return fmt.Errorf("%s: %w: %s", doing, sitedb.ErrDenied, e.Message)
-		case "42P04", "42710":
+		case "42P04", "42710", "42P07":
 			return fmt.Errorf("%s: %w: %s", doing, sitedb.ErrExists, e.Message)
 		}
 		return fmt.Errorf("%s: %s (%s)", doing, strings.TrimSpace(e.Message+" "+e.Detail), e.Code)
