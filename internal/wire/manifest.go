@@ -38,8 +38,9 @@ type Origin struct {
 	Address string   `json:"address"`
 	WebRoot string   `json:"web_root"`
 	// RealRoot is what the web root is called without the links on the way to it, where there are some.
-	RealRoot string `json:"real_web_root,omitempty"`
-	Prefix   string `json:"prefix"`
+	RealRoot string    `json:"real_web_root,omitempty"`
+	Prefix   string    `json:"prefix"`
+	SubSites []SubSite `json:"sub_sites,omitempty" doc:"of a network"`
 }
 
 // DefaultValue is the value of a field in the release.

@@ -2169,6 +2169,8 @@ export interface components {
             also?: string[];
             prefix: string;
             real_web_root?: string;
+            /** @description of a network */
+            sub_sites?: components["schemas"]["SubSite"][];
             web_root: string;
         };
         Packing: {
