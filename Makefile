@@ -52,7 +52,7 @@ stop:
 
 # Packages with goroutines are tested under the race detector; with those that start many servers it would take too long.
 RACE = $(addprefix ./internal/,core/archive core/buffers core/check core/contents core/fetch core/foreign core/hostfs/local core/hostfs/sftp core/hostfs/ftp core/hostfs/ahead core/intake \
-	core/parallel core/progress core/rewrite core/survey client service/store service/engine service/users)
+	core/parallel core/progress core/relay core/rewrite core/survey client service/store service/engine service/users)
 
 test: install build check-types
 	cd web && npm run --silent check && npm run --silent test

@@ -52,6 +52,8 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 	must(t, "site", "provision", school, "--from", "music-base", "--host", "preview")
 	must(t, "source", "survey", "base")
 	must(t, "site", "side-by-side", school, "--pages", "1")
+	must(t, "install", "add", "on-a-page", "--from", "music-base", "--host", "preview")
+	t.Cleanup(func() { must(t, "install", "remove", "on-a-page") })
 	axe, err := os.ReadFile(axeSource)
 	require.NoError(t, err)
 	tab := console(t)
@@ -62,7 +64,7 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 			"/clients":               "table", "/clients/" + school: "table", "/sites": "table", "/sites/" + school: "section ul li",
 			"/sites/new?client=" +
 				school: "ol li", "/runs": "table", "/runs/1": "ol li",
-			"/hosts": "table", "/vault": "table", "/sites/" + school + "/sheet": "article", "/sites/" + school +
+			"/installs/on-a-page": "table", "/hosts": "table", "/vault": "table", "/sites/" + school + "/sheet": "article", "/sites/" + school +
 				"/side-by-side": "main img", "/handover": "main p",
 		} {
 			var faults []string

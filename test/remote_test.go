@@ -70,8 +70,17 @@ func TestTheMainJobOverFTP(t *testing.T) {
 	ftp.Port = line.Port()
 	password := filepath.Join(t.TempDir(), "password")
 	require.NoError(t, os.WriteFile(password, []byte(ftp.Password), 0o600))
+	// Such hosting lets nobody into its databases from outside: what was given is reached through a page of ours.
+	passwords := filepath.Join(t.TempDir(), "passwords")
+	require.NoError(t, os.WriteFile(passwords, []byte("seven-scales-a\nseven-scales-b"), 0o600))
+	require.NoError(t, world.stack.MakeDatabase(t.Context(), "u4712_a", "seven-scales-a", ""))
+	require.NoError(t, world.stack.MakeDatabase(t.Context(), "u4712_b", "seven-scales-b", ""))
+	throughPage := func(name string) string {
+		return fmt.Sprintf("mysql://%s@127.0.0.1:%d/%s?through=page", name, world.stack.DatabasePort, name)
+	}
 	must(t, "host", "add", "over-ftp", "--files", ftp.Files(world.stack.Sites()), "--files-password-file", password, "--address",
-		world.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort))
+		world.stack.Address("{name}"), "--database-password-file", passwords, "--database", throughPage("u4712_a"), "--database",
+		throughPage("u4712_b"))
 	// Each file is a connection with TLS of its own, so the site is one of some hundred files.
 	require.NoError(t, world.stack.InstallDrupal(t.Context(), stack.StandIn{Name: "ftp-base", Title: "Folk music", Engine: "mysql",
 		Database: "ftp_base", Prefix: "lad_", DatabasePassword: "seven-scales-over-ftp", Salt: "pepper-of-the-ftp-base", Admin: "ines",
@@ -84,8 +93,17 @@ func TestTheMainJobOverFTP(t *testing.T) {
 	must(t, "source", "add", "ftp-base", "--host", "preview", "--path", "ftp-base", "--address", world.stack.Address("ftp-base"))
 	school := scenario.Schools(9)[8]
 	mainJobOn(t, "over-ftp", school, remoteBase{"ftp-base", "sites/default/settings.php", ""}, func() { line.CutAfter(20<<10, false) })
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("seven-scales-over-ftp"), 0o600))
+	must(t, "source", "add", "through-page", "--host", "over-ftp", "--path", "ftp-base", "--address", world.stack.Address("ftp-base"), "--database",
+		throughPage("ftp_base"), "--database-password-file", secret)
+	require.Positive(t, ask[wire.Survey](t, "source", "survey", "through-page").Totals.Tables)
+	left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "ftp-base", "nestseed-asks-*"))
+	require.NoError(t, err)
+	require.Empty(t, left)
 	must(t, "site", "retire", school.Name)
 	nothingLeft(t, school.Name)
+	nothingLeft(t, "nestseed-asks")
 }
 
 // remoteBase is a site whose files are reached over a network, and here too.

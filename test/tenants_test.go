@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"database/sql"
 	"fmt"
 	"html"
@@ -9,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -260,6 +262,60 @@ func TestAnInstallMovesToANewerReleaseAndBack(t *testing.T) {
 		must(t, "site", "retire", s.Name, "--no-copy")
 	}
 	must(t, "install", "remove", "moving")
+}
+
+// TestWhatIsDoneWithAnInstallGoesOnAfterAKill kills the service while code is placed, and while newer code comes to the sites.
+func TestWhatIsDoneWithAnInstallGoesOnAfterAKill(t *testing.T) {
+	prepared(t)
+	starterOf(t, "killed-base")
+	must(t, "release", "build", "killed-base")
+	ctx := context.Background()
+	run, err := world.service.client(t).AddInstall(ctx, wire.NewInstall{Name: "killed", From: "killed-base", Host: "preview"})
+	require.NoError(t, err)
+	working(t, world.service.client(t), run.ID, func(r wire.Run) bool { return r.Progress.Done.Files > 100 })
+	world.service.kill(t)
+	restart(t)
+	run, err = world.service.client(t).Wait(ctx, run.ID, nil)
+	require.NoError(t, err)
+	require.Equal(t, wire.Done, run.Status, run.Error)
+	code := ask[wire.Install](t, "install", "show", "killed").Codes[0]
+	files := 0
+	require.NoError(t, filepath.WalkDir(filepath.Join(world.stack.Sites(), code.Folder), func(_ string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() && d.Name() != ".user.ini" {
+			files++
+		}
+		return err
+	}))
+	require.GreaterOrEqual(t, int64(files), code.Files, "all of it is there")
+
+	made := tenants(t, "killed", "killed-a", "killed-b")
+	must(t, "release", "build", "killed-base")
+	for _, steps := range []int{1, 6} {
+		to := map[int]string{1: "killed-base@2", 6: "killed-base@1"}[steps]
+		run, err := world.service.client(t).RefreshInstall(ctx, "killed", wire.NewInstallCode{To: to})
+		require.NoError(t, err)
+		working(t, world.service.client(t), run.ID, func(wire.Run) bool {
+			all, err := world.service.client(t).Runs(ctx, 20)
+			require.NoError(t, err)
+			return slices.ContainsFunc(all, func(r wire.Run) bool {
+				return r.ID > run.ID && strings.Contains(r.Title, "killed-a") && len(r.Progress.Steps) > steps
+			})
+		})
+		world.service.kill(t)
+		restart(t)
+		run, err = world.service.client(t).Wait(ctx, run.ID, nil)
+		require.NoError(t, err)
+		require.Equal(t, wire.Done, run.Status, run.Error)
+		for _, s := range made {
+			checked(t, s.Name)
+			require.Equal(t, to, ask[wire.Site](t, "site", "show", s.Name).Release)
+		}
+	}
+	for _, s := range made {
+		must(t, "site", "retire", s.Name, "--no-copy")
+		nothingLeft(t, s.Name)
+	}
+	must(t, "install", "remove", "killed")
 }
 
 // TestTenantsOfEveryKind makes tenants of each kind that can share code, takes one out, and brings them to a newer release.

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"bytes"
 	"context"
 	"crypto/hmac"
 	"crypto/rand"
@@ -73,24 +74,57 @@ type Connection struct {
 // AskConnection asks a site how it reaches its database: for sites whose settings are computed. It places a page in the site's folder
 // and takes it away again. What it tells is secret, so that it is asked by TLS, or on this machine. Errors: ErrNotTold.
 func AskConnection(ctx context.Context, k *kind.Kind, folder hostfs.FS, at Reach) (*Connection, error) {
-	u, err := url.Parse(at.Address)
-	if err != nil || k.Report.Text == "" {
+	if k.Report.Text == "" {
 		return nil, fmt.Errorf("%w: %s sites have no page for that", ErrNotTold, k.Title)
 	}
-	host := u.Hostname()
-	if at.Connect != "" {
-		host, _, _ = strings.Cut(at.Connect, ":")
-	}
-	if ip := net.ParseIP(host); u.Scheme != "https" && host != "localhost" && !strings.HasSuffix(host, ".localhost") &&
-		(ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("%w: its password would travel to %s without encryption; give an https address", ErrNotTold, host)
+	if err := at.secret(); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNotTold, err)
 	}
 	out := &Connection{}
-	err = ask(ctx, k.Report, folder, "connection", func(ctx context.Context, page string) (int, []byte,
+	err := ask(ctx, k.Report, folder, "connection", func(ctx context.Context, page string) (int, []byte,
 		error) {
 		return Visit(ctx, at, page)
 	}, out)
 	return out, err
+}
+
+// secret says why what is sent to a site and comes from there is not secret on the way.
+func (r Reach) secret() error {
+	u, err := url.Parse(r.Address)
+	if err != nil {
+		return err
+	}
+	host := u.Hostname()
+	if r.Connect != "" {
+		host, _, _ = strings.Cut(r.Connect, ":")
+	}
+	if ip := net.ParseIP(host); u.Scheme != "https" && host != "localhost" && !strings.HasSuffix(host, ".localhost") &&
+		(ip == nil || !ip.IsLoopback()) {
+		return fmt.Errorf("its password would travel to %s without encryption; give an https address", host)
+	}
+	return nil
+}
+
+// Sender returns what sends a body to a page of a site, for as long as that takes. What is sent is secret, so it goes by TLS, or on this
+// machine.
+func Sender(at Reach) (func(ctx context.Context, page string, body []byte) (*http.Response, error), error) {
+	base, err := url.Parse(at.Address)
+	if err == nil {
+		err = at.secret()
+	}
+	if err != nil {
+		return nil, err
+	}
+	client := client(at.Dialer(base), nil)
+	client.Timeout = 0
+	return func(ctx context.Context, page string, body []byte) (*http.Response, error) {
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, at.Address+"/"+page, bytes.NewReader(body))
+		if err != nil {
+			return nil, err
+		}
+		req.Header.Set("Content-Type", "application/octet-stream")
+		return client.Do(req)
+	}, nil
 }
 
 // checkTold asks the site which database it works on and whether mail goes out, and judges both by what it says.

@@ -195,15 +195,15 @@ func answers(ctx context.Context, h *records.Host, secrets Secrets, first bool) 
 		return nil, input.Wrong(err)
 	}
 	for address := range strings.FieldsSeq(addresses) {
-		if err = serverAnswers(ctx, fsys, address); err != nil {
+		if err = serverAnswers(ctx, fsys, address, PageOf(*h)); err != nil {
 			return nil, input.Wrong(err)
 		}
 	}
 	return fsys, nil
 }
 
-func serverAnswers(ctx context.Context, fsys hostfs.FS, address string) error {
-	server, err := Database(fsys, address)
+func serverAnswers(ctx context.Context, fsys hostfs.FS, address string, page Page) error {
+	server, err := Database(fsys, address, page)
 	if err != nil {
 		return err
 	}
@@ -310,13 +310,13 @@ func (s *Hosts) test(ctx context.Context, h records.Host) (out Test, err error) 
 	}
 	given := map[string]bool{} // engines whose databases were tried together
 	for a := range strings.FieldsSeq(address) {
-		open := func() (sitedb.Server, error) { return Database(fsys, a) }
+		open := func() (sitedb.Server, error) { return Database(fsys, a, PageOf(h)) }
 		if scheme, _, _ := strings.Cut(a, ":"); sitedb.IsGiven(a) {
 			if given[scheme] {
 				continue
 			}
 			given[scheme] = true
-			open = func() (sitedb.Server, error) { return s.serverOf(fsys, address, scheme) }
+			open = func() (sitedb.Server, error) { return s.serverOf(fsys, address, scheme, PageOf(h)) }
 		}
 		server, err := open()
 		if err != nil {

@@ -14,6 +14,7 @@ import (
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
+	"nestseed/internal/core/relay"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
 	_ "nestseed/internal/core/sitedb/engines"
@@ -96,7 +97,7 @@ func (s *Hosts) Open(ctx context.Context, h records.Host, engine string) (hostfs
 	address, err := s.WithPassword(ctx, h.Database, "host", h.Name)
 	if err == nil {
 		var server sitedb.Server
-		if server, err = s.serverOf(fsys, address, engine); err == nil {
+		if server, err = s.serverOf(fsys, address, engine, PageOf(h)); err == nil {
 			return fsys, server, nil
 		}
 		err = fmt.Errorf("host %s: %w", h.Name, err)
@@ -109,7 +110,7 @@ func (s *Hosts) Open(ctx context.Context, h records.Host, engine string) (hostfs
 var ErrNoServer = errors.New("has no database server of this sort")
 
 // serverOf connects to the server among a host's addresses that is of an engine.
-func (s *Hosts) serverOf(fsys hostfs.FS, addresses, engine string) (sitedb.Server, error) {
+func (s *Hosts) serverOf(fsys hostfs.FS, addresses, engine string, page Page) (sitedb.Server, error) {
 	if engine == sitedb.None.Scheme() {
 		return sitedb.None, nil
 	}
@@ -129,10 +130,10 @@ func (s *Hosts) serverOf(fsys hostfs.FS, addresses, engine string) (sitedb.Serve
 		return !slices.Contains(e.Schemes, scheme)
 	})
 	if len(of) > 0 && !sitedb.IsGiven(of[0]) {
-		return Database(fsys, of[0])
+		return Database(fsys, of[0], page)
 	}
 	if len(of) > 0 {
-		return sitedb.NewGiven(of, func(a string) (sitedb.Server, error) { return Database(fsys, a) })
+		return sitedb.NewGiven(of, func(a string) (sitedb.Server, error) { return Database(fsys, a, page) })
 	}
 	return nil, fmt.Errorf("%w: %s; add its address to those that the host has, like --database %s", ErrNoServer,
 		strings.Join(e.Titles, " or "),
@@ -154,8 +155,50 @@ func AsFound(fsys hostfs.FS, address string) string {
 	return u.String()
 }
 
-// Database connects to a database server. An address with through=files is reached from where the files are.
-func Database(fsys hostfs.FS, address string) (sitedb.Server, error) {
+// Page says where on a host a page of ours can be placed, and how it is asked for.
+type Page struct {
+	Folder string // below the host's files
+	At     check.Reach
+}
+
+// PageOf is where a host is asked what runs on it.
+func PageOf(h records.Host) Page {
+	address := strings.ReplaceAll(h.Address, "{name}", asksName)
+	folder, err := Fill(h.WebRoot, asksName, address)
+	if err != nil {
+		return Page{}
+	}
+	return Page{folder, Reach(h, address)}
+}
+
+// through opens connections from a page in a folder of the host's files. close takes the page away, and the folder if nothing is in it.
+func (p Page) through(fsys hostfs.FS, u *url.URL) (dial sitedb.Dial, stop func() error, err error) {
+	send, err := check.Sender(p.At)
+	if err != nil {
+		return nil, nil, err
+	}
+	ctx := context.Background()
+	folder, err := fsys.MakeSub(ctx, p.Folder)
+	if err != nil {
+		return nil, nil, fmt.Errorf("place a page in %s: %w", p.Folder, err)
+	}
+	r := relay.New(relay.Place{Folder: folder, Send: send}, sitedb.Listens(u))
+	return r.Dial, func() error {
+		return errors.Join(r.Close(), folder.Close(), fsys.RemoveEmpty(ctx, p.Folder))
+	}, nil
+}
+
+// throughPage is a server that is reached from a page.
+type throughPage struct {
+	sitedb.Server
+	stop func() error
+}
+
+func (t throughPage) Close() error { return errors.Join(t.Server.Close(), t.stop()) }
+
+// Database connects to a database server. An address with through=files is reached from where the files are, one with through=page from a
+// page of ours that is placed there.
+func Database(fsys hostfs.FS, address string, page Page) (sitedb.Server, error) {
 	u, err := url.Parse(address)
 	if err != nil {
 		return nil, errors.New("the database address cannot be read")
@@ -167,8 +210,18 @@ func Database(fsys hostfs.FS, address string) (sitedb.Server, error) {
 	switch dialer, remote := fsys.(hostfs.Dialer); {
 	case through == "":
 		return sitedb.Connect(u.String())
+	case through == "page":
+		dial, stop, err := page.through(fsys, u)
+		if err != nil {
+			return nil, err
+		}
+		server, err := sitedb.ConnectThrough(u.String(), dial)
+		if err != nil {
+			return nil, errors.Join(err, stop())
+		}
+		return throughPage{server, stop}, nil
 	case through != "files":
-		return nil, fmt.Errorf("through=%s in the database address is not known; there is through=files", through)
+		return nil, fmt.Errorf("through=%s in the database address is not known; there are through=files and through=page", through)
 	case !remote:
 		return nil, errors.New("through=files in the database address needs files that are reached in a way that reaches further, such " +
 			"as over SSH")

@@ -195,7 +195,7 @@ func (svc *Sites) openHost(ctx context.Context, o *Opened, h records.Host, sqlEn
 	}
 	fsys, server, err := svc.Hosts.Open(ctx, h, sqlEngine)
 	if err == nil {
-		o.close = append(o.close, func() { fsys.Close(); server.Close() })
+		o.close = append(o.close, func() { server.Close(); fsys.Close() })
 	}
 	return fsys, server, err
 }

@@ -49,8 +49,8 @@ type openSite struct {
 }
 
 func (o *openSite) Close() {
+	o.server.Close() // which may take a page away
 	o.fs.Close()
-	o.server.Close()
 }
 
 func (svc *Sites) openSite(ctx context.Context, s records.Site) (*openSite, error) {

@@ -45,11 +45,11 @@ type Opened struct {
 
 // Close ends the connections.
 func (s *Opened) Close() {
-	s.FS.Close()
 	if s.DB != nil {
 		s.DB.Close()
-		s.server.Close()
+		s.server.Close() // which may take a page away
 	}
+	s.FS.Close()
 }
 
 // OpenAt identifies a source and opens its database: at the address that was given for it, else at the one in its settings file.
@@ -80,7 +80,7 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 		fsys.Close()
 		return nil, err
 	}
-	dbName, err := svc.openServer(ctx, s, src)
+	dbName, err := svc.openServer(ctx, s, h, src)
 	if err == nil {
 		if s.DB, err = s.server.Open(ctx, dbName); err != nil {
 			s.server.Close()
@@ -113,7 +113,7 @@ func (s *Opened) network(ctx context.Context, src records.Source) error {
 }
 
 // openServer connects to the server of a source's database, and returns the name that the database has there.
-func (svc *Sources) openServer(ctx context.Context, s *Opened, src records.Source) (database string, err error) {
+func (svc *Sources) openServer(ctx context.Context, s *Opened, h records.Host, src records.Source) (database string, err error) {
 	if s.Identity.Kind.Settings.Database.None() && src.Database == "" {
 		s.server = sitedb.None
 		return "", nil
@@ -141,7 +141,11 @@ func (svc *Sources) openServer(ctx context.Context, s *Opened, src records.Sourc
 	} else {
 		address = hosts.AsFound(s.FS, address)
 	}
-	s.server, err = hosts.Database(s.FS, address)
+	page := hosts.PageOf(h)
+	if src.Address != "" { // a page can be placed in the source itself, where its host has no other place for one
+		page = hosts.Page{Folder: src.Path, At: hosts.Reach(h, src.Address)}
+	}
+	s.server, err = hosts.Database(s.FS, address, page)
 	return database, err
 }
 
