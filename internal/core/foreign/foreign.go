@@ -23,6 +23,7 @@ import (
 	"nestseed/internal/core/buffers"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
+	"nestseed/internal/core/sitedb"
 )
 
 // Limits bound what an archive from outside may unpack to.
@@ -114,7 +115,7 @@ func formatOfHead(head []byte) Format {
 	if len(head) >= 512 && (bytes.HasPrefix(head[257:], []byte("ustar")) || plausibleTar(head)) {
 		return Tar
 	}
-	if bytes.IndexByte(head, 0) < 0 && looksSQL(head) {
+	if bytes.IndexByte(head, 0) < 0 && looksSQL(head) || sitedb.IsArchive(head) {
 		return Dump
 	}
 	return Other
@@ -476,10 +477,15 @@ func Script(ctx context.Context, r io.ReaderAt, sizeBytes int64, scratch hostfs.
 			return nil, 0, nothing, err
 		}
 		defer p.close()
-		if p.by == "" {
+		text, changed, err := sitedb.Text(p)
+		if err != nil {
+			return nil, 0, nothing, err
+		}
+		defer text.Close()
+		if p.by == "" && !changed {
 			return r, sizeBytes, nothing, nil
 		}
-		src = p
+		src = text
 	case Zip:
 		f, err := onlyScript(r, sizeBytes)
 		if err != nil {

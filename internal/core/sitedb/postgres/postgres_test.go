@@ -1,8 +1,10 @@
 package postgres_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"net/url"
 	"slices"
 	"strings"
@@ -136,9 +138,52 @@ func TestDumpsOfTheServersOwnProgramAreUnderstood(t *testing.T) {
 			require.Error(t, err, "what is cut off is noticed")
 		}
 	}
-	custom := sitedbtest.Client(t, environment, "", append([]string{"pg_dump", "-Fc", "lad_a"}, reach...)...)
-	_, err = sitedb.OpenDump(ctx, strings.NewReader(custom), int64(len(custom)), nil)
-	require.ErrorContains(t, err, "pg_restore -f")
+	plain := sitedbtest.Client(t, environment, "", append([]string{"pg_dump", "lad_a"}, reach...)...)
+	asText, err := sitedb.OpenDump(ctx, strings.NewReader(plain), int64(len(plain)), nil)
+	require.NoError(t, err)
+	for _, form := range [][]string{{}, {"-Z0"}, {"-Z9", "--no-owner"}} {
+		custom := sitedbtest.Client(t, environment, "", append(append([]string{"pg_dump", "-Fc", "lad_a"}, reach...), form...)...)
+		text, changed, err := sitedb.Text(strings.NewReader(custom))
+		require.NoError(t, err)
+		require.True(t, changed)
+		written, err := io.ReadAll(text)
+		require.NoError(t, err)
+		d, err := sitedb.OpenDump(ctx, bytes.NewReader(written), int64(len(written)), nil)
+		require.NoError(t, err, "%s", written)
+		want, err := asText.Tables(ctx)
+		require.NoError(t, err)
+		got, err := d.Tables(ctx)
+		require.NoError(t, err)
+		require.Equal(t, want, got)
+		for i := range got {
+			require.ElementsMatch(t, rowsOf(t, asText, &want[i]), rowsOf(t, d, &got[i]))
+			before, err := asText.Definition(ctx, &want[i])
+			require.NoError(t, err)
+			after, err := d.Definition(ctx, &got[i])
+			require.NoError(t, err)
+			require.Equal(t, before.Text(nil), after.Text(nil))
+		}
+		for _, cut := range []int{3, 12, 60, len(custom) / 3, len(custom) - 4} {
+			text, _, err := sitedb.Text(strings.NewReader(custom[:cut]))
+			require.NoError(t, err)
+			_, err = io.ReadAll(text)
+			if cut > 5 {
+				require.ErrorIs(t, err, sitedb.ErrRefused, "cut at %d", cut)
+			}
+		}
+		for at := 5; at < len(custom); at += 1 + len(custom)/97 { // whatever a byte is, it ends
+			broken := []byte(custom)
+			broken[at] ^= 0x55
+			text, _, err := sitedb.Text(bytes.NewReader(broken))
+			require.NoError(t, err)
+			io.Copy(io.Discard, text)
+		}
+	}
+	inserts := sitedbtest.Client(t, environment, "", append([]string{"pg_dump", "-Fc", "--inserts", "lad_a"}, reach...)...)
+	text, _, err := sitedb.Text(strings.NewReader(inserts))
+	require.NoError(t, err)
+	_, err = io.ReadAll(text)
+	require.ErrorContains(t, err, "without --inserts")
 	for _, evil := range []string{"COPY every (id) FROM PROGRAM 'id';", "DO $$ BEGIN END $$;", "ALTER SYSTEM SET x = 1;", "UPDATE every SET t = '';", "CREATE ROLE x;",
 		"ALTER TABLE public.every ENABLE ROW LEVEL SECURITY;", "COPY public.nowhere (id) FROM stdin;\n\\.\n"} {
 		text := "--\n-- PostgreSQL database dump\n--\nCREATE TABLE public.every (id integer);\n" + evil + "\n"
