@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/jackc/pgx/v5/pgconn"
+
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
 )
@@ -128,8 +130,12 @@ func (d *database) Redefine(context.Context, *sqltext.Program) error {
 
 // Take makes a table that says that somebody has the database. Errors: sitedb.ErrExists.
 func (d *database) Take(ctx context.Context, table string) error {
-	_, err := d.change(ctx, "take database "+d.name, "CREATE TABLE "+quote(table)+" (of int)")
-	return err
+	_, err := d.pool.Exec(ctx, "CREATE TABLE "+quote(table)+" (of int)")
+	var e *pgconn.PgError
+	if errors.As(err, &e) && e.Code == "23505" { // two at once find each other in the catalogue
+		return fmt.Errorf("take database %s: %w: %s", d.name, sitedb.ErrExists, e.Message)
+	}
+	return d.server.explain("take database "+d.name, err)
 }
 
 // Leave removes that table.
