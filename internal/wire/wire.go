@@ -593,7 +593,7 @@ type Tick struct {
 // Run is background work.
 type Run struct {
 	ID        int64           `json:"id"`
-	Job       string          `json:"job" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,screenshots"`
+	Job       string          `json:"job" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,screenshots,install-code,install-refresh,install-undo,install-remove"`
 	Title     string          `json:"title"`
 	Status    string          `json:"status" enum:"waiting,working,cleanup-failed,done,failed,cancelled" doc:"a run whose cleanup failed has failed, and what it made could not be taken back yet"`
 	Who       string          `json:"who"`

@@ -2436,7 +2436,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            job: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table" | "screenshots";
+            job: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table" | "screenshots" | "install-code" | "install-refresh" | "install-undo" | "install-remove";
             progress: components["schemas"]["Progress"];
             result?: unknown;
             /** Format: date-time */
