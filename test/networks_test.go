@@ -47,9 +47,10 @@ func TestNetworksOfSitesAreMadeAgainWhole(t *testing.T) {
 			require.Contains(t, must(t, "source", "show", name), "a network of 3 sites")
 			must(t, "starter", "create", name, "--from", name)
 			must(t, "release", "build", name)
-			found := inRelease(t, name+"@1", "drums@loomandladder.example", "drums-teacher", "branches-pepper")
+			found := inRelease(t, name+"@1", "drums@loomandladder.example", "drums-teacher", "branches-pepper", "ines@loomandladder.example")
 			require.Empty(t, found, "whose account it is stays behind")
 
+			require.NotZero(t, nestseed(t, "install", "add", name, "--from", name, "--host", "preview").code, "its sites share code already")
 			school := scenario.Schools(9)[8]
 			school.Name = name + "-copy"
 			addClient(t, school)
@@ -67,6 +68,8 @@ func TestNetworksOfSitesAreMadeAgainWhole(t *testing.T) {
 			require.Equal(t, 200, picture)
 			require.Contains(t, shows(t, copied+"/"), "noindex", "search engines are kept out of each")
 			require.Contains(t, shows(t, base+"/"), "Branches")
+			require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%s2_options WHERE option_name = 'admin_email' AND option_value = ?",
+				site.Database, site.Prefix), school.Settings["email"]), "its mail goes to the client")
 
 			// Its administrator runs the network, and the old ones do not.
 			require.NotEmpty(t, logsIn(t, site))

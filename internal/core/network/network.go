@@ -2,7 +2,7 @@
 // are, so that the whole can be packed and made again; Alone shows one of them as if it were a site of its own.
 //
 //	if err := network.Read(ctx, db, identity); err != nil { … }        // identity.SubSites
-//	db, hides, err := network.Alone(ctx, db, identity, "drums.school.example")
+//	fsys, db, err := network.Alone(ctx, fsys, "branches", db, identity, "drums.school.example")
 package network
 
 import (

@@ -399,7 +399,7 @@ func (mk *maker) setValues(ctx context.Context) error {
 		if !place.InDatabase() {
 			return nil
 		}
-		return site.Set(ctx, mk.db, place, value)
+		return errors.Join(site.Set(ctx, mk.db, place, value), mk.mailOfSubSite(ctx, site))
 	})
 }
 

@@ -120,6 +120,18 @@ func (mk *maker) eachSub(do func(site sitevalue.Site, address string) error) err
 	return nil
 }
 
+// mailOfSubSite gives a sub-site whose own mail address stayed behind that of the whole.
+func (mk *maker) mailOfSubSite(ctx context.Context, site sitevalue.Site) error {
+	place, mail := mk.req.Kind.SiteEmail, mk.req.Values["email"].Value
+	if site.Prefix == mk.plan.Prefix || mail == "" || !place.InDatabase() {
+		return nil
+	}
+	if was, found, err := site.Get(ctx, place); err != nil || !found || was != "" {
+		return err
+	}
+	return site.Set(ctx, mk.db, place, mail)
+}
+
 // showSubSites says to the table of sub-sites whether search engines are let in.
 func (mk *maker) showSubSites(ctx context.Context) error {
 	sites := mk.req.Kind.Network.Sites

@@ -301,6 +301,9 @@ func CheckCode(ctx context.Context, req CodeRequest) error {
 	switch {
 	case !req.Kind.Tenants.Can():
 		return fmt.Errorf("%w: sites of %s do not share code: its definition does not say how (tenants)", ErrPlan, req.Kind.Title)
+	case len(m.Origin.SubSites) > 0:
+		return fmt.Errorf("%w: %s is a network of sites, whose sub-sites share code already; make sites of it that have their own", ErrPlan,
+			m.Ref())
 	case m.Totals.Files == 0:
 		return fmt.Errorf("%w: %s holds a database only; choose a release with files", ErrPlan, m.Ref())
 	case !hostfs.CanLink(req.FS):
