@@ -43,13 +43,19 @@ type RefreshArgs struct {
 	First   []string `json:"first,omitempty"` // sites that come before the others, in this order
 }
 
-// RefreshPlan says what bringing the sites of an install to a release will do: its newest of the same starter unless one is named.
-func (svc *Installs) RefreshPlan(ctx context.Context, args RefreshArgs) (*Plan, error) {
-	i, err := svc.DB.Install(ctx, args.Install)
+// withCode returns an install with its code, newest first.
+func (svc *Installs) withCode(ctx context.Context, name string) (records.Install, []records.InstallCode, error) {
+	i, err := svc.DB.Install(ctx, name)
 	if err != nil {
-		return nil, err
+		return i, nil, err
 	}
 	codes, err := svc.DB.InstallCodes(ctx, i.ID)
+	return i, codes, err
+}
+
+// RefreshPlan says what bringing the sites of an install to a release will do: its newest of the same starter unless one is named.
+func (svc *Installs) RefreshPlan(ctx context.Context, args RefreshArgs) (*Plan, error) {
+	i, codes, err := svc.withCode(ctx, args.Install)
 	if err != nil {
 		return nil, err
 	}
@@ -257,11 +263,7 @@ func (svc *Installs) child(ctx context.Context, run engine.Run, args any) error 
 
 // UndoPlan says which sites of an install go back to the code that they shared before, as they stood then.
 func (svc *Installs) UndoPlan(ctx context.Context, args RefreshArgs) (*Plan, error) {
-	i, err := svc.DB.Install(ctx, args.Install)
-	if err != nil {
-		return nil, err
-	}
-	codes, err := svc.DB.InstallCodes(ctx, i.ID)
+	i, codes, err := svc.withCode(ctx, args.Install)
 	if err != nil {
 		return nil, err
 	}
