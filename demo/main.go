@@ -465,12 +465,16 @@ func (d *demo) summary(ctx context.Context) error {
 			}
 		}
 	}
-	sites, err := svc.Sites(ctx)
+	rows, err := svc.Sites(ctx, client.SitesBy{})
 	if err != nil {
 		return err
 	}
 	fmt.Printf("base     %s  Loom & Ladder base site\n", d.stack.Address("base"))
-	for _, s := range sites {
+	for _, row := range rows {
+		s, err := svc.Site(ctx, row.Name)
+		if err != nil {
+			return err
+		}
 		run, err := svc.Run(ctx, s.RunID)
 		if err != nil {
 			return err

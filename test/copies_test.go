@@ -138,7 +138,7 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 			made--
 		}
 	}
-	sites, err := at[1].Sites(ctx)
+	sites, err := at[1].Sites(ctx, client.SitesBy{})
 	require.NoError(t, err)
 	require.Len(t, sites, 4+made)
 	for _, s := range sites {

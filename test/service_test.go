@@ -321,7 +321,7 @@ func TestAProvisioningWhoseDatabaseIsLostIsTakenBackLater(t *testing.T) {
 		require.Contains(t, must(t, "run", "list", "--limit", "3"), "cleanup-failed")
 		today, err := svc.Today(ctx)
 		require.NoError(t, err)
-		require.Contains(t, fmt.Sprint(today.Attention), run.Title+" could not be cleaned up after")
+		require.Contains(t, fmt.Sprint(today.Groups), run.Title+" fault [{fault it could not be cleaned up after")
 		shown := must(t, "run", "show", fmt.Sprint(run.ID))
 		require.Contains(t, shown, "taking back is tried again every minute")
 		return run

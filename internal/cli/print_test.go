@@ -76,13 +76,13 @@ func TestASiteSaysWhatAPersonNeedsToKnow(t *testing.T) {
 func TestSitesThatAreBehindHeldOrRetiredAreToldInTheList(t *testing.T) {
 	at := time.Date(2026, 11, 25, 9, 30, 0, 0, time.Local)
 	text := said(func(a *app) {
-		a.printSites([]wire.Site{
-			{Name: "a", Release: "m@1", Behind: 2, Report: &wire.Report{Checks: []wire.Check{{Result: wire.Pass}, {Result: wire.Fail}}}},
-			{Name: "b", Release: "m@3", Held: true, Report: &wire.Report{Checks: []wire.Check{{Result: wire.Warn}}}},
-			{Name: "c", Release: "m@1", Behind: 2, RetiredAt: &at}, {Name: "d", Release: "m@3",
-				Report: &wire.Report{Checks: []wire.Check{{Result: wire.Pass}}}}})
+		a.printSites([]wire.SiteRow{
+			{Name: "a", Release: "m@1", Behind: 2, Checks: wire.CheckCounts{At: &at, Passed: 1, Failed: 1}},
+			{Name: "b", Release: "m@3", Held: true, Checks: wire.CheckCounts{At: &at, Warned: 1}},
+			{Name: "c", Release: "m@1", Behind: 2, RetiredAt: &at}, {Name: "d", Release: "m@3", Checks: wire.CheckCounts{At: &at, Passed: 1}},
+			{Name: "e", Release: "m@3", Checks: wire.CheckCounts{At: &at, Passed: 12, Warned: 1, Accepted: 1}}})
 	})
-	for _, part := range []string{"m@1, 2 behind", "✗ 1 of 2 failed", "! 1 of 1 warn, held", "retired 25 Nov 2026", "✓ 1 passed"} {
+	for _, part := range []string{"m@1, 2 behind", "✗ 1 of 2 failed", "! 1 of 1 warn, held", "retired 25 Nov 2026", "✓ 1 passed", "✓ 12 passed, 1 accepted"} {
 		require.Contains(t, text, part)
 	}
 }

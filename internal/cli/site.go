@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -71,22 +72,46 @@ func (a *app) site() *cli.Command {
 		verb("plan", "[CLIENT]", "show what would be made; nothing is touched", siteFlags(tableFlag()), a.sitePlan),
 		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach(), tableFlag(),
 			&cli.StringFlag{Name: "plan", Usage: "the mark of the plan that was looked at; another plan is refused"}), a.siteProvision),
-		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"}},
-			func(ctx context.Context, c *cli.Command, svc *client.Client, _ []string) ([]wire.Site, error) {
-				if c.Bool("retired") {
-					return svc.RetiredSites(ctx)
+		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"},
+			&cli.StringFlag{Name: "state", Usage: "failed, warned, passed, unchecked, held, behind, to-do, elsewhere or leading"},
+			&cli.StringFlag{Name: "client"}, &cli.StringFlag{Name: "host"}, &cli.StringFlag{Name: "starter"},
+			&cli.StringFlag{Name: "find", Usage: "a part of name, title, address or client"},
+			&cli.StringFlag{Name: "sort", Usage: "name, title, attention, newest, size, checked or retired"}},
+			func(ctx context.Context, c *cli.Command, svc *client.Client, _ []string) ([]wire.SiteRow, error) {
+				by := client.SitesBy{Retired: c.Bool("retired"), State: c.String("state"), Client: c.String("client"), Host: c.String("host"),
+					Starter: c.String("starter"), Find: c.String("find"), Sort: c.String("sort")}
+				if by.Retired && by.Sort == "" {
+					by.Sort = "retired"
 				}
-				return svc.Sites(ctx)
+				return svc.Sites(ctx, by)
 			}, a.printSites),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
 		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach()}, a.siteCheck),
 		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach(),
 			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to",
 				Usage: "write the pictures into `DIR`"}}, a.siteSideBySide),
-		asking(a, "tick", "NAME TASK", "tick off a launch task", []cli.Flag{&cli.BoolFlag{Name: "undo", Usage: "it is not done after all"}},
+		asking(a, "tick", "NAME TASK", "tick off a launch task, or say by when it is to be done", []cli.Flag{
+			&cli.BoolFlag{Name: "undo", Usage: "it is not done after all"},
+			&cli.StringFlag{Name: "due", Usage: "it is to be done by this `DAY`, like 2026-12-01; none for no day"}},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
-				return svc.TickTask(ctx, args[0], args[1], !c.Bool("undo"))
+				t := wire.Tick{Done: !c.Bool("undo") && !c.IsSet("due")}
+				if due := c.String("due"); due == "none" {
+					t.Due = new(time.Time{}.Format(time.DateOnly))
+				} else if due != "" {
+					t.Due = &due
+				}
+				return svc.TickTask(ctx, args[0], args[1], t)
 			}, a.printTasks),
+		asking(a, "accept", "NAME CHECK", "accept what a check warns of as known and harmless, until it finds something else", []cli.Flag{
+			&cli.StringFlag{Name: "reason", Usage: "why it is harmless"},
+			&cli.BoolFlag{Name: "everywhere", Usage: "on all sites of the starter, where just the same is found"},
+			&cli.BoolFlag{Name: "undo", Usage: "accept it no more"}},
+			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
+				if c.Bool("undo") {
+					return svc.UnacceptCheck(ctx, args[0], args[1])
+				}
+				return svc.AcceptCheck(ctx, args[0], wire.Accept{What: args[1], Reason: c.String("reason"), Everywhere: c.Bool("everywhere")})
+			}, func(s wire.Site) { a.printReport(s.Report, s.Accepted...) }),
 		verb("undo", "NAME", "undo a site's last provisioning: what stood there before comes back",
 			[]cli.Flag{detach(), &cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteUndo),
 		verb("keep-copy", "NAME", "make a safety copy of a site", []cli.Flag{detach()}, a.siteKeepCopy),
@@ -124,10 +149,10 @@ func (a *app) site() *cli.Command {
 			[]cli.Flag{detach(), &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))
 }
 
-func (a *app) printSites(sites []wire.Site) {
+func (a *app) printSites(sites []wire.SiteRow) {
 	var rows [][]string
 	for _, s := range sites {
-		state := checksLine(s.Report)
+		state := countsLine(s.Checks)
 		switch {
 		case s.RetiredAt != nil:
 			state = "retired " + day(*s.RetiredAt)
@@ -306,16 +331,19 @@ func (a *app) siteMade(ctx context.Context, c *cli.Command, svc *client.Client, 
 	return err
 }
 
-func checksLine(r *wire.Report) string {
+func countsLine(c wire.CheckCounts) string {
+	all, warned := c.Passed+c.Warned+c.Failed, c.Warned-c.Accepted
 	switch {
-	case r == nil:
+	case c.At == nil:
 		return "not checked"
-	case r.Faults() > 0:
-		return fmt.Sprintf("✗ %d of %d failed", r.Faults(), len(r.Checks))
-	case r.Warnings() > 0:
-		return fmt.Sprintf("! %d of %d warn", r.Warnings(), len(r.Checks))
+	case c.Failed > 0:
+		return fmt.Sprintf("✗ %d of %d failed", c.Failed, all)
+	case warned > 0:
+		return fmt.Sprintf("! %d of %d warn", warned, all)
+	case c.Accepted > 0:
+		return fmt.Sprintf("✓ %d passed, %d accepted", c.Passed, c.Accepted)
 	}
-	return fmt.Sprintf("✓ %d passed", len(r.Checks))
+	return fmt.Sprintf("✓ %d passed", all)
 }
 
 func (a *app) printSite(s wire.Site) {
@@ -382,7 +410,7 @@ func (a *app) printSite(s wire.Site) {
 	fmt.Fprintf(a.out, "steps     %s\n\n", strings.Join(steps, ", "))
 	a.printCopies(s)
 	a.printTasks(s)
-	a.printReport(s.Report)
+	a.printReport(s.Report, s.Accepted...)
 }
 
 // printExamples shows one replacement of each disguise.
@@ -405,6 +433,9 @@ func (a *app) printTasks(s wire.Site) {
 	fmt.Fprintln(a.out, "launch tasks")
 	for _, t := range s.Tasks {
 		mark, done := "□", ""
+		if t.Due != nil {
+			done = ", by " + t.Due.Format("2 Jan 2006")
+		}
 		if t.DoneAt != nil {
 			mark, done = "✓", fmt.Sprintf(" (%s, %s)", t.DoneBy, day(*t.DoneAt))
 		}
@@ -424,7 +455,7 @@ func (a *app) printTasks(s wire.Site) {
 // marks of results: icon and word, where the word is the name of the check.
 var marks = map[wire.Result]string{wire.Pass: "✓", wire.Warn: "!", wire.Fail: "✗"}
 
-func (a *app) printReport(r *wire.Report) {
+func (a *app) printReport(r *wire.Report, accepted ...wire.Acceptance) {
 	if r == nil {
 		fmt.Fprintln(a.out, "not checked yet")
 		return
@@ -436,7 +467,11 @@ func (a *app) printReport(r *wire.Report) {
 		for _, e := range k.Evidence {
 			fmt.Fprintf(a.out, "    %s\n", e)
 		}
-		if k.Remedy != "" {
+		of := slices.IndexFunc(accepted, func(a wire.Acceptance) bool { return a.What == k.Name })
+		switch {
+		case of >= 0:
+			fmt.Fprintf(a.out, "    accepted by %s, %s: %s\n", accepted[of].Who, day(accepted[of].At), accepted[of].Reason)
+		case k.Remedy != "":
 			fmt.Fprintf(a.out, "    remedy: %s\n", k.Remedy)
 		}
 	}

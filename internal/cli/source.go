@@ -105,6 +105,18 @@ func (a *app) source() *cli.Command {
 			}
 			return a.print(c, s.Survey, func() { a.printSource(s) })
 		}),
+		asking(a, "accept", "NAME FINDING WHERE", "accept a finding as known and harmless", []cli.Flag{
+			&cli.StringFlag{Name: "reason", Usage: "why it is harmless"}, &cli.BoolFlag{Name: "undo", Usage: "accept it no more"}},
+			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Source, error) {
+				if c.Bool("undo") {
+					return svc.UnacceptFinding(ctx, args[0], args[1], args[2])
+				}
+				return svc.AcceptFinding(ctx, args[0], wire.Accept{What: args[1], Where: args[2], Reason: c.String("reason")})
+			}, func(s wire.Source) {
+				for _, of := range s.Accepted {
+					fmt.Fprintf(a.out, "%s: accepted by %s, %s: %s\n", of.What, of.Who, day(of.At), of.Reason)
+				}
+			}),
 		a.remove("sources", "source"))
 }
 

@@ -334,8 +334,29 @@ func (c *Client) CheckLink(ctx context.Context, link string) (wire.LinkInfo, err
 }
 
 // TickTask ticks a launch task off, or puts it back.
-func (c *Client) TickTask(ctx context.Context, site, key string, done bool) (out wire.Site, err error) {
-	return out, c.do(ctx, http.MethodPut, "/sites/"+seg(site)+"/tasks/"+seg(key), wire.Tick{Done: done}, &out)
+func (c *Client) TickTask(ctx context.Context, site, key string, t wire.Tick) (out wire.Site, err error) {
+	return out, c.do(ctx, http.MethodPut, "/sites/"+seg(site)+"/tasks/"+seg(key), t, &out)
+}
+
+// AcceptCheck accepts what a check of a site warns of, until it finds something else.
+func (c *Client) AcceptCheck(ctx context.Context, site string, a wire.Accept) (out wire.Site, err error) {
+	return out, c.do(ctx, http.MethodPut, "/sites/"+seg(site)+"/accepted", a, &out)
+}
+
+// UnacceptCheck accepts it no more.
+func (c *Client) UnacceptCheck(ctx context.Context, site, check string) (out wire.Site, err error) {
+	return out, c.do(ctx, http.MethodDelete, "/sites/"+seg(site)+"/accepted?"+url.Values{"what": {check}}.Encode(), nil, &out)
+}
+
+// AcceptFinding accepts a finding of a source.
+func (c *Client) AcceptFinding(ctx context.Context, source string, a wire.Accept) (out wire.Source, err error) {
+	return out, c.do(ctx, http.MethodPut, "/sources/"+seg(source)+"/accepted", a, &out)
+}
+
+// UnacceptFinding accepts it no more.
+func (c *Client) UnacceptFinding(ctx context.Context, source, what, where string) (out wire.Source, err error) {
+	q := url.Values{"what": {what}, "where": {where}}.Encode()
+	return out, c.do(ctx, http.MethodDelete, "/sources/"+seg(source)+"/accepted?"+q, nil, &out)
 }
 
 // Contents lists a folder of a release, or its largest files, or what a pattern finds.
@@ -350,9 +371,21 @@ func (c *Client) Contents(ctx context.Context, ref, path string, largest int, fi
 	return get[wire.Contents](ctx, c, "/releases/"+seg(ref)+"/contents?"+q.Encode())
 }
 
-// Clients lists clients.
-func (c *Client) Clients(ctx context.Context) ([]wire.Client, error) {
-	return get[[]wire.Client](ctx, c, "/clients")
+// perPage is how many a page of a list has at the most.
+const perPage = "1000"
+
+// Clients lists all clients, page by page.
+func (c *Client) Clients(ctx context.Context) (all []wire.ClientRow, err error) {
+	all = []wire.ClientRow{}
+	q := url.Values{"limit": {perPage}}
+	for {
+		page, err := get[wire.ClientPage](ctx, c, "/clients?"+q.Encode())
+		all = append(all, page.Clients...)
+		if err != nil || page.Next == "" {
+			return all, err
+		}
+		q.Set("cursor", page.Next)
+	}
 }
 
 // Client shows a client.
@@ -370,9 +403,33 @@ func (c *Client) SetClient(ctx context.Context, name string, s wire.Settings) (o
 	return out, c.do(ctx, http.MethodPatch, "/clients/"+seg(name)+"/settings", s, &out)
 }
 
-// Sites lists sites.
-func (c *Client) Sites(ctx context.Context) ([]wire.Site, error) {
-	return get[[]wire.Site](ctx, c, "/sites")
+// SitesBy are conditions on the sites that are listed, and their order; what is empty leaves nothing out.
+type SitesBy struct {
+	Retired                                  bool
+	State, Client, Host, Starter, Find, Sort string
+}
+
+// Sites lists all sites of which that is so, page by page.
+func (c *Client) Sites(ctx context.Context, by SitesBy) (all []wire.SiteRow, err error) {
+	all = []wire.SiteRow{}
+	q := url.Values{"limit": {perPage}}
+	for name, v := range map[string]string{"state": by.State, "client": by.Client, "host": by.Host, "starter": by.Starter, "find": by.Find,
+		"sort": by.Sort} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	if by.Retired {
+		q.Set("retired", "true")
+	}
+	for {
+		page, err := get[wire.SitePage](ctx, c, "/sites?"+q.Encode())
+		all = append(all, page.Sites...)
+		if err != nil || page.Next == "" {
+			return all, err
+		}
+		q.Set("cursor", page.Next)
+	}
 }
 
 // Site shows a site.
@@ -393,11 +450,6 @@ func (c *Client) ProvisionSite(ctx context.Context, s wire.NewSite) (wire.Run, e
 // CheckSite starts checking a site.
 func (c *Client) CheckSite(ctx context.Context, name string) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/check", nil)
-}
-
-// RetiredSites lists the sites that are gone.
-func (c *Client) RetiredSites(ctx context.Context) ([]wire.Site, error) {
-	return get[[]wire.Site](ctx, c, "/sites?retired=true")
 }
 
 // ProvisionTable starts the making of a site for each row.

@@ -62,11 +62,11 @@ func TestProblemsKeepStatusTypeAndSentence(t *testing.T) {
 func TestAServiceThatDoesNotAnswerIsNamed(t *testing.T) {
 	srv := httptest.NewServer(http.NotFoundHandler())
 	srv.Close()
-	_, err := New(srv.URL, "").Sites(context.Background())
+	_, err := New(srv.URL, "").Sites(context.Background(), SitesBy{})
 	require.ErrorContains(t, err, "no service answers at "+srv.URL)
 	cut, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err = New(srv.URL, "").Sites(cut)
+	_, err = New(srv.URL, "").Sites(cut, SitesBy{})
 	require.ErrorIs(t, err, context.Canceled)
 }
 

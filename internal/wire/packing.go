@@ -109,4 +109,5 @@ type ListEdit struct {
 	BlankValues    []Inside  `json:"blank_values,omitempty"`
 	BlankSettings  []string  `json:"blank_settings,omitempty"` // of the settings file
 	PutBack        []string  `json:"put_back,omitempty"`       // patterns, tables, suffixes, options or settings that are to go in after all
+	TakeBack       bool      `json:"take_back,omitempty" doc:"takes all of the above out of the list again"`
 }

@@ -60,24 +60,6 @@ type TokenName struct {
 	ExpiresAt *time.Time `json:"expires_at,omitempty"`
 }
 
-// Today is the first page: how many there are, and what needs attention.
-type Today struct {
-	Sources   int         `json:"sources"`
-	Starters  int         `json:"starters"`
-	Clients   int         `json:"clients"`
-	Sites     int         `json:"sites"`
-	Hosts     int         `json:"hosts"`
-	Working   int         `json:"working"`
-	Attention []Attention `json:"attention"`
-}
-
-// Attention is something that somebody should look at.
-type Attention struct {
-	Severity string `json:"severity" enum:"fault,warning,note"`
-	Sentence string `json:"sentence"`
-	Link     string `json:"link"`
-}
-
 // Host is a place with files and a database server.
 type Host struct {
 	Name     string    `json:"name"`
@@ -168,6 +150,8 @@ type Source struct {
 	Network bool    `json:"network,omitempty" doc:"it is a network of several sites"`
 	SubSite string  `json:"sub_site,omitempty" doc:"the one of a network that it is"`
 	Survey  *Survey `json:"survey,omitempty"`
+	// Accepted are findings that are known, and harmless.
+	Accepted []Acceptance `json:"accepted,omitempty" doc:"of one source, not in lists"`
 }
 
 // NewSource makes a source. Kind, database and table prefix are found out unless they are given.
@@ -573,6 +557,7 @@ type Site struct {
 	Upgraded    string           `json:"upgraded,omitempty" doc:"the version that the CMS brought its tables to"`
 	Install     string           `json:"install,omitempty" doc:"whose code it shares; none for a site with its own"`
 	Accounts    string           `json:"accounts" doc:"which login works, in a sentence"`
+	Accepted    []Acceptance     `json:"accepted,omitempty" doc:"what checks have found that is known, and harmless"`
 }
 
 // LaunchTask is something a person must still do on a site, until it is ticked off.
@@ -581,13 +566,15 @@ type LaunchTask struct {
 	Title  string     `json:"title"`
 	Detail string     `json:"detail"`
 	Page   string     `json:"page,omitempty"` // where, as a whole address
+	Due    *time.Time `json:"due,omitempty"`  // the day by which it is to be done
 	DoneAt *time.Time `json:"done_at,omitempty"`
 	DoneBy string     `json:"done_by,omitempty"`
 }
 
-// Tick says that a launch task was done, or that it was not after all.
+// Tick says that a launch task was done, or that it was not after all, and by which day it is to be done.
 type Tick struct {
-	Done bool `json:"done"`
+	Done bool    `json:"done"`
+	Due  *string `json:"due,omitempty" format:"date" doc:"a day like 2026-12-01; 0001-01-01 for none; it stays as it is when it is not given"`
 }
 
 // Run is background work.
@@ -598,8 +585,9 @@ type Run struct {
 	Status    string          `json:"status" enum:"waiting,working,cleanup-failed,done,failed,cancelled" doc:"a run whose cleanup failed has failed, and what it made could not be taken back yet"`
 	Who       string          `json:"who"`
 	Progress  Progress        `json:"progress"`
-	Result    json.RawMessage `json:"result,omitempty"`
+	Result    json.RawMessage `json:"result,omitempty" doc:"of one run, not in lists"`
 	Error     string          `json:"error,omitempty"`
+	Repeats   bool            `json:"repeats,omitempty" doc:"it can be started again as it was"`
 	Committed bool            `json:"committed,omitempty" doc:"it is past the point where it can be cancelled"`
 	CreatedAt time.Time       `json:"created_at"`
 	StartedAt *time.Time      `json:"started_at,omitempty"`

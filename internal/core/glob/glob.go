@@ -7,6 +7,7 @@ package glob
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
 )
@@ -57,6 +58,11 @@ func Validate(p string) error {
 }
 
 func shown(p string) string { return p[:min(len(p), 80)] }
+
+var special = strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, "]", `\]`, "{", `\{`, "}", `\}`)
+
+// Quote returns a pattern that matches just the path.
+func Quote(p string) string { return special.Replace(p) }
 
 // Match reports whether a path matches a pattern that Validate has passed.
 func Match(pattern, p string) bool { return doublestar.MatchUnvalidated(pattern, p) }

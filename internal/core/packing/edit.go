@@ -18,11 +18,16 @@ type Edit struct {
 	BlankValues    []Inside    `json:"blank_values,omitempty"`
 	BlankSettings  []string    `json:"blank_settings,omitempty"` // of the settings file
 	PutBack        []string    `json:"put_back,omitempty"`       // patterns, tables, suffixes, options or settings that are to go in after all
+	TakeBack       bool        `json:"take_back,omitempty"`      // takes all of the above out of the list again
 }
 
 // Apply makes the change. What is there already is not added twice; what should be put back and was not left
 // out is returned.
 func (e Edit) Apply(l *List) (unknown []string) {
+	if e.TakeBack {
+		e.takeBack(l)
+		return nil
+	}
 	add := func(to *[]string, more []string) {
 		for _, m := range more {
 			if !slices.Contains(*to, m) {
@@ -49,6 +54,50 @@ func (e Edit) Apply(l *List) (unknown []string) {
 		}
 	}
 	return unknown
+}
+
+// In reports whether a list has all that the edit would add.
+func (e Edit) In(l *List) bool {
+	was, err := l.Text()
+	if err != nil {
+		return false
+	}
+	again, err := Parse(was)
+	if err != nil {
+		return false
+	}
+	e.Apply(again)
+	now, err := again.Text()
+	return err == nil && string(was) == string(now)
+}
+
+// takeBack undoes the change.
+func (e Edit) takeBack(l *List) {
+	remove := func(from *[]string, these []string) {
+		*from = slices.DeleteFunc(slices.Clone(*from), func(s string) bool { return slices.Contains(these, s) })
+	}
+	remove(&l.LeaveOut.Paths, e.LeaveOut)
+	remove(&l.LeaveOut.Tables, e.LeaveOutTables)
+	remove(&l.LeaveOut.Suffixes, e.Suffixes)
+	remove(&l.Empty, e.Empty)
+	remove(&l.Blank.Options, e.BlankOptions)
+	remove(&l.Blank.Settings, e.BlankSettings)
+	removeRows(&l.DropRows, e.DropRows)
+	removeRows(&l.KeepRows, e.KeepRows)
+	l.Blank.Values = slices.DeleteFunc(slices.Clone(l.Blank.Values), func(o Inside) bool {
+		return slices.ContainsFunc(e.BlankValues, func(v Inside) bool { return o.String() == v.String() })
+	})
+}
+
+func removeRows(from *[]kind.Rows, these []kind.Rows) {
+	for _, r := range these {
+		for i := range *from {
+			if at := &(*from)[i]; at.Table == r.Table && at.Column == r.Column {
+				at.Values = slices.DeleteFunc(slices.Clone(at.Values), func(v string) bool { return slices.Contains(r.Values, v) })
+			}
+		}
+	}
+	*from = slices.DeleteFunc(slices.Clone(*from), func(r kind.Rows) bool { return len(r.Values) == 0 })
 }
 
 // addRows merges rules of the same column.

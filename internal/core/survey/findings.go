@@ -17,6 +17,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/filelist"
+	"nestseed/internal/core/glob"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
 )
@@ -33,7 +34,14 @@ func (f *finder) find(x Finding) {
 	f.found = append(f.found, x)
 }
 
-func leave(p string) *packing.Edit { return &packing.Edit{LeaveOut: []string{p}} }
+// leave leaves out a file, or, with /** behind it, a folder.
+func leave(p string) *packing.Edit {
+	folder, all := strings.CutSuffix(p, "/**")
+	if p = glob.Quote(folder); all {
+		p += "/**"
+	}
+	return &packing.Edit{LeaveOut: []string{p}}
+}
 
 var developerFolders = []string{".git", ".svn", ".hg", ".bzr", "node_modules", "bower_components", ".idea", ".vscode", ".sass-cache"}
 
@@ -156,6 +164,43 @@ var (
 	tempName = regexp.MustCompile(`(?i)(\.(tmp|temp|swp|swo|part|bak|old|orig)|~)$|^(\.DS_Store|Thumbs\.db|desktop\.ini|\._.*)$`)
 )
 
+// tempRule is a pattern for all files with a name like that of a temporary one.
+func tempRule(base string) string {
+	if strings.HasPrefix(base, "._") {
+		return "**/._*"
+	}
+	if e := strings.LastIndexAny(base, ".~"); e > 0 {
+		return "**/*" + glob.Quote(base[e:])
+	}
+	return "**/" + glob.Quote(base)
+}
+
+// shortened puts a pattern for a folder in the place of the paths of all files below it.
+func (t *taker) shortened(paths []string) []string {
+	in := map[string]int64{}
+	for _, p := range paths {
+		for d := path.Dir(p); d != "."; d = path.Dir(d) {
+			in[d]++
+		}
+	}
+	whole := map[string]bool{}
+	for d, n := range in {
+		files, _ := t.below(d)
+		whole[d] = files == n
+	}
+	out := map[string]bool{}
+	for _, p := range paths {
+		rule := glob.Quote(p)
+		for d := path.Dir(p); d != "."; d = path.Dir(d) {
+			if whole[d] {
+				rule = glob.Quote(d) + "/**"
+			}
+		}
+		out[rule] = true
+	}
+	return slices.Sorted(maps.Keys(out))
+}
+
 func (t *taker) findFiles() {
 	var logs, temps bulk
 	large := int64(10 << 20)
@@ -174,7 +219,7 @@ func (t *taker) findFiles() {
 			}
 			logs.add(f, rule)
 		case tempName.MatchString(base):
-			temps.add(f, f.Path)
+			temps.add(f, tempRule(base))
 		case t.s.Totals.Files > 100 && f.Bytes > large && f.Bytes > t.s.Totals.Bytes/20:
 			t.find(Finding{Severity: warning, What: "file much larger than the rest", Where: f.Path, Bytes: f.Bytes,
 				Why: fmt.Sprintf("it alone is %d %% of all files, and every site made from a release gets it",
@@ -238,6 +283,7 @@ func (t *taker) findNames() {
 	}
 	for what, b := range sorts {
 		f := b.finding(note, what, why[what])
+		f.Remedy.LeaveOut = t.shortened(f.Remedy.LeaveOut)
 		if len(f.Remedy.LeaveOut) > maxListed {
 			f.Remedy, f.Advice = nil, "rename them on the source; there are too many to leave out one by one"
 		}
@@ -246,7 +292,7 @@ func (t *taker) findNames() {
 }
 
 // maxListed is how many single paths a remedy has at most.
-const maxListed = 200
+const maxListed = 20
 
 func (t *taker) findLinks() {
 	for _, l := range t.links {
@@ -341,6 +387,7 @@ func (t *taker) findMedia() {
 	if loose.files > 0 {
 		f := loose.finding(note, "media files that no row points at",
 			"nothing shows that a page uses them; a page may still name one by its address")
+		f.Remedy.LeaveOut = t.shortened(f.Remedy.LeaveOut)
 		if f.Where = m.Folder; len(f.Remedy.LeaveOut) > maxListed {
 			f.Remedy, f.Advice = nil, "look through them on the source; there are too many to leave out one by one"
 		}

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -153,3 +154,9 @@ func (e *Engine) guard(ctx context.Context, run Run, report progress.Reporter) (
 	defer parallel.Recover(&err)
 	return e.jobs[run.Job].do(ctx, run, report)
 }
+
+// repeatable are the jobs that can be started again as they were: what they came to does not depend on what was there before.
+var repeatable = []string{"survey", "build", "verify", "compare", "check", "copy", "screenshots"}
+
+// Repeatable reports whether a job can be started again as it was.
+func Repeatable(job string) bool { return slices.Contains(repeatable, job) }

@@ -231,6 +231,7 @@ var problems = []struct {
 	{records.ErrTaken, http.StatusConflict, "taken"},
 	{records.ErrInUse, http.StatusConflict, "in-use"},
 	{records.ErrChanged, http.StatusConflict, "changed-meanwhile"},
+	{records.ErrCursor, http.StatusUnprocessableEntity, "wrong"},
 	{engine.ErrBusy, http.StatusConflict, "busy"},
 	{provision.ErrPlan, http.StatusConflict, "plan-does-not-fit"},
 	{kind.ErrUnknown, http.StatusUnprocessableEntity, "unknown-kind"},

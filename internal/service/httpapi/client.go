@@ -18,9 +18,17 @@ func (a *api) clientOperations(h huma.API) {
 		c, err := a.db.Client(ctx, in.Name)
 		return single(c, err, clientOut)
 	}
-	operation(h, "GET", "/clients", "list-clients", "List clients", func(ctx context.Context, _ *nothing) (*body[[]wire.Client], error) {
-		clients, err := a.db.Clients(ctx)
-		return list(clients, err, clientOut)
+	operation(h, "GET", "/clients", "list-clients", "List clients, by name", func(ctx context.Context, in *struct {
+		Find   string `query:"find" maxLength:"200" doc:"a part of name, title or mail address"`
+		Cursor string `query:"cursor" maxLength:"1000" doc:"next of the page before"`
+		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	}) (*body[wire.ClientPage], error) {
+		rows, total, next, err := a.db.ClientRows(ctx, records.ClientFilter{Find: in.Find, Cursor: in.Cursor, Limit: in.Limit})
+		out := wire.ClientPage{Clients: make([]wire.ClientRow, len(rows)), Next: next, Total: total}
+		for i, c := range rows {
+			out.Clients[i] = as[wire.ClientRow](c)
+		}
+		return &body[wire.ClientPage]{out}, err
 	})
 	operation(h, "GET", "/clients/{name}", "show-client", "Show a client; secrets are not shown", show)
 	operation(h, "POST", "/clients", "add-client", "Add a client",

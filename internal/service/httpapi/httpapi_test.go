@@ -65,28 +65,3 @@ func TestATableIsLookedAtAsAWhole(t *testing.T) {
 		require.ErrorContains(t, err, says)
 	}
 }
-
-func TestSitesThatAreBehindAreNamedOrCounted(t *testing.T) {
-	sites := []records.Site{{Name: "a", Release: "m@1", Behind: 2}, {Name: "b", Release: "m@3"}, {Name: "c", Release: "m@2", Behind: 1}}
-	out := behind(sites)
-	require.Len(t, out, 2)
-	require.Equal(t, "a is of m@1, 2 releases behind the newest", out[0].Sentence)
-	require.Equal(t, "c is of m@2, 1 release behind the newest", out[1].Sentence)
-	for range 3 {
-		sites = append(sites, sites[0])
-	}
-	out = behind(sites)
-	require.Len(t, out, 1)
-	require.Contains(t, out[0].Sentence, "5 sites are of older releases")
-	require.Equal(t, "a has 2 launch tasks to do", launching(sites[:3], map[string]int{"a": 2})[0].Sentence)
-	require.Contains(t, launching([]records.Site{{Name: "a"}, {Name: "b"}, {Name: "c"}, {Name: "d"}},
-		map[string]int{"a": 1, "b": 1, "c": 1, "d": 1})[0].Sentence, "4 sites have launch tasks")
-}
-
-func TestRunsThatFailedOrCouldNotBeCleanedUpAreNamedOnce(t *testing.T) {
-	stuck := records.Run{ID: 7, Title: "Make site a", Status: records.Working, Error: "no server"}
-	out := troubled([]records.Run{stuck, {ID: 8, Title: "Make site b", Status: records.Working},
-		{ID: 9, Title: "Check c", Status: records.Failed, Error: "no page"}, stuck, {ID: 6, Status: records.Done}})
-	require.Equal(t, []wire.Attention{{Severity: "fault", Sentence: "Make site a could not be cleaned up after: no server", Link: "/runs/7"},
-		{Severity: "fault", Sentence: "Check c failed: no page", Link: "/runs/9"}}, out)
-}

@@ -5,16 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
-
-// repeatable are the jobs that can be started again as they were: what they came to does not depend on what was there before.
-var repeatable = []string{"survey", "build", "verify", "compare", "check", "copy", "screenshots"}
 
 // retry starts a run that is over once more. A site that was made, and is there, is made again in its place: what stands there
 // becomes a safety copy.
@@ -32,7 +29,7 @@ func (a *api) retry(ctx context.Context, in *struct {
 		return a.provisionAgain(ctx, r, in.Body.From)
 	case in.Body.From != "":
 		return nil, input.Wrongf("run %d (%s) makes no site; only such a run takes another release", r.ID, r.Title)
-	case !slices.Contains(repeatable, r.Job):
+	case !engine.Repeatable(r.Job):
 		return nil, input.Wrongf("run %d (%s) is not started again from here, as what it would find is not what it found; begin it anew "+
 			"where you "+
 			"began it", r.ID, r.Title)

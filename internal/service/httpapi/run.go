@@ -12,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
+	"nestseed/internal/service/engine"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
@@ -25,7 +26,7 @@ func runOut(r records.Run) wire.Run {
 		r.Status = wire.CleanupFailed
 	}
 	return wire.Run{ID: r.ID, Job: r.Job, Title: r.Title, Status: r.Status, Who: r.Who, Progress: as[wire.Progress](r.Progress),
-		Result: r.Result, Error: r.Error, Committed: r.Committed,
+		Result: r.Result, Error: r.Error, Committed: r.Committed, Repeats: r.EndedAt != nil && (r.Job == "provision" || engine.Repeatable(r.Job)),
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
 }
 
@@ -45,10 +46,13 @@ type Numbered struct {
 
 func (a *api) runOperations(h huma.API) {
 	operation(h, "GET", "/runs", "list-runs", "List runs, newest first", func(ctx context.Context, in *struct {
-		Before int64 `query:"before" doc:"only runs before this number: the last one of the page before"`
-		Limit  int   `query:"limit" default:"50" maximum:"500"`
+		Before int64  `query:"before" doc:"only runs before this number: the last one of the page before"`
+		Status string `query:"status" enum:"waiting,working,done,failed,cancelled"`
+		Job    string `query:"job"`
+		Find   string `query:"find" maxLength:"200" doc:"a part of the title"`
+		Limit  int    `query:"limit" default:"50" maximum:"500"`
 	}) (*body[[]wire.Run], error) {
-		rs, err := a.db.Runs(ctx, in.Before, in.Limit)
+		rs, err := a.db.RunRows(ctx, records.RunFilter{Before: in.Before, Status: in.Status, Job: in.Job, Find: in.Find, Limit: in.Limit})
 		return list(rs, err, runOut)
 	})
 	operation(h, "GET", "/runs/{id}", "show-run", "Show a run", func(ctx context.Context, in *Numbered) (*body[wire.Run], error) {

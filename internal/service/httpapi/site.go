@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -160,6 +159,17 @@ func (a *api) showSite(ctx context.Context, name string) (*body[wire.Site], erro
 	for _, h := range links {
 		out.Handovers = append(out.Handovers, handoverOut(h))
 	}
+	accepted, err := a.db.AcceptedOn(ctx, s.ID)
+	if err != nil {
+		return nil, err
+	}
+	if s.Report != nil {
+		for i := range s.Report.Checks {
+			if of := records.CoveredBy(accepted, &s.Report.Checks[i]); of != nil {
+				out.Accepted = append(out.Accepted, acceptanceOut(*of))
+			}
+		}
+	}
 	copies, err := a.db.SiteCopies(ctx, s.ID)
 	if err != nil {
 		return nil, err
@@ -190,26 +200,13 @@ func (a *api) tasksOf(ctx context.Context, s records.Site) ([]wire.LaunchTask, e
 	tasks, err := a.db.LaunchTasks(ctx, s.ID)
 	out := []wire.LaunchTask{}
 	for _, t := range tasks {
-		page := ""
-		if t.Page != "" {
-			page = s.Address + "/" + strings.TrimPrefix(t.Page, "/")
-		}
-		out = append(out, wire.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: page, DoneAt: t.DoneAt, DoneBy: t.DoneBy})
+		out = append(out, wire.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: pageOf(s.Address, t.Page), Due: t.Due, DoneAt: t.DoneAt, DoneBy: t.DoneBy})
 	}
 	return out, err
 }
 
 func (a *api) siteOperations(h huma.API) {
-	operation(h, "GET", "/sites", "list-sites", "List sites", func(ctx context.Context, in *struct {
-		Retired bool `query:"retired" doc:"those that are gone"`
-	}) (*body[[]wire.Site], error) {
-		from := a.db.Sites
-		if in.Retired {
-			from = a.db.RetiredSites
-		}
-		sites, err := from(ctx)
-		return list(sites, err, a.siteOut)
-	})
+	operation(h, "GET", "/sites", "list-sites", "List sites", a.listSites)
 	operation(h, "GET", "/sites/{name}", "show-site", "Show a site", func(ctx context.Context, in *Named) (*body[wire.Site], error) {
 		return a.showSite(ctx, in.Name)
 	})
@@ -219,8 +216,17 @@ func (a *api) siteOperations(h huma.API) {
 			Key string `path:"key"`
 			Put[wire.Tick]
 		}) (*body[wire.Site], error) {
+			due, err := dueDay(in.Body.Due)
+			if err != nil {
+				return nil, err
+			}
 			if err := a.Sites.TickTask(ctx, in.Name, in.Key, who(ctx).Name, in.Body.Done); err != nil {
 				return nil, err
+			}
+			if due != nil {
+				if err := a.Sites.SetTaskDue(ctx, in.Name, in.Key, *due); err != nil {
+					return nil, err
+				}
 			}
 			return a.showSite(ctx, in.Name)
 		})
@@ -244,6 +250,7 @@ func (a *api) siteOperations(h huma.API) {
 	a.upkeepOperations(h)
 	a.handoverOperations(h)
 	a.sideBySideOperations(h)
+	a.acceptOperations(h)
 	operation(h, "GET", "/today", "today", "What there is and what needs attention", a.today)
 }
 
@@ -285,118 +292,4 @@ func (a *api) startProvision(ctx context.Context, args sites.ProvisionArgs, p *w
 		return nil, err
 	}
 	return a.start(ctx, records.Run{Job: "provision", Title: title, Target: engine.Target("site", p.Name)}, args)
-}
-
-// namedEach is how many sites are named one by one before they are only counted.
-const namedEach = 3
-
-// launching says on which sites something is still to be done; of many, on how many.
-func launching(sites []records.Site, open map[string]int) (out []wire.Attention) {
-	for _, s := range sites {
-		if n := open[s.Name]; n > 0 {
-			out = append(out, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s has %d launch tasks to do", s.Name, n), Link: "/sites/" +
-				s.Name})
-		}
-	}
-	if len(out) > namedEach {
-		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("%d sites have launch tasks to do", len(out)), Link: "/sites"}}
-	}
-	return out
-}
-
-// elsewhere says which sites' names do not lead to their hosts; of many, how many.
-func elsewhere(sites []records.Site) (out []wire.Attention) {
-	for _, s := range sites {
-		if s.Lead != nil && !s.Lead.There {
-			out = append(out, wire.Attention{Severity: "note", Sentence: s.Lead.Sentence(), Link: "/sites/" + s.Name})
-		}
-	}
-	if len(out) > namedEach {
-		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("the names of %d sites do not lead to their hosts", len(out)),
-			Link: "/sites"}}
-	}
-	return out
-}
-
-// troubled says which runs could not be cleaned up after, or have failed.
-func troubled(all []records.Run) (out []wire.Attention) {
-	told := map[int64]bool{}
-	for _, r := range all {
-		how := map[string]string{records.Failed: " failed: ", wire.CleanupFailed: " could not be cleaned up after: "}[runOut(r).Status]
-		if how != "" && !told[r.ID] {
-			told[r.ID] = true
-			out = append(out, wire.Attention{Severity: "fault", Sentence: r.Title + how + r.Error, Link: fmt.Sprintf("/runs/%d", r.ID)})
-		}
-	}
-	return out
-}
-
-// behind says which sites are of an older release than the newest of their starter; of many, how many.
-func behind(sites []records.Site) (out []wire.Attention) {
-	for _, s := range sites {
-		if s.Behind > 0 {
-			out = append(out, wire.Attention{Severity: "note", Sentence: fmt.Sprintf("%s is of %s, %s behind the newest", s.Name, s.Release,
-				releasesText(s.Behind)), Link: "/sites/" + s.Name})
-		}
-	}
-	if len(out) > namedEach {
-		return []wire.Attention{{Severity: "note", Sentence: fmt.Sprintf("%d sites are of older releases than the newest of their starters",
-			len(out)), Link: "/sites"}}
-	}
-	return out
-}
-
-func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) {
-	c, err := a.db.Counts(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := wire.Today{Sources: c.Sources, Starters: c.Starters, Clients: c.Clients, Sites: c.Sites, Hosts: c.Hosts, Working: c.Working,
-		Attention: []wire.Attention{}}
-	sites, err := a.db.Sites(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, s := range sites {
-		if s.Report == nil {
-			out.Attention = append(out.Attention, wire.Attention{Severity: "warning", Sentence: s.Name + " was never checked", Link: "/sites/" +
-				s.Name})
-		} else if n := s.Report.Faults(); n > 0 {
-			out.Attention = append(out.Attention, wire.Attention{Severity: "fault", Sentence: fmt.Sprintf("%d checks of %s found faults", n,
-				s.Name), Link: "/sites/" + s.Name})
-		}
-	}
-	open, err := a.db.OpenTasks(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out.Attention = append(out.Attention, elsewhere(sites)...)
-	out.Attention = append(out.Attention, behind(sites)...)
-	out.Attention = append(out.Attention, launching(sites, open)...)
-	sources, err := a.db.Sources(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, s := range sources {
-		if s.Survey == nil {
-			out.Attention = append(out.Attention, wire.Attention{Severity: "note", Sentence: s.Name + " was never surveyed", Link: "/sources/" +
-				s.Name})
-			continue
-		}
-		for _, f := range s.Survey.Findings {
-			if f.Severity != "note" {
-				out.Attention = append(out.Attention, wire.Attention{Severity: f.Severity, Sentence: fmt.Sprintf("%s: %s, %s", s.Name, f.What,
-					f.Where), Link: "/sources/" + s.Name})
-			}
-		}
-	}
-	lately, err := a.db.Runs(ctx, 0, 20)
-	if err != nil {
-		return nil, err
-	}
-	working, err := a.db.RunsIn(ctx, records.Working)
-	out.Attention = append(out.Attention, troubled(append(working, lately...))...)
-	badness := map[string]int{"fault": 0, "warning": 1, "note": 2}
-	slices.SortStableFunc(out.Attention, func(x, y wire.Attention) int { return badness[x.Severity] - badness[y.Severity] })
-	return &body[wire.Today]{out}, err
 }

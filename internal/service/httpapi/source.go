@@ -45,10 +45,7 @@ func (a *api) sourceOperations(h huma.API) {
 		})
 	})
 	operation(h, "GET", "/sources/{name}", "show-source", "Show a source with its newest survey",
-		func(ctx context.Context, in *Named) (*body[wire.Source], error) {
-			s, err := a.db.Source(ctx, in.Name)
-			return single(s, err, sourceOut)
-		})
+		func(ctx context.Context, in *Named) (*body[wire.Source], error) { return a.showSource(ctx, in.Name) })
 	operation(h, "POST", "/sources", "add-source", "Add a source", func(ctx context.Context, in *Put[wire.NewSource]) (*body[wire.Source],
 		error) {
 		b := in.Body

@@ -20,13 +20,51 @@ type Setting struct {
 	Secret bool   `json:"secret,omitempty"`
 }
 
+// ClientRow is a client as lists show it.
+type ClientRow struct {
+	ID        int64
+	Name      string
+	Title     string
+	Email     string
+	Settings  int // how many
+	Sites     int
+	CreatedAt time.Time
+}
+
+// ClientFilter says which clients are listed. What is empty filters nothing.
+type ClientFilter struct {
+	Find   string // a part of name, title or mail address, in any case
+	Cursor string // where the page before has ended
+	Limit  int
+}
+
+// ClientRows returns a page of the clients that a filter lets through, by name, how many those are in all, and the cursor of the page
+// behind it, or "". Errors: ErrCursor.
+func (db *DB) ClientRows(ctx context.Context, f ClientFilter) (rows []ClientRow, total int, next string, err error) {
+	const found = `($1 = '' OR c.name ILIKE $1 OR c.settings->'title'->>'value' ILIKE $1 OR c.settings->'email'->>'value' ILIKE $1)`
+	if err := db.Pool.QueryRow(ctx, "SELECT count(*)::int FROM clients c WHERE "+found, part(f.Find)).Scan(&total); err != nil {
+		return nil, 0, "", err
+	}
+	var after cursor
+	if f.Cursor != "" {
+		if after, err = parseCursor(f.Cursor); err != nil {
+			return nil, 0, "", err
+		}
+	}
+	rows, err = many[ClientRow](ctx, db, `WITH page AS (SELECT * FROM clients c WHERE c.name > $2 AND `+found+` ORDER BY c.name LIMIT $3)
+		SELECT id, name, COALESCE(settings->'title'->>'value', '') AS title, COALESCE(settings->'email'->>'value', '') AS email,
+		(SELECT count(*) FROM jsonb_object_keys(settings))::int AS settings, created_at,
+		(SELECT count(*) FROM sites s WHERE s.client_id = page.id AND s.retired_at IS NULL)::int AS sites FROM page ORDER BY name`,
+		part(f.Find), after.Name, f.Limit+1)
+	if len(rows) > f.Limit {
+		rows = rows[:f.Limit]
+		next = cursor{Name: rows[f.Limit-1].Name}.String()
+	}
+	return rows, total, next, err
+}
+
 const clientQuery = `SELECT c.id, c.name, c.settings, c.created_at, (SELECT count(*) FROM sites s WHERE s.client_id = c.id
 	AND s.retired_at IS NULL)::int AS sites FROM clients c `
-
-// Clients lists all clients.
-func (db *DB) Clients(ctx context.Context) ([]Client, error) {
-	return many[Client](ctx, db, clientQuery+"ORDER BY c.name")
-}
 
 // Client returns a client by name.
 func (db *DB) Client(ctx context.Context, name string) (Client, error) {

@@ -84,7 +84,7 @@ func (db *DB) RemoveSiteCopy(ctx context.Context, id int64) error {
 
 // ReplaceSite records that a site has taken the place of what it was; what it was becomes a safety copy.
 func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, bytes int64, tasks []LaunchTask) error {
-	return db.keep(ctx, fresh.Address, fresh.RunID, func(tx pgx.Tx) error {
+	return db.counted(ctx, old.ID, db.keep(ctx, fresh.Address, fresh.RunID, func(tx pgx.Tx) error {
 		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyReplaced, RunID: fresh.RunID, Folder: folder, Address: old.Address,
 			Bytes: bytes}); err != nil {
 			return err
@@ -97,12 +97,12 @@ func (db *DB) ReplaceSite(ctx context.Context, old, fresh Site, folder string, b
 			return err
 		}
 		return addLaunchTasks(ctx, tx, old.ID, tasks)
-	})
+	}))
 }
 
 // MoveSite records where a site is now; what it was, in a folder of its old host, becomes a safety copy.
 func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) error {
-	return db.keep(ctx, there.Address, there.RunID, func(tx pgx.Tx) error {
+	return db.counted(ctx, there.ID, db.keep(ctx, there.Address, there.RunID, func(tx pgx.Tx) error {
 		if err := addStanding(ctx, tx, old, SiteCopy{Why: CopyMoved, RunID: there.RunID, Folder: folder, Place: old.Folder, Address: old.Address,
 			Bytes: old.Plan.Bytes}); err != nil {
 			return err
@@ -115,7 +115,7 @@ func (db *DB) MoveSite(ctx context.Context, old, there Site, folder string) erro
 			err = fmt.Errorf("site %s is not there: %w", there.Name, ErrNotFound)
 		}
 		return err
-	})
+	}))
 }
 
 // addStanding keeps a site as it stands in a folder of its host.
@@ -133,7 +133,7 @@ func (db *DB) PutBackSite(ctx context.Context, c SiteCopy) error {
 	if c.Plan == nil || c.Result == nil || c.ReleaseID == nil || c.SiteRunID == nil {
 		return errors.New("this safety copy is an archive, not a site that was replaced or has moved")
 	}
-	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+	return db.counted(ctx, c.SiteID, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
 		if err := fence(ctx, tx); err != nil {
 			return err
 		}
@@ -148,7 +148,7 @@ func (db *DB) PutBackSite(ctx context.Context, c SiteCopy) error {
 			_, err = tx.Exec(ctx, "DELETE FROM site_copies WHERE id = $1", c.ID)
 		}
 		return explain("site", c.Address, err)
-	})
+	}))
 }
 
 // RetireSite records that a site is gone; its name and address are free again.

@@ -148,6 +148,15 @@ func explain(noun, name string, err error) error {
 	return err
 }
 
+// pgCode is the error code of PostgreSQL (its manual, appendix A), or "".
+func pgCode(err error) string {
+	var e *pgconn.PgError
+	if errors.As(err, &e) {
+		return e.Code
+	}
+	return ""
+}
+
 func mustSub() fs.FS {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {

@@ -71,6 +71,31 @@ func (db *DB) Runs(ctx context.Context, before int64, limit int) ([]Run, error) 
 	return many[Run](ctx, db, "SELECT "+runColumns+" FROM runs WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2", before, limit)
 }
 
+// RunFilter says which runs are listed, newest first. What is empty filters nothing.
+type RunFilter struct {
+	Before int64 // only runs before this number
+	Status string
+	Job    string
+	Find   string // a part of the title, in any case
+	Limit  int
+}
+
+// RunRows lists the runs that a filter lets through, without their results.
+func (db *DB) RunRows(ctx context.Context, f RunFilter) ([]Run, error) {
+	return many[Run](ctx, db, `SELECT id, job, title, target, status, who, '{}'::jsonb AS args, progress, NULL::jsonb AS result, error,
+		cancel_asked, committed, attempt, interruptions, beat_at, created_at, started_at, ended_at FROM runs
+		WHERE ($1 = 0 OR id < $1) AND ($2 = '' OR status = $2) AND ($3 = '' OR job = $3) AND ($4 = '' OR title ILIKE $4)
+		ORDER BY id DESC LIMIT $5`, f.Before, f.Status, f.Job, part(f.Find), f.Limit)
+}
+
+// Troubled lists runs since a time that have failed, and of which none of the same job and target has gone well since, and those that
+// could not be cleaned up after.
+func (db *DB) Troubled(ctx context.Context, since time.Time, limit int) ([]Run, error) {
+	return many[Run](ctx, db, "SELECT "+runColumns+` FROM runs r WHERE (status = 'working' AND error <> '' OR status = 'failed' AND ended_at > $1)
+		AND NOT EXISTS (SELECT FROM runs l WHERE l.job = r.job AND l.target = r.target AND l.status = 'done' AND l.id > r.id)
+		ORDER BY id DESC LIMIT $2`, since, limit)
+}
+
 // RunOpen reports whether a run of a job waits or works.
 func (db *DB) RunOpen(ctx context.Context, job string) (open bool, err error) {
 	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE job = $1 AND status IN ('waiting', 'working'))", job).Scan(&open)

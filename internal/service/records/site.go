@@ -81,11 +81,6 @@ func (db *DB) Site(ctx context.Context, name string) (Site, error) {
 	return one[Site](ctx, db, "site", name, siteQuery+"WHERE (s.name = $1 OR s.address = $1) AND s.retired_at IS NULL", name)
 }
 
-// RetiredSites lists the sites that are gone, newest first.
-func (db *DB) RetiredSites(ctx context.Context) ([]Site, error) {
-	return many[Site](ctx, db, siteQuery+"WHERE s.retired_at IS NOT NULL ORDER BY s.retired_at DESC")
-}
-
 // SiteOrRetired returns a site, or, when there is none of the name, the one that was retired last.
 func (db *DB) SiteOrRetired(ctx context.Context, name string) (Site, error) {
 	return one[Site](ctx, db, "site", name, siteQuery+"WHERE s.name = $1 OR s.address = $1 ORDER BY s.retired_at DESC NULLS FIRST LIMIT 1",
@@ -133,6 +128,7 @@ type LaunchTask struct {
 	Title  string
 	Detail string
 	Page   string
+	Due    *time.Time // the day by which it is to be done
 	DoneAt *time.Time
 	DoneBy string
 }
@@ -151,7 +147,7 @@ func addLaunchTasks(ctx context.Context, tx pgx.Tx, siteID int64, tasks []Launch
 
 // LaunchTasks lists what must be, or was, done on a site.
 func (db *DB) LaunchTasks(ctx context.Context, siteID int64) ([]LaunchTask, error) {
-	return many[LaunchTask](ctx, db, "SELECT key, title, detail, page, done_at, done_by FROM launch_tasks WHERE site_id = $1 ORDER BY place",
+	return many[LaunchTask](ctx, db, "SELECT key, title, detail, page, due, done_at, done_by FROM launch_tasks WHERE site_id = $1 ORDER BY place",
 		siteID)
 }
 
@@ -162,20 +158,9 @@ func (db *DB) TickTask(ctx context.Context, siteID int64, key, who string, done 
 			AND key = $2`, siteID, key, done, who)
 }
 
-// OpenTasks counts the tasks that are still to be done, by site.
-func (db *DB) OpenTasks(ctx context.Context) (map[string]int, error) {
-	type row struct {
-		Name string
-		N    int
-	}
-	rows, err := many[row](ctx, db,
-		"SELECT s.name, count(*)::int AS n FROM launch_tasks t JOIN sites s ON s.id = t.site_id WHERE t.done_at IS NULL AND s.retired_at IS "+
-			"NULL GROUP BY 1")
-	out := map[string]int{}
-	for _, r := range rows {
-		out[r.Name] = r.N
-	}
-	return out, err
+// SetTaskDue says by which day a launch task is to be done; nil for none.
+func (db *DB) SetTaskDue(ctx context.Context, siteID int64, key string, due *time.Time) error {
+	return db.exec(ctx, "launch task", key, "UPDATE launch_tasks SET due = $3 WHERE site_id = $1 AND key = $2", siteID, key, due)
 }
 
 // SiteOfRun reports whether a run has made its site.
@@ -186,7 +171,10 @@ func (db *DB) SiteOfRun(ctx context.Context, runID int64) (found bool, err error
 
 // SetReport keeps the newest report of checks of a site.
 func (db *DB) SetReport(ctx context.Context, name string, r *check.Report) error {
-	return db.exec(ctx, "site", name, "UPDATE sites SET report = $2 WHERE name = $1 AND retired_at IS NULL", name, r)
+	if err := db.exec(ctx, "site", name, "UPDATE sites SET report = $2 WHERE name = $1 AND retired_at IS NULL", name, r); err != nil {
+		return err
+	}
+	return db.countAccepted(ctx, "s.name = $1 AND s.retired_at IS NULL", name)
 }
 
 // Watched is a site whose name is to lead to what its host says to connect to.

@@ -129,7 +129,7 @@ func TestARetiredSiteLeavesItsNameToOthers(t *testing.T) {
 	newest, err := w.SiteOrRetired(w.ctx, "alder-valley")
 	require.NoError(t, err)
 	require.Equal(t, second.ID, newest.ID, "one that stands comes first")
-	retired, err := w.RetiredSites(w.ctx)
+	retired, _, err := w.SiteRows(w.ctx, records.SiteFilter{Retired: true, Limit: 10})
 	require.NoError(t, err)
 	require.Len(t, retired, 1)
 	c, err := w.CopyOfRun(w.ctx, run)
@@ -278,9 +278,9 @@ func TestLaunchTasksAreTickedAndCounted(t *testing.T) {
 		require.NoError(t, w.ReplaceSite(w.ctx, w.site, fresh, ".aside", 1, tasks))
 	}
 	replaced()
-	open, err := w.OpenTasks(w.ctx)
+	_, open, err := w.OpenTasks(w.ctx, 1)
 	require.NoError(t, err)
-	require.Equal(t, map[string]int{"alder-valley": 2}, open)
+	require.Equal(t, 2, open)
 	require.NoError(t, w.TickTask(w.ctx, w.site.ID, "booking", "ines", true))
 	tasks[0].Title = "Enter the licence again"
 	replaced() // a newer release may say it otherwise
@@ -292,7 +292,7 @@ func TestLaunchTasksAreTickedAndCounted(t *testing.T) {
 	require.NoError(t, w.TickTask(w.ctx, w.site.ID, "booking", "ines", false))
 	require.ErrorIs(t, w.TickTask(w.ctx, w.site.ID, "nothing", "ines", true), records.ErrNotFound)
 	require.NoError(t, w.RetireSite(w.ctx, w.site.ID))
-	open, err = w.OpenTasks(w.ctx)
+	_, open, err = w.OpenTasks(w.ctx, 1)
 	require.NoError(t, err)
-	require.Empty(t, open)
+	require.Zero(t, open)
 }

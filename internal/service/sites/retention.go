@@ -59,6 +59,18 @@ func (svc *Sites) TickTask(ctx context.Context, name, key, who string, done bool
 	return svc.DB.TickTask(ctx, s.ID, key, who, done)
 }
 
+// SetTaskDue says by which day a launch task of a site is to be done; the zero time for none. Errors: records.ErrNotFound.
+func (svc *Sites) SetTaskDue(ctx context.Context, name, key string, due time.Time) error {
+	s, err := svc.DB.Site(ctx, name)
+	if err != nil {
+		return err
+	}
+	if due.IsZero() {
+		return svc.DB.SetTaskDue(ctx, s.ID, key, nil)
+	}
+	return svc.DB.SetTaskDue(ctx, s.ID, key, &due)
+}
+
 // copiesToDrop says which safety copies a site's rule does not keep. They come newest first. Without a rule all
 // are kept until a person drops them; so is, with one, the old place of a site that visitors may still be led to.
 func copiesToDrop(copies []records.SiteCopy, last, days int, now time.Time) (out []records.SiteCopy) {

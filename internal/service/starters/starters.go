@@ -133,7 +133,7 @@ func (svc *Starters) changeList(ctx context.Context, name string, change func(te
 	return t, nil
 }
 
-// changed is the text of a packing list after a change of it. Errors: input.ErrWrong.
+// changed is the text of a packing list after a change of it, with its comments. Errors: input.ErrWrong.
 func changed(text string, change func(*packing.List) error) (string, error) {
 	l, err := packing.Parse([]byte(text))
 	if err != nil {
@@ -145,8 +145,7 @@ func changed(text string, change func(*packing.List) error) (string, error) {
 	if err := l.Valid(); err != nil {
 		return "", input.Wrong(err)
 	}
-	out, err := l.Text()
-	return string(out), err
+	return packing.Amend(text, l)
 }
 
 // Remove removes a starter that has no releases. Errors: records.ErrInUse, records.ErrNotFound, engine.ErrBusy.

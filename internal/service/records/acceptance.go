@@ -1,0 +1,118 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"nestseed/internal/core/check"
+)
+
+// Acceptance says that something that was found is known, and harmless. Just one of the numbers is set.
+type Acceptance struct {
+	ID        int64
+	SiteID    *int64
+	StarterID *int64 // all sites of its releases
+	SourceID  *int64
+	What      string // a check, or a finding
+	Mark      string // of what was found: anything else is not accepted
+	Reason    string
+	Who       string
+	At        time.Time
+}
+
+const acceptanceQuery = "SELECT id, site_id, starter_id, source_id, what, mark, reason, who, at FROM acceptances "
+
+// Accept keeps an acceptance in the place of an older one of the same.
+func (db *DB) Accept(ctx context.Context, a Acceptance) error {
+	_, err := db.Pool.Exec(ctx, `INSERT INTO acceptances (site_id, starter_id, source_id, what, mark, reason, who)
+		VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (site_id, starter_id, source_id, what)
+		DO UPDATE SET mark = $5, reason = $6, who = $7, at = now()`, a.SiteID, a.StarterID, a.SourceID, a.What, a.Mark, a.Reason, a.Who)
+	if err != nil {
+		return err
+	}
+	return db.countAcceptedOf(ctx, a)
+}
+
+// Unaccept forgets an acceptance.
+func (db *DB) Unaccept(ctx context.Context, a Acceptance) error {
+	if err := db.exec(ctx, "acceptance", a.What, "DELETE FROM acceptances WHERE id = $1", a.ID); err != nil {
+		return err
+	}
+	return db.countAcceptedOf(ctx, a)
+}
+
+func (db *DB) countAcceptedOf(ctx context.Context, a Acceptance) error {
+	switch {
+	case a.SiteID != nil:
+		return db.countAccepted(ctx, "s.id = $1", *a.SiteID)
+	case a.StarterID != nil:
+		return db.countAccepted(ctx, "r.starter_id = $1 AND s.retired_at IS NULL", *a.StarterID)
+	}
+	return nil
+}
+
+// AcceptedOn lists what is accepted on a site: for itself, and for all of its starter.
+func (db *DB) AcceptedOn(ctx context.Context, siteID int64) ([]Acceptance, error) {
+	return many[Acceptance](ctx, db, acceptanceQuery+`WHERE site_id = $1 OR starter_id =
+		(SELECT r.starter_id FROM sites s JOIN releases r ON r.id = s.release_id WHERE s.id = $1) ORDER BY site_id NULLS LAST`, siteID)
+}
+
+// AcceptedOf lists the findings of a source that are accepted.
+func (db *DB) AcceptedOf(ctx context.Context, sourceID int64) ([]Acceptance, error) {
+	return many[Acceptance](ctx, db, acceptanceQuery+"WHERE source_id = $1", sourceID)
+}
+
+// Covers reports whether an acceptance is of what a check has found.
+func (a *Acceptance) Covers(c *check.Check) bool {
+	mark := c.Mark
+	if a.StarterID != nil {
+		mark = c.MarkEverywhere
+	}
+	return c.Result == check.Warn && a.What == c.Name && a.Mark == mark()
+}
+
+// CoveredBy returns the acceptance of what a check has found, or nil.
+func CoveredBy(accepted []Acceptance, c *check.Check) *Acceptance {
+	for i := range accepted {
+		if accepted[i].Covers(c) {
+			return &accepted[i]
+		}
+	}
+	return nil
+}
+
+// countAccepted notes beside each of some sites how many of its warnings are accepted, for lists.
+func (db *DB) countAccepted(ctx context.Context, where string, arg any) error {
+	type row struct {
+		ID     int64
+		Report *check.Report
+	}
+	sites, err := many[row](ctx, db, "SELECT s.id, s.report FROM sites s JOIN releases r ON r.id = s.release_id WHERE "+where, arg)
+	for _, s := range sites {
+		n := 0
+		if s.Report != nil && s.Report.Warnings() > 0 {
+			accepted, err := db.AcceptedOn(ctx, s.ID)
+			if err != nil {
+				return err
+			}
+			for i := range s.Report.Checks {
+				if CoveredBy(accepted, &s.Report.Checks[i]) != nil {
+					n++
+				}
+			}
+		}
+		if _, err := db.Pool.Exec(ctx, "UPDATE sites SET accepted = $2 WHERE id = $1 AND accepted <> $2", s.ID, n); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+// counted counts what is accepted on a site that is another one now, unless that could not be recorded. Where counting fails, the next
+// report of the site counts again; what was recorded stays.
+func (db *DB) counted(ctx context.Context, siteID int64, err error) error {
+	if err == nil {
+		_ = db.countAccepted(ctx, "s.id = $1", siteID)
+	}
+	return err
+}

@@ -1,0 +1,237 @@
+package records
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// SiteRow is a site as lists show it. None of the documents of a site is read for it.
+type SiteRow struct {
+	ID        int64
+	Name      string
+	Title     string
+	Client    string
+	Host      string
+	Starter   string
+	Release   string
+	Install   string
+	Address   string
+	Bytes     int64
+	MadeAt    time.Time
+	RunID     int64
+	Held      bool
+	Visible   bool
+	RetiredAt *time.Time
+	CheckedAt *time.Time
+	Passed    int
+	Warned    int
+	Failed    int
+	Accepted  int   // of those that warn
+	Behind    int   // releases of its starter that are newer
+	Tasks     int   // launch tasks to do
+	Leads     *bool // whether its name leads to its host; nil where that is not watched
+}
+
+// SiteFilter says which sites are listed, and how. What is empty filters nothing.
+type SiteFilter struct {
+	Retired bool
+	State   string // a key of States
+	Client  string
+	Host    string
+	Starter string
+	Find    string // a part of name, title, address or client, in any case
+	Sort    string // a key of siteSorts
+	Cursor  string // where the page before has ended
+	Limit   int
+}
+
+// ErrCursor says that a cursor is none that this interface has given.
+var ErrCursor = errors.New("the cursor is not one of this list; begin with its first page")
+
+// States are conditions on a row that sites are chosen by.
+var States = map[string]string{
+	"failed":    "failed > 0",
+	"warned":    "failed = 0 AND warned > accepted",
+	"passed":    "failed = 0 AND warned <= accepted AND checked_at IS NOT NULL",
+	"unchecked": "checked_at IS NULL",
+	"held":      "held",
+	"behind":    "behind > 0",
+	"to-do":     "tasks > 0",
+	"elsewhere": "NOT leads",
+	"leading":   "leads AND lead_since > now() - interval '7 days'",
+}
+
+// siteSorts are expressions on a row, each with its type, that lists are ordered by, upwards; then come name and number.
+var siteSorts = map[string][2]string{
+	"name":      {"name", "text"},
+	"title":     {"lower(title)", "text"},
+	"attention": {"-(failed * 1000 + GREATEST(warned - accepted, 0) + CASE WHEN checked_at IS NULL THEN 500 ELSE 0 END)", "integer"},
+	"newest":    {"-extract(epoch FROM made_at)", "numeric"},
+	"size":      {"-bytes", "bigint"},
+	"checked":   {"-extract(epoch FROM COALESCE(checked_at, '-infinity'))", "numeric"},
+	"retired":   {"-extract(epoch FROM COALESCE(retired_at, '-infinity'))", "numeric"},
+}
+
+const siteRows = `WITH listed AS (
+	SELECT s.id, s.name, s.title, c.name AS client, h.name AS host, t.name AS starter, t.name || '@' || r.number AS release,
+		COALESCE(i.name, '') AS install, s.address, s.bytes, s.made_at, s.run_id, s.held, s.visible, s.retired_at,
+		s.checked_at::timestamptz AS checked_at, s.passed, s.warned, s.failed, s.accepted,
+		(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind,
+		(SELECT count(*) FROM launch_tasks o WHERE o.site_id = s.id AND o.done_at IS NULL)::int AS tasks,
+		(s.lead->>'there')::boolean AS leads, (s.lead->>'since')::timestamptz AS lead_since
+	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id
+		JOIN starters t ON t.id = r.starter_id LEFT JOIN install_codes ic ON ic.id = s.code_id LEFT JOIN installs i ON i.id = ic.install_id
+	WHERE (s.retired_at IS NOT NULL) = @retired AND (@client = '' OR c.name = @client) AND (@host = '' OR h.name = @host)
+		AND (@starter = '' OR t.name = @starter)
+		AND (@find = '' OR s.name ILIKE @find OR s.title ILIKE @find OR s.address ILIKE @find OR c.name ILIKE @find)) `
+
+const siteRowColumns = "id, name, title, client, host, starter, release, install, address, bytes, made_at, run_id, held, visible, " +
+	"retired_at, checked_at, passed, warned, failed, accepted, behind, tasks, leads"
+
+func (f SiteFilter) args() pgx.NamedArgs {
+	return pgx.NamedArgs{"retired": f.Retired, "client": f.Client, "host": f.Host, "starter": f.Starter, "find": part(f.Find),
+		"limit": f.Limit + 1}
+}
+
+// part is a pattern for texts with a part, whatever signs that has.
+func part(text string) string {
+	if text == "" {
+		return ""
+	}
+	return "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
+}
+
+// cursor is the end of a page: what the last row is sorted by, its name and its number.
+type cursor struct {
+	Key  string
+	Name string
+	ID   int64
+}
+
+func (c cursor) String() string {
+	text, _ := json.Marshal(c) // texts and a number
+	return base64.RawURLEncoding.EncodeToString(text)
+}
+
+func parseCursor(text string) (c cursor, err error) {
+	raw, err := base64.RawURLEncoding.DecodeString(text)
+	if err == nil {
+		err = json.Unmarshal(raw, &c)
+	}
+	if err != nil {
+		err = ErrCursor
+	}
+	return c, err
+}
+
+// SiteRows returns a page of the sites that a filter lets through, and the cursor of the page behind it, or "". Errors: ErrCursor.
+func (db *DB) SiteRows(ctx context.Context, f SiteFilter) (rows []SiteRow, next string, err error) {
+	sort, known := siteSorts[f.Sort]
+	if !known {
+		sort = siteSorts["name"]
+	}
+	where, args := "true", f.args()
+	if state, known := States[f.State]; known {
+		where = state
+	}
+	if f.Cursor != "" {
+		c, err := parseCursor(f.Cursor)
+		if err != nil {
+			return nil, "", err
+		}
+		where += fmt.Sprintf(" AND (%s, name, id) > (@key::text::%s, @name, @id)", sort[0], sort[1])
+		args["key"], args["name"], args["id"] = c.Key, c.Name, c.ID
+	}
+	type row struct {
+		SiteRow
+		Key string
+	}
+	got, err := many[row](ctx, db, siteRows+"SELECT "+siteRowColumns+", ("+sort[0]+")::text AS key FROM listed WHERE "+where+
+		" ORDER BY "+sort[0]+", name, id LIMIT @limit", args)
+	if err != nil {
+		return nil, "", explainCursor(err)
+	}
+	for i, r := range got {
+		if i == f.Limit {
+			last := got[i-1]
+			return rows, cursor{last.Key, last.Name, last.ID}.String(), nil
+		}
+		rows = append(rows, r.SiteRow)
+	}
+	return rows, "", nil
+}
+
+// SiteStates counts the sites that a filter lets through but for its state: all of them, and those in each state.
+func (db *DB) SiteStates(ctx context.Context, f SiteFilter) (total int, states map[string]int, err error) {
+	names, counts := []string{}, []string{"count(*)::int"}
+	for name, condition := range States {
+		names = append(names, name)
+		counts = append(counts, "count(*) FILTER (WHERE "+condition+")::int")
+	}
+	numbers := make([]int, len(counts))
+	into := make([]any, len(counts))
+	for i := range numbers {
+		into[i] = &numbers[i]
+	}
+	args := f.args()
+	delete(args, "limit")
+	err = db.Pool.QueryRow(ctx, siteRows+"SELECT "+strings.Join(counts, ", ")+" FROM listed", args).Scan(into...)
+	states = map[string]int{}
+	for i, name := range names {
+		states[name] = numbers[i+1]
+	}
+	return numbers[0], states, err
+}
+
+// StarterBehind is a starter of which sites are of older releases than its newest.
+type StarterBehind struct {
+	Starter string
+	Newest  int
+	Sites   int
+}
+
+// Behind lists them, those with the most sites first.
+func (db *DB) Behind(ctx context.Context) ([]StarterBehind, error) {
+	return many[StarterBehind](ctx, db, `SELECT t.name AS starter, n.newest, count(*)::int AS sites
+		FROM sites s JOIN releases r ON r.id = s.release_id JOIN starters t ON t.id = r.starter_id
+		JOIN (SELECT starter_id, max(number) AS newest FROM releases GROUP BY 1) n ON n.starter_id = r.starter_id
+		WHERE s.retired_at IS NULL AND r.number < n.newest GROUP BY 1, 2 ORDER BY 3 DESC, 1`)
+}
+
+// OpenTask is a launch task that is still to be done.
+type OpenTask struct {
+	Site    string
+	Title   string // of the site
+	Address string
+	Key     string
+	Task    string
+	Page    string
+	Due     *time.Time
+}
+
+// OpenTasks lists the launch tasks that are to be done, those that are due first, and counts all.
+func (db *DB) OpenTasks(ctx context.Context, limit int) (tasks []OpenTask, total int, err error) {
+	err = db.Pool.QueryRow(ctx, `SELECT count(*)::int FROM launch_tasks t JOIN sites s ON s.id = t.site_id
+		WHERE t.done_at IS NULL AND s.retired_at IS NULL`).Scan(&total)
+	if err != nil {
+		return nil, 0, err
+	}
+	tasks, err = many[OpenTask](ctx, db, `SELECT s.name AS site, s.title, s.address, t.key, t.title AS task, t.page, t.due
+		FROM launch_tasks t JOIN sites s ON s.id = t.site_id
+		WHERE t.done_at IS NULL AND s.retired_at IS NULL ORDER BY t.due NULLS LAST, s.made_at DESC, s.name, t.place LIMIT $1`, limit)
+	return tasks, total, err
+}
+
+func explainCursor(err error) error {
+	if code := pgCode(err); strings.HasPrefix(code, "22") { // a key that is none of the sort's type
+		return ErrCursor
+	}
+	return err
+}
