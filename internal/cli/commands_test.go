@@ -216,15 +216,14 @@ func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
 		{[]string{"release", "discard-archive", "m@1"}, "POST /releases/m@1/discard-archive", wire.Release{Ref: "m@1", ArchiveBytes: 90e6,
 			FreedBytes: new(int64(2e6))}, []string{"the archive of m@1 is gone, 2.0 MB free, the rest is shared with other archives; its " +
 			"record stays"}},
-		{[]string{"client", "list"}, "GET /clients",
-			[]wire.Client{{Name: "alder", Settings: map[string]wire.Setting{"title": {Value: "Alder Valley"}, "licence": {Secret: true}},
-				Sites: 2}}, []string{"alder   Alder Valley         2      2"}},
+		{[]string{"client", "list"}, "GET /clients?limit=1000", wire.ClientPage{Clients: []wire.ClientRow{{Name: "alder", Title: "Alder Valley",
+			Settings: 1, Sites: 2}}}, []string{"alder   Alder Valley         1      2"}},
 		{[]string{"client", "show", "alder"}, "GET /clients/alder",
 			wire.Client{Name: "alder", Settings: map[string]wire.Setting{"title": {Value: "Alder Valley"},
 				"licence": {Secret: true}}}, []string{"licence  ••••••••, in the vault", "title    Alder Valley"}},
 		{[]string{"client", "add", "alder", "--set", "title=Alder = Valley"}, "POST /clients",
 			wire.Client{Name: "alder", Settings: map[string]wire.Setting{"title": {}}}, []string{"client alder added with 1 setting"}},
-		{[]string{"site", "list"}, "GET /sites", []wire.Site{{Name: "alder", Release: "m@3"}}, []string{"not checked"}},
+		{[]string{"site", "list"}, "GET /sites?limit=1000", wire.SitePage{Sites: []wire.SiteRow{{Name: "alder", Release: "m@3"}}}, []string{"not checked"}},
 		{[]string{"site", "dns", "alder", "--name-servers", "ns.new.example,ns2.new.example"},
 			"POST /sites/alder/dns?name_servers=ns.new.example%2Cns2.new.example", wire.DNS{Sentences: []string{"it leads there"},
 				NameServers: []wire.DNSAnswer{{Server: "ns1.alder.example", Addresses: []string{"203.0.113.7"}}},
@@ -232,7 +231,19 @@ func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
 				Lost:        []wire.DNSRecord{{Name: "alder.example.", Type: "MX", Value: "10 mail.post.example."}}},
 			[]string{"it leads there", "its own name server  ns1.alder.example  203.0.113.7", "no answer", "nowhere",
 				"would be lost", "10 mail.post.example."}},
-		{[]string{"site", "list", "--retired"}, "GET /sites?retired=true", []wire.Site{{Name: "alder", RetiredAt: &begun}}, []string{"retired "}},
+		{[]string{"site", "list", "--retired"}, "GET /sites?limit=1000&retired=true&sort=retired",
+			wire.SitePage{Sites: []wire.SiteRow{{Name: "alder", RetiredAt: &begun}}}, []string{"retired "}},
+		{[]string{"site", "accept", "alder", "values", "--reason", "as in the source"}, "PUT /sites/alder/accepted",
+			wire.Site{Report: &wire.Report{Checks: []wire.Check{{Name: "values", Result: wire.Warn, Remedy: "mend it"}}},
+				Accepted: []wire.Acceptance{{What: "values", Who: "ines", At: begun, Reason: "as in the source"}}},
+			[]string{"! values", "accepted by ines, ", ": as in the source\n"}},
+		{[]string{"site", "accept", "alder", "values", "--undo"}, "DELETE /sites/alder/accepted?what=values",
+			wire.Site{Report: &wire.Report{Checks: []wire.Check{{Name: "values", Result: wire.Warn, Remedy: "mend it"}}}}, []string{"remedy: mend it"}},
+		{[]string{"source", "accept", "base", "logs", "debug.log", "--reason", "small"}, "PUT /sources/base/accepted",
+			wire.Source{Accepted: []wire.Acceptance{{What: "logs: debug.log", Who: "ines", At: begun, Reason: "small"}}},
+			[]string{"logs: debug.log: accepted by ines, "}},
+		{[]string{"site", "tick", "alder", "booking", "--due", "2026-12-01"}, "PUT /sites/alder/tasks/booking",
+			wire.Site{Name: "alder", Tasks: []wire.LaunchTask{{Key: "booking", Title: "Enter the licence", Due: &used}}}, []string{"Enter the licence, by "}},
 		{[]string{"site", "copy-rule", "alder", "--last", "3", "--days", "30"}, "PUT /sites/alder/copy-rule",
 			wire.Site{Name: "alder", CopyRule: wire.CopyRule{Last: 3,
 				Days: 30}}, []string{"safety copies of alder: the last 3 are kept, each for 30 days"}},
@@ -289,7 +300,14 @@ func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
 		}
 		p = s.typed(t, "", append([]string{"--json"}, c.words...)...)
 		require.Zero(t, p.code)
-		want, err := json.Marshal(c.answer)
+		var answer any = c.answer
+		switch page := answer.(type) { // a list is printed whole, as one
+		case wire.SitePage:
+			answer = page.Sites
+		case wire.ClientPage:
+			answer = page.Clients
+		}
+		want, err := json.Marshal(answer)
 		require.NoError(t, err)
 		require.JSONEq(t, string(want), p.out, "%v", c.words)
 	}

@@ -86,7 +86,7 @@ func New(cfg Config) http.Handler {
 	router.GET("/readyz", a.ready)
 	router.GET("/metrics", gin.WrapH(promhttp.Handler()))
 	router.NoRoute(a.console)
-	return router
+	return compressed(router)
 }
 
 // Description returns the OpenAPI document without a service behind it.
@@ -362,7 +362,7 @@ func (a *api) console(c *gin.Context) {
 		if strings.HasPrefix(p, "assets/") {
 			c.Header("Cache-Control", "public, max-age=31536000, immutable")
 		}
-		c.FileFromFS(p, http.FS(a.Console))
+		c.FileFromFS(a.packed(c, p), http.FS(a.Console))
 		return
 	}
 	page, err := fs.ReadFile(a.Console, "index.html")

@@ -3,8 +3,7 @@ package sites
 import (
 	"testing"
 
-	"go.uber.org/goleak"
+	"nestseed/internal/service/records/recordstest"
 )
 
-// No test may leave a goroutine behind.
-func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+func TestMain(m *testing.M) { recordstest.Main(m) }

@@ -1,0 +1,9 @@
+package vault_test
+
+import (
+	"testing"
+
+	"nestseed/internal/service/records/recordstest"
+)
+
+func TestMain(m *testing.M) { recordstest.Main(m) }
