@@ -371,6 +371,11 @@ func (c *Client) Contents(ctx context.Context, ref, path string, largest int, fi
 	return get[wire.Contents](ctx, c, "/releases/"+seg(ref)+"/contents?"+q.Encode())
 }
 
+// Folders lists the folders in a folder of a host's files.
+func (c *Client) Folders(ctx context.Context, host, path string) (wire.Folders, error) {
+	return get[wire.Folders](ctx, c, "/hosts/"+seg(host)+"/folders?"+url.Values{"path": {path}}.Encode())
+}
+
 // perPage is how many a page of a list has at the most.
 const perPage = "1000"
 

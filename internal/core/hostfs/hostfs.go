@@ -90,6 +90,9 @@ type FS interface {
 	// Walk visits everything below root, parents before children, names in byte order. A folder that
 	// cannot be read is given to problem and passed over; visit returning an error ends the walk.
 	Walk(ctx context.Context, root string, visit func(Entry) error, problem func(path string, err error)) error
+	// List returns what lies in a folder, in byte order of the names, which are the paths of the entries. What cannot be looked at
+	// is passed over.
+	List(ctx context.Context, folder string) ([]Entry, error)
 	// Stat does not follow a link, but says where it points.
 	Stat(ctx context.Context, name string) (Entry, error)
 	// Open opens a regular file. Anything else is ErrNotRegular, also what would make a reader wait, like a pipe.

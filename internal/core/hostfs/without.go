@@ -3,9 +3,10 @@ package hostfs
 import (
 	"context"
 	"path"
+	"slices"
 )
 
-// Without is an FS whose walks pass over what hides says, by names relative to it. It closes with the one it is made of.
+// Without is an FS whose walks and lists pass over what hides says, by names relative to it. It closes with the one it is made of.
 func Without(fsys FS, hides func(name string) bool) FS {
 	return hiding(fsys, ".", hides)
 }
@@ -37,6 +38,12 @@ func (w without) Walk(ctx context.Context, root string, visit func(Entry) error,
 		}
 		return visit(e)
 	}, problem)
+}
+
+// List implements FS.
+func (w without) List(ctx context.Context, folder string) ([]Entry, error) {
+	entries, err := w.FS.List(ctx, folder)
+	return slices.DeleteFunc(entries, func(e Entry) bool { return w.hides(path.Join(w.at, folder, e.Path)) }), err
 }
 
 // Sub implements FS.

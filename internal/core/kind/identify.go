@@ -141,6 +141,11 @@ func (k *Kind) PlaceIn(ctx context.Context, site hostfs.FS, root, file string) (
 	return file, nil
 }
 
+// In reports whether a folder looks like the web root of a site of the kind: all that it is told by is there.
+func (k *Kind) In(ctx context.Context, fsys hostfs.FS, folder string) bool {
+	return k.isIn(ctx, fsys, folder)
+}
+
 // isIn reports whether all signs of the kind are in a folder of a site.
 func (k *Kind) isIn(ctx context.Context, site hostfs.FS, folder string) bool {
 	return !slices.ContainsFunc(k.Detect, func(sign string) bool {

@@ -3,22 +3,27 @@
 package hosts
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net"
 	"net/url"
+	"path"
 	"slices"
 	"strings"
 
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/relay"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
 	_ "nestseed/internal/core/sitedb/engines"
 	"nestseed/internal/service/engine"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/kinds"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/vault"
@@ -348,4 +353,61 @@ func (s *Hosts) PlainFiles(ctx context.Context, h records.Host) (hostfs.FS, erro
 	u.RawQuery = options.Encode()
 	h.Files = u.String()
 	return s.Files(ctx, h)
+}
+
+// Folder is a folder of a host, and the kind of the site that it looks like, if it does.
+type Folder struct {
+	Name string
+	Kind string
+}
+
+// mostFolders is how many folders are shown of one: somebody looks through them.
+const mostFolders = 500
+
+// Folders lists the folders in a folder of a host's files, and says which look like a site. More says that there are others.
+func (s *Hosts) Folders(ctx context.Context, name, folder string) (out []Folder, more bool, err error) {
+	h, err := s.DB.Host(ctx, name)
+	if err != nil {
+		return nil, false, err
+	}
+	fsys, err := s.Files(ctx, h)
+	if err != nil {
+		return nil, false, err
+	}
+	defer fsys.Close()
+	kinds, err := s.Kinds.All(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	entries, err := fsys.List(ctx, cmp.Or(folder, "."))
+	if err != nil {
+		return nil, false, input.Wrongf("the folder %q of host %s cannot be read: %w", folder, name, err)
+	}
+	for _, e := range entries {
+		if !e.Mode.IsDir() || strings.HasPrefix(e.Path, ".") {
+			continue
+		}
+		if len(out) == mostFolders {
+			return out, true, nil
+		}
+		out = append(out, Folder{Name: e.Path})
+	}
+	var group parallel.Group
+	each := make(chan int)
+	for range 8 {
+		group.Go(func() error {
+			for i := range each {
+				at := slices.IndexFunc(kinds, func(k *kind.Kind) bool { return len(k.Detect) > 0 && k.In(ctx, fsys, path.Join(folder, out[i].Name)) })
+				if at >= 0 {
+					out[i].Kind = kinds[at].Name
+				}
+			}
+			return nil
+		})
+	}
+	for i := range out {
+		each <- i
+	}
+	close(each)
+	return out, false, group.Wait()
 }

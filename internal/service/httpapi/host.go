@@ -66,6 +66,14 @@ func (a *api) hostOperations(h huma.API) {
 			return wire.HostTest{Steps: as[[]wire.Check](t.Steps), Runtimes: runtimesOut(t.Runtimes)}
 		})
 	})
+	operation(h, "GET", "/hosts/{name}/folders", "list-folders", "List the folders in a folder of a host's files, and which look like a site",
+		func(ctx context.Context, in *struct {
+			Named
+			Path string `query:"path" maxLength:"4000" doc:"relative to the host's files; empty for those themselves"`
+		}) (*body[wire.Folders], error) {
+			folders, more, err := a.Hosts.Folders(ctx, in.Name, in.Path)
+			return &body[wire.Folders]{wire.Folders{Folders: filled(as[[]wire.Folder](folders)), More: more}}, err
+		})
 	operation(h, "DELETE", "/hosts/{name}", "remove-host", "Remove a host", func(ctx context.Context, in *Named) (*nothing, error) {
 		if err := owner(ctx); err != nil {
 			return nil, err

@@ -1,14 +1,17 @@
 // The generated client: every call is typed by the service's own description.
 import createClient from 'openapi-fetch'
 import type { components, paths } from './schema'
+import { connection } from './connection'
 
 export type Schemas = components['schemas']
 export type Run = Schemas['Run']
 export type Release = Schemas['Release']
 export type Site = Schemas['Site']
+export type SiteRow = Schemas['SiteRow']
 export type Source = Schemas['Source']
 export type Starter = Schemas['Starter']
 export type Client = Schemas['Client']
+export type ClientRow = Schemas['ClientRow']
 export type Plan = Schemas['Plan']
 export type CheckReport = Schemas['Report']
 
@@ -16,12 +19,38 @@ export const http = createClient<paths>({ baseUrl: '/api/v1' })
 
 /** A problem document of the service (RFC 9457), as an error with its sentence. */
 export class Problem extends Error {
-  constructor(readonly status: number, sentence: string) {
+  constructor(
+    readonly status: number,
+    sentence: string,
+    /** What is wrong with single fields of what was sent, by their names. */
+    readonly fields: Record<string, string> = {},
+  ) {
     super(sentence)
   }
+
+  /** Nobody answered. */
+  get away() { return this.status === 0 }
+
+  /** Nobody is logged in any more. */
+  get loggedOut() { return this.status === 401 }
 }
 
 type Answer<T> = { data?: T; error?: Schemas['ErrorModel']; response: Response }
+
+const sentence = (text: string) => text.charAt(0).toUpperCase() + text.slice(1)
+
+function problemOf(status: number, e: Schemas['ErrorModel'] | undefined): Problem {
+  const fields: Record<string, string> = {}
+  const others: string[] = []
+  for (const x of e?.errors ?? []) {
+    const name = /^body\.(.+)$/.exec(x.location ?? '')?.[1]
+    if (name) fields[name] = sentence(x.message ?? 'is wrong')
+    else if (x.message) others.push(x.message)
+  }
+  const wrong = Object.keys(fields).length > 0
+  const said = wrong ? 'Some of what was entered cannot be used; it is marked.' : (e?.detail ?? 'The service could not do this.')
+  return new Problem(status, [sentence(said), ...others].join(' '), fields)
+}
 
 /** Returns the body of an answer, or throws its problem. */
 export async function body<T>(call: Promise<Answer<T>>): Promise<T> {
@@ -29,12 +58,9 @@ export async function body<T>(call: Promise<Answer<T>>): Promise<T> {
   try {
     answer = await call
   } catch {
-    throw new Problem(0, 'The service does not answer. Is it running?')
+    connection.lost()
+    throw new Problem(0, 'The service does not answer.')
   }
-  if (answer.error !== undefined || !answer.response.ok) {
-    const e = answer.error
-    const more = e?.errors?.map((x) => `${(x.location ?? '').replace('body.', '')}: ${x.message ?? ''}`).join('; ')
-    throw new Problem(answer.response.status, [e?.detail ?? answer.response.statusText, more].filter(Boolean).join(': '))
-  }
+  if (answer.error !== undefined || !answer.response.ok) throw problemOf(answer.response.status, answer.error)
   return answer.data as T
 }

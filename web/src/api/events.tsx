@@ -2,26 +2,34 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { createContext, useContext, useEffect, useState, type ReactNode } from 'react'
 import type { Run } from './client'
+import { connection } from './connection'
 import { ended } from './hooks'
 
-const Live = createContext<Run[]>([])
+type Runs = { live: Run[]; over: Run[] }
+
+const Live = createContext<Runs>({ live: [], over: [] })
 
 /** The runs that wait or work, oldest first. */
-export const useLiveRuns = () => useContext(Live)
+export const useLiveRuns = () => useContext(Live).live
+
+/** The runs that have ended while the console was open, oldest first. */
+export const useEndedRuns = () => useContext(Live).over
 
 export function LiveRuns({ children }: { children: ReactNode }) {
   const queries = useQueryClient()
-  const [live, setLive] = useState<Run[]>([])
+  const [runs, setRuns] = useState<Runs>({ live: [], over: [] })
   useEffect(() => {
     let stream: EventSource | null = null
     const hear = (e: MessageEvent<string>) => {
       const run = JSON.parse(e.data) as Run
       queries.setQueryData(['runs', run.id], run)
-      setLive((rest) => {
-        const others = rest.filter((r) => r.id !== run.id)
-        return ended(run) ? others : [...others, run].sort((a, b) => a.id - b.id)
+      setRuns(({ live, over }) => {
+        const seen = live.some((r) => r.id === run.id)
+        const others = live.filter((r) => r.id !== run.id)
+        if (!ended(run)) return { live: [...others, run].sort((a, b) => a.id - b.id), over }
+        return { live: others, over: seen ? [...over.filter((r) => r.id !== run.id), run].slice(-20) : over }
       })
-      if (ended(run)) queries.invalidateQueries()
+      if (ended(run)) void queries.invalidateQueries()
     }
     // A browser opens six connections to a server at the most, so a page that is not looked at gives its
     // one back, and reads everything again when it is looked at again.
@@ -30,26 +38,30 @@ export function LiveRuns({ children }: { children: ReactNode }) {
         stream?.close()
         stream = null
       } else if (!stream) {
-        setLive([])
+        setRuns((r) => ({ ...r, live: [] }))
         stream = new EventSource('/api/v1/events')
         stream.onmessage = hear
+        stream.onerror = () => connection.lost()
       }
     }
     const leave = () => { stream?.close(); stream = null }
+    const again = () => { leave(); listen() }
     const back = (e: PageTransitionEvent) => {
       listen()
-      if (e.persisted) queries.invalidateQueries()
+      if (e.persisted) void queries.invalidateQueries()
     }
     listen()
+    const forget = connection.onBack(again)
     document.addEventListener('visibilitychange', listen)
     window.addEventListener('pagehide', leave)
     window.addEventListener('pageshow', back)
     return () => {
       leave()
+      forget()
       document.removeEventListener('visibilitychange', listen)
       window.removeEventListener('pagehide', leave)
       window.removeEventListener('pageshow', back)
     }
   }, [queries])
-  return <Live value={live}>{children}</Live>
+  return <Live value={runs}>{children}</Live>
 }

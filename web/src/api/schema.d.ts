@@ -28,7 +28,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List clients */
+        /** List clients, by name */
         get: operations["list-clients"];
         put?: never;
         /** Add a client */
@@ -160,6 +160,23 @@ export interface paths {
         head?: never;
         /** Change a host; what is not given stays */
         patch: operations["change-host"];
+        trace?: never;
+    };
+    "/hosts/{name}/folders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the folders in a folder of a host's files, and which look like a site */
+        get: operations["list-folders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/hosts/{name}/test": {
@@ -711,6 +728,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/accepted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Accept what a check of a site warns of, until it finds something else */
+        put: operations["accept-check"];
+        post?: never;
+        /** Accept it no more */
+        delete: operations["unaccept-check"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/check": {
         parameters: {
             query?: never;
@@ -1057,6 +1092,24 @@ export interface paths {
         patch: operations["change-source"];
         trace?: never;
     };
+    "/sources/{name}/accepted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Accept a finding of a source */
+        put: operations["accept-finding"];
+        post?: never;
+        /** Accept it no more */
+        delete: operations["unaccept-finding"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sources/{name}/check": {
         parameters: {
             query?: never;
@@ -1374,6 +1427,25 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Accept: {
+            /** @description on all sites of the starter, where just the same is found */
+            everywhere?: boolean;
+            reason: string;
+            /** @description the check, or the finding */
+            what: string;
+            /** @description where the finding is */
+            where?: string;
+        };
+        Acceptance: {
+            /** Format: date-time */
+            at: string;
+            /** @description on all sites of the starter */
+            everywhere?: boolean;
+            reason: string;
+            /** @description a check of a site, or a finding of a source and where it is */
+            what: string;
+            who: string;
+        };
         AddressPair: {
             new: string;
             old: string;
@@ -1413,17 +1485,18 @@ export interface components {
             /** Format: int64 */
             files: number;
         };
-        Attention: {
-            link: string;
-            sentence: string;
-            /** @enum {string} */
-            severity: "fault" | "warning" | "note";
-        };
         AuditEntry: {
             /** Format: date-time */
             at: string;
             what: string;
             who: string;
+        };
+        Behind: {
+            /** Format: int64 */
+            newest: number;
+            /** Format: int64 */
+            sites: number;
+            starter: string;
         };
         Blank: {
             columns?: components["schemas"]["Cell"][];
@@ -1481,6 +1554,24 @@ export interface components {
             result: "pass" | "warn" | "fail";
             sentence: string;
         };
+        CheckCounts: {
+            /**
+             * Format: int64
+             * @description of those that warn
+             */
+            accepted: number;
+            /**
+             * Format: date-time
+             * @description missing where it was never checked
+             */
+            at?: string;
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            passed: number;
+            /** Format: int64 */
+            warned: number;
+        };
         Client: {
             /** Format: date-time */
             created_at: string;
@@ -1490,6 +1581,27 @@ export interface components {
             };
             /** Format: int64 */
             sites: number;
+        };
+        ClientPage: {
+            clients: components["schemas"]["ClientRow"][];
+            /** @description cursor of the page behind it */
+            next?: string;
+            /** Format: int64 */
+            total: number;
+        };
+        ClientRow: {
+            /** Format: date-time */
+            created_at: string;
+            email: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description how many
+             */
+            settings: number;
+            /** Format: int64 */
+            sites: number;
+            title: string;
         };
         Column: {
             binary?: boolean;
@@ -1675,6 +1787,11 @@ export interface components {
             where: string;
             why: string;
         };
+        Folder: {
+            /** @description of the site that it looks like */
+            kind?: string;
+            name: string;
+        };
         FolderDelta: {
             /** Format: int64 */
             added: number;
@@ -1688,6 +1805,11 @@ export interface components {
             path: string;
             /** Format: int64 */
             removed: number;
+        };
+        Folders: {
+            folders: components["schemas"]["Folder"][];
+            /** @description there are others, which are not listed */
+            more: boolean;
         };
         GivenFile: {
             /** @description https:// or http:// */
@@ -1830,6 +1952,8 @@ export interface components {
             /** Format: date-time */
             done_at?: string;
             done_by?: string;
+            /** Format: date-time */
+            due?: string;
             key: string;
             page?: string;
             title: string;
@@ -1887,6 +2011,8 @@ export interface components {
             leave_out_tables?: string[];
             put_back?: string[];
             suffixes?: string[];
+            /** @description takes all of the above out of the list again */
+            take_back?: boolean;
         };
         ListProblem: {
             rule: string;
@@ -2438,6 +2564,9 @@ export interface components {
             /** @enum {string} */
             job: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table" | "screenshots" | "install-code" | "install-refresh" | "install-undo" | "install-remove";
             progress: components["schemas"]["Progress"];
+            /** @description it can be started again as it was */
+            repeats?: boolean;
+            /** @description of one run, not in lists */
             result?: unknown;
             /** Format: date-time */
             started_at?: string;
@@ -2560,6 +2689,8 @@ export interface components {
             share: number;
         };
         Site: {
+            /** @description what checks have found that is known, and harmless */
+            accepted?: components["schemas"]["Acceptance"][];
             /** @description which login works, in a sentence */
             accounts: string;
             address: string;
@@ -2618,7 +2749,57 @@ export interface components {
             values: components["schemas"]["Value"][];
             visible: boolean;
         };
+        SitePage: {
+            /** @description cursor of the page behind it */
+            next?: string;
+            sites: components["schemas"]["SiteRow"][];
+            /** @description how many of those are in each state */
+            states: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description of all pages, in any state
+             */
+            total: number;
+        };
+        SiteRow: {
+            address: string;
+            /**
+             * Format: int64
+             * @description releases of its starter that are newer
+             */
+            behind: number;
+            /** Format: int64 */
+            bytes: number;
+            checks: components["schemas"]["CheckCounts"];
+            client: string;
+            held: boolean;
+            host: string;
+            /** @description whose code it shares; none for a site with its own */
+            install?: string;
+            /** @description whether its name leads to its host; of hosts that say what to connect to */
+            leads?: boolean;
+            /** Format: date-time */
+            made_at: string;
+            name: string;
+            release: string;
+            /** Format: date-time */
+            retired_at?: string;
+            /** Format: int64 */
+            run_id: number;
+            /**
+             * Format: int64
+             * @description launch tasks that are to be done
+             */
+            tasks: number;
+            title: string;
+            /** @description to search engines */
+            visible: boolean;
+        };
         Source: {
+            /** @description of one source, not in lists */
+            accepted?: components["schemas"]["Acceptance"][];
             address: string;
             host: string;
             kind: string;
@@ -2824,21 +3005,72 @@ export interface components {
         };
         Tick: {
             done: boolean;
+            /**
+             * Format: date
+             * @description a day like 2026-12-01; 0001-01-01 for none; it stays as it is when it is not given
+             */
+            due?: string;
         };
         Today: {
-            attention: components["schemas"]["Attention"][];
+            /** Format: int64 */
+            all_tasks: number;
+            behind: components["schemas"]["Behind"][];
             /** Format: int64 */
             clients: number;
+            /** @description what needs attention, worst first */
+            groups: components["schemas"]["TodayGroup"][];
+            /** @description sites that visitors cannot see yet */
+            held: components["schemas"]["SiteRow"][];
             /** Format: int64 */
             hosts: number;
+            /** @description sites whose names lead to them since some days */
+            leading: components["schemas"]["SiteRow"][];
+            /**
+             * Format: int64
+             * @description sites that need attention and are not among the groups
+             */
+            more: number;
             /** Format: int64 */
             sites: number;
             /** Format: int64 */
             sources: number;
             /** Format: int64 */
             starters: number;
+            /** @description launch tasks, those that are due first */
+            tasks: components["schemas"]["TodayTask"][];
             /** Format: int64 */
             working: number;
+        };
+        TodayGroup: {
+            items: components["schemas"]["TodayItem"][];
+            name: string;
+            /** @enum {string} */
+            noun: "site" | "source" | "run";
+            /** @enum {string} */
+            severity: "fault" | "warning" | "note";
+            title: string;
+        };
+        TodayItem: {
+            /** @enum {string} */
+            act: "open" | "check" | "survey" | "retry";
+            sentence: string;
+            /** @enum {string} */
+            severity: "fault" | "warning" | "note";
+            /** @description the check or finding, where it can be accepted */
+            what?: string;
+            /** @description where the finding is */
+            where?: string;
+        };
+        TodayTask: {
+            /** Format: date-time */
+            due?: string;
+            key: string;
+            /** @description where, as a whole address */
+            page?: string;
+            site: string;
+            task: string;
+            /** @description of the site */
+            title: string;
         };
         Token: {
             token: string;
@@ -2945,7 +3177,13 @@ export interface operations {
     };
     "list-clients": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description a part of name, title or mail address */
+                find?: string;
+                /** @description next of the page before */
+                cursor?: string;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2958,7 +3196,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Client"][];
+                    "application/json": components["schemas"]["ClientPage"];
                 };
             };
             /** @description Error */
@@ -3341,6 +3579,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Host"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-folders": {
+        parameters: {
+            query?: {
+                /** @description relative to the host's files; empty for those themselves */
+                path?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folders"];
                 };
             };
             /** @description Error */
@@ -4207,6 +4479,10 @@ export interface operations {
             query?: {
                 /** @description only runs before this number: the last one of the page before */
                 before?: number;
+                status?: "waiting" | "working" | "done" | "failed" | "cancelled";
+                job?: string;
+                /** @description a part of the title */
+                find?: string;
                 limit?: number;
             };
             header?: never;
@@ -4370,6 +4646,16 @@ export interface operations {
             query?: {
                 /** @description those that are gone */
                 retired?: boolean;
+                state?: "failed" | "warned" | "passed" | "unchecked" | "held" | "behind" | "to-do" | "elsewhere" | "leading";
+                client?: string;
+                host?: string;
+                starter?: string;
+                /** @description a part of name, title, address or client */
+                find?: string;
+                sort?: "name" | "title" | "attention" | "newest" | "size" | "checked" | "retired";
+                /** @description next of the page before */
+                cursor?: string;
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -4383,7 +4669,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Site"][];
+                    "application/json": components["schemas"]["SitePage"];
                 };
             };
             /** @description Error */
@@ -4532,6 +4818,75 @@ export interface operations {
     "show-site": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "accept-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Accept"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "unaccept-check": {
+        parameters: {
+            query: {
+                what: string;
+                where?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -5393,6 +5748,75 @@ export interface operations {
                 "application/json": components["schemas"]["ChangedSource"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "accept-finding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Accept"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "unaccept-finding": {
+        parameters: {
+            query: {
+                what: string;
+                where?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

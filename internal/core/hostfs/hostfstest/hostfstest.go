@@ -11,7 +11,9 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -225,6 +227,22 @@ func walk(t *testing.T, h Host) {
 		return nil
 	}, func(string, error) {}), enough)
 	require.Equal(t, 3, seen)
+	entries, err := h.List(t.Context(), "s")
+	require.NoError(t, err)
+	listed := []string{}
+	for _, e := range entries {
+		listed = append(listed, e.Path)
+		stat, err := h.Stat(t.Context(), path.Join("s", e.Path))
+		require.NoError(t, err)
+		require.Equal(t, []any{stat.Mode, stat.SizeBytes, stat.Target}, []any{e.Mode, e.SizeBytes, e.Target}, e.Path)
+	}
+	require.NotEmpty(t, listed)
+	require.True(t, slices.IsSorted(listed))
+	require.NotContains(t, strings.Join(listed, " "), "/", "just that folder")
+	_, err = h.List(t.Context(), "nowhere")
+	require.Error(t, err)
+	_, err = h.List(t.Context(), "../s")
+	require.Error(t, err)
 	require.Error(t, h.Walk(t.Context(), "nowhere", func(hostfs.Entry) error { return nil }, func(string, error) {}))
 	cut, cancel := context.WithCancel(t.Context())
 	cancel()

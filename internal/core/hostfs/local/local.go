@@ -85,6 +85,23 @@ func (l *local) Walk(ctx context.Context, root string, visit func(hostfs.Entry) 
 	return w.visit(ctx, w.add("."), visit, problem)
 }
 
+// List implements hostfs.FS.
+func (l *local) List(_ context.Context, name string) ([]hostfs.Entry, error) {
+	sub, err := l.root.OpenRoot(clean(name))
+	if err != nil {
+		return nil, err
+	}
+	defer sub.Close()
+	f := &folder{path: "."}
+	(&walker{root: sub}).read(f)
+	for _, p := range f.problems {
+		if p.path == "." {
+			return nil, p.err
+		}
+	}
+	return f.entries, nil
+}
+
 // walker reads the folders of a tree side by side.
 type walker struct {
 	root *os.Root

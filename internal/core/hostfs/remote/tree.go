@@ -33,6 +33,24 @@ type lister struct {
 	done bool
 }
 
+// List implements hostfs.FS.
+func (f *FS) List(ctx context.Context, folder string) ([]hostfs.Entry, error) {
+	name, err := clean("list", folder)
+	if err != nil {
+		return nil, err
+	}
+	real, err := f.folder(ctx, "list", name)
+	if err != nil {
+		return nil, err
+	}
+	if e, err := f.t.Lstat(ctx, real); err != nil || !e.Mode.IsDir() {
+		return nil, errors.Join(&fs.PathError{Op: "list", Path: folder, Err: fs.ErrInvalid}, err)
+	}
+	entries, err := f.t.List(ctx, real)
+	sortEntries(entries)
+	return entries, err
+}
+
 // Walk lists several folders at a time and visits them in order.
 func (f *FS) Walk(ctx context.Context, root string, visit func(hostfs.Entry) error, problem func(string, error)) error {
 	name, err := clean("walk", root)

@@ -29,3 +29,18 @@ export const onlyDay = (iso: string) => date.format(new Date(iso))
 export const took = (from?: string, to?: string) => (from && to ? millis(Date.parse(to) - Date.parse(from)) : '')
 
 export const plural = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`
+
+const relative = new Intl.RelativeTimeFormat('en-GB', { numeric: 'auto', style: 'short' })
+const steps: [Intl.RelativeTimeFormatUnit, number, number][] = [
+  ['second', 1, 60], ['minute', 60, 3600], ['hour', 3600, 86_400], ['day', 86_400, 7 * 86_400], ['week', 7 * 86_400, 60 * 86_400],
+]
+
+/** A moment as seen from now: "4 min ago", "yesterday", "in 3 days"; far ones as a day. */
+export function since(iso: string, now: number): string {
+  const seconds = (Date.parse(iso) - now) / 1000
+  if (Math.abs(seconds) < 5) return 'now'
+  for (const [unit, one, below] of steps) {
+    if (Math.abs(seconds) < below) return relative.format(Math.round(seconds / one), unit)
+  }
+  return onlyDay(iso)
+}

@@ -1,0 +1,95 @@
+import {
+  createContext, useContext, useId, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes,
+} from 'react'
+import { cx } from './cx'
+
+/** What the service found wrong with fields of the form around, by their names. */
+export const Faults = createContext<Record<string, string>>({})
+
+type FieldProps = {
+  label: string
+  name?: string // of the input inside, so that what is wrong with it stands here
+  hint?: ReactNode
+  fault?: string
+  children: (id: string, describedBy: string | undefined, faulty: boolean) => ReactNode
+}
+
+/** A label, its input, and below it a hint or what is wrong. */
+export function Field({ label, name, hint, fault, children }: FieldProps) {
+  const faults = useContext(Faults)
+  const unique = useId()
+  const id = name ? `f-${name.replace(/[^a-z0-9]+/gi, '-')}` : `f-${label.toLowerCase().replace(/[^a-z0-9]+/g, '-')}${unique}`
+  const wrong = fault ?? (name ? faults[name] : undefined)
+  const note = wrong ?? hint
+  return (
+    <div className="min-w-0">
+      <label htmlFor={id} className="block font-semibold mb-1">{label}</label>
+      {children(id, note ? `${id}-note` : undefined, wrong !== undefined)}
+      {note && <p id={`${id}-note`} className={cx('mt-1 break-words', wrong ? 'text-clay' : 'text-faint')}>{note}</p>}
+    </div>
+  )
+}
+
+const look = 'block w-full px-2.5 rounded border bg-sheet text-ink placeholder:text-faint disabled:opacity-60'
+const edge = (faulty?: boolean) => (faulty ? 'border-clay' : 'border-line-strong/60')
+
+export function Input({ fault, className, ...rest }: InputHTMLAttributes<HTMLInputElement> & { fault?: boolean }) {
+  return <input {...rest} aria-invalid={fault || undefined} className={cx(look, 'h-8', edge(fault), className)} />
+}
+
+export function Select({ fault, className, children, ...rest }: SelectHTMLAttributes<HTMLSelectElement> & { fault?: boolean }) {
+  return <select {...rest} aria-invalid={fault || undefined} className={cx(look, 'h-8', edge(fault), className)}>{children}</select>
+}
+
+export function Textarea({ fault, className, ...rest }: TextareaHTMLAttributes<HTMLTextAreaElement> & { fault?: boolean }) {
+  return <textarea {...rest} aria-invalid={fault || undefined} className={cx(look, 'py-1.5', edge(fault), className)} />
+}
+
+type TextFieldProps = Omit<InputHTMLAttributes<HTMLInputElement>, 'children'> & {
+  label: string
+  name: string
+  hint?: ReactNode
+  mono?: boolean
+}
+
+/** A field of one line. */
+export function TextField({ label, name, hint, mono, className, ...rest }: TextFieldProps) {
+  return (
+    <Field label={label} name={name} hint={hint}>
+      {(id, by, faulty) => (
+        <Input id={id} name={name} aria-describedby={by} fault={faulty} className={cx(mono && 'font-mono', className)} {...rest} />
+      )}
+    </Field>
+  )
+}
+
+type Choice = { value: string; label?: string }
+type SelectFieldProps = Omit<SelectHTMLAttributes<HTMLSelectElement>, 'children'> & {
+  label: string
+  name: string
+  hint?: ReactNode
+  choices: Choice[]
+}
+
+/** A field with a choice of few. */
+export function SelectField({ label, name, hint, choices, ...rest }: SelectFieldProps) {
+  return (
+    <Field label={label} name={name} hint={hint}>
+      {(id, by, faulty) => (
+        <Select id={id} name={name} aria-describedby={by} fault={faulty} {...rest}>
+          {choices.map((c) => <option key={c.value} value={c.value}>{c.label ?? c.value}</option>)}
+        </Select>
+      )}
+    </Field>
+  )
+}
+
+/** A box to tick, with its words. */
+export function Tick({ children, className, ...rest }: InputHTMLAttributes<HTMLInputElement> & { children: ReactNode }) {
+  return (
+    <label className={cx('flex gap-2 items-start', className)}>
+      <input type="checkbox" className="mt-[0.28em] accent-[var(--leaf)]" {...rest} />
+      <span>{children}</span>
+    </label>
+  )
+}
