@@ -22,5 +22,13 @@ type MapNode struct {
 	Path     string     `json:"path"`
 	Area     string     `json:"area"`
 	Bytes    int64      `json:"bytes"`
+	Folder   bool       `json:"folder,omitempty"`
 	Children []*MapNode `json:"children,omitempty"`
+}
+
+// TableRows are the first rows of a table of a release, as text; null is NULL.
+type TableRows struct {
+	Columns []string    `json:"columns"`
+	Rows    [][]*string `json:"rows"`
+	All     int64       `json:"all" doc:"how many the table has"`
 }

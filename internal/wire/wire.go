@@ -205,6 +205,48 @@ type PackingText struct {
 	Text string `json:"text"`
 }
 
+// TriedList is a packing list that is not kept, and an edit of it that is made first.
+type TriedList struct {
+	Text string    `json:"text"`
+	Edit *ListEdit `json:"edit,omitempty"`
+}
+
+// ListLevel asks what a packing list does with what lies in a folder of the source.
+type ListLevel struct {
+	Text string `json:"text"`
+	Path string `json:"path,omitempty" maxLength:"4000" doc:"the folder; none for the web root"`
+	Find string `json:"find,omitempty" maxLength:"400" doc:"a part of the path of files below it, or a pattern"`
+}
+
+// PackedLevel is what lies in a folder of the source, and its tables, with what a packing list does with them.
+type PackedLevel struct {
+	Nodes  []PackedNode  `json:"nodes" doc:"the largest first"`
+	All    int           `json:"all" doc:"how many there are; the nodes are the largest of them"`
+	Tables []PackedTable `json:"tables" doc:"with the web root"`
+}
+
+// PackedNode is a folder or file of the source.
+type PackedNode struct {
+	Path     string `json:"path"`
+	Name     string `json:"name"`
+	Folder   bool   `json:"folder"`
+	Area     string `json:"area"`
+	Files    int64  `json:"files"`
+	Bytes    int64  `json:"bytes"`
+	OutFiles int64  `json:"out_files" doc:"that stay out"`
+	OutBytes int64  `json:"out_bytes"`
+	Rule     string `json:"rule,omitempty" doc:"that keeps most of those out"`
+}
+
+// PackedTable is a table of the source.
+type PackedTable struct {
+	Name  string `json:"name" doc:"without prefix"`
+	Rows  int64  `json:"rows" doc:"the server's estimate"`
+	Bytes int64  `json:"bytes"`
+	State string `json:"state" enum:"in,out,empty"`
+	Rule  string `json:"rule,omitempty"`
+}
+
 // NewRelease asks for a build.
 type NewRelease struct {
 	Note string `json:"note,omitempty" maxLength:"500"`
@@ -582,6 +624,7 @@ type Run struct {
 	ID        int64           `json:"id"`
 	Job       string          `json:"job" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,screenshots,install-code,install-refresh,install-undo,install-remove"`
 	Title     string          `json:"title"`
+	About     About           `json:"about" doc:"what it is about"`
 	Status    string          `json:"status" enum:"waiting,working,cleanup-failed,done,failed,cancelled" doc:"a run whose cleanup failed has failed, and what it made could not be taken back yet"`
 	Who       string          `json:"who"`
 	Progress  Progress        `json:"progress"`
@@ -592,6 +635,12 @@ type Run struct {
 	CreatedAt time.Time       `json:"created_at"`
 	StartedAt *time.Time      `json:"started_at,omitempty"`
 	EndedAt   *time.Time      `json:"ended_at,omitempty"`
+}
+
+// About names one thing.
+type About struct {
+	Noun string `json:"noun"`
+	Name string `json:"name"`
 }
 
 // Statuses of runs.
@@ -649,6 +698,7 @@ type Kind struct {
 	Title      string   `json:"title"`
 	Lists      []string `json:"lists"`                // names of its stock packing lists
 	Stock      bool     `json:"stock"`                // it comes with the program
+	Holds      bool     `json:"holds" doc:"visitors can be kept out of its sites"`
 	Keep       []Part   `json:"keep"`                 // of an old site, what a new one in its place can take over
 	Definition string   `json:"definition,omitempty"` // of one kind, not in lists: its YAML
 }

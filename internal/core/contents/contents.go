@@ -87,9 +87,15 @@ func (c *Contents) Largest(p string, limit int) (*Listing, error) {
 	return c.those(p, limit, func(n *Node) bool { return !n.Folder })
 }
 
-// Find lists files and folders below p whose path, or name where the pattern has no slash, matches a glob. Errors: where it is
-// none; filelist.ErrDamaged.
+// Find lists files and folders below p whose path, or name where the pattern has no slash, matches a glob, or has words in it, in any
+// case. Errors: where it is none; filelist.ErrDamaged.
 func (c *Contents) Find(p, pattern string, limit int) (*Listing, error) {
+	if glob.Words(pattern) {
+		words := strings.ToLower(pattern)
+		return c.those(p, limit, func(n *Node) bool {
+			return strings.Contains(strings.ToLower(n.Name), words) || strings.Contains(words, "/") && strings.Contains(strings.ToLower(n.Path), words)
+		})
+	}
 	if err := glob.Validate(pattern); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrPattern, err)
 	}
@@ -159,7 +165,7 @@ func (c *Contents) Map(p string, depth int) (*MapNode, error) {
 }
 
 func mapped(n *Node, folders map[string]*largest) *MapNode {
-	out := &MapNode{Name: n.Name, Path: n.Path, Area: n.Area, Bytes: n.Bytes}
+	out := &MapNode{Name: n.Name, Path: n.Path, Area: n.Area, Bytes: n.Bytes, Folder: n.Folder}
 	below := folders[n.Path]
 	if below == nil || !n.Folder {
 		return out
@@ -179,6 +185,7 @@ type MapNode struct {
 	Path     string     `json:"path"`
 	Area     string     `json:"area"`
 	Bytes    int64      `json:"bytes"`
+	Folder   bool       `json:"folder,omitempty"`
 	Children []*MapNode `json:"children,omitempty"`
 }
 

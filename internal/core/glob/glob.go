@@ -59,6 +59,9 @@ func Validate(p string) error {
 
 func shown(p string) string { return p[:min(len(p), 80)] }
 
+// Words reports whether a text that is looked for is no pattern, but a part of a path.
+func Words(text string) bool { return !strings.ContainsAny(text, `*?[{\`) }
+
 var special = strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, "]", `\]`, "{", `\{`, "}", `\}`)
 
 // Quote returns a pattern that matches just the path.

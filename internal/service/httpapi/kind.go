@@ -18,7 +18,8 @@ import (
 )
 
 func (a *api) kindOut(k *kind.Kind) wire.Kind {
-	out := wire.Kind{Name: k.Name, Title: k.Title, Lists: slices.Sorted(maps.Keys(k.Lists)), Keep: []wire.Part{}, Stock: a.Kinds.Comes(k.Name)}
+	out := wire.Kind{Name: k.Name, Title: k.Title, Lists: slices.Sorted(maps.Keys(k.Lists)), Keep: []wire.Part{}, Stock: a.Kinds.Comes(k.Name),
+		Holds: k.Hold.File != ""}
 	for _, p := range k.Keep {
 		out.Keep = append(out.Keep, wire.Part{What: p.What, Title: p.Title})
 	}

@@ -8,14 +8,18 @@ import (
 	"io"
 	"net/http"
 	"path"
+	"slices"
+	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/contents"
+	"nestseed/internal/core/sqltext"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
@@ -147,6 +151,7 @@ func (a *api) contentsOperations(h huma.API) {
 		})
 	operation(h, "GET", "/releases/{ref}/contents", "release-contents", "List a folder, the largest files, or what matches a pattern",
 		a.listContents)
+	operation(h, "GET", "/releases/{ref}/rows", "release-rows", "The first rows of a table of a release", a.firstRows)
 	operation(h, "GET", "/releases/{ref}/map", "release-map", "Sizes by folder down to a depth, for a size map",
 		func(ctx context.Context, in *struct {
 			Referred
@@ -160,6 +165,68 @@ func (a *api) contentsOperations(h huma.API) {
 			m, err := of.Map(in.Path, in.Depth)
 			return &body[*wire.MapNode]{as[*wire.MapNode](m)}, err
 		})
+}
+
+// Bounds of what is shown of a row.
+const (
+	shownCell = 400 // bytes
+	shownRows = 200
+)
+
+var errEnough = errors.New("enough rows")
+
+// firstRows reads the first rows of a table, as they were packed: what was blanked is blank.
+func (a *api) firstRows(ctx context.Context, in *struct {
+	Referred
+	Table string `query:"table" required:"true"`
+	Limit int    `query:"limit" default:"50" minimum:"1"`
+}) (*body[wire.TableRows], error) {
+	r, err := a.db.Release(ctx, in.Ref)
+	if err != nil {
+		return nil, err
+	}
+	ar, err := a.cache.get(r)
+	if err != nil {
+		return nil, err
+	}
+	at := slices.IndexFunc(ar.Manifest.Tables, func(t archive.TableTotal) bool { return t.Name == in.Table })
+	if at < 0 {
+		return nil, fmt.Errorf("release %s has no table %q: %w", r.Ref(), in.Table, records.ErrNotFound)
+	}
+	t := ar.Manifest.Tables[at]
+	out := wire.TableRows{Columns: []string{}, Rows: [][]*string{}, All: t.Rows}
+	err = ar.EachRow(ctx, t, func(columns []string, row []sqltext.Literal) error {
+		if len(out.Rows) == min(in.Limit, shownRows) {
+			return errEnough
+		}
+		out.Columns = columns
+		cells := make([]*string, len(row))
+		for i, l := range row {
+			if !l.IsNull() {
+				cells[i] = new(shownValue(l))
+			}
+		}
+		out.Rows = append(out.Rows, cells)
+		return nil
+	})
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
+	return &body[wire.TableRows]{out}, err
+}
+
+// shownValue is a value as text, cut where it is long; bytes that are no text are counted.
+func shownValue(l sqltext.Literal) string {
+	v, err := l.AppendValue(nil)
+	switch {
+	case err != nil:
+		return string(l)
+	case !utf8.Valid(v):
+		return fmt.Sprintf("%d bytes", len(v))
+	case len(v) > shownCell:
+		return strings.ToValidUTF8(string(v[:shownCell]), "") + "…"
+	}
+	return string(v)
 }
 
 func (a *api) listContents(ctx context.Context, in *struct {

@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -25,9 +27,19 @@ func runOut(r records.Run) wire.Run {
 	if r.Status == records.Working && r.Error != "" {
 		r.Status = wire.CleanupFailed
 	}
-	return wire.Run{ID: r.ID, Job: r.Job, Title: r.Title, Status: r.Status, Who: r.Who, Progress: as[wire.Progress](r.Progress),
-		Result: r.Result, Error: r.Error, Committed: r.Committed, Repeats: r.EndedAt != nil && (r.Job == "provision" || engine.Repeatable(r.Job)),
+	return wire.Run{ID: r.ID, Job: r.Job, Title: r.Title, About: aboutOut(r.Target), Status: r.Status, Who: r.Who,
+		Progress: as[wire.Progress](r.Progress),
+		Result:   r.Result, Error: r.Error, Committed: r.Committed, Repeats: r.EndedAt != nil && (r.Job == "provision" || engine.Repeatable(r.Job)),
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
+}
+
+// aboutOut takes apart what engine.Target puts together.
+func aboutOut(target string) wire.About {
+	noun, name, _ := strings.Cut(target, ":")
+	if plain, err := url.PathUnescape(name); err == nil {
+		name = plain
+	}
+	return wire.About{Noun: noun, Name: name}
 }
 
 // start records a run in the name of who asks.

@@ -86,14 +86,31 @@ func (a *api) starterOperations(h huma.API) {
 			Target: engine.Target("starter", t.Name)},
 			releases.BuildArgs{Starter: t.Name, Note: in.Body.Note, Full: in.Body.Full})
 	})
-	operation(h, "POST", "/starters/{name}/packing/try", "try-packing", "Say what a packing list would take, without keeping it",
+	operation(h, "POST", "/starters/{name}/packing/try", "try-packing", "Say what a packing list would take, edited or not, without keeping it",
 		func(ctx context.Context, in *struct {
 			Named
-			Put[wire.PackingText]
+			Put[wire.TriedList]
 		}) (*body[wire.Packing], error) {
 			t, err := a.db.Starter(ctx, in.Name)
-			t.List = in.Body.Text
+			if err != nil {
+				return nil, err
+			}
+			t, err = a.Starters.Edited(t, in.Body.Text, as[*packing.Edit](in.Body.Edit))
 			return a.packing(ctx, t, err)
+		})
+	operation(h, "POST", "/starters/{name}/packing/level", "packing-level", "Say what a packing list does with a folder of the source",
+		func(ctx context.Context, in *struct {
+			Named
+			Put[wire.ListLevel]
+		}) (*body[wire.PackedLevel], error) {
+			t, err := a.db.Starter(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			t.List = in.Body.Text
+			level, err := a.Starters.Level(ctx, t, in.Body.Path, in.Body.Find)
+			return &body[wire.PackedLevel]{wire.PackedLevel{Nodes: filled(as[[]wire.PackedNode](level.Nodes)), All: level.All,
+				Tables: filled(as[[]wire.PackedTable](level.Tables))}}, err
 		})
 	operation(h, "PUT", "/starters/{name}/retention", "set-retention", "Say which archives of a starter are kept", a.setRetention)
 }

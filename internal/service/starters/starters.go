@@ -106,14 +106,16 @@ func (svc *Starters) SetList(ctx context.Context, name, text string) (records.St
 
 // EditList edits a starter's packing list, like SetList. Errors: as of SetList.
 func (svc *Starters) EditList(ctx context.Context, name string, e packing.Edit) (records.Starter, error) {
-	return svc.changeList(ctx, name, func(text string) (string, error) {
-		return changed(text, func(l *packing.List) error {
-			if unknown := e.Apply(l); len(unknown) > 0 {
-				return input.Wrongf("%s: not left out, so it cannot be put back; the list leaves out %s", strings.Join(unknown, ", "),
-					strings.Join(slices.Concat(l.LeaveOut.Paths, l.LeaveOut.Suffixes, l.LeaveOut.Tables, l.Empty), ", "))
-			}
-			return nil
-		})
+	return svc.changeList(ctx, name, func(text string) (string, error) { return edited(text, e) })
+}
+
+func edited(text string, e packing.Edit) (string, error) {
+	return changed(text, func(l *packing.List) error {
+		if unknown := e.Apply(l); len(unknown) > 0 {
+			return input.Wrongf("%s: not left out, so it cannot be put back; the list leaves out %s", strings.Join(unknown, ", "),
+				strings.Join(slices.Concat(l.LeaveOut.Paths, l.LeaveOut.Suffixes, l.LeaveOut.Tables, l.Empty), ", "))
+		}
+		return nil
 	})
 }
 
@@ -131,6 +133,17 @@ func (svc *Starters) changeList(ctx context.Context, name string, change func(te
 	}
 	t.List = text
 	return t, nil
+}
+
+// Edited is a starter with another packing list, edited; nothing is kept. Errors: as of SetList.
+func (svc *Starters) Edited(t records.Starter, text string, e *packing.Edit) (records.Starter, error) {
+	t.List = text
+	if e == nil {
+		return t, nil
+	}
+	var err error
+	t.List, err = edited(text, *e)
+	return t, err
 }
 
 // changed is the text of a packing list after a change of it, with its comments. Errors: input.ErrWrong.
@@ -164,30 +177,59 @@ type Packing struct {
 	Problems []packing.Problem
 }
 
-// Packing totals a starter's packing list, or another text in its place. Errors: input.ErrWrong.
-func (svc *Starters) Packing(ctx context.Context, t records.Starter) (*Packing, error) {
+// surveyed is a packing list with what its source's newest survey found; without a survey, it and the matcher are nil.
+func (svc *Starters) surveyed(ctx context.Context, t records.Starter) (*packing.List, *survey.Survey, *packing.Matcher, error) {
 	l, err := packing.Parse([]byte(t.List))
 	if err != nil {
-		return nil, input.Wrong(err)
+		return nil, nil, nil, input.Wrong(err)
 	}
-	out := &Packing{List: l, Saved: map[string]survey.Share{}}
 	if t.SourceID == nil {
-		return out, nil
+		return l, nil, nil, nil
 	}
 	s, err := svc.surveys.get(ctx, svc.DB, *t.SourceID)
 	if errors.Is(err, records.ErrNotFound) {
-		return out, nil
+		return l, nil, nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, nil, err
 	}
 	k, err := svc.Kinds.Named(ctx, t.Kind)
 	if err != nil {
-		return nil, err
+		return nil, nil, nil, err
 	}
 	m, err := l.Compile(k.OfNetwork(s.SubSites), s.Prefix)
+	return l, s, m, err
+}
+
+// Level is a folder of a starter's source, or what is found below it, and its tables, with what a packing list does with them.
+type Level struct {
+	Nodes  []survey.Node
+	All    int // of which those are the largest
+	Tables []survey.TableNode
+}
+
+// Level returns one for the list of a starter. Errors: input.ErrWrong.
+func (svc *Starters) Level(ctx context.Context, t records.Starter, folder, find string) (out Level, err error) {
+	_, s, m, err := svc.surveyed(ctx, t)
+	if err != nil || s == nil {
+		return out, err
+	}
+	out.Nodes, out.All = s.Level(m, folder, find)
+	if folder == "" {
+		out.Tables = s.TableLevel(m)
+	}
+	return out, nil
+}
+
+// Packing totals a starter's packing list, or another text in its place. Errors: input.ErrWrong.
+func (svc *Starters) Packing(ctx context.Context, t records.Starter) (*Packing, error) {
+	l, s, m, err := svc.surveyed(ctx, t)
 	if err != nil {
 		return nil, err
+	}
+	out := &Packing{List: l, Saved: map[string]survey.Share{}}
+	if s == nil {
+		return out, nil
 	}
 	out.Surveyed = true
 	out.In, out.Out, out.Saved = s.Total(m)

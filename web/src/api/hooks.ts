@@ -1,14 +1,21 @@
 // Data of the pages: one hook for each thing that is shown, one for each thing that is done.
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { drafts } from '../lib/drafts'
 import { body, http, type Run, type Schemas } from './client'
+import { connection } from './connection'
+import type { paths } from './schema'
+
+type SiteQuery = NonNullable<paths['/sites']['get']['parameters']['query']>
+type ClientQuery = NonNullable<paths['/clients']['get']['parameters']['query']>
+type RunQuery = NonNullable<paths['/runs']['get']['parameters']['query']>
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => body(http.GET('/me')), retry: false, staleTime: 60_000 })
 export const useToday = () => useQuery({ queryKey: ['today'], queryFn: () => body(http.GET('/today')) })
-export const useHosts = () => useQuery({ queryKey: ['hosts'], queryFn: () => body(http.GET('/hosts')) })
-export const useSources = () => useQuery({ queryKey: ['sources'], queryFn: () => body(http.GET('/sources')) })
-export const useSource = (name: string) =>
-  useQuery({ queryKey: ['sources', name], queryFn: () => body(http.GET('/sources/{name}', { params: { path: { name } } })) })
-export const useStarters = () => useQuery({ queryKey: ['starters'], queryFn: () => body(http.GET('/starters')) })
+export const useHosts = (enabled = true) => useQuery({ queryKey: ['hosts'], enabled, queryFn: () => body(http.GET('/hosts')) })
+export const useSources = (enabled = true) => useQuery({ queryKey: ['sources'], enabled, queryFn: () => body(http.GET('/sources')) })
+export const useSource = (name: string, enabled = true) =>
+  useQuery({ queryKey: ['sources', name], enabled, queryFn: () => body(http.GET('/sources/{name}', { params: { path: { name } } })) })
+export const useStarters = (enabled = true) => useQuery({ queryKey: ['starters'], enabled, queryFn: () => body(http.GET('/starters')) })
 export const useStarter = (name: string) =>
   useQuery({ queryKey: ['starters', name], queryFn: () => body(http.GET('/starters/{name}', { params: { path: { name } } })) })
 export const usePacking = (name: string) =>
@@ -27,10 +34,39 @@ export const useMap = (ref: string, path: string) =>
     queryKey: ['releases', ref, 'map', path], staleTime: Infinity, placeholderData: keepPreviousData,
     queryFn: () => body(http.GET('/releases/{ref}/map', { params: { path: { ref }, query: { path, depth: 3 } } })),
   })
-export const useClients = () => useQuery({ queryKey: ['clients'], queryFn: () => body(http.GET('/clients')) })
+/** One page of clients, as for choosing one by a part of its name. */
+export const useClientPage = (query: ClientQuery, enabled = true) =>
+  useQuery({
+    queryKey: ['clients', 'page', query], enabled, placeholderData: keepPreviousData,
+    queryFn: () => body(http.GET('/clients', { params: { query } })),
+  })
+/** All clients that a search finds, page by page. */
+export const useClients = (query: ClientQuery) =>
+  useInfiniteQuery({
+    queryKey: ['clients', 'all', query], initialPageParam: '', placeholderData: keepPreviousData,
+    queryFn: ({ pageParam }) => body(http.GET('/clients', { params: { query: { ...query, cursor: pageParam || undefined } } })),
+    getNextPageParam: (last) => last.next || undefined,
+  })
+export const useTableRows = (ref: string, table: string) =>
+  useQuery({
+    queryKey: ['releases', ref, 'rows', table], staleTime: Infinity, retry: false,
+    queryFn: () => body(http.GET('/releases/{ref}/rows', { params: { path: { ref }, query: { table } } })),
+  })
 export const useClient = (name: string) =>
   useQuery({ queryKey: ['clients', name], queryFn: () => body(http.GET('/clients/{name}', { params: { path: { name } } })) })
-export const useSites = (retired = false) => useQuery({ queryKey: ['sites', { retired }], queryFn: () => body(http.GET('/sites', { params: { query: { retired } } })) })
+/** One page of sites. */
+export const useSitePage = (query: SiteQuery, enabled = true) =>
+  useQuery({
+    queryKey: ['sites', 'page', query], enabled, placeholderData: keepPreviousData,
+    queryFn: () => body(http.GET('/sites', { params: { query } })),
+  })
+/** All sites that a filter lets through, page by page. */
+export const useSites = (query: SiteQuery) =>
+  useInfiniteQuery({
+    queryKey: ['sites', 'all', query], initialPageParam: '', placeholderData: keepPreviousData,
+    queryFn: ({ pageParam }) => body(http.GET('/sites', { params: { query: { ...query, cursor: pageParam || undefined } } })),
+    getNextPageParam: (last) => last.next || undefined,
+  })
 export const useInstalls = () => useQuery({ queryKey: ['installs'], queryFn: () => body(http.GET('/installs')) })
 export const useInstall = (name: string) => useQuery({ queryKey: ['installs', name], queryFn: () => body(http.GET('/installs/{name}', { params: { path: { name } } })) })
 export const useAddInstall = () => useDo((install: Schemas['NewInstall']) => body(http.POST('/installs', { body: install })))
@@ -39,10 +75,15 @@ export const useRemoveInstall = () => useDo((name: string) => body(http.DELETE('
 export const useInstallPlan = (name: string, to: string, wanted: boolean) =>
   useQuery({ queryKey: ['installs', name, 'plan', to], enabled: wanted, retry: false, gcTime: 0, queryFn: () => body(http.POST(to ? '/installs/{name}/refresh/plan' : '/installs/{name}/undo/plan', { params: { path: { name } }, body: { to: to || undefined } })) })
 export const useInstallMove = () => useDo(({ name, to, mark }: { name: string; to: string; mark?: string }) => body(http.POST(to ? '/installs/{name}/refresh' : '/installs/{name}/undo', { params: { path: { name } }, body: { to: to || undefined, mark } })))
-export const useKinds = () => useQuery({ queryKey: ['kinds'], queryFn: () => body(http.GET('/kinds')) })
+export const useKinds = (enabled = true) => useQuery({ queryKey: ['kinds'], enabled, queryFn: () => body(http.GET('/kinds')) })
 export const useSite = (name: string) =>
   useQuery({ queryKey: ['sites', name], queryFn: () => body(http.GET('/sites/{name}', { params: { path: { name } } })) })
-export const useRuns = () => useQuery({ queryKey: ['runs'], queryFn: () => body(http.GET('/runs', { params: { query: { limit: 100 } } })) })
+export const useRuns = (query: RunQuery) =>
+  useInfiniteQuery({
+    queryKey: ['runs', 'all', query], initialPageParam: 0, placeholderData: keepPreviousData,
+    queryFn: ({ pageParam }) => body(http.GET('/runs', { params: { query: { limit: 100, ...query, before: pageParam || undefined } } })),
+    getNextPageParam: (last) => (last.length === (query.limit ?? 100) ? last.at(-1)?.id : undefined),
+  })
 export const useRun = (id: number) =>
   useQuery({ queryKey: ['runs', id], queryFn: () => body(http.GET('/runs/{id}', { params: { path: { id } } })) })
 export const useLog = (id: number, version: unknown) =>
@@ -65,9 +106,61 @@ export function useDo<I, O>(run: (input: I) => Promise<O>) {
 /** What was asked before is asked again only when it has worked: else the page would be drawn again, without the reason. */
 export function useLogin() {
   const queries = useQueryClient()
-  return useMutation<unknown, Error, Schemas['Credentials']>({ mutationFn: (c) => body(http.POST('/login', { body: c })), onSuccess: () => queries.invalidateQueries() })
+  return useMutation<unknown, Error, Schemas['Credentials']>({
+    mutationKey: ['login'], mutationFn: (c) => body(http.POST('/login', { body: c })),
+    onSuccess: () => { connection.loggedIn(); return queries.invalidateQueries() },
+  })
 }
-export const useLogout = () => useDo(() => body(http.POST('/logout')))
+
+/** Logged out is logged out: nothing that was shown or typed stays in the browser. */
+export function useLogout() {
+  const queries = useQueryClient()
+  return useMutation({
+    mutationFn: () => body(http.POST('/logout')),
+    onSuccess: () => {
+      drafts.clear()
+      connection.loggedIn()
+      queries.clear()
+      location.assign('/')
+    },
+  })
+}
+export const useHost = (name: string) =>
+  useQuery({ queryKey: ['hosts', name], queryFn: () => body(http.GET('/hosts/{name}', { params: { path: { name } } })) })
+export const useFolders = (host: string, path: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ['hosts', host, 'folders', path], enabled, retry: false, staleTime: 30_000,
+    queryFn: () => body(http.GET('/hosts/{name}/folders', { params: { path: { name: host }, query: { path } } })),
+  })
+export const useRemoveHost = () => useDo((name: string) => body(http.DELETE('/hosts/{name}', { params: { path: { name } } })))
+export const useKind = (name: string) =>
+  useQuery({ queryKey: ['kinds', name], queryFn: () => body(http.GET('/kinds/{name}', { params: { path: { name } } })) })
+export const useCheckKind = () => useMutation<Schemas['Kind'], Error, string>({ mutationFn: (definition) => body(http.POST('/kinds/check', { body: { definition } })) })
+export const useAddKind = () => useDo((definition: string) => body(http.POST('/kinds', { body: { definition } })))
+export const useDraftKind = () => useMutation<Schemas['KindDraft'], Error, Schemas['NewDraft']>({ mutationFn: (d) => body(http.POST('/kinds/draft', { body: d })) })
+export const useRemoveKind = () => useDo((name: string) => body(http.DELETE('/kinds/{name}', { params: { path: { name } } })))
+export const useUsers = () => useQuery({ queryKey: ['users'], queryFn: () => body(http.GET('/users')) })
+export const useTokens = () => useQuery({ queryKey: ['tokens'], queryFn: () => body(http.GET('/tokens')) })
+export const useAddUser = () => useDo((u: Schemas['NewUser']) => body(http.POST('/users', { body: u })))
+export const useRemoveUser = () => useDo((name: string) => body(http.DELETE('/users/{name}', { params: { path: { name } } })))
+export const useSetPassword = () =>
+  useDo(({ name, ...p }: Schemas['NewPassword'] & { name: string }) => body(http.PUT('/users/{name}/password', { params: { path: { name } }, body: p })))
+export const useAddToken = () => useDo((t: Schemas['NewToken']) => body(http.POST('/tokens', { body: t })))
+export const useRemoveToken = () => useDo((name: string) => body(http.DELETE('/tokens/{name}', { params: { path: { name } } })))
+export const useAcceptCheck = () =>
+  useDo(({ site, ...a }: Schemas['Accept'] & { site: string }) => body(http.PUT('/sites/{name}/accepted', { params: { path: { name: site } }, body: a })))
+export const useUnacceptCheck = () =>
+  useDo(({ site, what }: { site: string; what: string }) => body(http.DELETE('/sites/{name}/accepted', { params: { path: { name: site }, query: { what } } })))
+export const useAcceptFinding = () =>
+  useDo(({ source, ...a }: Schemas['Accept'] & { source: string }) => body(http.PUT('/sources/{name}/accepted', { params: { path: { name: source } }, body: a })))
+export const useUnacceptFinding = () =>
+  useDo(({ source, what, where }: { source: string; what: string; where: string }) =>
+    body(http.DELETE('/sources/{name}/accepted', { params: { path: { name: source }, query: { what, where } } })))
+export const useRemoveSource = () => useDo((name: string) => body(http.DELETE('/sources/{name}', { params: { path: { name } } })))
+export const useCheckSource = () => useDo((name: string) => body(http.POST('/sources/{name}/check', { params: { path: { name } } })))
+export const useRemoveStarter = () => useDo((name: string) => body(http.DELETE('/starters/{name}', { params: { path: { name } } })))
+export const useRemoveClient = () => useDo((name: string) => body(http.DELETE('/clients/{name}', { params: { path: { name } } })))
+export const useRotateKey = () => useDo(() => body(http.POST('/vault/rotate-key')))
 export const useAddHost = () => useDo((h: Schemas['NewHost']) => body(http.POST('/hosts', { body: h })))
 export const useChangeHost = () => useDo(({ name, ...h }: Schemas['ChangedHost'] & { name: string }) => body(http.PATCH('/hosts/{name}', { params: { path: { name } }, body: h })))
 export const useTestHost = () => useDo((name: string) => body(http.POST('/hosts/{name}/test', { params: { path: { name } } })))
@@ -79,6 +172,16 @@ export const useCreateStarter = () => useDo((s: Schemas['NewStarter']) => body(h
 export const useChangeStarter = () => useDo(({ name, source }: { name: string; source: string }) => body(http.PATCH('/starters/{name}', { params: { path: { name } }, body: { source } })))
 export const useBuild = () =>
   useDo(({ name, note, full }: { name: string; note: string; full: boolean }) => body(http.POST('/starters/{name}/releases', { params: { path: { name } }, body: { note, full } })))
+/** An edit of a packing list that is not kept: its text and totals. */
+export const useEditDraft = () =>
+  useMutation<Schemas['Packing'], Error, Schemas['TriedList'] & { name: string }>({
+    mutationFn: ({ name, ...tried }) => body(http.POST('/starters/{name}/packing/try', { params: { path: { name } }, body: tried })),
+  })
+export const usePackedLevel = (name: string, text: string, path: string, find: string, enabled = true) =>
+  useQuery({
+    queryKey: ['starters', name, 'level', text, path, find], enabled: enabled && text !== '', retry: false, gcTime: 60_000, placeholderData: keepPreviousData,
+    queryFn: () => body(http.POST('/starters/{name}/packing/level', { params: { path: { name } }, body: { text, path: path || undefined, find: find || undefined } })),
+  })
 export const useTryPacking = (name: string, text: string | null) =>
   useQuery({
     queryKey: ['starters', name, 'try', text], enabled: text !== null, retry: false, gcTime: 0, placeholderData: keepPreviousData,
@@ -94,7 +197,8 @@ export const useImport = () =>
   useDo(({ name, what }: { name: string; what: Schemas['NewImport'] }) => body(http.POST('/starters/{name}/imports', { params: { path: { name } }, body: what })))
 export const useCheckLink = () => useDo((link: string) => body(http.POST('/links/check', { body: { link } })))
 export const useTick = () =>
-  useDo(({ site, key, done }: { site: string; key: string; done: boolean }) => body(http.PUT('/sites/{name}/tasks/{key}', { params: { path: { name: site, key } }, body: { done } })))
+  useDo(({ site, key, ...tick }: Schemas['Tick'] & { site: string; key: string }) =>
+    body(http.PUT('/sites/{name}/tasks/{key}', { params: { path: { name: site, key } }, body: tick })))
 export const useSetPacking = () =>
   useDo(({ name, text }: { name: string; text: string }) => body(http.PUT('/starters/{name}/packing', { params: { path: { name } }, body: { text } })))
 export const useEditPacking = () =>

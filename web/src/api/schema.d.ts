@@ -523,6 +523,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/releases/{ref}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The first rows of a table of a release */
+        get: operations["release-rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/releases/{ref}/verify": {
         parameters: {
             query?: never;
@@ -1217,6 +1234,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/starters/{name}/packing/level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what a packing list does with a folder of the source */
+        post: operations["packing-level"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/starters/{name}/packing/try": {
         parameters: {
             query?: never;
@@ -1226,7 +1260,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say what a packing list would take, without keeping it */
+        /** Say what a packing list would take, edited or not, without keeping it */
         post: operations["try-packing"];
         delete?: never;
         options?: never;
@@ -1427,6 +1461,10 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        About: {
+            name: string;
+            noun: string;
+        };
         Accept: {
             /** @description on all sites of the starter, where just the same is found */
             everywhere?: boolean;
@@ -1938,6 +1976,8 @@ export interface components {
         };
         Kind: {
             definition?: string;
+            /** @description visitors can be kept out of its sites */
+            holds: boolean;
             keep: components["schemas"]["Part"][];
             lists: string[];
             name: string;
@@ -2014,6 +2054,13 @@ export interface components {
             /** @description takes all of the above out of the list again */
             take_back?: boolean;
         };
+        ListLevel: {
+            /** @description a part of the path of files below it, or a pattern */
+            find?: string;
+            /** @description the folder; none for the web root */
+            path?: string;
+            text: string;
+        };
         ListProblem: {
             rule: string;
             why: string;
@@ -2065,6 +2112,7 @@ export interface components {
             /** Format: int64 */
             bytes: number;
             children?: components["schemas"]["MapNode"][];
+            folder?: boolean;
             name: string;
             path: string;
         };
@@ -2298,6 +2346,50 @@ export interface components {
             /** @description of a network */
             sub_sites?: components["schemas"]["SubSite"][];
             web_root: string;
+        };
+        PackedLevel: {
+            /**
+             * Format: int64
+             * @description how many there are; the nodes are the largest of them
+             */
+            all: number;
+            /** @description the largest first */
+            nodes: components["schemas"]["PackedNode"][];
+            /** @description with the web root */
+            tables: components["schemas"]["PackedTable"][];
+        };
+        PackedNode: {
+            area: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            files: number;
+            folder: boolean;
+            name: string;
+            /** Format: int64 */
+            out_bytes: number;
+            /**
+             * Format: int64
+             * @description that stay out
+             */
+            out_files: number;
+            path: string;
+            /** @description that keeps most of those out */
+            rule?: string;
+        };
+        PackedTable: {
+            /** Format: int64 */
+            bytes: number;
+            /** @description without prefix */
+            name: string;
+            /**
+             * Format: int64
+             * @description the server's estimate
+             */
+            rows: number;
+            rule?: string;
+            /** @enum {string} */
+            state: "in" | "out" | "empty";
         };
         Packing: {
             in: components["schemas"]["Share"];
@@ -2552,6 +2644,8 @@ export interface components {
             paths: components["schemas"]["AddressPair"][];
         };
         Run: {
+            /** @description what it is about */
+            about: components["schemas"]["About"];
             /** @description it is past the point where it can be cancelled */
             committed?: boolean;
             /** Format: date-time */
@@ -2961,6 +3055,15 @@ export interface components {
             site: string;
             there?: boolean;
         };
+        TableRows: {
+            /**
+             * Format: int64
+             * @description how many the table has
+             */
+            all: number;
+            columns: string[];
+            rows: (string | null)[][];
+        };
         TableTotal: {
             /** Format: int64 */
             bytes: number;
@@ -3084,6 +3187,10 @@ export interface components {
             /** Format: date-time */
             used_at?: string;
             user: string;
+        };
+        TriedList: {
+            edit?: components["schemas"]["ListEdit"];
+            text: string;
         };
         Undo: {
             /** @description of the plan that was looked at; another is refused */
@@ -4394,6 +4501,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MapNode"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "release-rows": {
+        parameters: {
+            query: {
+                table: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description like music-base@3, or music-base for the newest */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableRows"];
                 };
             };
             /** @description Error */
@@ -6193,6 +6335,41 @@ export interface operations {
             };
         };
     };
+    "packing-level": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ListLevel"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackedLevel"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "try-packing": {
         parameters: {
             query?: never;
@@ -6204,7 +6381,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PackingText"];
+                "application/json": components["schemas"]["TriedList"];
             };
         };
         responses: {

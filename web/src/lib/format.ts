@@ -23,8 +23,11 @@ export function millis(ms: number): string {
 const dayTime = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit' })
 export const day = (iso: string) => dayTime.format(new Date(iso))
 
-const date = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
-export const onlyDay = (iso: string) => date.format(new Date(iso))
+const dayOnly = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' })
+export const onlyDay = (iso: string) => dayOnly.format(new Date(iso))
+const dayOfMonth = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', timeZone: 'UTC' })
+/** A day of the calendar, as one that something is due by. */
+export const date = (iso: string) => dayOfMonth.format(new Date(iso))
 
 export const took = (from?: string, to?: string) => (from && to ? millis(Date.parse(to) - Date.parse(from)) : '')
 

@@ -1,5 +1,5 @@
-import { cx } from './basics'
-import { size } from './format'
+import { cx } from './cx'
+import { size } from '../lib/format'
 
 type Area = { area: string; bytes: number }
 

@@ -1,48 +1,183 @@
 import { Dialog as Radix } from 'radix-ui'
-import { useState, type FormEvent, type ReactNode } from 'react'
-import { Button, Trouble } from './basics'
+import { useRef, useState, type FormEvent, type ReactNode } from 'react'
+import { Problem } from '../api/client'
+import { drafts } from '../lib/drafts'
+import { Button } from './Button'
+import { cx } from './cx'
+import { Faults } from './Field'
+import { Trouble } from './Says'
 
-/** A question with a form: opened by its button, closed when what it asks for is done. */
-export function Ask({ button, primary, small, title, about, action, children, onSubmit, onOpen }: {
-  button: ReactNode; primary?: boolean; small?: boolean; title: string; about?: ReactNode; action: string
-  children?: ReactNode; onSubmit: (form: FormData) => Promise<unknown>; onOpen?: () => void
-}) {
+type WindowProps = {
+  open: boolean
+  onOpenChange: (open: boolean) => void
+  title: string
+  about?: ReactNode
+  wide?: boolean
+  danger?: boolean
+  children: ReactNode
+  trigger?: ReactNode
+}
+
+/** A window over the page. A click beside it does nothing: what was typed is not lost by it. */
+export function Window({ open, onOpenChange, title, about, wide, danger, children, trigger }: WindowProps) {
+  return (
+    <Radix.Root open={open} onOpenChange={onOpenChange}>
+      {trigger && <Radix.Trigger asChild>{trigger}</Radix.Trigger>}
+      <Radix.Portal>
+        <Radix.Overlay className="fixed inset-0 bg-black/40 z-40" />
+        <Radix.Content
+          onInteractOutside={(e) => e.preventDefault()}
+          className={cx('fixed z-50 left-1/2 top-[6vh] -translate-x-1/2 max-h-[88vh] overflow-auto bg-sheet border rounded-md p-5',
+            danger ? 'border-clay' : 'border-line-strong', wide ? 'w-[min(56rem,94vw)]' : 'w-[min(34rem,94vw)]')}>
+          <Radix.Title className={cx('text-[1.2rem] font-bold break-words', danger && 'text-clay')}>{title}</Radix.Title>
+          <Radix.Description asChild><div className="text-soft mt-1 mb-3">{about}</div></Radix.Description>
+          {children}
+        </Radix.Content>
+      </Radix.Portal>
+    </Radix.Root>
+  )
+}
+
+type AskProps = {
+  button: ReactNode
+  primary?: boolean
+  small?: boolean
+  danger?: boolean // what it does cannot be undone, or takes something away
+  wide?: boolean
+  title: string
+  about?: ReactNode
+  action: string
+  ready?: boolean // false while what is asked for cannot be done yet
+  children?: ReactNode
+  onSubmit: (form: FormData) => Promise<unknown>
+  onOpen?: () => void
+  onLeave?: () => void
+}
+
+/** A question with a form: opened by its button, closed when what it asks for is done. What was typed is there again when it is opened again. */
+export function Ask({ button, primary, small, danger, wide, title, about, action, ready = true, children, onSubmit, onOpen, onLeave }: AskProps) {
   const [open, setOpen] = useState(false)
   const [busy, setBusy] = useState(false)
   const [error, setError] = useState<Error | null>(null)
+  const [restored, setRestored] = useState(false)
+  const form = useRef<HTMLFormElement>(null)
+  const sent = useRef(0)
+  const key = `ask ${title}`
+
   const submit = async (e: FormEvent<HTMLFormElement>) => {
     e.preventDefault()
+    const turn = ++sent.current
     setBusy(true)
     setError(null)
     try {
       await onSubmit(new FormData(e.currentTarget))
-      setOpen(false)
+      if (turn === sent.current) setOpen(false)
+      drafts.drop(key)
     } catch (err) {
-      setError(err as Error)
+      if (turn === sent.current) setError(err as Error)
+    } finally {
+      if (turn === sent.current) setBusy(false)
+    }
+  }
+  const change = (next: boolean) => {
+    setOpen(next)
+    setError(null)
+    setBusy(false)
+    if (next) onOpen?.()
+    else {
+      sent.current++
+      onLeave?.()
+    }
+  }
+  const faults = error instanceof Problem ? error.fields : {}
+  return (
+    <Window open={open} onOpenChange={change} title={title} about={about} danger={danger} wide={wide}
+      trigger={<Button primary={primary} small={small} danger={danger}>{button}</Button>}>
+      <form ref={(f) => { form.current = f; if (f && !f.dataset.filled) { f.dataset.filled = 'yes'; setRestored(refill(f, key)) } }}
+        onSubmit={(e) => void submit(e)} onInput={() => form.current && drafts.write(key, entered(form.current))} className="grid gap-3">
+        {restored && (
+          <p className="text-soft bg-bench rounded px-3 py-1.5">
+            What you typed before is here again.{' '}
+            <button type="button" className="underline underline-offset-2"
+              onClick={() => { drafts.drop(key); form.current?.reset(); setRestored(false) }}>Begin anew</button>
+          </p>
+        )}
+        <Faults value={faults}>{children}</Faults>
+        <Trouble error={error} />
+        <div className="flex justify-end gap-2 pt-1">
+          <Button onClick={() => change(false)}>Leave it</Button>
+          <Button primary danger={danger} type="submit" disabled={busy || !ready}>{action}</Button>
+        </div>
+      </form>
+    </Window>
+  )
+}
+
+type QuestionProps = {
+  open: boolean
+  onLeave: () => void
+  title: string
+  about: ReactNode
+  action: string
+  danger?: boolean
+  onSubmit: () => Promise<unknown>
+}
+
+/** A question without a form, opened from elsewhere, as from a menu. */
+export function Question({ open, onLeave, title, about, action, danger, onSubmit }: QuestionProps) {
+  const [busy, setBusy] = useState(false)
+  const [error, setError] = useState<Error | null>(null)
+  const leave = () => { setError(null); onLeave() }
+  const submit = async () => {
+    setBusy(true)
+    setError(null)
+    try {
+      await onSubmit()
+      leave()
+    } catch (e) {
+      setError(e as Error)
     } finally {
       setBusy(false)
     }
   }
   return (
-    <Radix.Root open={open} onOpenChange={(o) => { setOpen(o); setError(null); if (o) onOpen?.() }}>
-      <Radix.Trigger asChild><Button primary={primary} small={small}>{button}</Button></Radix.Trigger>
-      <Radix.Portal>
-        <Radix.Overlay className="fixed inset-0 bg-black/40" />
-        <Radix.Content className="fixed left-1/2 top-[6vh] -translate-x-1/2 w-[min(34rem,92vw)] max-h-[88vh] overflow-auto bg-sheet border border-line-strong rounded-md p-5">
-          <Radix.Title className="text-[1.2rem] font-bold">{title}</Radix.Title>
-          <Radix.Description className="text-soft mt-1 mb-3">{about}</Radix.Description>
-          <form onSubmit={submit} className="grid gap-3">
-            {children}
-            <Trouble error={error} />
-            <div className="flex justify-end gap-2 pt-1">
-              <Radix.Close asChild><Button>Leave it</Button></Radix.Close>
-              <Button primary type="submit" disabled={busy}>{action}</Button>
-            </div>
-          </form>
-        </Radix.Content>
-      </Radix.Portal>
-    </Radix.Root>
+    <Window open={open} onOpenChange={(o) => { if (!o) leave() }} title={title} about={about} danger={danger}>
+      <Trouble error={error} />
+      <div className="flex justify-end gap-2 pt-1">
+        <Button onClick={leave}>Leave it</Button>
+        <Button primary danger={danger} disabled={busy} onClick={() => void submit()}>{action}</Button>
+      </div>
+    </Window>
   )
+}
+
+type Entry = HTMLInputElement | HTMLSelectElement | HTMLTextAreaElement
+
+const entries = (form: HTMLFormElement) =>
+  [...form.elements].filter((e): e is Entry =>
+    'name' in e && e.name !== '' && !(e instanceof HTMLInputElement && ['password', 'file', 'hidden'].includes(e.type)) && !(e as Entry).dataset.secret)
+
+function entered(form: HTMLFormElement): Record<string, string | boolean> {
+  return Object.fromEntries(entries(form).map((e) => [e.name, e instanceof HTMLInputElement && e.type === 'checkbox' ? e.checked : e.value]))
+}
+
+/** Puts back what was typed into a form before it was left; false when nothing was. */
+function refill(form: HTMLFormElement, key: string): boolean {
+  const kept = drafts.read<Record<string, string | boolean>>(key)
+  if (!kept) return false
+  let some = false
+  for (const e of entries(form)) {
+    const v = kept[e.name]
+    if (v === undefined) continue
+    if (e instanceof HTMLInputElement && e.type === 'checkbox') {
+      some ||= e.checked !== v
+      e.checked = v === true
+    } else if (e.value !== v && typeof v === 'string') {
+      some = true
+      e.value = v
+    }
+  }
+  return some
 }
 
 export const text = (form: FormData, name: string) => String(form.get(name) ?? '').trim()

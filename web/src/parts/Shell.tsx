@@ -1,10 +1,18 @@
-import { Moon, Sun } from 'lucide-react'
-import { Component, useState, type ReactNode } from 'react'
+import { Component, lazy, Suspense, useCallback, useState, type ReactNode } from 'react'
 import { NavLink, Outlet, useLocation } from 'react-router'
 import { useLogout, useMe, useToday } from '../api/hooks'
+import { cx } from './cx'
 import { Mark } from './Mark'
-import { cx, Trouble } from './basics'
+import { Notices, useProgressInTitle } from './Notices'
+import { PageFocus } from './PageFocus'
+import { Loading, Trouble } from './Says'
+import { Shortcuts } from './Shortcuts'
+import { Standing } from './Standing'
+import { Theme } from './Theme'
 import { WorkStrip } from './WorkStrip'
+
+// Read when it is opened first.
+const Palette = lazy(async () => ({ default: (await import('./Palette')).Palette }))
 
 function Item({ to, children, n }: { to: string; children: string; n?: number }) {
   return (
@@ -14,19 +22,6 @@ function Item({ to, children, n }: { to: string; children: string; n?: number })
       {n !== undefined && <span className="font-mono text-[0.92rem] text-faint">{n}</span>}
     </NavLink>
   )
-}
-
-function Theme() {
-  const dark = () => (document.documentElement.dataset.theme ?? (matchMedia('(prefers-color-scheme: dark)').matches ? 'dark' : 'light')) === 'dark'
-  const [is, set] = useState(dark)
-  const flip = () => {
-    const next = is ? 'light' : 'dark'
-    document.documentElement.dataset.theme = next
-    localStorage.setItem('theme', next)
-    set(!is)
-  }
-  const Icon = is ? Sun : Moon
-  return <button type="button" onClick={flip} aria-label={is ? 'Use the light theme' : 'Use the dark theme'} className="p-1 text-soft hover:text-ink"><Icon size={15} aria-hidden /></button>
 }
 
 /** A page that cannot be drawn says so, and leaves the others alone. */
@@ -39,32 +34,56 @@ class Guard extends Component<{ children: ReactNode }, { error: Error | null }> 
   }
 }
 
-export function Shell() {
-  const { pathname } = useLocation()
+function Navigation() {
   const today = useToday().data
   const me = useMe().data
   const logout = useLogout()
+  const due = today && today.groups.length + today.tasks.filter((t) => t.due && Date.parse(t.due) < Date.now()).length
   return (
-    <div className="min-h-screen grid grid-cols-[184px_1fr] grid-rows-[1fr_auto]">
-      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-2 focus:bg-sheet">Skip to the page</a>
-      <nav aria-label="Main" className="border-r border-line flex flex-col sticky top-0 h-[calc(100vh-34px)]">
-        <div className="flex items-center gap-2.5 px-4 h-14 font-bold text-[1.1rem]"><Mark />Nest Seed</div>
-        <Item to="/" n={today?.attention.length}>Today</Item>
-        <Item to="/sources" n={today?.sources}>Sources</Item>
-        <Item to="/starters" n={today?.starters}>Starters</Item>
-        <Item to="/clients" n={today?.clients}>Clients</Item>
-        <Item to="/sites" n={today?.sites}>Sites</Item>
-        <Item to="/runs">Runs</Item>
-        <div className="mt-auto" />
-        <Item to="/hosts" n={today?.hosts}>Hosts</Item>
-        <Item to="/vault">Vault</Item>
-        <div className="flex items-center justify-between pl-[19px] pr-3 py-2 border-t border-line mt-2 text-soft">
-          <span title={me?.role}>{me?.name}</span>
-          <span className="flex items-center gap-1"><Theme /><button type="button" className="hover:text-ink underline underline-offset-2" onClick={() => logout.mutate()}>Log out</button></span>
-        </div>
-      </nav>
-      <main id="page" className="px-6 py-4 min-w-0 max-w-[1500px]"><Guard key={pathname}><Outlet /></Guard></main>
-      <WorkStrip />
+    <nav aria-label="Main" className="border-r border-line flex flex-col sticky top-0 h-[calc(100vh-34px)] overflow-y-auto print:hidden">
+      <div className="flex items-center gap-2.5 px-4 h-14 shrink-0 font-bold text-[1.1rem]"><Mark />Nest Seed</div>
+      <Item to="/" n={due}>Today</Item>
+      <Item to="/sources" n={today?.sources}>Sources</Item>
+      <Item to="/starters" n={today?.starters}>Starters</Item>
+      <Item to="/clients" n={today?.clients}>Clients</Item>
+      <Item to="/sites" n={today?.sites}>Sites</Item>
+      <Item to="/runs">Runs</Item>
+      <div className="mt-auto" />
+      <Item to="/hosts" n={today?.hosts}>Hosts</Item>
+      <Item to="/kinds">Kinds</Item>
+      <Item to="/people">People</Item>
+      <Item to="/vault">Vault</Item>
+      <div className="flex items-center justify-between pl-[19px] pr-3 py-2 border-t border-line mt-2 text-soft">
+        <NavLink to="/people" title={`${me?.role}; password and tokens`} className="hover:text-ink truncate">{me?.name}</NavLink>
+        <span className="flex items-center gap-1">
+          <Theme />
+          <button type="button" className="hover:text-ink underline underline-offset-2" onClick={() => logout.mutate()}>Log out</button>
+        </span>
+      </div>
+    </nav>
+  )
+}
+
+export function Shell() {
+  const { pathname } = useLocation()
+  const [palette, setPalette] = useState(false)
+  const openPalette = useCallback(() => setPalette(true), [])
+  useProgressInTitle()
+  return (
+    <div className="min-h-screen grid grid-cols-[152px_minmax(0,1fr)] lg:grid-cols-[184px_minmax(0,1fr)] grid-rows-[1fr_auto] print:block">
+      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:p-2 focus:bg-sheet">Skip to the page</a>
+      <Navigation />
+      <div className="min-w-0">
+        <Standing />
+        <main id="page" tabIndex={-1} className="px-4 lg:px-6 py-4 min-w-0 outline-none">
+          <Guard key={pathname}><Suspense fallback={<Loading />}><Outlet /></Suspense></Guard>
+        </main>
+      </div>
+      <WorkStrip onPalette={openPalette} />
+      <PageFocus />
+      <Notices />
+      <Shortcuts onPalette={openPalette} />
+      {palette && <Suspense><Palette open onOpenChange={setPalette} /></Suspense>}
     </div>
   )
 }

@@ -1,21 +1,32 @@
-import { useParams } from 'react-router'
-import { useClient, useSetClient, useSites } from '../../api/hooks'
+import { useNavigate, useParams } from 'react-router'
+import type { Client, Schemas } from '../../api/client'
+import { useClient, usePacking, useRemoveClient, useSetClient, useSitePage, useStarters } from '../../api/hooks'
+import { ButtonLink } from '../../parts/Button'
 import { Ask, text } from '../../parts/Dialog'
-import { ButtonLink, Empty, Field, Head, Input, Loading, Out, Rows, Sheet, To, Trouble } from '../../parts/basics'
-import { Reveal } from '../vault/Reveal'
+import { SelectField, TextField, Tick } from '../../parts/Field'
+import { Head } from '../../parts/Head'
+import { Out, To } from '../../parts/Links'
+import { Rows } from '../../parts/Rows'
+import { Empty, Loading, Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
 import { Checks } from '../sites/Checks'
+import { Reveal } from '../vault/Reveal'
 
 export function ClientPage() {
   const { name = '' } = useParams()
   const client = useClient(name)
-  const sites = (useSites().data ?? []).filter((s) => s.client === name)
+  const sites = useSitePage({ client: name, limit: 100 }).data?.sites ?? []
+  const starters = useStarters().data ?? []
   if (client.isPending) return <Loading />
-  if (!client.data) return <Trouble error={client.error} />
+  if (!client.data) return <><Head title={name} /><Trouble error={client.error} /></>
   const settings = Object.entries(client.data.settings).sort(([a], [b]) => a.localeCompare(b))
   return (
     <>
-      <Head title={client.data.settings.title?.value || name} facts={<span className="font-mono">{name}</span>}><ButtonLink primary to={`/sites/new?client=${name}`}>Make a site</ButtonLink></Head>
-      <div className="grid gap-4">
+      <Head title={client.data.settings.title?.value || name} crumbs={[{ to: '/clients', label: 'Clients' }]} facts={<span className="font-mono">{name}</span>}>
+        {sites.length === 0 && <Remove name={name} />}
+        <ButtonLink primary to={`/sites/new?client=${name}`}>Make a site</ButtonLink>
+      </Head>
+      <div className="grid gap-4 xl:grid-cols-2 items-start">
         <Sheet title="Settings" aside={<Change name={name} />}>
           {settings.length === 0 ? <Empty>None yet.</Empty> : (
             <Rows caption="Settings" rows={settings} by={([k]) => k} columns={[
@@ -24,6 +35,7 @@ export function ClientPage() {
               { head: '', cell: ([k, v]) => <Change name={name} of={k} value={v.secret ? '' : v.value} secret={v.secret} /> },
             ]} />
           )}
+          {starters.map((t) => <Lacking key={t.name} starter={t.name} client={client.data} />)}
         </Sheet>
         <Sheet title="Sites">
           {sites.length === 0 ? <Empty>None yet.</Empty> : (
@@ -31,7 +43,7 @@ export function ClientPage() {
               { head: 'Site', cell: (s) => <To to={`/sites/${s.name}`}>{s.name}</To> },
               { head: 'Address', grow: true, cell: (s) => <Out href={s.address} /> },
               { head: 'Release', cell: (s) => <To to={`/releases/${s.release}`}>{s.release}</To> },
-              { head: 'Checks', cell: (s) => <Checks report={s.report} /> },
+              { head: 'Checks', cell: (s) => <Checks counts={s.checks} /> },
             ]} />
           )}
         </Sheet>
@@ -40,17 +52,55 @@ export function ClientPage() {
   )
 }
 
+function Remove({ name }: { name: string }) {
+  const remove = useRemoveClient()
+  const go = useNavigate()
+  return (
+    <Ask danger button="Remove…" title={`Remove client ${name}`} action="Remove it" about="Its settings and their secrets are removed with it."
+      onSubmit={async () => { await remove.mutateAsync(name); void go('/clients') }} />
+  )
+}
+
+/** What a starter asks for that the client does not have yet. */
+function Lacking({ starter, client }: { starter: string; client: Client }) {
+  const fields = usePacking(starter).data?.list.fields ?? []
+  const lacking = fields.filter((f) => f.required && !f.default && !client.settings[f.key])
+  if (lacking.length === 0) return null
+  return (
+    <div className="px-4 py-2 border-t border-line">
+      <p className="text-soft mb-1.5">For <To to={`/starters/${starter}`}>{starter}</To> still missing:</p>
+      <ul className="grid gap-1">
+        {lacking.map((f) => <li key={f.key} className="flex items-center gap-3"><b className="min-w-40">{f.label}</b><span className="text-soft flex-1">{f.example && `like ${f.example}`}</span><FillIn client={client.name} field={f} /></li>)}
+      </ul>
+    </div>
+  )
+}
+
+function FillIn({ client, field }: { client: string; field: Schemas['Field'] }) {
+  const set = useSetClient()
+  return (
+    <Ask small button="Fill in" title={`${field.label} of ${client}`} action="Save" about={field.secret ? 'It goes into the vault.' : undefined}
+      onSubmit={(f) => set.mutateAsync({ name: client, settings: { [field.key]: text(f, 'value') }, secret: field.secret ? [field.key] : undefined })}>
+      {field.choices?.length
+        ? <SelectField label={field.label} name="value" choices={field.choices.map((value) => ({ value }))} />
+        : <TextField label={field.label} name="value" required pattern={field.pattern || undefined} hint={field.example && `like ${field.example}`}
+          type={field.secret ? 'password' : field.type === 'email' ? 'email' : 'text'} autoComplete="off" />}
+    </Ask>
+  )
+}
+
 function Change({ name, of, value, secret }: { name: string; of?: string; value?: string; secret?: boolean }) {
   const set = useSetClient()
   return (
-    <Ask small={!!of} button={of ? 'Change' : 'Add a setting'} title={of ? `Change ${of}` : 'Add a setting'} about={secret ? 'The new value goes into the vault.' : 'An empty value removes the setting.'} action="Save"
+    <Ask small button={of ? 'Change' : 'Add a setting'} title={of ? `Change ${of} of ${name}` : `Add a setting to ${name}`} action="Save"
+      about={secret ? 'The new value goes into the vault.' : 'An empty value removes the setting.'}
       onSubmit={(f) => {
         const key = of ?? text(f, 'key')
         return set.mutateAsync({ name, settings: { [key]: text(f, 'value') }, secret: secret || f.get('secret') ? [key] : undefined })
       }}>
-      {!of && <Field label="Setting" hint="like title, email, phone">{(id) => <Input id={id} name="key" required pattern="[a-z0-9][a-z0-9_.\-]*" />}</Field>}
-      <Field label="Value">{(id) => <Input id={id} name="value" defaultValue={value} autoComplete="off" type={secret ? 'password' : 'text'} />}</Field>
-      {!of && <label className="flex gap-2 items-center"><input type="checkbox" name="secret" />Keep it in the vault</label>}
+      {!of && <TextField label="Setting" name="key" hint="like title, email, phone" required pattern="[a-z0-9][a-z0-9_.\-]*" mono />}
+      <TextField label="Value" name="value" defaultValue={value} autoComplete="off" type={secret ? 'password' : 'text'} data-secret={!of || undefined} />
+      {!of && <Tick name="secret">Keep it in the vault</Tick>}
     </Ask>
   )
 }

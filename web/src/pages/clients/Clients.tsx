@@ -1,40 +1,48 @@
-import { useNavigate } from 'react-router'
-import { useAddClient, useClients } from '../../api/hooks'
-import { Ask, text } from '../../parts/Dialog'
-import { Empty, Field, Head, Input, Loading, Rows, Sheet, To, Trouble } from '../../parts/basics'
-import { day } from '../../parts/format'
+import { useMemo } from 'react'
+import type { ClientRow } from '../../api/client'
+import { useClients } from '../../api/hooks'
+import { useSearchText } from '../../lib/address'
+import { plural } from '../../lib/format'
+import { Find } from '../../parts/Find'
+import { Head } from '../../parts/Head'
+import { List, type ListColumn } from '../../parts/List'
+import { To } from '../../parts/Links'
+import { Empty, Shown } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { When } from '../../parts/When'
+import { AddClient } from './AddClient'
+import { ImportClients } from './ImportClients'
+
+const columns: ListColumn<ClientRow>[] = [
+  { id: 'client', head: 'Client', fixed: true, cell: (c) => <To to={`/clients/${c.name}`}>{c.name}</To> },
+  { id: 'title', head: 'Title', grow: true, cell: (c) => c.title },
+  { id: 'email', head: 'E-mail', cell: (c) => c.email },
+  { id: 'settings', head: 'Settings', right: true, cell: (c) => c.settings },
+  { id: 'sites', head: 'Sites', right: true, cell: (c) => (c.sites > 0 ? <To to={`/sites?client=${c.name}`}>{c.sites}</To> : '0') },
+  { id: 'since', head: 'Since', cell: (c) => <When at={c.created_at} /> },
+]
 
 export function Clients() {
-  const clients = useClients()
-  const add = useAddClient()
-  const go = useNavigate()
-  const rows = clients.data ?? []
+  const search = useSearchText()
+  const clients = useClients({ find: search.find || undefined })
+  const rows = useMemo(() => clients.data?.pages.flatMap((p) => p.clients) ?? [], [clients.data])
+  const total = clients.data?.pages[0]?.total ?? 0
   return (
     <>
       <Head title="Clients" facts="Customers of the agency: the settings their sites get.">
-        <Ask button="Add a client" primary title="Add a client" about="Its settings are filled in on its page." action="Add"
-          onSubmit={async (f) => {
-            const settings: Record<string, string> = {}
-            for (const k of ['title', 'email']) if (text(f, k)) settings[k] = text(f, k)
-            go(`/clients/${(await add.mutateAsync({ name: text(f, 'name'), settings })).name}`)
-          }}>
-          <Field label="Name" hint="small letters, digits, dashes; sites are named after it">{(id) => <Input id={id} name="name" required pattern="[a-z0-9][a-z0-9\-]*" />}</Field>
-          <Field label="Site title">{(id) => <Input id={id} name="title" />}</Field>
-          <Field label="Contact e-mail">{(id) => <Input id={id} name="email" type="email" />}</Field>
-        </Ask>
+        <ImportClients />
+        <AddClient primary />
       </Head>
-      <Trouble error={clients.error} />
+      <div className="flex items-center gap-3 mb-3">
+        <Find label="name, title or e-mail" value={search.typed} onChange={search.type} /><span className="text-soft">{plural(total, 'client')}</span>
+      </div>
       <Sheet>
-        {clients.isPending ? <Loading /> : rows.length === 0 ? <Empty>No clients yet. Add one here, or many with: nestseed client import FILE.csv</Empty> : (
-          <Rows caption="Clients" rows={rows} by={(c) => c.name} columns={[
-            { head: 'Client', cell: (c) => <To to={`/clients/${c.name}`}>{c.name}</To> },
-            { head: 'Title', grow: true, cell: (c) => c.settings.title?.value },
-            { head: 'E-mail', cell: (c) => c.settings.email?.value },
-            { head: 'Settings', right: true, cell: (c) => Object.keys(c.settings).length },
-            { head: 'Sites', right: true, cell: (c) => c.sites },
-            { head: 'Since', right: true, cell: (c) => day(c.created_at) },
-          ]} />
-        )}
+        <Shown of={clients}>{() => rows.length === 0 ? (
+          <Empty>{search.find ? 'No client is like that.' : 'None yet. Add one, or many from a table: a column “name”, and one for each setting.'}</Empty>
+        ) : (
+          <List name="clients" caption="Clients" rows={rows} by={(c) => c.name} columns={columns}
+            more={clients.hasNextPage && !clients.isFetchingNextPage ? () => void clients.fetchNextPage() : undefined} />
+        )}</Shown>
       </Sheet>
     </>
   )

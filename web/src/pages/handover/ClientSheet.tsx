@@ -1,6 +1,6 @@
 import type { ReactNode } from 'react'
 import type { Schemas } from '../../api/client'
-import { Out } from '../../parts/basics'
+import { Out } from '../../parts/Links'
 
 const term = 'text-soft'
 

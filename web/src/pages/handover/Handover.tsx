@@ -1,7 +1,8 @@
 import { useState } from 'react'
 import { useOpenHandover } from '../../api/hooks'
 import { Mark } from '../../parts/Mark'
-import { Button, Trouble } from '../../parts/basics'
+import { Button } from '../../parts/Button'
+import { Trouble } from '../../parts/Says'
 import { ClientSheet } from './ClientSheet'
 
 /**

@@ -1,6 +1,8 @@
 import { useParams } from 'react-router'
 import { useSheet } from '../../api/hooks'
-import { Button, Loading, To, Trouble } from '../../parts/basics'
+import { Button } from '../../parts/Button'
+import { To } from '../../parts/Links'
+import { Loading, Trouble } from '../../parts/Says'
 import { ClientSheet } from './ClientSheet'
 
 /** The same as the handover, to be printed: without the password. */

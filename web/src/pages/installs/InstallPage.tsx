@@ -4,8 +4,15 @@ import { useNavigate, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useInstall, useInstallMove, useInstallPlan, useReleases, useRemoveInstall } from '../../api/hooks'
 import { Ask } from '../../parts/Dialog'
-import { Bytes, Empty, Field, Head, Loading, Rows, Select, Sheet, Status, To, Trouble } from '../../parts/basics'
-import { count, day, plural } from '../../parts/format'
+import { Field, Select } from '../../parts/Field'
+import { Head } from '../../parts/Head'
+import { To } from '../../parts/Links'
+import { Rows } from '../../parts/Rows'
+import { Empty, Loading, Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { Bytes } from '../../parts/SizeBar'
+import { Status } from '../../parts/Status'
+import { count, day, plural } from '../../lib/format'
 
 /** Code on a host and the sites that share it; newer code comes to all of them, one after the other. */
 export function InstallPage() {

@@ -2,7 +2,7 @@ import { useNavigate } from 'react-router'
 import type { Release } from '../../api/client'
 import { useCompare, useReleases } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Field, Select } from '../../parts/basics'
+import { Field, Select } from '../../parts/Field'
 
 const today = 'its source today'
 

@@ -1,9 +1,14 @@
 import { Minus, Pencil, Plus } from 'lucide-react'
 import { useParams } from 'react-router'
 import { ended, useComparison, useRun } from '../../api/hooks'
-import { Bytes, Empty, Head, Loading, Rows, Sheet, Status, Trouble } from '../../parts/basics'
-import { count, day, plural, size } from '../../parts/format'
-import { progressSentence } from '../../parts/progress'
+import { Head } from '../../parts/Head'
+import { Rows } from '../../parts/Rows'
+import { Empty, Loading, Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { Bytes } from '../../parts/SizeBar'
+import { Status } from '../../parts/Status'
+import { count, day, plural, size } from '../../lib/format'
+import { progressSentence } from '../../lib/progress'
 import { Meter } from '../../parts/WorkStrip'
 
 const signed = (n: number) => `${n < 0 ? '−' : '+'}${size(Math.abs(n))}`

@@ -3,21 +3,25 @@ import { useNavigate } from 'react-router'
 import * as tus from 'tus-js-client'
 import { useCheckLink, useImport } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Field, Input, Select } from '../../parts/basics'
-import { size } from '../../parts/format'
+import { Field, Input, Select } from '../../parts/Field'
+import { size } from '../../lib/format'
 
 const fileLook = 'block w-full text-soft file:h-8 file:px-3 file:mr-3 file:rounded file:border file:border-solid file:border-line-strong/60 file:bg-sheet file:text-ink file:font-semibold'
 
-/** Sends a file by tus; a break is taken up where it ended, also after the page was closed. */
-function send(file: File, progress: (sent: number) => void): Promise<string> {
+const left = () => new DOMException('The import was left.', 'AbortError')
+
+/** Sends a file by tus; a break is taken up where it ended, also after the page was closed. When it is left, sending ends. */
+function send(file: File, progress: (sent: number) => void, signal: AbortSignal): Promise<string> {
   return new Promise((done, failed) => {
+    if (signal.aborted) return failed(left())
     const upload = new tus.Upload(file, {
       endpoint: '/api/v1/uploads/', chunkSize: 64 << 20, retryDelays: [0, 500, 2000, 5000, 10_000], metadata: { filename: file.name }, removeFingerprintOnSuccess: true,
       onProgress: (sent) => progress(sent), onError: failed, onSuccess: () => done(upload.url!.split('/').pop()!),
     })
+    signal.addEventListener('abort', () => { void upload.abort(); failed(left()) })
     void upload.findPreviousUploads().then((before) => {
       if (before[0]) upload.resumeFromPreviousUpload(before[0])
-      upload.start()
+      if (!signal.aborted) upload.start()
     })
   })
 }
@@ -30,8 +34,9 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
   const [sending, setSending] = useState('')
   const files = useRef<HTMLInputElement>(null)
   const dump = useRef<HTMLInputElement>(null)
+  const going = useRef<AbortController>(null)
 
-  const gather = async (input: HTMLInputElement | null, links: string) => {
+  const gather = async (input: HTMLInputElement | null, links: string, signal: AbortSignal) => {
     const given: { upload?: string; link?: string }[] = []
     for (const link of links.split(/\s+/).filter(Boolean)) {
       const info = await check.mutateAsync(link)
@@ -39,21 +44,24 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
       given.push({ link })
     }
     for (const f of input?.files ?? []) {
-      given.push({ upload: await send(f, (sent) => setSending(`${f.name}: ${size(sent)} of ${size(f.size)}`)) })
+      given.push({ upload: await send(f, (sent) => setSending(`${f.name}: ${size(sent)} of ${size(f.size)}`), signal) })
     }
     return given
   }
   return (
     <Ask button="Import a release…" primary={primary} title="Import a release" action="Bring it in"
       about="An archive of a release, whole or in volumes, sealed or not; or a ZIP or tar of a site that was made elsewhere, with its SQL dump inside or beside it. Settings and secrets are blanked by the packing list; nothing of it is run."
+      onLeave={() => { going.current?.abort(); setSending('') }}
       onSubmit={async (f) => {
         setSending('')
-        const given = await gather(files.current, text(f, 'links'))
+        const { signal } = (going.current = new AbortController())
+        const given = await gather(files.current, text(f, 'links'), signal)
         if (given.length === 0) throw new Error('Choose a file, or give a link.')
-        const [database] = await gather(dump.current, text(f, 'dump-link'))
+        const [database] = await gather(dump.current, text(f, 'dump-link'), signal)
+        if (signal.aborted) throw left()
         const what = { files: given, database, key: text(f, 'key') || undefined, list: text(f, 'list') || undefined, note: text(f, 'note') || undefined }
         const run = await importing.mutateAsync({ name: starter ?? text(f, 'starter'), what })
-        go(`/runs/${run.id}`)
+        void go(`/runs/${run.id}`)
       }}>
       {!starter && (
         <div className="grid grid-cols-2 gap-3">

@@ -3,8 +3,8 @@ import type { Release } from '../../api/client'
 import { Problem } from '../../api/client'
 import { useDiscard } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Field, Input, Select } from '../../parts/basics'
-import { size } from '../../parts/format'
+import { Field, Input, Select } from '../../parts/Field'
+import { size } from '../../lib/format'
 
 export function Discard({ release }: { release: Release }) {
   const discard = useDiscard()

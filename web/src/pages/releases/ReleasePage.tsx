@@ -1,52 +1,74 @@
-import { useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useMap, useRelease, useVerify } from '../../api/hooks'
+import { useAddressValue } from '../../lib/address'
+import { count, plural, size } from '../../lib/format'
 import { Areas } from '../../parts/Areas'
-import { CompareWith } from './CompareWith'
-import { Discard, Download } from './Keep'
-import { Button, ButtonLink, Bytes, Head, Loading, Rows, Sheet, To, Trouble } from '../../parts/basics'
-import { count, day, plural, size } from '../../parts/format'
+import { Button, ButtonLink } from '../../parts/Button'
+import { Head } from '../../parts/Head'
+import { To } from '../../parts/Links'
+import { Rows } from '../../parts/Rows'
+import { Loading, Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { Bytes } from '../../parts/SizeBar'
 import { SizeMap } from '../../parts/SizeMap'
+import { When } from '../../parts/When'
 import { changeSentence } from '../starters/sentences'
 import { Verified } from '../starters/StarterPage'
+import { CompareWith } from './CompareWith'
+import { Discard, Download } from './Keep'
+import { Preview } from './Preview'
 import { Tree } from './Tree'
 
+const folderOf = (path: string) => path.slice(0, Math.max(0, path.lastIndexOf('/')))
+
+/** What is in a release: map, tree and preview show the same place, which is in the address. */
 export function ReleasePage() {
   const { release: ref = '' } = useParams()
   const release = useRelease(ref)
   const verify = useVerify()
   const go = useNavigate()
-  const [at, setAt] = useState('')
-  const map = useMap(ref, at)
+  const [at, setAt] = useAddressValue('at')
+  const [file, setFile] = useAddressValue('file')
+  const folder = file ? folderOf(file) : at
+  const map = useMap(ref, folder)
+  const open = (path: string, isFolder: boolean) => {
+    if (isFolder) {
+      setFile('')
+      setAt(path)
+    } else setFile(path)
+  }
   if (release.isPending) return <Loading />
-  if (!release.data) return <Trouble error={release.error} />
+  if (!release.data) return <><Head title={ref} /><Trouble error={release.error} /></>
   const r = release.data
   const m = r.manifest!
   return (
     <>
-      <Head title={<>{r.starter}<span className="text-leaf">@{r.number}</span></>} beside={<Verified release={r} />}
-        facts={<><span><b className="text-ink">{day(r.made)}</b> by {r.by}</span>{r.imported_from ? <span>imported from {r.imported_from}</span> : <span>from <To to={`/sources/${r.source}`}>{r.source}</To></span>}<span>{r.kind_title} <b>{r.version}</b></span>
-          <span><b>{count(r.totals.files)}</b> files</span><span><b>{r.totals.tables}</b> tables, <b>{count(r.totals.rows)}</b> rows</span>{r.note && <span>“{r.note}”</span>}</>}>
-        <Button onClick={async () => go(`/runs/${(await verify.mutateAsync(ref)).id}`)}>Verify</Button>
+      <Head title={<>{r.starter}<span className="text-leaf">@{r.number}</span></>} name={r.ref} beside={<Verified release={r} />}
+        crumbs={[{ to: '/starters', label: 'Starters' }, { to: `/starters/${r.starter}`, label: r.starter }]}
+        facts={<><span><b className="text-ink"><When at={r.made} /></b> by {r.by}</span>{r.imported_from ? <span>imported from {r.imported_from}</span> : <span>from <To to={`/sources/${r.source}`}>{r.source}</To></span>}<span>{r.kind_title} <b>{r.version}</b></span>
+          <span><b>{count(r.totals.files)}</b> files</span><span><b>{r.totals.tables}</b> tables, <b>{count(r.totals.rows)}</b> rows</span>{r.sites > 0 && <To to={`/sites?starter=${r.starter}`}>{plural(r.sites, 'site')}</To>}{r.note && <span>“{r.note}”</span>}</>}>
+        {r.kept && <Button disabled={verify.isPending} onClick={() => void verify.mutateAsync(ref).then((run) => go(`/runs/${run.id}`)).catch(() => {})}>Verify</Button>}
         <CompareWith release={r} />
         {r.kept && <Discard release={r} />}
         {r.kept && <Download release={r} />}
-        <ButtonLink primary to={`/sites/new?from=${encodeURIComponent(ref)}`}>Make a site from this</ButtonLink>
+        {r.kept && <ButtonLink primary to={`/sites/new?from=${encodeURIComponent(ref)}`}>Make a site from this</ButtonLink>}
       </Head>
       <Trouble error={verify.error} />
-      {r.discarded_at && <p className="text-amber bg-amber-wash rounded px-3 py-2 mb-4">Its archive was discarded {day(r.discarded_at)} {r.discarded_why}. What it held can still be looked at; sites need another release.</p>}
-      <Sheet className="p-4 grid grid-cols-[auto_1fr_auto] gap-8 items-center mb-4">
+      {r.discarded_at && <p className="text-amber bg-amber-wash rounded px-3 py-2 mb-4">Its archive was discarded <When at={r.discarded_at} /> {r.discarded_why}. What it held can still be looked at; sites need another release.</p>}
+      <Sheet className="p-4 grid md:grid-cols-[auto_minmax(0,1fr)_auto] gap-x-8 gap-y-3 items-center mb-4">
         <div><p className="text-[1.35rem] font-bold whitespace-nowrap"><Bytes of={r.archive_bytes} /> <span className="font-normal text-[1rem] text-soft">archive</span></p><p className="text-soft"><Bytes of={r.totals.bytes + r.totals.sql_bytes} /> unpacked</p></div>
         <Areas areas={r.areas} />
         <p className="text-soft max-w-72">{changeSentence(r)}{r.difference?.causes.length ? <>{' '}Because of:<br />{r.difference.causes.map((c) => <span key={c.path} className="block break-words">{c.sentence}</span>)}</> : null}</p>
       </Sheet>
-      <div className="grid grid-cols-[minmax(0,5fr)_minmax(0,6fr)] gap-4 items-start">
-        <Tree release={ref} selected={at} onSelect={setAt} />
-        <div className="grid gap-4">
+      <div className="grid lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)] gap-4 items-start">
+        <Tree release={ref} selected={file || at} onSelect={open} />
+        <div className="grid gap-4 min-w-0">
+          {file && r.kept && <Preview release={ref} path={file} onClose={() => setFile('')} />}
           <Sheet className="p-1.5">
-            <div className="flex items-center gap-2 px-1 pb-1.5 min-h-7"><Crumbs path={at} onOpen={setAt} /><span className="ml-auto font-mono">{map.data && size(map.data.bytes)}</span></div>
-            {map.data && <SizeMap root={map.data} onOpen={setAt} />}
+            <div className="flex items-center gap-2 px-1 pb-1.5 min-h-7"><Crumbs path={folder} onOpen={(p) => open(p, true)} /><span className="ml-auto font-mono">{map.data && size(map.data.bytes)}</span></div>
+            <Trouble error={map.error} />
+            {map.data && <SizeMap root={map.data} onOpen={open} />}
           </Sheet>
           <LeftOut m={m} sites={r.sites} />
         </div>

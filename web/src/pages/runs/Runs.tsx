@@ -1,29 +1,64 @@
-import { useRuns } from '../../api/hooks'
+import { useMemo } from 'react'
+import type { Run } from '../../api/client'
 import { useLiveRuns } from '../../api/events'
-import { Empty, Head, Loading, Rows, RunStatus, Sheet, To, Trouble } from '../../parts/basics'
-import { day, took } from '../../parts/format'
-import { progressSentence } from '../../parts/progress'
+import { useRuns } from '../../api/hooks'
+import { useAddressValue, useSearchText } from '../../lib/address'
+import { took } from '../../lib/format'
+import { progressSentence } from '../../lib/progress'
+import { Chips } from '../../parts/Chips'
+import { Select } from '../../parts/Field'
+import { Find } from '../../parts/Find'
+import { Head } from '../../parts/Head'
+import { List, type ListColumn } from '../../parts/List'
+import { To } from '../../parts/Links'
+import { Empty, Shown } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { RunStatus } from '../../parts/Status'
+import { When } from '../../parts/When'
+import { jobs } from './outcome'
+
+type Status = NonNullable<Parameters<typeof useRuns>[0]['status']>
+
+const columns: ListColumn<Run>[] = [
+  { id: 'run', head: 'Run', right: true, cell: (r) => r.id },
+  { id: 'work', head: 'Work', fixed: true, cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },
+  { id: 'status', head: 'Status', cell: (r) => <RunStatus status={r.status} /> },
+  { id: 'says', head: 'Says', grow: true, cell: (r) => <span className="text-soft line-clamp-1 break-all">{r.error || (r.status === 'working' ? progressSentence(r) : '')}</span> },
+  { id: 'by', head: 'By', cell: (r) => r.who },
+  { id: 'when', head: 'When', cell: (r) => <When at={r.created_at} /> },
+  { id: 'took', head: 'Took', right: true, cell: (r) => took(r.started_at, r.ended_at) },
+]
 
 export function Runs() {
-  const runs = useRuns()
+  const search = useSearchText()
+  const [status, setStatus] = useAddressValue('status')
+  const [job, setJob] = useAddressValue('job')
+  const runs = useRuns({ find: search.find || undefined, status: (status || undefined) as Status | undefined, job: job || undefined })
   const live = useLiveRuns()
-  const rows = (runs.data ?? []).map((r) => live.find((l) => l.id === r.id) ?? r)
+  const rows = useMemo(() => (runs.data?.pages.flat() ?? []).map((r) => live.find((l) => l.id === r.id) ?? r), [runs.data, live])
+  const allowed = 'Notification' in window ? Notification.permission : 'denied'
   return (
     <>
-      <Head title="Runs" facts="Background work. It goes on when you leave the page, and when the service is restarted." />
-      <Trouble error={runs.error} />
+      <Head title="Runs" facts="Background work. It goes on when you leave the page, and when the service is restarted.">
+        {allowed === 'default' && <button type="button" className="text-soft underline underline-offset-2 hover:text-ink" onClick={() => void Notification.requestPermission()}>Tell me by the system when long work ends</button>}
+      </Head>
+      <div className="flex flex-wrap items-center gap-2 mb-3">
+        <Find label="part of its title" value={search.typed} onChange={search.type} />
+        <Chips label="Status of runs" value={status} onPick={setStatus} chips={[
+          { value: '', label: 'all' }, { value: 'working', label: 'working' }, { value: 'waiting', label: 'waiting' }, { value: 'failed', label: 'failed' },
+          { value: 'cancelled', label: 'cancelled' }, { value: 'done', label: 'done' },
+        ]} />
+        <label className="ml-auto flex items-center gap-2 text-soft">of
+          <Select aria-label="Work" className="h-[26px]! w-44!" value={job} onChange={(e) => setJob(e.target.value)}>
+            <option value="">all work</option>{Object.entries(jobs).map(([j, label]) => <option key={j} value={j}>{label}</option>)}
+          </Select>
+        </label>
+      </div>
       <Sheet>
-        {runs.isPending ? <Loading /> : rows.length === 0 ? <Empty>Nothing was run yet.</Empty> : (
-          <Rows caption="Runs" rows={rows} by={(r) => r.id} columns={[
-            { head: 'Run', right: true, cell: (r) => r.id },
-            { head: 'Work', cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },
-            { head: 'Status', cell: (r) => <RunStatus status={r.status} /> },
-            { head: '', grow: true, cell: (r) => <span className="text-soft">{r.error || (r.status === 'working' ? progressSentence(r) : '')}</span> },
-            { head: 'By', cell: (r) => r.who },
-            { head: 'When', right: true, cell: (r) => day(r.created_at) },
-            { head: 'Took', right: true, cell: (r) => took(r.started_at, r.ended_at) },
-          ]} />
-        )}
+        <Shown of={runs}>{() => rows.length === 0 ? <Empty>{search.find || status || job ? 'No run is like that.' : 'Nothing was run yet.'}</Empty> : (
+          <List name="runs" caption="Runs" rows={rows} by={(r) => String(r.id)} columns={columns}
+            more={runs.hasNextPage && !runs.isFetchingNextPage ? () => void runs.fetchNextPage() : undefined} />
+        )}</Shown>
       </Sheet>
     </>
   )

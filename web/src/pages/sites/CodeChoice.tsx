@@ -1,6 +1,6 @@
 import { useInstalls } from '../../api/hooks'
-import { Field, Select } from '../../parts/basics'
-import { plural } from '../../parts/format'
+import { Field, Select } from '../../parts/Field'
+import { plural } from '../../lib/format'
 
 /** Whether sites get code of their own, or share that of an install: then that says which release and host. */
 export function CodeChoice({ value, onPick }: { value: string; onPick: (install: string) => void }) {

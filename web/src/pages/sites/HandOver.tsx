@@ -2,8 +2,11 @@ import { useState } from 'react'
 import type { Schemas, Site } from '../../api/client'
 import { useHandOver, useWithdraw } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Button, ButtonLink, Empty, Field, Input, Sheet, Trouble } from '../../parts/basics'
-import { day } from '../../parts/format'
+import { Button, ButtonLink } from '../../parts/Button'
+import { Field, Input } from '../../parts/Field'
+import { Empty, Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { day } from '../../lib/format'
 
 function state(h: Schemas['Handover']): string {
   if (h.opened_at) return `opened ${day(h.opened_at)}`

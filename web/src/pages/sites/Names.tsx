@@ -1,7 +1,11 @@
 import { useState } from 'react'
 import type { Schemas } from '../../api/client'
 import { useAskDNS } from '../../api/hooks'
-import { Button, Field, Input, Rows, Sheet, Trouble } from '../../parts/basics'
+import { Button } from '../../parts/Button'
+import { Field, Input } from '../../parts/Field'
+import { Rows } from '../../parts/Rows'
+import { Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
 
 /** Where DNS leads visitors, and what a move to other name servers would lose. */
 export function Names({ site }: { site: string }) {

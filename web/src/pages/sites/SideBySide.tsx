@@ -2,8 +2,13 @@ import { useState } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import { useLook, useSideBySide } from '../../api/hooks'
 import { Problem } from '../../api/client'
-import { Button, cx, Empty, Head, Loading, Out, Sheet, To, Trouble } from '../../parts/basics'
-import { day, plural } from '../../parts/format'
+import { Button } from '../../parts/Button'
+import { Head } from '../../parts/Head'
+import { Out, To } from '../../parts/Links'
+import { Empty, Loading, Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { cx } from '../../parts/cx'
+import { day, plural } from '../../lib/format'
 
 const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 && share > 0 ? 1 : 0)} %`
 

@@ -1,34 +1,111 @@
-import { Archive, EyeOff } from 'lucide-react'
-import { useState } from 'react'
+import type { RowSelectionState } from '@tanstack/react-table'
+import { Archive, EyeOff, Globe, X } from 'lucide-react'
+import { useMemo, useState } from 'react'
+import { useNavigate } from 'react-router'
+import type { SiteRow } from '../../api/client'
 import { useSites } from '../../api/hooks'
-import { Button, ButtonLink, Bytes, Empty, Head, Loading, Out, Rows, Sheet, Status, To, Trouble } from '../../parts/basics'
-import { onlyDay } from '../../parts/format'
+import { useAddressValue, useSearchText } from '../../lib/address'
+import { onlyDay, plural } from '../../lib/format'
+import { Button, ButtonLink } from '../../parts/Button'
+import { Chips } from '../../parts/Chips'
+import { Find } from '../../parts/Find'
+import { Select } from '../../parts/Field'
+import { Head } from '../../parts/Head'
+import { List, type ListColumn } from '../../parts/List'
+import { Out, To } from '../../parts/Links'
+import { Empty, Shown } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { Bytes } from '../../parts/SizeBar'
+import { Status } from '../../parts/Status'
+import { When } from '../../parts/When'
+import { ActOnMany } from './ActOnMany'
 import { Checks } from './Checks'
 
+type State = NonNullable<Parameters<typeof useSites>[0]['state']>
+type Sort = NonNullable<Parameters<typeof useSites>[0]['sort']>
+
+const states: [State, string][] = [
+  ['failed', 'faults'], ['warned', 'to look at'], ['unchecked', 'not checked'], ['held', 'held'], ['behind', 'behind'], ['to-do', 'tasks to do'],
+  ['elsewhere', 'name leads elsewhere'], ['leading', 'name leads here'], ['passed', 'all well'],
+]
+
+const columns: ListColumn<SiteRow>[] = [
+  { id: 'site', head: 'Site', sort: 'title', fixed: true, cell: (s) => <To to={`/sites/${s.name}`}>{s.title || s.name}</To> },
+  { id: 'name', head: 'Name', sort: 'name', away: true, cell: (s) => <span className="font-mono">{s.name}</span> },
+  { id: 'client', head: 'Client', away: true, cell: (s) => <To to={`/clients/${s.client}`}>{s.client}</To> },
+  { id: 'address', head: 'Address', grow: true, cell: (s) => <Out href={s.address} /> },
+  { id: 'release', head: 'Release', cell: (s) => <><To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && !s.retired_at && <span className="text-soft" title={`${plural(s.behind, 'newer release')}`}> −{s.behind}</span>}</> },
+  { id: 'host', head: 'Host', away: true, cell: (s) => <To to={`/hosts/${s.host}`}>{s.host}</To> },
+  { id: 'state', head: 'State', cell: (s) => <Stands site={s} /> },
+  { id: 'checks', head: 'Checks', sort: 'attention', cell: (s) => <Checks counts={s.checks} /> },
+  { id: 'tasks', head: 'To do', right: true, cell: (s) => s.tasks || '' },
+  { id: 'checked', head: 'Checked', sort: 'checked', away: true, cell: (s) => s.checks.at && <When at={s.checks.at} /> },
+  { id: 'made', head: 'Made', sort: 'newest', cell: (s) => <When at={s.made_at} /> },
+  { id: 'size', head: 'Size', sort: 'size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
+]
+
+function Stands({ site }: { site: SiteRow }) {
+  if (site.retired_at) return <Status tone="plain" icon={Archive}>retired {onlyDay(site.retired_at)}</Status>
+  if (site.held) return <Status tone="look" icon={EyeOff}>held</Status>
+  if (site.visible) return <Status tone="good" icon={Globe}>live</Status>
+  return <span className="text-soft">preview</span>
+}
+
+/** All sites: found, filtered, sorted, chosen, and acted on together. The address of the page holds all of it. */
 export function Sites() {
-  const [retired, setRetired] = useState(false)
-  const sites = useSites(retired)
-  const rows = sites.data ?? []
+  const search = useSearchText()
+  const [state, setState] = useAddressValue('state')
+  const [sort, setSort] = useAddressValue('sort', 'title')
+  const [starter, setStarter] = useAddressValue('starter')
+  const [client, setClient] = useAddressValue('client')
+  const [host, setHost] = useAddressValue('host')
+  const [retired, setRetired] = useAddressValue('retired')
+  const [chosen, setChosen] = useState<RowSelectionState>({})
+  const go = useNavigate()
+  const sites = useSites({
+    find: search.find || undefined, state: (state || undefined) as State | undefined, sort: (retired ? 'retired' : sort) as Sort, starter: starter || undefined,
+    client: client || undefined, host: host || undefined, retired: retired !== '' || undefined,
+  })
+  const rows = useMemo(() => sites.data?.pages.flatMap((p) => p.sites) ?? [], [sites.data])
+  const first = sites.data?.pages[0]
+  const picked = rows.filter((s) => chosen[s.name])
+  const narrowed = [['starter', starter, setStarter], ['client', client, setClient], ['host', host, setHost]] as const
   return (
     <>
       <Head title="Sites" facts="What was made from releases, for clients.">
-        <Button onClick={() => setRetired(!retired)}>{retired ? 'Show those that stand' : 'Show the retired'}</Button>
+        <Button aria-pressed={retired !== ''} onClick={() => { setChosen({}); setRetired(retired ? '' : 'yes') }}>{retired ? 'Show those that stand' : 'Show the retired'}</Button>
         <ButtonLink to="/sites/table">From a table</ButtonLink>
         <ButtonLink primary to="/sites/new">Make a site</ButtonLink>
       </Head>
-      <Trouble error={sites.error} />
-      <Sheet>
-        {sites.isPending ? <Loading /> : rows.length === 0 ? <Empty>{retired ? 'No site was retired.' : 'No sites yet.'}</Empty> : (
-          <Rows caption="Sites" rows={rows} by={(s) => `${s.name} ${s.run_id}`} columns={[
-            { head: 'Site', cell: (s) => <To to={`/sites/${s.name}`}>{s.name}</To> },
-            { head: 'Title', grow: true, cell: (s) => s.title },
-            { head: 'Address', cell: (s) => <Out href={s.address} /> },
-            { head: 'Release', cell: (s) => <><To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && !s.retired_at && <span className="text-soft">, {s.behind} behind</span>}</> },
-            { head: 'Checks', cell: (s) => s.retired_at ? <Status tone="plain" icon={Archive}>retired {onlyDay(s.retired_at)}</Status> : <span className="inline-flex gap-3"><Checks report={s.report} />{s.held && <Status tone="look" icon={EyeOff}>held</Status>}</span> },
-            { head: 'Size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
+      <div className="flex flex-wrap items-center gap-2 mb-3">
+        <Find label="name, address or client" value={search.typed} onChange={search.type} />
+        {!retired && first && (
+          <Chips label="State of sites" value={state} onPick={setState} chips={[
+            { value: '', label: 'all', count: first.total }, ...states.map(([value, label]) => ({ value, label, count: first.states[value] ?? 0 })),
           ]} />
         )}
+        {narrowed.map(([what, value, set]) => value && (
+          <Button key={what} small onClick={() => set('')}>{what} {value}<X size={12} aria-label="for all" /></Button>
+        ))}
+        <label className="ml-auto flex items-center gap-2 text-soft">by
+          <Select aria-label="Order" className="h-[26px]! w-40!" value={sort} disabled={retired !== ''} onChange={(e) => setSort(e.target.value)}>
+            <option value="title">title</option><option value="attention">needs attention</option><option value="newest">newest</option>
+            <option value="checked">checked last</option><option value="size">size</option><option value="name">name</option>
+          </Select>
+        </label>
+      </div>
+      <Sheet>
+        <Shown of={sites}>{() => rows.length === 0 ? (
+          <Empty>
+            {search.find || state ? 'No site is like that.' : retired ? 'No site was retired.' : <>None yet. <To to="/sites/new">Make the first one</To> from a release.</>}
+          </Empty>
+        ) : (
+          <List name="sites" caption="Sites" rows={rows} by={(s) => (s.retired_at ? `${s.name} ${s.run_id}` : s.name)} label={(s) => s.title || s.name} columns={columns}
+            sort={sort} onSort={retired ? undefined : setSort} chosen={chosen} onChoose={retired ? undefined : setChosen}
+            more={sites.hasNextPage && !sites.isFetchingNextPage ? () => void sites.fetchNextPage() : undefined} />
+        )}</Shown>
       </Sheet>
+      {picked.length > 0 && <ActOnMany sites={picked} onLeave={() => setChosen({})} onBegun={() => { setChosen({}); void go('/runs') }} />}
     </>
   )
 }

@@ -2,13 +2,26 @@ import type { Schemas } from '../../api/client'
 
 export type Edit = NonNullable<Schemas['Finding']['remedy']>
 
-/** What a remedy does, in a word or two. */
-export function remedyWord(e: Edit): string {
-  if (e.leave_out?.length || e.leave_out_tables?.length) return 'Leave out of'
-  if (e.empty?.length) return 'Empty in'
-  if (e.drop_rows?.length) return 'Drop the rows in'
-  return 'Blank in'
+type Sort = 'out' | 'empty' | 'rows' | 'blank'
+
+function sortOf(e: Edit): Sort {
+  if (e.leave_out?.length || e.leave_out_tables?.length) return 'out'
+  if (e.empty?.length) return 'empty'
+  return e.drop_rows?.length ? 'rows' : 'blank'
 }
+
+const words: Record<Sort, [string, string, string]> = {
+  out: ['Leave out', 'Leave out of', 'left out'], empty: ['Empty', 'Empty in', 'emptied'], rows: ['Drop the rows', 'Drop the rows in', 'rows dropped'], blank: ['Blank', 'Blank in', 'blanked'],
+}
+
+/** What a remedy does, in a word or two. */
+export const remedyVerb = (e: Edit) => words[sortOf(e)][0]
+
+/** The same, with the starter's name behind it. */
+export const remedyWord = (e: Edit) => words[sortOf(e)][1]
+
+/** The same, when it has been done. */
+export const remedyDone = (e: Edit) => words[sortOf(e)][2]
 
 /** Whether a packing list has everything already that an edit would add. */
 export function contains(list: Schemas['PackingList'] | undefined, e: Edit): boolean {

@@ -1,7 +1,12 @@
 import { useReleases, useStarters } from '../../api/hooks'
 import { Import } from '../releases/Import'
-import { Bytes, Empty, Head, Loading, Rows, Sheet, SizeBar, To, Trouble } from '../../parts/basics'
-import { day } from '../../parts/format'
+import { Head } from '../../parts/Head'
+import { To } from '../../parts/Links'
+import { Rows } from '../../parts/Rows'
+import { Empty, Loading, Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { Bytes, SizeBar } from '../../parts/SizeBar'
+import { day } from '../../lib/format'
 
 export function Starters() {
   const starters = useStarters()

@@ -1,5 +1,5 @@
 import type { Release, Starter } from '../../api/client'
-import { plural, size } from '../../parts/format'
+import { plural, size } from '../../lib/format'
 
 /** How much larger or smaller an archive is than that of the release before. */
 export function difference(r: Release): string {

@@ -1,36 +1,197 @@
-import { useRuns, useToday } from '../../api/hooks'
-import { ButtonLink, Empty, Head, Loading, Rows, RunStatus, Sheet, To, Trouble, Result } from '../../parts/basics'
-import { day, plural, took } from '../../parts/format'
+import { CalendarClock, Check, EyeOff, Globe } from 'lucide-react'
+import type { ReactNode } from 'react'
+import { useNavigate } from 'react-router'
+import type { Schemas } from '../../api/client'
+import { useAcceptCheck, useAcceptFinding, useCheck, useRetry, useRuns, useSurvey, useTick, useToday } from '../../api/hooks'
+import { date, plural, took } from '../../lib/format'
+import { Button, ButtonLink } from '../../parts/Button'
+import { Ask, text } from '../../parts/Dialog'
+import { TextField, Tick } from '../../parts/Field'
+import { Head } from '../../parts/Head'
+import { Out, OutIcon, To } from '../../parts/Links'
+import { Rows } from '../../parts/Rows'
+import { Shown, Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { Result, RunStatus, Status } from '../../parts/Status'
+import { When } from '../../parts/When'
+import { FirstSteps } from './FirstSteps'
 
+type Day = Schemas['Today']
+type Group = Schemas['TodayGroup']
+type Item = Schemas['TodayItem']
+
+const pages = { site: 'sites', source: 'sources', run: 'runs' } as const
+
+/** What needs attention, and what one does about it. Nothing when there is nothing. */
 export function Today() {
   const today = useToday()
-  const runs = useRuns()
   const t = today.data
   return (
     <>
-      <Head title="Today" facts={t && <><span>{plural(t.sources, 'source')}</span><span>{plural(t.starters, 'starter')}</span><span>{plural(t.clients, 'client')}</span><span>{plural(t.sites, 'site')}</span></>}>
-        <ButtonLink primary to="/sites/new">Make a site</ButtonLink>
+      <Head title="Today" facts={t && <>
+        <span>{plural(t.sources, 'source')}</span><span>{plural(t.starters, 'starter')}</span><span>{plural(t.clients, 'client')}</span><span>{plural(t.sites, 'site')}</span>
+      </>}>
+        {!!t?.starters && <ButtonLink primary to="/sites/new">Make a site</ButtonLink>}
       </Head>
-      <Trouble error={today.error} />
-      <div className="grid gap-4">
-        <Sheet title="Needs attention">
-          {!t ? <Loading /> : t.attention.length === 0 ? <Empty>Nothing: all sites passed their checks, and no work failed.</Empty> : (
-            <Rows caption="What needs attention" rows={t.attention} by={(a) => a.sentence} columns={[
-              { head: 'How bad', cell: (a) => <Result result={a.severity} /> },
-              { head: 'What', grow: true, cell: (a) => <To to={a.link}>{a.sentence}</To> },
-            ]} />
-          )}
-        </Sheet>
-        <Sheet title="Lately" aside={<To to="/runs">all runs</To>}>
-          <Rows caption="Latest runs" rows={(runs.data ?? []).slice(0, 12)} by={(r) => r.id} columns={[
-            { head: 'Work', grow: true, cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },
-            { head: 'Status', cell: (r) => <RunStatus status={r.status} /> },
-            { head: 'By', cell: (r) => r.who },
-            { head: 'When', right: true, cell: (r) => day(r.created_at) },
-            { head: 'Took', right: true, cell: (r) => took(r.started_at, r.ended_at) },
-          ]} />
-        </Sheet>
-      </div>
+      <Shown of={today}>{(day) => day.sites === 0 ? <FirstSteps today={day} /> : <Begun day={day} />}</Shown>
     </>
+  )
+}
+
+function Begun({ day }: { day: Day }) {
+  return (
+    <div className="grid gap-4 xl:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start">
+      <Attention day={day} />
+      <div className="grid gap-4 min-w-0">
+        <Tasks day={day} />
+        <Waiting title="Held for the client" sites={day.held} icon={EyeOff} says="made" />
+        <Waiting title="Names that begin to lead here" sites={day.leading} icon={Globe} says="made" />
+        <Behind day={day} />
+        <Lately />
+      </div>
+    </div>
+  )
+}
+
+function Attention({ day }: { day: Day }) {
+  if (day.groups.length === 0) {
+    return (
+      <Sheet title="Needs attention">
+        <p className="px-4 pb-4 flex items-center gap-2 text-soft">
+          <Check size={16} className="text-leaf" aria-hidden />Nothing: all sites passed their checks, and no work failed.
+        </p>
+      </Sheet>
+    )
+  }
+  return (
+    <Sheet title="Needs attention" aside={plural(day.groups.length, 'place')}>
+      <ul aria-label="What needs attention">
+        {day.groups.map((g) => (
+          <li key={g.noun + g.name} className="px-4 py-2.5 border-t border-line grid gap-1.5">
+            <p className="flex items-center gap-2">
+              <Result result={g.severity} />
+              <To to={`/${pages[g.noun]}/${g.name}`}>{g.title}</To>
+              <span className="text-soft">{g.noun}</span>
+            </p>
+            <ul className="grid gap-1">{g.items.map((i) => <Attended key={i.sentence} group={g} item={i} />)}</ul>
+          </li>
+        ))}
+      </ul>
+      {day.more > 0 && <p className="px-4 py-2 border-t border-line text-soft">and <To to="/sites?sort=attention">{plural(day.more, 'more site')}</To></p>}
+    </Sheet>
+  )
+}
+
+/** One thing that was found, with the button that settles it. */
+function Attended({ group, item }: { group: Group; item: Item }) {
+  return (
+    <li className="flex flex-wrap items-start gap-x-3 gap-y-1">
+      <span className="min-w-0 flex-[1_1_16rem] break-words">{item.sentence}</span>
+      <span className="flex gap-1.5 shrink-0">
+        {item.what && group.noun !== 'run' && <AcceptButton noun={group.noun} name={group.name} what={item.what} where={item.where} />}
+        <Settle group={group} item={item} />
+      </span>
+    </li>
+  )
+}
+
+function Settle({ group, item }: { group: Group; item: Item }) {
+  const check = useCheck()
+  const survey = useSurvey()
+  const retry = useRetry()
+  const go = useNavigate()
+  const follow = async (run: Promise<{ id: number }>) => go(`/runs/${(await run).id}`)
+  const busy = check.isPending || survey.isPending || retry.isPending
+  switch (item.act) {
+    case 'check': return <Button small disabled={busy} onClick={() => void follow(check.mutateAsync(group.name))}>Check it</Button>
+    case 'survey': return <Button small disabled={busy} onClick={() => void follow(survey.mutateAsync(group.name))}>Survey it</Button>
+    case 'retry': return <Button small disabled={busy} onClick={() => void follow(retry.mutateAsync({ id: Number(group.name) }))}>Try again</Button>
+  }
+  const at = group.noun === 'site' ? '#checks' : group.noun === 'source' ? '#findings' : ''
+  return <ButtonLink small to={`/${pages[group.noun]}/${group.name}${at}`}>{group.noun === 'run' ? 'See why' : 'Look at it'}</ButtonLink>
+}
+
+/** Accepts what is known and harmless, with the reason. */
+export function AcceptButton({ noun, name, what, where }: { noun: 'site' | 'source'; name: string; what: string; where?: string }) {
+  const check = useAcceptCheck()
+  const finding = useAcceptFinding()
+  const accept = (f: FormData) => noun === 'site'
+    ? check.mutateAsync({ site: name, what, reason: text(f, 'reason'), everywhere: f.get('everywhere') !== null || undefined })
+    : finding.mutateAsync({ source: name, what, where, reason: text(f, 'reason') })
+  return (
+    <Ask small button="Accept…" title={`Accept “${what}” on ${name}`} action="Accept it" onSubmit={accept}
+      about="It is known and harmless, and is not shown as something to look at any more. When something else is found there, it is.">
+      <TextField label="Why is it harmless?" name="reason" required minLength={3} maxLength={500} autoFocus />
+      {noun === 'site' && <Tick name="everywhere">On all sites of the same starter where just the same is found</Tick>}
+    </Ask>
+  )
+}
+
+function Tasks({ day }: { day: Day }) {
+  const tick = useTick()
+  if (day.tasks.length === 0) return null
+  const late = (t: Schemas['TodayTask']) => t.due !== undefined && Date.parse(t.due) + 86_400_000 < Date.now()
+  return (
+    <Sheet title="Launch tasks" aside={day.all_tasks > day.tasks.length ? `${day.tasks.length} of ${day.all_tasks}` : `${day.all_tasks} to do`}>
+      <div className="px-4"><Trouble error={tick.error} /></div>
+      <ul className="max-h-80 overflow-auto" tabIndex={0} aria-label="Launch tasks">
+        {day.tasks.map((t) => (
+          <li key={`${t.site} ${t.key}`} className="px-4 py-1.5 border-t border-line flex gap-2.5 items-start">
+            <input type="checkbox" className="mt-1 accent-[var(--leaf)]" checked={false} disabled={tick.isPending} aria-label={`Done: ${t.task}, ${t.title || t.site}`}
+              onChange={() => tick.mutate({ site: t.site, key: t.key, done: true })} />
+            <span className="min-w-0 flex-1 break-words">{t.task}<span className="block text-soft"><To to={`/sites/${t.site}`}>{t.title || t.site}</To></span></span>
+            {t.due && <Status tone={late(t) ? 'wrong' : 'plain'} icon={CalendarClock}>{date(t.due)}</Status>}
+            {t.page && <ButtonLink small out to={t.page}>Open<OutIcon /></ButtonLink>}
+          </li>
+        ))}
+      </ul>
+    </Sheet>
+  )
+}
+
+function Waiting({ title, sites, icon, says }: { title: string; sites: Schemas['SiteRow'][]; icon: typeof EyeOff; says: string }) {
+  if (sites.length === 0) return null
+  return (
+    <Sheet title={title} aside={plural(sites.length, 'site')}>
+      <ul>
+        {sites.slice(0, 8).map((s) => (
+          <li key={s.name} className="px-4 min-h-8 py-1 border-t border-line flex items-center gap-3">
+            <To to={`/sites/${s.name}`}>{s.title || s.name}</To>
+            <span className="min-w-0 truncate flex-1"><Out href={s.address} /></span>
+            <span className="text-soft">{says} <When at={s.made_at} /></span>
+          </li>
+        ))}
+      </ul>
+      {sites.length > 8 && <p className="px-4 py-1.5 border-t border-line"><To to={icon === EyeOff ? '/sites?state=held' : '/sites?state=leading'}>all of them</To></p>}
+    </Sheet>
+  )
+}
+
+function Behind({ day }: { day: Day }) {
+  if (day.behind.length === 0) return null
+  return (
+    <Sheet title="Of older releases">
+      <Rows caption="Starters with sites of older releases" rows={day.behind} by={(b) => b.starter} columns={[
+        { head: 'Starter', grow: true, cell: (b) => <To to={`/starters/${b.starter}`}>{b.starter}</To> },
+        { head: 'Newest', cell: (b) => <To to={`/releases/${b.starter}@${b.newest}`}>{`@${b.newest}`}</To> },
+        { head: '', cell: (b) => <To to={`/sites?state=behind&starter=${b.starter}`}>{plural(b.sites, 'site')} behind</To> },
+      ]} />
+    </Sheet>
+  )
+}
+
+function Lately() {
+  const runs = useRuns({ limit: 8 })
+  return (
+    <Sheet title="Lately" aside={<To to="/runs">all runs</To>}>
+      <Shown of={runs}>{(data) => (
+        <Rows caption="Latest runs" rows={data.pages[0]!.slice(0, 8)} by={(r) => r.id} columns={[
+          { head: 'Work', grow: true, cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },
+          { head: 'Status', cell: (r): ReactNode => <RunStatus status={r.status} /> },
+          { head: 'When', cell: (r) => <span className="text-soft"><When at={r.created_at} /> by {r.who}</span> },
+          { head: 'Took', right: true, cell: (r) => took(r.started_at, r.ended_at) },
+        ]} />
+      )}</Shown>
+    </Sheet>
   )
 }

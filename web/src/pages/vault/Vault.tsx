@@ -1,33 +1,69 @@
-import { useAudit, useVault } from '../../api/hooks'
-import { Empty, Head, Loading, Rows, Sheet, Trouble } from '../../parts/basics'
-import { day } from '../../parts/format'
+import type { Schemas } from '../../api/client'
+import { useAudit, useMe, useRotateKey, useVault } from '../../api/hooks'
+import { useSearchText } from '../../lib/address'
+import { day, plural } from '../../lib/format'
+import { Ask } from '../../parts/Dialog'
+import { Find } from '../../parts/Find'
+import { Head } from '../../parts/Head'
+import { To } from '../../parts/Links'
+import { Empty, Shown } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { When } from '../../parts/When'
 import { Reveal } from './Reveal'
 
+const pages: Record<string, string> = { site: 'sites', client: 'clients', host: 'hosts', source: 'sources' }
+
+type Secret = Schemas['Secret']
+
+/** Secrets by what they belong to, and who has looked at what. */
 export function Vault() {
   const vault = useVault()
   const audit = useAudit()
+  const me = useMe().data
+  const rotate = useRotateKey()
+  const search = useSearchText()
   return (
     <>
-      <Head title="Vault" facts="Secrets are kept sealed, each tied to what it belongs to." />
-      <Trouble error={vault.error} />
-      <div className="grid grid-cols-[minmax(0,3fr)_minmax(0,2fr)] gap-4 items-start">
-        <Sheet title="Secrets">
-          {vault.isPending ? <Loading /> : (vault.data ?? []).length === 0 ? <Empty>None yet.</Empty> : (
-            <Rows caption="Secrets" rows={vault.data ?? []} by={(s) => `${s.noun}/${s.owner}/${s.name}`} columns={[
-              { head: 'Of', cell: (s) => s.noun },
-              { head: 'Name', cell: (s) => s.owner },
-              { head: 'Secret', cell: (s) => s.name },
-              { head: '', grow: true, cell: (s) => <Reveal noun={s.noun} owner={s.owner} name={s.name} /> },
-              { head: 'Kept since', right: true, cell: (s) => day(s.created_at) },
-            ]} />
-          )}
+      <Head title="Vault" facts="Secrets are kept sealed, each tied to what it belongs to. That somebody saw one is recorded.">
+        {me?.role === 'owner' && <Ask button="New key…" title="Seal everything with a new key" action="Seal anew" about="All secrets are sealed with a key that is made now. The old one is kept while work that has begun still needs it." onSubmit={() => rotate.mutateAsync(undefined)} />}
+      </Head>
+      <div className="mb-3"><Find label="owner or secret" value={search.typed} onChange={search.type} /></div>
+      <div className="grid gap-4 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start">
+        <Sheet title="Secrets" aside={vault.data && plural(vault.data.length, 'secret')}>
+          <Shown of={vault}>{(all) => {
+            const found = all.filter((s) => `${s.noun} ${s.owner} ${s.name}`.includes(search.find.toLowerCase()))
+            const owners = [...Map.groupBy(found, (s: Secret) => `${s.noun} ${s.owner}`).entries()]
+            return owners.length === 0 ? <Empty>{search.find ? 'None is like that.' : 'None yet.'}</Empty> : (
+              <ul className="max-h-[calc(100vh-230px)] overflow-auto" tabIndex={0} aria-label="Secrets by owner">{owners.map(([owner, secrets]) => <Owned key={owner} secrets={secrets} />)}</ul>
+            )
+          }}</Shown>
         </Sheet>
         <Sheet title="Who did what">
-          {(audit.data ?? []).length === 0 ? <Empty>Nothing yet.</Empty> : (
-            <ul className="px-4 pb-3">{audit.data!.map((a, i) => <li key={i} className="flex gap-3 py-0.5"><span className="text-faint font-mono whitespace-nowrap">{day(a.at)}</span><b>{a.who}</b><span>{a.what}</span></li>)}</ul>
-          )}
+          <Shown of={audit}>{(lines) => lines.length === 0 ? <Empty>Nothing yet.</Empty> : (
+            <ul className="px-4 pb-3 max-h-[calc(100vh-230px)] overflow-auto" tabIndex={0} aria-label="Who did what">
+              {lines.filter((a) => `${a.who} ${a.what}`.toLowerCase().includes(search.find.toLowerCase())).map((a, i) => (
+                <li key={i} className="flex gap-3 py-0.5"><span className="text-faint whitespace-nowrap w-24" title={day(a.at)}><When at={a.at} /></span><b>{a.who}</b><span className="min-w-0 break-words">{a.what}</span></li>
+              ))}
+            </ul>
+          )}</Shown>
         </Sheet>
       </div>
     </>
+  )
+}
+
+function Owned({ secrets }: { secrets: Secret[] }) {
+  const { noun, owner } = secrets[0]!
+  return (
+    <li className="border-t border-line px-4 py-2">
+      <p className="mb-1">{pages[noun] ? <To to={`/${pages[noun]}/${owner}`}>{owner}</To> : <b>{owner}</b>} <span className="text-soft">{noun}</span></p>
+      <ul className="grid gap-1">
+        {secrets.map((s) => (
+          <li key={s.name} className="flex flex-wrap items-center gap-x-3">
+            <span className="font-mono w-48 truncate" title={s.name}>{s.name}</span><Reveal noun={s.noun} owner={s.owner} name={s.name} /><span className="ml-auto text-soft">kept <When at={s.created_at} /></span>
+          </li>
+        ))}
+      </ul>
+    </li>
   )
 }

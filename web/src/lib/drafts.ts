@@ -1,0 +1,41 @@
+// What somebody has typed and not sent yet. It outlives the part of the page that it was typed in; secrets are never kept.
+import { useCallback, useState } from 'react'
+
+const prefix = 'draft '
+
+function read<T>(key: string): T | undefined {
+  const text = sessionStorage.getItem(prefix + key)
+  if (text === null) return undefined
+  try {
+    return JSON.parse(text) as T
+  } catch {
+    return undefined
+  }
+}
+
+export const drafts = {
+  read,
+  write: (key: string, value: unknown) => sessionStorage.setItem(prefix + key, JSON.stringify(value)),
+  drop: (key: string) => sessionStorage.removeItem(prefix + key),
+  /** Forgets everything, as when somebody logs out. */
+  clear() {
+    for (const key of Object.keys(sessionStorage)) if (key.startsWith(prefix)) sessionStorage.removeItem(key)
+  },
+}
+
+/** A state that is still there when one comes back to the page, until it is dropped. */
+export function useDraft<T>(key: string, initial: T): [T, (next: T | ((was: T) => T)) => void, { kept: boolean; drop: () => void }] {
+  const [state, setState] = useState(() => ({ key, value: read<T>(key) ?? initial, kept: read<T>(key) !== undefined }))
+  const current = state.key === key ? state : { key, value: read<T>(key) ?? initial, kept: read<T>(key) !== undefined }
+  if (current !== state) setState(current)
+  const set = useCallback((next: T | ((was: T) => T)) => setState((s) => {
+    const value = typeof next === 'function' ? (next as (was: T) => T)(s.value) : next
+    drafts.write(s.key, value)
+    return { ...s, value, kept: true }
+  }), [])
+  const drop = useCallback(() => {
+    drafts.drop(key)
+    setState({ key, value: initial, kept: false })
+  }, [key, initial])
+  return [current.value, set, { kept: current.kept, drop }]
+}

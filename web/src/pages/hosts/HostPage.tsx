@@ -1,0 +1,124 @@
+import { useNavigate, useParams } from 'react-router'
+import type { Schemas } from '../../api/client'
+import { useChangeHost, useHost, useInstalls, useRemoveHost, useSitePage, useSources, useTestHost } from '../../api/hooks'
+import { day, plural } from '../../lib/format'
+import { Button } from '../../parts/Button'
+import { Copy } from '../../parts/Copy'
+import { Ask, text } from '../../parts/Dialog'
+import { Textarea } from '../../parts/Field'
+import { Head } from '../../parts/Head'
+import { Out, To } from '../../parts/Links'
+import { Empty, Loading, Trouble } from '../../parts/Says'
+import { Sheet } from '../../parts/Sheet'
+import { Result } from '../../parts/Status'
+import { Checks } from '../sites/Checks'
+import { entered, HostFields } from './HostFields'
+
+/** A host: its facts, what it shows when it is tried, what is on it. */
+export function HostPage() {
+  const { name = '' } = useParams()
+  const host = useHost(name)
+  const test = useTestHost()
+  if (host.isPending) return <Loading />
+  if (!host.data) return <><Head title={name} /><Trouble error={host.error} /></>
+  const h = host.data
+  return (
+    <>
+      <Head title={h.name} crumbs={[{ to: '/hosts', label: 'Hosts' }]} facts={<>
+        <span className="font-mono break-all">{h.files}</span>
+        {h.runtimes?.map((r) => <span key={r.name} title={`as it told on ${day(r.asked_at)}, with ${r.parts.join(', ')}`}>{r.name} <b>{r.version}</b></span>)}
+      </>}>
+        <RemoveHost name={h.name} />
+        <ChangeHost host={h} />
+        <Button primary disabled={test.isPending} onClick={() => test.mutate(h.name)}>Test it</Button>
+      </Head>
+      <Trouble error={test.error} />
+      {test.isPending && <p role="status" className="text-soft mb-3">It is being tried, step by step …</p>}
+      <div className="grid gap-4 lg:grid-cols-2 items-start">
+        <div className="grid gap-4 min-w-0">
+          {test.data && <Shows steps={test.data.steps} />}
+          <Facts host={h} />
+        </div>
+        <OnIt host={h.name} />
+      </div>
+    </>
+  )
+}
+
+function Facts({ host: h }: { host: Schemas['Host'] }) {
+  const facts: [string, string | undefined][] = [
+    ['Web root of a site', h.web_root], ['Address of a site', h.address], ['Database', h.database.replaceAll(' ', '\n')], ['Checks connect to', h.connect], ['Host key', h.host_key],
+  ]
+  return (
+    <Sheet title="What it is">
+      <dl className="px-4 pb-3 grid grid-cols-[9rem_minmax(0,1fr)] gap-y-1">
+        {facts.map(([what, value]) => value && <div key={what} className="contents"><dt className="text-soft">{what}</dt><dd className="font-mono break-all whitespace-pre-line">{value}</dd></div>)}
+      </dl>
+    </Sheet>
+  )
+}
+
+/** Each step of a test with its evidence, and what to send to the hosting company where something is missing. */
+function Shows({ steps }: { steps: Schemas['Check'][] }) {
+  const ask = steps.flatMap((s) => s.remedy ? [s.remedy] : [])
+  const letter = ask.map((a) => `- ${a}`).join('\n')
+  return (
+    <Sheet title="As it was tried just now" aside={plural(steps.length, 'step')}>
+      <ul role="status">
+        {steps.map((s) => (
+          <li key={s.name} className="px-4 py-1.5 border-t border-line flex gap-3 items-baseline">
+            <span className="w-16 shrink-0"><Result result={s.result} /></span>
+            <div className="min-w-0 break-words"><b>{s.name}</b> {s.sentence}{s.evidence?.map((e) => <span key={e} className="block text-soft">{e}</span>)}</div>
+          </li>
+        ))}
+      </ul>
+      {ask.length > 0 && (
+        <div className="px-4 py-3 border-t border-line grid gap-2">
+          <p className="flex items-center justify-between"><b>Ask the hosting company</b><Copy text={letter} what="what to ask" /></p>
+          <Textarea readOnly aria-label="What to ask the hosting company" rows={Math.min(8, ask.length * 2)} value={letter} />
+        </div>
+      )}
+    </Sheet>
+  )
+}
+
+function OnIt({ host }: { host: string }) {
+  const sites = useSitePage({ host, limit: 50, sort: 'attention' })
+  const sources = (useSources().data ?? []).filter((s) => s.host === host)
+  const installs = (useInstalls().data ?? []).filter((i) => i.host === host)
+  const p = sites.data
+  return (
+    <Sheet title="On it" aside={p && <To to={`/sites?host=${host}`}>{plural(p.total, 'site')}</To>}>
+      {p && p.total === 0 && sources.length === 0 && installs.length === 0 && <Empty>Nothing yet.</Empty>}
+      <ul>
+        {sources.map((s) => <li key={s.name} className="px-4 py-1 border-t border-line flex gap-3"><span className="text-soft w-16">source</span><To to={`/sources/${s.name}`}>{s.name}</To><span className="font-mono text-soft truncate">{s.path}</span></li>)}
+        {installs.map((i) => <li key={i.name} className="px-4 py-1 border-t border-line flex gap-3"><span className="text-soft w-16">install</span><To to={`/installs/${i.name}`}>{i.name}</To><span className="text-soft">{plural(i.tenants, 'site')}</span></li>)}
+        {p?.sites.map((s) => (
+          <li key={s.name} className="px-4 py-1 border-t border-line flex gap-3 items-center min-h-8">
+            <span className="text-soft w-16">site</span><To to={`/sites/${s.name}`}>{s.title || s.name}</To><span className="truncate flex-1 min-w-0"><Out href={s.address} /></span><Checks counts={s.checks} />
+          </li>
+        ))}
+      </ul>
+    </Sheet>
+  )
+}
+
+function ChangeHost({ host }: { host: Schemas['Host'] }) {
+  const change = useChangeHost()
+  return (
+    <Ask button="Change…" title={`Change ${host.name}`} action="Change"
+      about="It is tried at once, and nothing is changed unless every site and source on it is found there. Sites that are made already keep their folders and addresses."
+      onSubmit={(f) => change.mutateAsync({ name: host.name, ...entered(f), connect: text(f, 'connect'), new_host_key: f.get('new_host_key') === 'on' || undefined })}>
+      <HostFields of={host} />
+    </Ask>
+  )
+}
+
+function RemoveHost({ name }: { name: string }) {
+  const remove = useRemoveHost()
+  const go = useNavigate()
+  return (
+    <Ask danger button="Remove…" title={`Remove host ${name}`} action="Remove it" about="It is forgotten here, with its passwords and keys. What is on it is not touched. A host with sites or sources stays."
+      onSubmit={async () => { await remove.mutateAsync(name); void go('/hosts') }} />
+  )
+}

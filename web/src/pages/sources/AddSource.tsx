@@ -1,0 +1,56 @@
+import { useState, type ReactNode } from 'react'
+import { useNavigate } from 'react-router'
+import { useAddSource, useHosts } from '../../api/hooks'
+import { Ask, text } from '../../parts/Dialog'
+import { Field, SelectField, TextField, Tick } from '../../parts/Field'
+import { FolderPicker } from '../../parts/FolderPicker'
+import { namePattern } from '../clients/AddClient'
+
+export function AddSource({ primary }: { primary?: boolean }) {
+  const hosts = useHosts().data ?? []
+  const add = useAddSource()
+  const go = useNavigate()
+  const [host, setHost] = useState('')
+  const [path, setPath] = useState('')
+  return (
+    <Ask button="Add a source" primary={primary} title="Add a source" action="Add"
+      about="Its kind, settings and database are found out by reading its settings file; nothing is run or written, unless you let the source be asked."
+      onSubmit={async (f) => {
+        const s = await add.mutateAsync({
+          name: text(f, 'name'), host: text(f, 'host'), path: text(f, 'path'), ...more(f), sub_site: text(f, 'sub_site') || undefined, ask: f.get('ask') !== null || undefined,
+        })
+        setPath('')
+        void go(`/sources/${s.name}`)
+      }}>
+      <TextField label="Name" name="name" hint="small letters, digits, dashes" required pattern={namePattern} maxLength={60} mono />
+      <SelectField label="Host" name="host" required value={host || hosts[0]?.name || ''} onChange={(e) => setHost(e.target.value)} choices={hosts.map((h) => ({ value: h.name }))} />
+      <Field label="Web root" name="path" hint="its folder, below the host’s files">
+        {(id) => <FolderPicker id={id} name="path" host={host || hosts[0]?.name || ''} value={path} onPick={setPath} />}
+      </Field>
+      <MoreOfSource>
+        <TextField label="Sub-site" name="sub_site" mono hint="of a network of sites, the one that is meant: its host name, folder or number" />
+        <Tick name="ask">Ask the source itself, at its address: a page is placed in its folder for one request</Tick>
+      </MoreOfSource>
+    </Ask>
+  )
+}
+
+const given = (f: FormData, name: string) => text(f, name) || undefined
+
+/** What is read from the site's settings file and database unless it is given. */
+export const more = (f: FormData) => ({ address: given(f, 'address'), database: given(f, 'database'), database_password: given(f, 'database_password'), prefix: given(f, 'prefix') })
+
+export function MoreOfSource({ children }: { children?: ReactNode }) {
+  return (
+    <details>
+      <summary className="text-soft">Address, database and table prefix, where they cannot be read</summary>
+      <div className="grid gap-3 mt-3">
+        <TextField label="Address" name="address" hint="empty to read it from the database" mono />
+        <TextField label="Database" name="database" hint="like mysql://user@127.0.0.1:3306/name; empty to read it from the settings file" mono />
+        <TextField label="Password of the database account" name="database_password" type="password" autoComplete="off" />
+        <TextField label="Table prefix" name="prefix" hint="how the names of its tables begin" pattern="[A-Za-z0-9_]+" mono />
+        {children}
+      </div>
+    </details>
+  )
+}

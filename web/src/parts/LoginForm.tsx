@@ -1,0 +1,24 @@
+import type { FormEvent } from 'react'
+import { useLogin } from '../api/hooks'
+import { Button } from './Button'
+import { text } from './Dialog'
+import { TextField } from './Field'
+import { Trouble } from './Says'
+
+/** Name and password; the name stays when the password is wrong. */
+export function LoginForm({ name }: { name?: string }) {
+  const login = useLogin()
+  const submit = (e: FormEvent<HTMLFormElement>) => {
+    e.preventDefault()
+    const form = new FormData(e.currentTarget)
+    login.mutate({ name: text(form, 'name'), password: String(form.get('password')) })
+  }
+  return (
+    <form onSubmit={submit} className="grid gap-4">
+      <TextField label="Name" name="name" required autoFocus={!name} autoComplete="username" defaultValue={name} />
+      <TextField label="Password" name="password" type="password" required autoFocus={!!name} autoComplete="current-password" />
+      <Trouble error={login.error} />
+      <Button primary type="submit" disabled={login.isPending}>Log in</Button>
+    </form>
+  )
+}
