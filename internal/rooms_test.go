@@ -67,6 +67,29 @@ func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
 	})
 }
 
+// What the service and the core say is read in the console, by programs and at the command line: it names no commands and none of their
+// options.
+func TestSentencesSpeakOfNoCommands(t *testing.T) {
+	commands := regexp.MustCompile(`nestseed (host|source|packing|starter|release|client|site|install|run|vault|kind|user|token) |\s\(?--[a-z]`)
+	others := []string{"core/hostfs/sftp", "core/sitedb", "core/sidebyside", "core/kinddraft"} // commands of other programs
+	sources(t, func(dir string, file *ast.File, at func(token.Pos) string) {
+		if !in(dir, "core") && !in(dir, "service") {
+			return
+		}
+		for _, room := range others {
+			if in(dir, room) {
+				return
+			}
+		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if l, is := n.(*ast.BasicLit); is && l.Kind == token.STRING {
+				require.False(t, commands.MatchString(" "+strings.Trim(l.Value, "`\"")), "%s: %s", at(l.Pos()), l.Value)
+			}
+			return true
+		})
+	})
+}
+
 // A noun is changed by its package alone: the HTTP interface reads records, and writes none but the audit log.
 func TestTheInterfaceChangesNoRecords(t *testing.T) {
 	changes := regexp.MustCompile(`^(Add|Set|Remove|Change|Put|Tick|Withdraw|Not|End|Discard|Keep|Move|Accept)([A-Z]|$)`)

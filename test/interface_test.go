@@ -164,7 +164,7 @@ func TestCommandsSayWhatIsWrongAndWhatToDo(t *testing.T) {
 		{4, "part \"weather\"", "site provision " + s.Client + " --from music-base@1 --host preview --replace --keep weather"},
 		{4, "no field \"colour\"", "site provision " + s.Client + " --from music-base@1 --host preview --name another-one --set colour=green"},
 		{4, "no site can be named table", "site provision " + s.Client + " --from music-base@1 --host preview --name table"},
-		{4, "name another host (--host), or another address", "site move " + s.Name + " --host preview"},
+		{4, "name another host, or another address", "site move " + s.Name + " --host preview"},
 	} {
 		r := nestseed(t, strings.Fields(c.args)...)
 		require.Equal(t, c.code, r.code, "nestseed %s: %s", c.args, r.err)

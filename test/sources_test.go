@@ -169,7 +169,7 @@ func oddities() []odd {
 				"'",
 				"CREATE VIEW lad_at AS SELECT '"+s.home+"/y' AS a")
 		}},
-		{name: "prefix-from-elsewhere", refused: "say what it is with --prefix", change: func(t *testing.T, s *oddSource) {
+		{name: "prefix-from-elsewhere", refused: "say what the prefix is", change: func(t *testing.T, s *oddSource) {
 			s.settings(t, func(text string) string {
 				return regexp.MustCompile(`\$table_prefix\s*=.*;`).ReplaceAllString(text, "$$table_prefix = getenv('ODD_PREFIX') ?: 'lad_';")
 			})

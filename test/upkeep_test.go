@@ -381,7 +381,7 @@ func TestASiteMovesWholeToItsOwnAddressAndThePreviewIsRetired(t *testing.T) {
 	before := standing(t, s)
 	require.Contains(t, must(t, "site", "move", s.Name, "--host", "live", "--visible", "--plan"), "nothing has been touched")
 	require.Contains(t, nestseed(t, "site", "move", s.Name, "--host", "preview").err,
-		"name another host (--host), or another address (--address)")
+		"name another host, or another address")
 
 	// A site with a fault at its new place goes back.
 	blocked := filepath.Join(s.Folder, "backup.sql")

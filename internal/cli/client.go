@@ -28,7 +28,8 @@ func (a *app) client() *cli.Command {
 			}, func(cl wire.Client) {
 				fmt.Fprintf(a.out, "client %s added with %s\n", cl.Name, several(int64(len(cl.Settings)), "setting"))
 			}),
-		listing(a, "list clients", (*client.Client).Clients, []string{"client", "title", ">settings", ">sites"}, func(cl wire.ClientRow) []string {
+		listing(a, "list clients", (*client.Client).Clients, []string{"client", "title", ">settings",
+			">sites"}, func(cl wire.ClientRow) []string {
 			return []string{cl.Name, cl.Title, fmt.Sprint(cl.Settings), fmt.Sprint(cl.Sites)}
 		}),
 		showing(a, "show a client; secrets are not shown", (*client.Client).Client, a.printClient),

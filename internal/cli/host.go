@@ -64,16 +64,7 @@ func (a *app) host() *cli.Command {
 		}
 	}
 	return noun("host", "places with files and database servers", add, a.hostSet(),
-		asking(a, "folders", "NAME [PATH]", "list the folders in a folder of a host, and which look like a site", nil,
-			func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Folders, error) {
-				return svc.Folders(ctx, args[0], at(args, 1))
-			}, func(f wire.Folders) {
-				var rows [][]string
-				for _, d := range f.Folders {
-					rows = append(rows, []string{d.Name, d.Kind})
-				}
-				table(a.out, []string{"folder", "looks like"}, rows)
-			}),
+		a.hostFolders(),
 		listing(a, "list hosts", (*client.Client).Hosts, []string{"host", "files", "address", "database"}, func(h wire.Host) []string {
 			return []string{h.Name, h.Files, h.Address, h.Database}
 		}),
@@ -96,6 +87,19 @@ func (a *app) host() *cli.Command {
 			return nil
 		}),
 		a.remove("hosts", "host"))
+}
+
+func (a *app) hostFolders() *cli.Command {
+	return asking(a, "folders", "NAME [PATH]", "list the folders in a folder of a host, and which look like a site", nil,
+		func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Folders, error) {
+			return svc.Folders(ctx, args[0], at(args, 1))
+		}, func(f wire.Folders) {
+			var rows [][]string
+			for _, d := range f.Folders {
+				rows = append(rows, []string{d.Name, d.Kind})
+			}
+			table(a.out, []string{"folder", "looks like"}, rows)
+		})
 }
 
 func (a *app) hostSet() *cli.Command {

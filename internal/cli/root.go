@@ -13,6 +13,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -62,10 +63,16 @@ func Run(ctx context.Context, version string, args []string, in io.Reader, out, 
 	code := exitCode(err)
 	if code != exitFaults {
 		sentence := strings.TrimPrefix(err.Error(), errUsage.Error()+": ")
+		if of := unknown.FindStringSubmatch(sentence); of != nil && code == exitNotFound {
+			sentence += fmt.Sprintf("; see nestseed %s list", of[1])
+		}
 		fmt.Fprintln(errOut, "nestseed:", sentence)
 	}
 	return code
 }
+
+// unknown is what the service says of a name that it does not know.
+var unknown = regexp.MustCompile(`^there is no (host|source|starter|release|client|site|install|run|kind|user|token) "[^"]*": not found$`)
 
 func exitCode(err error) int {
 	var p *client.Problem

@@ -90,28 +90,7 @@ func (a *app) site() *cli.Command {
 		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach(),
 			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to",
 				Usage: "write the pictures into `DIR`"}}, a.siteSideBySide),
-		asking(a, "tick", "NAME TASK", "tick off a launch task, or say by when it is to be done", []cli.Flag{
-			&cli.BoolFlag{Name: "undo", Usage: "it is not done after all"},
-			&cli.StringFlag{Name: "due", Usage: "it is to be done by this `DAY`, like 2026-12-01; none for no day"}},
-			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
-				t := wire.Tick{Done: !c.Bool("undo") && !c.IsSet("due")}
-				if due := c.String("due"); due == "none" {
-					t.Due = new(time.Time{}.Format(time.DateOnly))
-				} else if due != "" {
-					t.Due = &due
-				}
-				return svc.TickTask(ctx, args[0], args[1], t)
-			}, a.printTasks),
-		asking(a, "accept", "NAME CHECK", "accept what a check warns of as known and harmless, until it finds something else", []cli.Flag{
-			&cli.StringFlag{Name: "reason", Usage: "why it is harmless"},
-			&cli.BoolFlag{Name: "everywhere", Usage: "on all sites of the starter, where just the same is found"},
-			&cli.BoolFlag{Name: "undo", Usage: "accept it no more"}},
-			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
-				if c.Bool("undo") {
-					return svc.UnacceptCheck(ctx, args[0], args[1])
-				}
-				return svc.AcceptCheck(ctx, args[0], wire.Accept{What: args[1], Reason: c.String("reason"), Everywhere: c.Bool("everywhere")})
-			}, func(s wire.Site) { a.printReport(s.Report, s.Accepted...) }),
+		a.siteTick(), a.siteAccept(),
 		verb("undo", "NAME", "undo a site's last provisioning: what stood there before comes back",
 			[]cli.Flag{detach(), &cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteUndo),
 		verb("keep-copy", "NAME", "make a safety copy of a site", []cli.Flag{detach()}, a.siteKeepCopy),
@@ -147,6 +126,34 @@ func (a *app) site() *cli.Command {
 		verb("rotate", "NAME", "give a live site a new database user and its administrator a new password", []cli.Flag{detach()}, a.siteRotate),
 		verb("retire", "NAME", "make a last safety copy and take the site off its host",
 			[]cli.Flag{detach(), &cli.BoolFlag{Name: "no-copy", Usage: "make no last safety copy"}}, a.siteRetire))
+}
+
+func (a *app) siteTick() *cli.Command {
+	return asking(a, "tick", "NAME TASK", "tick off a launch task, or say by when it is to be done", []cli.Flag{
+		&cli.BoolFlag{Name: "undo", Usage: "it is not done after all"},
+		&cli.StringFlag{Name: "due", Usage: "it is to be done by this `DAY`, like 2026-12-01; none for no day"}},
+		func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
+			t := wire.Tick{Done: !c.Bool("undo") && !c.IsSet("due")}
+			if due := c.String("due"); due == "none" {
+				t.Due = new(time.Time{}.Format(time.DateOnly))
+			} else if due != "" {
+				t.Due = &due
+			}
+			return svc.TickTask(ctx, args[0], args[1], t)
+		}, a.printTasks)
+}
+
+func (a *app) siteAccept() *cli.Command {
+	return asking(a, "accept", "NAME CHECK", "accept what a check warns of as known and harmless, until it finds something else", []cli.Flag{
+		&cli.StringFlag{Name: "reason", Usage: "why it is harmless"},
+		&cli.BoolFlag{Name: "everywhere", Usage: "on all sites of the starter, where just the same is found"},
+		&cli.BoolFlag{Name: "undo", Usage: "accept it no more"}},
+		func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
+			if c.Bool("undo") {
+				return svc.UnacceptCheck(ctx, args[0], args[1])
+			}
+			return svc.AcceptCheck(ctx, args[0], wire.Accept{What: args[1], Reason: c.String("reason"), Everywhere: c.Bool("everywhere")})
+		}, func(s wire.Site) { a.printReport(s.Report, s.Accepted...) })
 }
 
 func (a *app) printSites(sites []wire.SiteRow) {

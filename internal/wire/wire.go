@@ -696,8 +696,8 @@ type Revealed struct {
 type Kind struct {
 	Name       string   `json:"name"`
 	Title      string   `json:"title"`
-	Lists      []string `json:"lists"`                // names of its stock packing lists
-	Stock      bool     `json:"stock"`                // it comes with the program
+	Lists      []string `json:"lists"` // names of its stock packing lists
+	Stock      bool     `json:"stock"` // it comes with the program
 	Holds      bool     `json:"holds" doc:"visitors can be kept out of its sites"`
 	Keep       []Part   `json:"keep"`                 // of an old site, what a new one in its place can take over
 	Definition string   `json:"definition,omitempty"` // of one kind, not in lists: its YAML

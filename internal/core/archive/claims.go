@@ -36,7 +36,7 @@ func (a *Archive) JudgeSQL(trusted bool) error {
 		return err
 	}
 	if len(d.Programs) > 0 && !trusted {
-		return fmt.Errorf("%w: the %s is a program, not a table; import the archive with --trust if it is your own", ErrHostile, d.Programs[0])
+		return fmt.Errorf("%w: the %s is a program, not a table; import the archive as trusted if it is your own", ErrHostile, d.Programs[0])
 	}
 	return nil
 }

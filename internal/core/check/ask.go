@@ -186,7 +186,7 @@ func (r *runner) mail(t *told) {
 		r.record(Check{Name: "mail", Result: Pass, Sentence: "mail is " + state[r.site.Quiet] + ", as asked"})
 		return
 	}
-	remedy := "let the site go live with nestseed site open NAME --visible"
+	remedy := "let the site go live"
 	if r.site.Quiet {
 		remedy = "an extension sends mail in a way of its own; switch it off, or take its access away, until the site goes live"
 	}

@@ -327,7 +327,7 @@ func (r *runner) checkPages() {
 	}
 	slices.Sort(assets)
 	r.result("images and styles", fmt.Sprintf("%d images, styles and scripts load from the site's own address", len(r.assets)),
-		"images, styles or scripts do not load", "see whether the files are in the release: nestseed release contents", assets)
+		"images, styles or scripts do not load", "see whether the files are in the release", assets)
 	if len(r.site.Origin.Addresses) > 0 {
 		old.record(r, "old address in pages", "no page, feed or answer names the address the site came from", "pages name the old address",
 			"the value stands where rewriting does not reach; search for it in the database")

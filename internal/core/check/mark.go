@@ -19,7 +19,8 @@ func (c *Check) Mark() string {
 	return c.digest(c.Evidence...)
 }
 
-// MarkEverywhere is the same for what a check finds on many sites of one origin, whose evidence names rows and tables of each: its sentence.
+// MarkEverywhere is the same for what a check finds on many sites of one origin, whose evidence names rows and tables of each: its
+// sentence.
 func (c *Check) MarkEverywhere() string { return c.digest(c.Sentence) }
 
 func (c *Check) digest(found ...string) string {

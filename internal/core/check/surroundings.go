@@ -192,5 +192,5 @@ func (r *runner) held(ctx context.Context) {
 		wrong = []string{fmt.Sprintf("%s/ shows a visitor as much as whoever may see the site", r.base)}
 	}
 	r.result("holding page", "visitors see the holding page", "the site is held, and visitors do not see the holding page",
-		"hold it again with nestseed site hold NAME, and see whether a cache before the site shows something else", wrong)
+		"hold it again, and see whether a cache before the site shows something else", wrong)
 }

@@ -153,7 +153,7 @@ func TestTheSiteItselfSaysWhichDatabaseItWorksOnAndWhetherMailGoesOut(t *testing
 
 	got = visit(t, tells(t, folder, kept), asked(false))
 	require.Equal(t, Fail, got["mail"].Result)
-	require.Contains(t, got["mail"].Remedy, "--visible")
+	require.Contains(t, got["mail"].Remedy, "go live")
 	got = visit(t, tells(t, folder, `{"database":"ns_alder","user":"ns_alder@%","mail":{"kept":false,"why":"mail is sent by post/post.php"}}`),
 		asked(true))
 	require.Equal(t, Fail, got["mail"].Result)

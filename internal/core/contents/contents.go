@@ -93,7 +93,8 @@ func (c *Contents) Find(p, pattern string, limit int) (*Listing, error) {
 	if glob.Words(pattern) {
 		words := strings.ToLower(pattern)
 		return c.those(p, limit, func(n *Node) bool {
-			return strings.Contains(strings.ToLower(n.Name), words) || strings.Contains(words, "/") && strings.Contains(strings.ToLower(n.Path), words)
+			return strings.Contains(strings.ToLower(n.Name), words) ||
+				strings.Contains(words, "/") && strings.Contains(strings.ToLower(n.Path), words)
 		})
 	}
 	if err := glob.Validate(pattern); err != nil {

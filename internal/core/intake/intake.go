@@ -412,7 +412,7 @@ func (o *opener) findFacts() error {
 	switch {
 	case errors.Is(err, survey.ErrNoAddress):
 		s.note("it does not say at which address the site was, so that addresses in it stay as they are; add the site as a source, with " +
-			"--address, where it can be reached")
+			"its address, where it can be reached")
 	case err != nil:
 		return err
 	default:

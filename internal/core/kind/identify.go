@@ -102,7 +102,7 @@ func (id *Identity) HasPrefix() error {
 		return nil
 	}
 	if _, err := id.Settings.Get(id.Kind.Settings.Prefix); err != nil {
-		return fmt.Errorf("%w: its table prefix is computed (%w); say what it is with --prefix", ErrCannotRead, err)
+		return fmt.Errorf("%w: its table prefix is computed (%w); say what the prefix is", ErrCannotRead, err)
 	}
 	return nil
 }

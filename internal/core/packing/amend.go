@@ -24,7 +24,8 @@ func Amend(text string, to *List) (string, error) {
 		return "", err
 	}
 	var from, into yaml.MapSlice
-	if yaml.UnmarshalWithOptions(before, &from, yaml.UseOrderedMap()) != nil || yaml.UnmarshalWithOptions(anew, &into, yaml.UseOrderedMap()) != nil {
+	if yaml.UnmarshalWithOptions(before, &from, yaml.UseOrderedMap()) != nil ||
+		yaml.UnmarshalWithOptions(anew, &into, yaml.UseOrderedMap()) != nil {
 		return string(anew), nil
 	}
 	a := &amender{lines: strings.Split(strings.TrimRight(text, "\n"), "\n")}

@@ -162,7 +162,7 @@ func (w *world) spoilt(t *testing.T, req Request) {
 			}
 			return true
 		}, "does not hold what was loaded into it"},
-		{func([][]byte) bool { first := rows == 0; rows++; return !first }, "run nestseed release verify music-base@1"},
+		{func([][]byte) bool { first := rows == 0; rows++; return !first }, "verify release music-base@1"},
 	} {
 		req.Server = careless{w.server, c.spoil}
 		plan, err := Prepare(t.Context(), req)

@@ -415,7 +415,7 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	problem := func(format string, args ...any) { p.Problems = append(p.Problems, fmt.Sprintf(format, args...)) }
 	switch _, err := req.FS.Stat(ctx, req.Folder); {
 	case err == nil && req.Replace == nil:
-		problem("%s exists already; choose another name, replace the site that is there (--replace), or retire it", p.Folder)
+		problem("%s exists already; choose another name, replace the site that is there, or retire it", p.Folder)
 	case err == nil:
 	case errors.Is(err, fs.ErrNotExist) && req.Replace != nil:
 		problem("%s, which is to be replaced, is not there", p.Folder)
@@ -444,8 +444,8 @@ func (p *Plan) facts(ctx context.Context, req Request) error {
 	case has.Files == 0:
 		problem("%s holds a database only; a site needs a release with its files", p.Release)
 	case has.Tables == 0 && req.Refresh == nil && !req.Kind.Settings.Database.None():
-		problem("%s holds files only; a site needs a release with its database. A site that is there takes its code: nestseed site refresh "+
-			"NAME --to %s", p.Release, p.Release)
+		problem("%s holds files only; a site needs a release with its database. A site that is there can take its code, "+
+			"refreshed from it", p.Release)
 	}
 	if links := linksIn(req.Archive); links > 0 && !hostfs.CanLink(req.FS) {
 		problem("%s holds %d symbolic links, and none can be made on this host the way its files are reached; reach it another way, or "+

@@ -179,7 +179,7 @@ func (p *Plan) runtime(req Request, problem func(format string, args ...any)) {
 	if why := r.Refuses(); why != "" {
 		problem("%s", why)
 	}
-	asked := fmt.Sprintf("as it told on %s; nestseed host test asks again", r.AskedAt.Format("2 January 2006"))
+	asked := fmt.Sprintf("as it told on %s; a test of the host asks again", r.AskedAt.Format("2 January 2006"))
 	if needs != "" && kind.CompareVersions(r.Version, needs) < 0 {
 		problem("%s needs %s %s and the host runs %s (%s)", p.Release, name, needs, r.Version, asked)
 	}

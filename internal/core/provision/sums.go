@@ -64,7 +64,7 @@ func (s *tableSums) add(columns []string, sums []uint64) {
 }
 
 func (s *tableSums) short(rows int64) error {
-	return fmt.Errorf("table %s took %d rows of %d; the archive may be damaged: run nestseed release verify %s", s.table.Name, rows,
+	return fmt.Errorf("table %s took %d rows of %d; the archive may be damaged: verify release %s", s.table.Name, rows,
 		s.table.Rows, s.release)
 }
 
@@ -110,5 +110,5 @@ func (s *tableSums) verify(ctx context.Context, loader sitedb.Loader, name strin
 
 func (s *tableSums) changed(column, how string) error {
 	return fmt.Errorf("column %s of table %s does not hold what was loaded into it: the server %s; compare its version and character set "+
-		"with those in nestseed release show %s", column, s.table.Name, how, s.release)
+		"with those that release %s names", column, s.table.Name, how, s.release)
 }

@@ -114,11 +114,11 @@ func TestWhatWasSentIsComparedWithWhatIsThere(t *testing.T) {
 	l.sums = []uint64{11, 23}
 	err := sent().verify(t.Context(), l, "av_posts")
 	require.ErrorContains(t, err, "column post_content of table lad_posts does not hold what was loaded into it")
-	require.ErrorContains(t, err, "nestseed release show music-base@2")
+	require.ErrorContains(t, err, "those that release music-base@2 names")
 	s := sent()
 	s.rows.Store(2)
 	require.ErrorContains(t, s.verify(t.Context(), l, "av_posts"),
-		"took 2 rows of 3; the archive may be damaged: run nestseed release verify music-base@2")
+		"took 2 rows of 3; the archive may be damaged: verify release music-base@2")
 	l.err = errors.New("the server has gone away")
 	require.ErrorIs(t, sent().verify(t.Context(), l, "av_posts"), l.err)
 	l.err, l.sums, l.plain = nil, []uint64{11, 22}, []uint64{7}

@@ -128,6 +128,9 @@ type Finding struct {
 	Advice   string        `json:"advice,omitempty"` // what to do where no packing list can help
 }
 
+// Name tells a finding from others of a source.
+func (f *Finding) Name() string { return f.What + ": " + f.Where }
+
 const (
 	fault   = "fault"
 	warning = "warning"
@@ -296,7 +299,7 @@ func Addresses(ctx context.Context, db sitedb.Reader, id *kind.Identity, known .
 	case !missing.IsZero():
 		return nil, fmt.Errorf("the database has no %s; is the table prefix %q right?", missing, id.Prefix)
 	}
-	return nil, fmt.Errorf("%w: say it with --address", ErrNoAddress)
+	return nil, fmt.Errorf("%w: say what the address is", ErrNoAddress)
 }
 
 // ErrNoAddress says that neither settings nor database tell a site's address.

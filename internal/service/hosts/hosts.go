@@ -140,7 +140,7 @@ func (s *Hosts) serverOf(fsys hostfs.FS, addresses, engine string, page Page) (s
 	if len(of) > 0 {
 		return sitedb.NewGiven(of, func(a string) (sitedb.Server, error) { return Database(fsys, a, page) })
 	}
-	return nil, fmt.Errorf("%w: %s; add its address to those that the host has, like --database %s", ErrNoServer,
+	return nil, fmt.Errorf("%w: %s; add its address to those that the host has, like %s", ErrNoServer,
 		strings.Join(e.Titles, " or "),
 		e.Example)
 }

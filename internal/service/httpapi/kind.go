@@ -35,7 +35,7 @@ func (a *api) kindOperations(h huma.API) {
 		func(ctx context.Context, in *Named) (*body[wire.Kind], error) {
 			k, err := a.Kinds.Named(ctx, in.Name)
 			if errors.Is(err, kind.ErrUnknown) {
-				return nil, fmt.Errorf("there is no kind %q: %w; see nestseed kind list", in.Name, records.ErrNotFound)
+				return nil, fmt.Errorf("there is no kind %q: %w", in.Name, records.ErrNotFound)
 			}
 			if err != nil {
 				return nil, err

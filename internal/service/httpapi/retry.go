@@ -24,7 +24,7 @@ func (a *api) retry(ctx context.Context, in *struct {
 	case err != nil:
 		return nil, err
 	case r.EndedAt == nil:
-		return nil, input.Wrongf("run %d is not over (%s); follow it with nestseed run watch %d, or cancel it first", r.ID, r.Status, r.ID)
+		return nil, input.Wrongf("run %d is not over (%s); wait for its end, or cancel it first", r.ID, r.Status)
 	case r.Job == "provision":
 		return a.provisionAgain(ctx, r, in.Body.From)
 	case in.Body.From != "":
@@ -48,7 +48,7 @@ func (a *api) provisionAgain(ctx context.Context, r records.Run, from string) (*
 	}
 	if from != "" {
 		if args.CopyID != 0 {
-			return nil, input.Wrongf("run %d put a safety copy back, which is of no release; leave --from out", r.ID)
+			return nil, input.Wrongf("run %d put a safety copy back, which is of no release; name none", r.ID)
 		}
 		args.Release = from
 	}

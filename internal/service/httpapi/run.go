@@ -29,7 +29,8 @@ func runOut(r records.Run) wire.Run {
 	}
 	return wire.Run{ID: r.ID, Job: r.Job, Title: r.Title, About: aboutOut(r.Target), Status: r.Status, Who: r.Who,
 		Progress: as[wire.Progress](r.Progress),
-		Result:   r.Result, Error: r.Error, Committed: r.Committed, Repeats: r.EndedAt != nil && (r.Job == "provision" || engine.Repeatable(r.Job)),
+		Result:   r.Result, Error: r.Error, Committed: r.Committed,
+		Repeats:   r.EndedAt != nil && (r.Job == "provision" || engine.Repeatable(r.Job)),
 		CreatedAt: r.CreatedAt, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
 }
 
@@ -99,7 +100,7 @@ func (a *api) runOperations(h huma.API) {
 		if err == nil && asked != nil && r.Committed && r.EndedAt == nil {
 			return nil, input.Wrong(fmt.Errorf("run %d (%s) cannot be cancelled any more: what it made is being kept, or what it has "+
 				"begun must not "+
-				"stop halfway; follow it to its end with nestseed run watch %d", r.ID, r.Title, r.ID))
+				"stop halfway; wait for its end", r.ID, r.Title))
 		}
 		return single(r, err, runOut)
 	})

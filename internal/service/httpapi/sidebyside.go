@@ -36,8 +36,7 @@ func (a *api) sideBySideOperations(h huma.API) {
 			}
 			seen, err := a.db.SideBySideOf(ctx, s.ID)
 			if err == nil && seen == nil {
-				err = fmt.Errorf("site %s has no screenshots beside its source yet: %w; nestseed site side-by-side %s takes them", s.Name,
-					records.ErrNotFound, s.Name)
+				err = fmt.Errorf("site %s has no screenshots beside its source yet: %w; have them taken first", s.Name, records.ErrNotFound)
 			}
 			if err != nil {
 				return nil, err

@@ -120,6 +120,11 @@ func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string
 		p.Counts, p.Samples = places.Counts, places.Samples
 	}
 	mark, err := markOf(p)
+	if err != nil {
+		return nil, err
+	}
+	checks, err := a.Sites.ChecksMillis(ctx, o.Site.ReleaseID)
+	p.ExpectedMillis += checks
 	return &wire.Plan{SitePlan: as[wire.SitePlan](*p), Fields: as[[]wire.Field](o.Archive.Manifest.List.Fields), Ready: p.Ready(),
 		Mark: mark}, err
 }
@@ -200,7 +205,8 @@ func (a *api) tasksOf(ctx context.Context, s records.Site) ([]wire.LaunchTask, e
 	tasks, err := a.db.LaunchTasks(ctx, s.ID)
 	out := []wire.LaunchTask{}
 	for _, t := range tasks {
-		out = append(out, wire.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: pageOf(s.Address, t.Page), Due: t.Due, DoneAt: t.DoneAt, DoneBy: t.DoneBy})
+		out = append(out, wire.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: pageOf(s.Address, t.Page), Due: t.Due,
+			DoneAt: t.DoneAt, DoneBy: t.DoneBy})
 	}
 	return out, err
 }

@@ -51,6 +51,30 @@ func (a *api) starterOperations(h huma.API) {
 		func(ctx context.Context, in *Named) (*nothing, error) {
 			return nil, a.Starters.Remove(ctx, in.Name)
 		})
+	a.packingOperations(h)
+	operation(h, "POST", "/starters/{name}/releases", "build-release", "Start a build of a release", a.build)
+	operation(h, "PUT", "/starters/{name}/retention", "set-retention", "Say which archives of a starter are kept", a.setRetention)
+}
+
+func (a *api) build(ctx context.Context, in *struct {
+	Named
+	Put[wire.NewRelease]
+}) (*begun, error) {
+	t, err := a.db.Starter(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	number, err := a.db.NextNumber(ctx, t.ID)
+	if err != nil {
+		return nil, err
+	}
+	return a.start(ctx, records.Run{Job: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number),
+		Target: engine.Target("starter", t.Name)},
+		releases.BuildArgs{Starter: t.Name, Note: in.Body.Note, Full: in.Body.Full})
+}
+
+// packingOperations look at packing lists, and change them.
+func (a *api) packingOperations(h huma.API) {
 	operation(h, "GET", "/starters/{name}/packing", "show-packing", "Show a packing list with what it would take",
 		func(ctx context.Context, in *Named) (*body[wire.Packing], error) {
 			t, err := a.db.Starter(ctx, in.Name)
@@ -70,23 +94,8 @@ func (a *api) starterOperations(h huma.API) {
 		t, err := a.Starters.EditList(ctx, in.Name, as[packing.Edit](in.Body))
 		return a.packing(ctx, t, err)
 	})
-	operation(h, "POST", "/starters/{name}/releases", "build-release", "Start a build of a release", func(ctx context.Context, in *struct {
-		Named
-		Put[wire.NewRelease]
-	}) (*begun, error) {
-		t, err := a.db.Starter(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		number, err := a.db.NextNumber(ctx, t.ID)
-		if err != nil {
-			return nil, err
-		}
-		return a.start(ctx, records.Run{Job: "build", Title: fmt.Sprintf("Build %s@%d", t.Name, number),
-			Target: engine.Target("starter", t.Name)},
-			releases.BuildArgs{Starter: t.Name, Note: in.Body.Note, Full: in.Body.Full})
-	})
-	operation(h, "POST", "/starters/{name}/packing/try", "try-packing", "Say what a packing list would take, edited or not, without keeping it",
+	operation(h, "POST", "/starters/{name}/packing/try", "try-packing",
+		"Say what a packing list would take, edited or not, without keeping it",
 		func(ctx context.Context, in *struct {
 			Named
 			Put[wire.TriedList]
@@ -112,7 +121,6 @@ func (a *api) starterOperations(h huma.API) {
 			return &body[wire.PackedLevel]{wire.PackedLevel{Nodes: filled(as[[]wire.PackedNode](level.Nodes)), All: level.All,
 				Tables: filled(as[[]wire.PackedTable](level.Tables))}}, err
 		})
-	operation(h, "PUT", "/starters/{name}/retention", "set-retention", "Say which archives of a starter are kept", a.setRetention)
 }
 
 func (a *api) setRetention(ctx context.Context, in *struct {

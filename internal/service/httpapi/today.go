@@ -2,14 +2,11 @@ package httpapi
 
 import (
 	"context"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"nestseed/internal/core/check"
-	"nestseed/internal/core/survey"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/today"
@@ -17,8 +14,9 @@ import (
 )
 
 func siteRowOut(s records.SiteRow) wire.SiteRow {
-	return wire.SiteRow{Name: s.Name, Title: s.Title, Client: s.Client, Host: s.Host, Release: s.Release, Install: s.Install, Address: s.Address,
-		Bytes: s.Bytes, MadeAt: s.MadeAt, RunID: s.RunID, Held: s.Held, Visible: s.Visible, RetiredAt: s.RetiredAt, Behind: s.Behind,
+	return wire.SiteRow{Name: s.Name, Title: s.Title, Client: s.Client, Host: s.Host, Release: s.Release, Install: s.Install,
+		Address: s.Address, Bytes: s.Bytes, MadeAt: s.MadeAt, RunID: s.RunID, Held: s.Held, Visible: s.Visible,
+		RetiredAt: s.RetiredAt, Behind: s.Behind,
 		Tasks: s.Tasks, Leads: s.Leads,
 		Checks: wire.CheckCounts{At: s.CheckedAt, Passed: s.Passed, Warned: s.Warned, Failed: s.Failed, Accepted: s.Accepted}}
 }
@@ -111,97 +109,35 @@ type unaccepting struct {
 // acceptOperations accept what is known and harmless, and take that back.
 func (a *api) acceptOperations(h huma.API) {
 	operation(h, "PUT", "/sites/{name}/accepted", "accept-check", "Accept what a check of a site warns of, until it finds something else",
-		a.acceptCheck)
-	operation(h, "DELETE", "/sites/{name}/accepted", "unaccept-check", "Accept it no more",
-		func(ctx context.Context, in *unaccepting) (*body[wire.Site], error) {
-			s, err := a.db.Site(ctx, in.Name)
-			if err != nil {
-				return nil, err
-			}
-			accepted, err := a.db.AcceptedOn(ctx, s.ID)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.unaccept(ctx, accepted, in.What); err != nil {
+		func(ctx context.Context, in *accepting) (*body[wire.Site], error) {
+			b := in.Body
+			if err := a.Sites.AcceptCheck(ctx, in.Name, b.What, b.Reason, who(ctx).Name, b.Everywhere); err != nil {
 				return nil, err
 			}
 			return a.showSite(ctx, in.Name)
 		})
-	operation(h, "PUT", "/sources/{name}/accepted", "accept-finding", "Accept a finding of a source", a.acceptFinding)
-	operation(h, "DELETE", "/sources/{name}/accepted", "unaccept-finding", "Accept it no more",
-		func(ctx context.Context, in *unaccepting) (*body[wire.Source], error) {
-			s, err := a.db.Source(ctx, in.Name)
-			if err != nil {
+	operation(h, "DELETE", "/sites/{name}/accepted", "unaccept-check", "Accept it no more",
+		func(ctx context.Context, in *unaccepting) (*body[wire.Site], error) {
+			if err := a.Sites.UnacceptCheck(ctx, in.Name, in.What); err != nil {
 				return nil, err
 			}
-			accepted, err := a.db.AcceptedOf(ctx, s.ID)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.unaccept(ctx, accepted, today.FindingName(in.What, in.Where)); err != nil {
+			return a.showSite(ctx, in.Name)
+		})
+	operation(h, "PUT", "/sources/{name}/accepted", "accept-finding", "Accept a finding of a source",
+		func(ctx context.Context, in *accepting) (*body[wire.Source], error) {
+			b := in.Body
+			if err := a.Sources.AcceptFinding(ctx, in.Name, b.What, b.Where, b.Reason, who(ctx).Name); err != nil {
 				return nil, err
 			}
 			return a.showSource(ctx, in.Name)
 		})
-}
-
-func (a *api) unaccept(ctx context.Context, accepted []records.Acceptance, what string) error {
-	for _, of := range accepted {
-		if of.What == what {
-			return a.db.Unaccept(ctx, of)
-		}
-	}
-	return input.Wrongf("%q is not accepted", what)
-}
-
-func (a *api) acceptCheck(ctx context.Context, in *accepting) (*body[wire.Site], error) {
-	s, err := a.db.Site(ctx, in.Name)
-	if err != nil {
-		return nil, err
-	}
-	at := -1
-	if s.Report != nil {
-		at = slices.IndexFunc(s.Report.Checks, func(c check.Check) bool { return c.Name == in.Body.What })
-	}
-	if at < 0 {
-		return nil, input.Wrongf("the checks of %s know no %q; check it again", s.Name, in.Body.What)
-	}
-	c := &s.Report.Checks[at]
-	if c.Result != check.Warn {
-		return nil, input.Wrongf("only what a check warns of is accepted, and %s says: %s", c.Name, c.Result)
-	}
-	acceptance := records.Acceptance{SiteID: &s.ID, What: c.Name, Mark: c.Mark(), Reason: in.Body.Reason, Who: who(ctx).Name}
-	if in.Body.Everywhere {
-		r, err := a.db.ReleaseByID(ctx, s.ReleaseID)
-		if err != nil {
-			return nil, err
-		}
-		acceptance.SiteID, acceptance.StarterID, acceptance.Mark = nil, &r.StarterID, c.MarkEverywhere()
-	}
-	if err := a.db.Accept(ctx, acceptance); err != nil {
-		return nil, err
-	}
-	return a.showSite(ctx, in.Name)
-}
-
-func (a *api) acceptFinding(ctx context.Context, in *accepting) (*body[wire.Source], error) {
-	s, err := a.db.Source(ctx, in.Name)
-	if err != nil {
-		return nil, err
-	}
-	at := -1
-	if s.Survey != nil {
-		at = slices.IndexFunc(s.Survey.Findings, func(f survey.Finding) bool { return f.What == in.Body.What && f.Where == in.Body.Where })
-	}
-	if at < 0 {
-		return nil, input.Wrongf("the survey of %s has no finding %q in %s; survey it again", s.Name, in.Body.What, in.Body.Where)
-	}
-	err = a.db.Accept(ctx, records.Acceptance{SourceID: &s.ID, What: today.FindingName(in.Body.What, in.Body.Where),
-		Mark: today.FindingMark(&s.Survey.Findings[at]), Reason: in.Body.Reason, Who: who(ctx).Name})
-	if err != nil {
-		return nil, err
-	}
-	return a.showSource(ctx, in.Name)
+	operation(h, "DELETE", "/sources/{name}/accepted", "unaccept-finding", "Accept it no more",
+		func(ctx context.Context, in *unaccepting) (*body[wire.Source], error) {
+			if err := a.Sources.UnacceptFinding(ctx, in.Name, in.What, in.Where); err != nil {
+				return nil, err
+			}
+			return a.showSource(ctx, in.Name)
+		})
 }
 
 func (a *api) showSource(ctx context.Context, name string) (*body[wire.Source], error) {

@@ -212,10 +212,10 @@ func (svc *Installs) Removable(ctx context.Context, args RemoveArgs) ([]records.
 		switch {
 		case c.Tenants > 0:
 			return nil, fmt.Errorf("%d sites share the code of %s in install %s, so it is %w; retire them, bring them to another release, or give "+
-				"them code of their own (nestseed site refresh NAME --own-code)", c.Tenants, c.Release, i.Name, records.ErrInUse)
+				"them code of their own", c.Tenants, c.Release, i.Name, records.ErrInUse)
 		case c.Copies > 0:
-			return nil, fmt.Errorf("%d safety copies of %s shared the code of %s in install %s, so it is %w; drop them first (nestseed site "+
-				"drop-copy)", c.Copies, strings.Join(c.CopiesOf, ", "), c.Release, i.Name, records.ErrInUse)
+			return nil, fmt.Errorf("%d safety copies of %s shared the code of %s in install %s, so it is %w; drop them first", c.Copies,
+				strings.Join(c.CopiesOf, ", "), c.Release, i.Name, records.ErrInUse)
 		}
 	}
 	return out, nil

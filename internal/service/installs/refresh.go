@@ -195,8 +195,8 @@ func (svc *Installs) each(ctx context.Context, run engine.Run, p *Plan, report p
 			return res, err
 		}
 		if err := svc.one(ctx, planned, out, begin); err != nil {
-			return res, fmt.Errorf("%w. %d sites are done, and the others stay where they were. Once that is seen to, the same command goes on "+
-				"with them; nestseed install undo %s brings those that are done back", err, res.Done, p.Install)
+			return res, fmt.Errorf("%w. %d sites are done, and the others stay where they were. Once that is seen to, the same asked for again "+
+				"goes on with them; undo for the install brings those that are done back", err, res.Done)
 		}
 		res.Done++
 		report.Note(fmt.Sprintf("%s: done, %d checks failed", planned.Site, out.Faults))

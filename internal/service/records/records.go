@@ -129,7 +129,7 @@ func (db *DB) exec(ctx context.Context, noun, name, query string, args ...any) e
 }
 
 func notFound(noun, name string) error {
-	return fmt.Errorf("there is no %s %q: %w; see nestseed %s list", noun, name, ErrNotFound, noun)
+	return fmt.Errorf("there is no %s %q: %w", noun, name, ErrNotFound)
 }
 
 // explain makes sentences of what the constraints of tables refuse.

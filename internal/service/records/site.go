@@ -147,8 +147,8 @@ func addLaunchTasks(ctx context.Context, tx pgx.Tx, siteID int64, tasks []Launch
 
 // LaunchTasks lists what must be, or was, done on a site.
 func (db *DB) LaunchTasks(ctx context.Context, siteID int64) ([]LaunchTask, error) {
-	return many[LaunchTask](ctx, db, "SELECT key, title, detail, page, due, done_at, done_by FROM launch_tasks WHERE site_id = $1 ORDER BY place",
-		siteID)
+	return many[LaunchTask](ctx, db, "SELECT key, title, detail, page, due, done_at, done_by FROM launch_tasks WHERE "+
+		"site_id = $1 ORDER BY place", siteID)
 }
 
 // TickTask notes that a task was done, or that it was not after all.

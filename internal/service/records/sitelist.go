@@ -190,6 +190,14 @@ func (db *DB) SiteStates(ctx context.Context, f SiteFilter) (total int, states m
 	return numbers[0], states, err
 }
 
+// ChecksMillis is how long the checks of the newest sites of a release's starter took, in the middle; 0 where none was checked.
+func (db *DB) ChecksMillis(ctx context.Context, releaseID int64) (millis int64, err error) {
+	err = db.Pool.QueryRow(ctx, `SELECT COALESCE(percentile_disc(0.5) WITHIN GROUP (ORDER BY took), 0)::bigint FROM (
+		SELECT (s.report->>'took_ms')::bigint AS took FROM sites s JOIN releases r ON r.id = s.release_id
+		WHERE r.starter_id = (SELECT starter_id FROM releases WHERE id = $1) AND s.report IS NOT NULL ORDER BY s.id DESC LIMIT 9) t`, releaseID).Scan(&millis)
+	return millis, err
+}
+
 // StarterBehind is a starter of which sites are of older releases than its newest.
 type StarterBehind struct {
 	Starter string

@@ -162,8 +162,8 @@ func (svc *Releases) draft(ctx context.Context, run engine.Run, args BuildArgs, 
 		return nil, err
 	}
 	if t.SourceID == nil {
-		return nil, fmt.Errorf("starter %s has no source: its releases were imported; import another with nestseed release import %s FILE",
-			t.Name, t.Name)
+		return nil, fmt.Errorf("starter %s has no source: its releases were imported; import another one, or say which source "+
+			"it is built from", t.Name)
 	}
 	list, err := packing.Parse([]byte(t.List))
 	if err != nil {

@@ -83,6 +83,5 @@ func (svc *Sites) mailSentence(ctx context.Context, site, address string) string
 	of := strings.TrimSuffix(r.Zone, ".")
 	return fmt.Sprintf("mail of %s has records in DNS (%s %s), and nothing here changes them. If the name servers are to change too, "+
 		"take them "+
-		"along: nestseed site dns %s --zone-file FILE writes all %d of %s for whoever runs the new ones", of, mail[0].Type, mail[0].Value, site,
-		len(r.Records), of)
+		"along: all %d of %s can be saved as a zone file for whoever runs the new ones", of, mail[0].Type, mail[0].Value, len(r.Records), of)
 }

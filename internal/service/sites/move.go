@@ -1,6 +1,7 @@
 package sites
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -67,7 +68,7 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 		problems = append(problems, fmt.Sprintf("site %s has the address %s already", other.Name, address))
 	}
 	if inPlace && address == s.Address {
-		problems = append(problems, fmt.Sprintf("site %s is at %s on host %s; name another host (--host), or another address (--address)",
+		problems = append(problems, fmt.Sprintf("site %s is at %s on host %s; name another host, or another address",
 			s.Name, address, h.Name))
 	} else if _, err := fsys.Stat(ctx, folder); err == nil && !inPlace {
 		problems = append(problems, fmt.Sprintf("%s exists already on host %s; move to a host or an address with another folder, or retire "+
@@ -83,8 +84,8 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 		problems = append(problems, fmt.Sprintf("the database server of host %s does not answer: %v", h.Name, err))
 	}
 	if s.CodeID != nil && h.ID != s.HostID {
-		problems = append(problems, fmt.Sprintf("site %s shares the code of install %s, which is on host %s; give it code of its own first: "+
-			"nestseed site refresh %s --own-code", s.Name, s.Install, s.Host, s.Name))
+		problems = append(problems, fmt.Sprintf("site %s shares the code of install %s, which is on host %s; give it code of its own first",
+			s.Name, s.Install, s.Host))
 	}
 	engines := "kept out"
 	if visible {
@@ -160,7 +161,11 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 			return nil, err
 		}
 	}
-	placing := copyingShare + (1-copyingShare)*makingShare(plan)
+	took := int64(checksMillis)
+	if s.Report != nil {
+		took = cmp.Or(s.Report.TookMillis, took)
+	}
+	placing := copyingShare + (1-copyingShare)*makingShare(plan, took)
 	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, progress.Within(report, copyingShare, placing))
 	if err != nil {
 		if errors.Is(err, provision.ErrLeftBehind) {

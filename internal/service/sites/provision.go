@@ -1,6 +1,7 @@
 package sites
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -353,7 +354,7 @@ func LoginSentence(site string, res *provision.Result) string {
 	if res.KeptAccounts {
 		return fmt.Sprintf("the accounts that were there log in as before, %s among them", res.Admin)
 	}
-	return fmt.Sprintf("log in as %s with the password that nestseed vault reveal site %s administrator shows", res.Admin, site)
+	return fmt.Sprintf("log in as %s with the password that the vault has as administrator of site %s", res.Admin, site)
 }
 
 // Provision makes a site.
@@ -374,7 +375,11 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 			return nil, err
 		}
 	}
-	share := makingShare(plan)
+	checks, err := svc.ChecksMillis(ctx, o.Site.ReleaseID)
+	if err != nil {
+		return nil, err
+	}
+	share := makingShare(plan, checks)
 	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, progress.Within(report, 0, share))
 	if err == nil {
 		if err = svc.keep(ctx, run, o, plan, res, report); err != nil {
@@ -394,11 +399,17 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 	return out, nil
 }
 
-// checksMillis is about how long the checks of a site take.
+// checksMillis is about how long the checks of a site take, where there is none yet that it could be learned from.
 const checksMillis = 1200
 
+// ChecksMillis is about how long the checks of a site of a release take: as long as those of the newest sites of its starter.
+func (svc *Sites) ChecksMillis(ctx context.Context, releaseID int64) (int64, error) {
+	learned, err := svc.DB.ChecksMillis(ctx, releaseID)
+	return cmp.Or(learned, checksMillis), err
+}
+
 // makingShare is which share of a provisioning is making the site; the rest is checking it.
-func makingShare(p *provision.Plan) float64 {
+func makingShare(p *provision.Plan, checksMillis int64) float64 {
 	return float64(p.ExpectedMillis) / float64(p.ExpectedMillis+checksMillis)
 }
 

@@ -20,7 +20,7 @@ func TestValuesOfASiteComeBeforeThoseOfItsClient(t *testing.T) {
 }
 
 func TestTheResultSaysWhichLoginWorks(t *testing.T) {
-	require.Contains(t, LoginSentence("alder", &provision.Result{Admin: "alder-admin"}), "nestseed vault reveal site alder administrator")
+	require.Contains(t, LoginSentence("alder", &provision.Result{Admin: "alder-admin"}), "the vault has as administrator of site alder")
 	require.Contains(t, LoginSentence("alder", &provision.Result{Admin: "maria", KeptAccounts: true}), "as before, maria among them")
 }
 

@@ -33,8 +33,8 @@ func (svc *Sites) sharing(ctx context.Context, o *Opened, args ProvisionArgs, h 
 	}
 	if code != nil {
 		if code.HostID != h.ID {
-			return fmt.Errorf("%w: install %s is on another host than %s; choose that host, or give the site code of its own first: nestseed "+
-				"site refresh %s --own-code", provision.ErrPlan, code.Install, h.Name, args.Name)
+			return fmt.Errorf("%w: install %s is on another host than %s; choose that host, or give site %s code of its own first",
+				provision.ErrPlan, code.Install, h.Name, args.Name)
 		}
 		if err := svc.nameFree(ctx, *code, args.Name, o.Request.Address); err != nil {
 			return err
@@ -89,8 +89,8 @@ func (svc *Sites) codeFor(ctx context.Context, args ProvisionArgs, r records.Rel
 		}
 		has = append(has, c.Release)
 	}
-	return nil, fmt.Errorf("%w: install %s has no code of %s; it has that of %s. nestseed install refresh %s --to %s brings it to all of its "+
-		"sites, and --own-code gives a site code of its own", provision.ErrPlan, i.Name, r.Ref(), strings.Join(has, ", "), i.Name, r.Ref())
+	return nil, fmt.Errorf("%w: install %s has no code of %s; it has that of %s. Refresh the install to bring it to all of its sites, "+
+		"or give the site code of its own", provision.ErrPlan, i.Name, r.Ref(), strings.Join(has, ", "))
 }
 
 // nameFree refuses a host name by which another site of the install is found. Errors: provision.ErrPlan.

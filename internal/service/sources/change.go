@@ -63,7 +63,7 @@ func (svc *Sources) Add(ctx context.Context, n New) (src records.Source, err err
 // askConnection asks a source how it reaches its database, and takes what it tells for what was given.
 func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New) error {
 	if n.Address == "" {
-		return input.Wrongf("say with --address where the source is, so that it can be asked")
+		return input.Wrongf("say at which address the source is, so that it can be asked")
 	}
 	fsys, err := svc.Hosts.Files(ctx, host)
 	if err != nil {

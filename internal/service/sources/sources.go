@@ -168,10 +168,10 @@ func (s *Opened) hasTables(ctx context.Context, database string) error {
 		}
 	}
 	if len(found) == 0 {
-		return fmt.Errorf("%w: database %s has no tables of %s; say which one is right with --database", kind.ErrCannotRead, database,
+		return fmt.Errorf("%w: database %s has no tables of %s; say which database is right", kind.ErrCannotRead, database,
 			s.Identity.Kind.Title)
 	}
-	return fmt.Errorf("%w: database %s has no table %s%s, its prefix is %s; say which one is right with --prefix, or --database",
+	return fmt.Errorf("%w: database %s has no table %s%s, its prefix is %s; say which prefix is right, or which database",
 		kind.ErrCannotRead, database, s.Identity.Prefix, sign, strings.Join(found, " or "))
 }
 
@@ -179,7 +179,7 @@ func (s *Opened) hasTables(ctx context.Context, database string) error {
 func settingsAddress(id *kind.Identity) (string, error) {
 	d := id.Database
 	if d.Name == "" || d.User == "" || d.Host == "" {
-		return "", fmt.Errorf("the settings file does not tell it (%s); give it with --database mysql://user@host:port/name",
+		return "", fmt.Errorf("the settings file does not tell it (%s); give the database, like mysql://user@host:port/name",
 			strings.Join(append(id.Unreadable, "name, user or host is empty"), "; "))
 	}
 	return sitedb.InSettings(d.Engine, d.Host, d.User, d.Password)

@@ -170,12 +170,6 @@ func ofSite(ctx context.Context, db *records.DB, state string, r records.SiteRow
 	return out, nil
 }
 
-// FindingName is what a finding is accepted by.
-func FindingName(what, where string) string { return what + ": " + where }
-
-// FindingMark tells a finding from another one of the same name.
-func FindingMark(f *survey.Finding) string { return f.Severity }
-
 // Settled reports whether every packing list of a source, of which there is one at least, deals with a finding.
 func Settled(f *survey.Finding, lists []*packing.List) bool {
 	if f.Remedy == nil || len(lists) == 0 {
@@ -215,7 +209,7 @@ func ofSources(ctx context.Context, db *records.DB) (groups []Group, err error) 
 		}
 		for _, f := range s.Survey.Findings {
 			known := slices.ContainsFunc(accepted, func(a records.Acceptance) bool {
-				return a.What == FindingName(f.What, f.Where) && a.Mark == FindingMark(&f)
+				return a.What == f.Name() && a.Mark == f.Severity
 			})
 			if f.Severity != "note" && !known && !Settled(&f, lists) {
 				g.Items = append(g.Items, Item{Severity: f.Severity, Sentence: f.What + ": " + f.Where, Act: Open, What: f.What, Where: f.Where})

@@ -49,7 +49,7 @@ func TestTodayHasWhatNeedsAttentionAndNothingElse(t *testing.T) {
 	starter, err := db.AddStarter(ctx, "music-base", &src.ID, "wordpress", "list: a\nleave-out:\n  paths: [\"**/*.log\"]\n")
 	require.NoError(t, err)
 	require.Equal(t, []string{"base: fault secret outside the settings file: old.php open"}, sentences(), "the packing list deals with the logs")
-	require.NoError(t, db.Accept(ctx, records.Acceptance{SourceID: &src.ID, What: today.FindingName("secret outside the settings file", "old.php"),
+	require.NoError(t, db.Accept(ctx, records.Acceptance{SourceID: &src.ID, What: "secret outside the settings file: old.php",
 		Mark: "fault", Reason: "it is of a test account", Who: "ines"}))
 	require.Empty(t, sentences())
 

@@ -4,6 +4,6 @@ import { Input } from './Field'
 export function Find({ label, value, onChange }: { label: string; value: string; onChange: (text: string) => void }) {
   return (
     <Input data-find aria-label={`Find by ${label}`} placeholder={label} type="search" value={value} onChange={(e) => onChange(e.target.value)}
-      className="w-56 max-w-full h-[26px]!" />
+      className="w-56! max-w-full h-[26px]!" />
   )
 }

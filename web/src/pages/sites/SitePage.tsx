@@ -1,4 +1,4 @@
-import { Archive, Check, ChevronRight, EyeOff } from 'lucide-react'
+import { Archive, Check, EyeOff } from 'lucide-react'
 import type { ReactNode } from 'react'
 import { useNavigate, useParams } from 'react-router'
 import type { Schemas, Site } from '../../api/client'
@@ -153,7 +153,7 @@ function Judged({ site }: { site: Site }) {
           {known.map((c) => <Known key={c.name} site={site} check={c} accepted={accepted(c)!} />)}
           <li className="border-t border-line">
             <details open={open.length === 0 && passed.length <= 4}>
-              <summary className="px-4 py-2 text-soft"><ChevronRight size={13} className="inline -mt-0.5" aria-hidden /> {passed.length} pass</summary>
+              <summary className="px-4 py-2 text-soft">{passed.length} pass</summary>
               <ul>{passed.map((c) => <Judgement key={c.name} check={c} />)}</ul>
             </details>
           </li>

@@ -15,6 +15,7 @@ import { Sheet } from '../../parts/Sheet'
 import { Result, RunStatus, Status } from '../../parts/Status'
 import { When } from '../../parts/When'
 import { FirstSteps } from './FirstSteps'
+import { together } from './together'
 
 type Day = Schemas['Today']
 type Group = Schemas['TodayGroup']
@@ -66,14 +67,19 @@ function Attention({ day }: { day: Day }) {
   return (
     <Sheet title="Needs attention" aside={plural(day.groups.length, 'place')}>
       <ul aria-label="What needs attention">
-        {day.groups.map((g) => (
+        {together(day.groups).map(({ first: g, others }) => (
           <li key={g.noun + g.name} className="px-4 py-2.5 border-t border-line grid gap-1.5">
-            <p className="flex items-center gap-2">
+            <p className="flex flex-wrap items-center gap-2">
               <Result result={g.severity} />
               <To to={`/${pages[g.noun]}/${g.name}`}>{g.title}</To>
-              <span className="text-soft">{g.noun}</span>
+              {others.length === 0 ? <span className="text-soft">{g.noun}</span> : <span className="text-soft">and {plural(others.length, 'more site')} with just the same</span>}
             </p>
-            <ul className="grid gap-1">{g.items.map((i) => <Attended key={i.sentence} group={g} item={i} />)}</ul>
+            <ul className="grid gap-1">{g.items.map((i) => <Attended key={i.sentence} group={g} item={i} many={others.length > 0} />)}</ul>
+            {others.length > 0 && (
+              <details className="text-soft"><summary>The others</summary>
+                <ul className="columns-2 gap-x-4 pt-1">{others.map((o) => <li key={o.name} className="truncate"><To to={`/sites/${o.name}`}>{o.title}</To></li>)}</ul>
+              </details>
+            )}
           </li>
         ))}
       </ul>
@@ -83,12 +89,12 @@ function Attention({ day }: { day: Day }) {
 }
 
 /** One thing that was found, with the button that settles it. */
-function Attended({ group, item }: { group: Group; item: Item }) {
+function Attended({ group, item, many }: { group: Group; item: Item; many: boolean }) {
   return (
     <li className="flex flex-wrap items-start gap-x-3 gap-y-1">
       <span className="min-w-0 flex-[1_1_16rem] break-words">{item.sentence}</span>
       <span className="flex gap-1.5 shrink-0">
-        {item.what && group.noun !== 'run' && <AcceptButton noun={group.noun} name={group.name} what={item.what} where={item.where} />}
+        {item.what && group.noun !== 'run' && <AcceptButton noun={group.noun} name={group.name} what={item.what} where={item.where} many={many} />}
         <Settle group={group} item={item} />
       </span>
     </li>
@@ -112,7 +118,7 @@ function Settle({ group, item }: { group: Group; item: Item }) {
 }
 
 /** Accepts what is known and harmless, with the reason. */
-export function AcceptButton({ noun, name, what, where }: { noun: 'site' | 'source'; name: string; what: string; where?: string }) {
+export function AcceptButton({ noun, name, what, where, many }: { noun: 'site' | 'source'; name: string; what: string; where?: string; many?: boolean }) {
   const check = useAcceptCheck()
   const finding = useAcceptFinding()
   const accept = (f: FormData) => noun === 'site'
@@ -122,7 +128,7 @@ export function AcceptButton({ noun, name, what, where }: { noun: 'site' | 'sour
     <Ask small button="Accept…" title={`Accept “${what}” on ${name}`} action="Accept it" onSubmit={accept}
       about="It is known and harmless, and is not shown as something to look at any more. When something else is found there, it is.">
       <TextField label="Why is it harmless?" name="reason" required minLength={3} maxLength={500} autoFocus />
-      {noun === 'site' && <Tick name="everywhere">On all sites of the same starter where just the same is found</Tick>}
+      {noun === 'site' && <Tick name="everywhere" defaultChecked={many}>On all sites of the same starter where just the same is found</Tick>}
     </Ask>
   )
 }
