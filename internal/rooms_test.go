@@ -71,7 +71,7 @@ func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
 // options.
 func TestSentencesSpeakOfNoCommands(t *testing.T) {
 	commands := regexp.MustCompile(`nestseed (host|source|packing|starter|release|client|site|install|run|vault|kind|user|token) |\s\(?--[a-z]`)
-	others := []string{"core/hostfs/sftp", "core/sitedb", "core/sidebyside", "core/kinddraft"} // commands of other programs
+	others := []string{"core/hostfs/sftp", "core/sitedb", "core/sidebyside", "core/kinddraft", "service/cluster"} // commands of other programs
 	sources(t, func(dir string, file *ast.File, at func(token.Pos) string) {
 		if !in(dir, "core") && !in(dir, "service") {
 			return

@@ -59,12 +59,14 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 	tab := console(t)
 	for _, theme := range []string{"light", "dark"} {
 		for path, ready := range map[string]string{
-			"/": "table", "/sources": "table", "/sources/base": "table", "/starters": "table", "/starters/music-base": "textarea",
+			"/": "table", "/sources": "table", "/sources/base": "table", "/starters": "table", "/starters/music-base": "ol li",
+			"/starters/music-base/packing": "[role=treeitem]", "/kinds": "table", "/kinds/wordpress": "pre", "/people": "table", "/hosts/preview": "dl",
+			"/parts": "[aria-label='Size map'] button", "/releases/music-base@1?file=database/lad_options": "[aria-label^=Rows] table",
 			"/releases/music-base@1": "[aria-label='Size map'] button",
 			"/clients":               "table", "/clients/" + school: "table", "/sites": "table", "/sites/" + school: "section ul li",
 			"/sites/new?client=" +
 				school: "ol li", "/runs": "table", "/runs/1": "ol li",
-			"/installs/on-a-page": "table", "/hosts": "table", "/vault": "table", "/sites/" + school + "/sheet": "article", "/sites/" + school +
+			"/installs/on-a-page": "table", "/hosts": "table", "/vault": "main ul li", "/sites/" + school + "/sheet": "article", "/sites/" + school +
 				"/side-by-side": "main img", "/handover": "main p",
 		} {
 			var faults []string
@@ -90,12 +92,12 @@ func TestASiteIsMadeOnOnePageByKeyboard(t *testing.T) {
 	do(t, tab,
 		chromedp.Navigate(world.service.address()+"/sites/new?client="+school.Name),
 		chromedp.WaitVisible("ol li", chromedp.ByQuery),
-		chromedp.Text("#f-measurement-id-note", &missing, chromedp.ByQuery),
-		chromedp.AttributeValue(`section button.bg-leaf`, "disabled", &disabled, &has, chromedp.ByQuery),
-		chromedp.Focus("#f-measurement-id", chromedp.ByQuery),
+		chromedp.Text("#f-measurement-note", &missing, chromedp.ByQuery),
+		chromedp.AttributeValue(`header button.bg-leaf`, "disabled", &disabled, &has, chromedp.ByQuery),
+		chromedp.Focus("#f-measurement", chromedp.ByQuery),
 		chromedp.KeyEvent(school.Settings["measurement"]),
-		chromedp.WaitVisible(`section button.bg-leaf:enabled`, chromedp.ByQuery),
-		chromedp.Focus(`section button.bg-leaf`, chromedp.ByQuery),
+		chromedp.WaitVisible(`header button.bg-leaf:enabled`, chromedp.ByQuery),
+		chromedp.Focus(`header button.bg-leaf`, chromedp.ByQuery),
 		chromedp.KeyEvent("\r"),
 		chromedp.WaitVisible(`a[href="/sites/`+school.Name+`"]`, chromedp.ByQuery),
 		chromedp.Click(`a[href="/sites/`+school.Name+`"]`, chromedp.ByQuery),

@@ -241,20 +241,27 @@ func TestWhatIsDoneWithASiteIsAskedForInTheConsole(t *testing.T) {
 	}
 	named := func(name string) string { return fmt.Sprintf("//button[normalize-space()=%q]", name) }
 	var text string
-	for button, says := range map[string]string{"Refresh": "code", "Move": "safety copy of " + s.Name, "Undo": "the site is removed",
-		"Retire": "The record stays", "New credentials": "Visitors notice nothing"} {
-		do(t, tab, append(open(named(button)), chromedp.Poll(fmt.Sprintf("document.querySelector('[role=dialog]').textContent.includes(%q)",
-			says), nil),
-			chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent("[role=dialog]", chromedp.ByQuery))...)
+	inMenu := func(name string) []chromedp.Action {
+		item := fmt.Sprintf("//*[@role='menuitem'][normalize-space()=%q]", name)
+		return []chromedp.Action{chromedp.Navigate(page), chromedp.WaitVisible(named("More"), chromedp.BySearch), chromedp.Focus(named("More"),
+			chromedp.BySearch), chromedp.KeyEvent("\r"), chromedp.WaitVisible(item, chromedp.BySearch), chromedp.Click(item, chromedp.BySearch)}
+	}
+	for opened, says := range map[string]string{"Newer code…": "code", "Move…": "safety copy of " + s.Name, "Undo…": "the site is removed",
+		"Retire…": "The record stays", "New credentials…": "Visitors notice nothing"} {
+		steps := open(named(opened))
+		if opened == "Retire…" || opened == "New credentials…" {
+			steps = inMenu(opened)
+		}
+		do(t, tab, append(steps, chromedp.Poll(fmt.Sprintf("document.querySelector('[role=dialog]')?.textContent.includes(%q)",
+			says), nil), chromedp.KeyEvent("\x1b"), closed)...)
 	}
 	do(t, tab, append(open(named("Make a link")), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
 		chromedp.WaitVisible("main code", chromedp.ByQuery), chromedp.Text("main code", &text, chromedp.ByQuery))...)
 	require.Contains(t, text, "/handover#")
-	do(t, tab, append(open(named("Make a safety copy"))[:2], chromedp.Click(named("Make a safety copy"), chromedp.BySearch),
-		chromedp.WaitVisible("//h1[contains(., 'Copy site')]", chromedp.BySearch))...)
+	do(t, tab, append(inMenu("Make a safety copy"), chromedp.WaitVisible("//h1[contains(., 'Copy site')]", chromedp.BySearch))...)
 	ended(t, world.service.client(t))
-	do(t, tab, append(open(named("Undo")), chromedp.WaitVisible("[role=dialog] li", chromedp.ByQuery),
-		chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
+	do(t, tab, append(open(named("Undo…")), chromedp.WaitVisible("[role=dialog] li", chromedp.ByQuery),
+		chromedp.Click("[role=dialog] button[type=submit]:enabled", chromedp.ByQuery),
 		chromedp.WaitVisible("//h1[contains(., 'Undo site')]", chromedp.BySearch))...)
 	ended(t, world.service.client(t))
 	require.NotNil(t, ask[wire.Site](t, "site", "show", s.Name).RetiredAt, "it stays in the record, with its copy")
@@ -271,9 +278,10 @@ func TestATableIsPlannedAndMadeInTheConsole(t *testing.T) {
 	tab := console(t)
 	var table string
 	do(t, tab, chromedp.Navigate(world.service.address()+"/sites/table"), chromedp.WaitVisible("input[type=file]", chromedp.ByQuery),
-		chromedp.SetUploadFiles("input[type=file]", []string{file}, chromedp.ByQuery), chromedp.WaitVisible("table",
-			chromedp.ByQuery), chromedp.Text("table", &table, chromedp.ByQuery))
+		chromedp.SetUploadFiles("input[type=file]", []string{file}, chromedp.ByQuery), chromedp.WaitVisible("[aria-label=Rows] li",
+			chromedp.ByQuery), chromedp.Text("[aria-label=Rows]", &table, chromedp.ByQuery))
 	require.Contains(t, table, "quay-side (added)")
+	require.Less(t, strings.Index(table, "rook-hill"), strings.Index(table, "quay-side"), "what is wrong comes first")
 	require.Contains(t, table, "measurement")
 	do(t, tab, chromedp.Click("//button[normalize-space()='Make 1 site']", chromedp.BySearch),
 		chromedp.WaitVisible("//h1[contains(., 'Make 2 sites')]", chromedp.BySearch))

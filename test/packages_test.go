@@ -511,8 +511,7 @@ func TestLaunchTasksStayUntilTheyAreTickedAndTokensAreFilled(t *testing.T) {
 	var checked bool
 	do(t, console(t), chromedp.Navigate(world.service.address()+"/sites/tasked"), chromedp.WaitVisible("#task-form", chromedp.ByQuery),
 		chromedp.Click("#task-form", chromedp.ByQuery),
-		chromedp.WaitVisible("label[for=task-form] b.line-through",
-			chromedp.ByQuery), chromedp.Evaluate("document.querySelector('#task-form').checked", &checked))
+		saying("owner, now"), chromedp.Evaluate("document.querySelector('#task-form').checked", &checked))
 	require.True(t, checked)
 }
 
@@ -534,15 +533,30 @@ func TestPackingListsAreEditedByCommandAndTriedInTheConsole(t *testing.T) {
 	require.Equal(t, 2, withInput(t, "leave-out: {paths: ['/etc']}", "packing", "set", "edited", "-").code)
 
 	tab := console(t)
-	var aside string
-	do(t, tab, chromedp.Navigate(world.service.address()+"/starters/edited"), chromedp.WaitVisible("#packing-list", chromedp.ByQuery),
-		chromedp.Focus("#packing-list", chromedp.ByQuery),
-		chromedp.Evaluate(`(() => { const t = document.querySelector('#packing-list'); const set = Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set; set.call(t, 'list: tried\nonly: database\n'); t.dispatchEvent(new Event('input', { bubbles: true })) })()`, nil),
-		chromedp.WaitVisible(`//*[contains(text(), "not saved yet")]`,
-			chromedp.BySearch), chromedp.Poll(`document.querySelector('[aria-live=polite]').textContent.startsWith('Goes in0 files')`, nil),
-		chromedp.Text("[aria-live=polite]", &aside, chromedp.ByQuery))
-	require.Contains(t, aside, "0 files")
+	var totals, text string
+	do(t, tab, showing("/starters/edited/packing", "Files and tables"), typed("#packing-list", "list: tried\nonly: database\n"), saying("not saved"),
+		chromedp.Poll(`document.querySelector('[aria-live=polite]').textContent.includes('0 files')`, nil))
 	require.NotContains(t, must(t, "packing", "show", "edited"), "tried", "nothing is kept before it is saved")
+
+	// What is wrong stands at its line; what was typed is there again after the page was left.
+	do(t, tab, typed("#packing-list", "list: tried\nleave-out:\n  path: [a]\n"), chromedp.Poll(`document.querySelector('#packing-fault')?.textContent.startsWith('Line 3')`, nil),
+		chromedp.Click(`nav a[href="/sites"]`, chromedp.ByQuery), saying("The list is not saved"), press("Go, and keep the edits"),
+		saying("What was made from releases"), showing("/starters/edited/packing", "not saved"), chromedp.Value("#packing-list", &text, chromedp.ByQuery))
+	require.Equal(t, "list: tried\nleave-out:\n  path: [a]\n", text)
+
+	// Tree and text say the same; an edit of one is seen in the other, and each step can be taken back.
+	out := `[aria-label="What becomes of wp-includes"] button:nth-child(2)`
+	do(t, tab, press("Discard"), chromedp.WaitVisible(out, chromedp.ByQuery), chromedp.Click(out, chromedp.ByQuery),
+		chromedp.Poll(`document.querySelector('#packing-list').value.includes('wp-includes/**')`, nil), chromedp.WaitVisible(out+"[aria-pressed=true]", chromedp.ByQuery),
+		saying("Your edits save"), chromedp.Text("[aria-live=polite]", &totals, chromedp.ByQuery), press("Undo last"),
+		chromedp.Poll(`!document.querySelector('#packing-list').value.includes('wp-includes/**')`, nil),
+		chromedp.Click(`[aria-label="What becomes of table links"] button:nth-child(3)`, chromedp.ByQuery),
+		chromedp.WaitVisible(`[aria-label="What becomes of table links"] button:nth-child(3)[aria-pressed=true]`, chromedp.ByQuery),
+		press("Save the list"), chromedp.Poll("!document.body.innerText.includes('not saved')", nil))
+	require.Contains(t, totals, "was")
+	saved := ask[wire.Packing](t, "packing", "show", "edited")
+	require.Contains(t, saved.List.Empty, "links")
+	require.NotContains(t, saved.Text, "wp-includes")
 }
 
 func TestAReleaseIsBroughtInFromTheConsole(t *testing.T) {
@@ -551,8 +565,7 @@ func TestAReleaseIsBroughtInFromTheConsole(t *testing.T) {
 	must(t, "release", "download", "music-base@1", "--to", file)
 	tab := console(t)
 	var title string
-	do(t, tab, chromedp.Navigate(world.service.address()+"/starters"), chromedp.WaitVisible("table", chromedp.ByQuery),
-		chromedp.Click("header button", chromedp.ByQuery),
+	do(t, tab, showing("/starters", "Named lines"), press("Import a release…"),
 		chromedp.WaitVisible("[role=dialog] input[name=starter]", chromedp.ByQuery), chromedp.SendKeys("[role=dialog] input[name=starter]",
 			"clicked", chromedp.ByQuery),
 		chromedp.SetUploadFiles("#f-files", []string{file}, chromedp.ByQuery), chromedp.Click("[role=dialog] button[type=submit]",

@@ -63,7 +63,7 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 	require.True(t, open, "a name that cannot be one is not sent")
 	do(t, tab, filled("name", "wren-hall"), filled("title", "Wren Hall"), press("Add"), closed, saying("wren-hall"), saying("title"))
 	do(t, tab, showing("/clients", "wren-hall"), press("Add a client"), filled("name", "wren-hall"), press("Add"),
-		saying(`there is a client "wren-hall" already`), press("Leave it"), closed)
+		saying(`There is a client "wren-hall" already`), press("Leave it"), closed)
 
 	page := "/clients/wren-hall"
 	do(t, tab, showing(page, "Settings"), press("Add a setting"), filled("key", "door_code"), filled("value", "4711-harp"),
@@ -104,10 +104,11 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 
 	var found, listed string
 	do(t, tab, chromedp.SendKeys("input[aria-label='Find in the archive']", "*.css", chromedp.ByQuery),
-		chromedp.Poll("[...document.querySelectorAll('main ul a')].some(a => a.innerText.endsWith('.css'))", nil),
-		chromedp.Evaluate("[...document.querySelectorAll('main ul a')].map(a => a.innerText).join(' ')", &found))
+		chromedp.Poll("[...document.querySelectorAll('[aria-label=Found] button')].some(a => a.innerText.endsWith('.css'))", nil),
+		chromedp.Evaluate("[...document.querySelectorAll('[aria-label=Found] button')].map(a => a.innerText).join(' ')", &found))
 	require.NotContains(t, found, ".jpg")
-	do(t, tab, typed("input[aria-label='Find in the archive']", "*.never"), saying("Nothing matches."))
+	do(t, tab, typed("input[aria-label='Find in the archive']", "*.never"), saying("Nothing matches."),
+		typed("input[aria-label='Find in the archive']", "VERSION.php"), saying("wp-includes/version.php"))
 
 	// The size map opens what is clicked; boxes that are too small for a name have one for who cannot see them.
 	var names int
@@ -119,6 +120,17 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 		chromedp.Sleep(300e6), chromedp.Text("[aria-label='Size map']", &listed, chromedp.ByQuery))
 	require.Zero(t, names)
 	require.NotContains(t, listed, "wp-includes")
+	// The place is in the address, and every box is of that place; a file that is opened is shown.
+	var boxes []string
+	do(t, tab, chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].map(b => b.title.split(':')[0])", &boxes),
+		chromedp.Poll("new URLSearchParams(location.search).get('at') === 'wp-content/uploads'", nil))
+	for _, b := range boxes {
+		require.True(t, strings.HasPrefix(b, "wp-content/uploads/") || b == "others", b)
+	}
+	do(t, tab, showing(page+"?at=wp-includes", "version.php"), chromedp.Click(`button[title="wp-includes/version.php"]`, chromedp.ByQuery), saying("$wp_version"),
+		showing(page+"?file=database/lad_options", "option_name"), saying("blogname"),
+		showing(page, "wp-content"), chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery),
+		chromedp.Poll("document.querySelectorAll(`[aria-label='Size map'] button[tabindex='0']`).length === 1", nil))
 
 	// One file is read from within the archive.
 	var php string
@@ -142,7 +154,7 @@ func TestAHostIsTriedBeforeItIsKept(t *testing.T) {
 	do(t, tab, chromedp.Value("[role=dialog] [name=address]", &kept, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
 	require.Equal(t, "http://{name}.example", kept, "nothing that was typed is lost")
 	require.Equal(t, 3, nestseed(t, "host", "show", "nowhere").code)
-	do(t, tab, chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('preview')).querySelector('button').click()`, nil), saying("a file is put in the place of another"))
+	do(t, tab, showing("/hosts/preview", "What it is"), press("Test it"), saying("a file is put in the place of another"))
 
 	do(t, tab, showing("/sources", "Configured sites"), press("Add a source"), filled("name", "elsewhere"), filled("path", "no-such-folder"),
 		press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery), saying("no-such-folder"))
@@ -163,7 +175,7 @@ func TestFailedWorkIsTold(t *testing.T) {
 	tab := console(t)
 	var path string
 	do(t, tab, showing("/", "Needs attention"), saying("fading"),
-		chromedp.Evaluate(`[...document.querySelectorAll('[aria-label="What needs attention"] a, table a')].find(a => a.innerText.includes('fading')).click()`, nil),
+		chromedp.Evaluate(`[...document.querySelectorAll('[aria-label="What needs attention"] a')].find(a => a.innerText.includes('fading')).click()`, nil),
 		chromedp.Poll("location.pathname !== '/'", nil), chromedp.Evaluate("location.pathname", &path))
 	do(t, tab, chromedp.WaitVisible("main h1", chromedp.ByQuery))
 	svc := world.service.client(t)

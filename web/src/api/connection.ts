@@ -31,10 +31,18 @@ export const connection = {
     if (!state.away) set({ away: true })
     timer ??= setInterval(() => void ask(), 1500)
   },
+  /** Waits until the service answers again. */
+  back(): Promise<void> {
+    this.lost()
+    return new Promise((done) => { const stop = this.onBack(() => { stop(); done() }) })
+  },
   /** A session has ended: the page stays as it is, under a log-in. */
   expired() { if (!state.expired) set({ expired: true }) },
-  loggedIn() { set({ expired: false }) },
-  /** Calls back when the service answers again. */
+  loggedIn() {
+    set({ expired: false })
+    for (const b of backs) b()
+  },
+  /** Calls back when the service answers again, or somebody has logged in again. */
   onBack(back: () => void) {
     backs.add(back)
     return () => { backs.delete(back) }

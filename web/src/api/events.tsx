@@ -41,7 +41,12 @@ export function LiveRuns({ children }: { children: ReactNode }) {
         setRuns((r) => ({ ...r, live: [] }))
         stream = new EventSource('/api/v1/events')
         stream.onmessage = hear
-        stream.onerror = () => connection.lost()
+        // Closed for good, it was refused, as after a session has ended: who is asking says so. Else nobody answers.
+        stream.onerror = () => {
+          if (stream?.readyState !== EventSource.CLOSED) return connection.lost()
+          stream = null
+          void queries.invalidateQueries({ queryKey: ['me'] })
+        }
       }
     }
     const leave = () => { stream?.close(); stream = null }

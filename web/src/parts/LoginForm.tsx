@@ -17,7 +17,7 @@ export function LoginForm({ name }: { name?: string }) {
     <form onSubmit={submit} className="grid gap-4">
       <TextField label="Name" name="name" required autoFocus={!name} autoComplete="username" defaultValue={name} />
       <TextField label="Password" name="password" type="password" required autoFocus={!!name} autoComplete="current-password" />
-      <Trouble error={login.error} />
+      <Trouble error={login.error} own />
       <Button primary type="submit" disabled={login.isPending}>Log in</Button>
     </form>
   )

@@ -1,11 +1,12 @@
 import { useEffect, useRef, type ReactNode } from 'react'
 import { Problem } from '../api/client'
 
-/** What has gone wrong, brought into view. That the service does not answer is said above the page, once. */
-export function Trouble({ error }: { error: Error | null | undefined }) {
+/** What has gone wrong, brought into view. That the service does not answer, or nobody is logged in, is said over the page, once; own is what
+ * the log-in itself has to say. */
+export function Trouble({ error, own }: { error: Error | null | undefined; own?: boolean }) {
   const at = useRef<HTMLParagraphElement>(null)
-  useEffect(() => at.current?.scrollIntoView({ block: 'nearest' }), [error])
-  if (!error || (error instanceof Problem && error.away)) return null
+  useEffect(() => { at.current?.scrollIntoView({ block: 'nearest' }) }, [error]) // which may promise something, and that is no clean-up
+  if (!error || (error instanceof Problem && (error.away || (error.loggedOut && !own)))) return null
   return <p ref={at} role="alert" className="text-clay bg-clay-wash rounded px-3 py-2 my-2 break-words">{error.message}</p>
 }
 

@@ -53,7 +53,7 @@ function Branch({ n, depth, most, context }: { n: Node; depth: number; most: num
   const state = stateOf(n)
   const Icon = open ? ChevronDown : ChevronRight
   return (
-    <li role="treeitem" aria-expanded={n.folder ? open : undefined} aria-label={n.name}>
+    <li role="treeitem" aria-expanded={n.folder ? open : undefined}>
       <div className="flex items-center h-[28px] pr-3 gap-2 border-b border-line hover:bg-leaf-wash/50" style={{ paddingLeft: 12 + depth * 16 }}>
         {n.folder ? (
           <button type="button" data-row aria-expanded={open} className="flex items-center gap-1 min-w-0 text-left font-mono" onClick={() => setOpen(!open)}>

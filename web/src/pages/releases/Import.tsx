@@ -3,7 +3,8 @@ import { useNavigate } from 'react-router'
 import * as tus from 'tus-js-client'
 import { useCheckLink, useImport } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Field, Input, Select } from '../../parts/Field'
+import { Field, SelectField, TextField } from '../../parts/Field'
+import { namePattern } from '../clients/AddClient'
 import { size } from '../../lib/format'
 
 const fileLook = 'block w-full text-soft file:h-8 file:px-3 file:mr-3 file:rounded file:border file:border-solid file:border-line-strong/60 file:bg-sheet file:text-ink file:font-semibold'
@@ -65,22 +66,22 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
       }}>
       {!starter && (
         <div className="grid grid-cols-2 gap-3">
-          <Field label="Starter" hint="a new one, or one there is">{(id, by) => <Input id={id} aria-describedby={by} name="starter" required pattern="[a-z0-9][a-z0-9\-]*" />}</Field>
-          <Field label="Packing list" hint="for a new starter">{(id, by) => <Select id={id} aria-describedby={by} name="list"><option value="starter">starter</option><option value="whole-site">whole site</option></Select>}</Field>
+          <TextField label="Starter" name="starter" hint="a new one, or one there is" required pattern={namePattern} mono />
+          <SelectField label="Packing list" name="list" hint="for a new starter" choices={[{ value: 'starter' }, { value: 'whole-site', label: 'whole site' }]} />
         </div>
       )}
-      <Field label="Files" hint="one archive, its volumes, or a dump">{(id, by) => <input id={id} aria-describedby={by} ref={files} type="file" multiple className={fileLook} />}</Field>
-      <Field label="Or links to them">{(id) => <Input id={id} name="links" className="font-mono" placeholder="https://files.example/site.tar.bz2" />}</Field>
+      <Field label="Files" name="files" hint="one archive, its volumes, or a dump">{(id, by) => <input id={id} aria-describedby={by} ref={files} type="file" multiple className={fileLook} />}</Field>
+      <TextField label="Or links to them" name="links" mono placeholder="https://files.example/site.tar.bz2" />
       <details>
         <summary className="font-semibold">SQL dump beside it, key of a sealed archive, note</summary>
         <div className="grid gap-3 pt-3">
-          <Field label="Dump">{(id) => <input id={id} ref={dump} type="file" className={fileLook} />}</Field>
-          <Field label="Or a link to the dump">{(id) => <Input id={id} name="dump-link" className="font-mono" />}</Field>
-          <Field label="Key or passphrase" hint="of a sealed archive">{(id, by) => <Input id={id} aria-describedby={by} name="key" type="password" autoComplete="off" />}</Field>
-          <Field label="Note">{(id) => <Input id={id} name="note" maxLength={500} />}</Field>
+          <Field label="Dump" name="dump">{(id) => <input id={id} ref={dump} type="file" className={fileLook} />}</Field>
+          <TextField label="Or a link to the dump" name="dump-link" mono />
+          <TextField label="Key or passphrase" name="key" hint="of a sealed archive" type="password" autoComplete="off" />
+          <TextField label="Note" name="note" maxLength={500} />
         </div>
       </details>
-      {sending && <p role="status" className="text-soft font-mono">{sending}</p>}
+      {sending && <p role="status" className="text-soft font-mono break-all">{sending}</p>}
     </Ask>
   )
 }

@@ -50,7 +50,7 @@ function Branch({ n, depth, most, ...tree }: TreeProps & { n: Node; depth: numbe
     tree.onSelect(n.path, n.folder ?? false)
   }
   return (
-    <li role="treeitem" aria-expanded={n.folder ? open : undefined} aria-selected={tree.selected === n.path} aria-label={n.name}>
+    <li role="treeitem" aria-expanded={n.folder ? open : undefined} aria-selected={tree.selected === n.path}>
       <div className={cx('flex items-center h-[28px] pr-3 gap-2', tree.selected === n.path ? 'bg-leaf-wash' : 'hover:bg-leaf-wash/50')} style={{ paddingLeft: 10 + depth * 16 }}>
         <button type="button" data-row aria-expanded={n.folder ? open : undefined} title={n.path} className="flex items-center gap-1 min-w-0 flex-1 text-left" onClick={act}>
           {n.folder ? <Icon size={14} className="text-faint shrink-0" aria-hidden /> : <span className="w-3.5 shrink-0" />}

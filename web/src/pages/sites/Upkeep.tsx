@@ -18,7 +18,7 @@ const because: Record<string, string> = { replaced: 'it was replaced', moved: 'i
 export function MoreActs({ site }: { site: Site }) {
   return (
     <>
-      {site.behind > 0 && <RefreshButton site={site} />}
+      <RefreshButton site={site} />
       <MoveButton site={site} />
       <Others site={site} />
     </>
