@@ -42,6 +42,7 @@ type bench struct {
 	stack   *stack.Stack
 	service *exec.Cmd
 	svc     *client.Client
+	address string
 	site    string // folder of the generated site
 	dump    string
 	plain   time.Duration // zip and mariadb-dump of the site
@@ -82,7 +83,7 @@ func run(ctx context.Context) (err error) {
 	for _, step := range []struct {
 		name string
 		do   func() error
-	}{{"bare", b.bare}, {"table", b.table}, {"tenants", b.tenants}, {"remote", b.remote}, {"engines", b.engines}, {"", b.grow}, {"", b.build}, {"rebuild", b.rebuild}, {"provision", b.provision}, {"rewrite",
+	}{{"bare", b.bare}, {"table", b.table}, {"tenants", b.tenants}, {"lists", b.lists}, {"remote", b.remote}, {"engines", b.engines}, {"", b.grow}, {"", b.build}, {"rebuild", b.rebuild}, {"provision", b.provision}, {"rewrite",
 		b.rewrite}, {"many", b.many}, {"import", b.importDump}, {"", b.memory}} {
 		if step.name != "" && len(os.Args) > 1 && !slices.Contains(os.Args[1:], step.name) {
 			continue
@@ -90,7 +91,7 @@ func run(ctx context.Context) (err error) {
 		if err := step.do(); err != nil {
 			return err
 		}
-		if last := os.Args[len(os.Args)-1]; len(os.Args) > 1 && slices.Contains([]string{"remote", "engines", "tenants"}, last) && step.name == last {
+		if last := os.Args[len(os.Args)-1]; len(os.Args) > 1 && slices.Contains([]string{"remote", "engines", "tenants", "lists"}, last) && step.name == last {
 			return nil // the rest needs a large site
 		}
 	}
@@ -110,7 +111,8 @@ func (b *bench) startService() error {
 		if res, err := http.Get("http://" + listen + "/readyz"); err == nil {
 			res.Body.Close()
 			token, err := os.ReadFile(filepath.Join(data, "owner-token"))
-			b.svc = client.New("http://"+listen, strings.TrimSpace(string(token)))
+			b.address = "http://" + listen
+			b.svc = client.New(b.address, strings.TrimSpace(string(token)))
 			return err
 		}
 	}

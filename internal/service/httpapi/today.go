@@ -31,7 +31,7 @@ func siteRowsOut(rows []records.SiteRow) []wire.SiteRow {
 
 func (a *api) listSites(ctx context.Context, in *struct {
 	Retired bool   `query:"retired" doc:"those that are gone"`
-	State   string `query:"state" enum:"failed,warned,passed,unchecked,held,behind,to-do,elsewhere,leading"`
+	State   string `query:"state" enum:"attention,failed,warned,passed,unchecked,held,behind,to-do,elsewhere,leading"`
 	Client  string `query:"client"`
 	Host    string `query:"host"`
 	Starter string `query:"starter"`

@@ -57,6 +57,7 @@ var ErrCursor = errors.New("the cursor is not one of this list; begin with its f
 
 // States are conditions on a row that sites are chosen by.
 var States = map[string]string{
+	"attention": "(failed > 0 OR warned > accepted OR checked_at IS NULL OR NOT leads)",
 	"failed":    "failed > 0",
 	"warned":    "failed = 0 AND warned > accepted",
 	"passed":    "failed = 0 AND warned <= accepted AND checked_at IS NOT NULL",

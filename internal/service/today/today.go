@@ -13,6 +13,7 @@ import (
 
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
@@ -73,101 +74,85 @@ type Page struct {
 	Behind   []records.StarterBehind
 }
 
-// Gather reads all of it from the records.
+// Gather reads all of it from the records, side by side.
 func Gather(ctx context.Context, db *records.DB) (*Page, error) {
 	p := &Page{}
-	var err error
-	if p.Counts, err = db.Counts(ctx); err != nil {
-		return nil, err
-	}
-	sites, more, err := ofSites(ctx, db)
-	if err != nil {
-		return nil, err
-	}
-	sources, err := ofSources(ctx, db)
-	if err != nil {
-		return nil, err
-	}
-	runs, err := ofRuns(ctx, db)
-	if err != nil {
-		return nil, err
-	}
-	p.More, p.Groups = more, slices.Concat(runs, sites, sources)
-	slices.SortStableFunc(p.Groups, func(a, b Group) int { return rank(a.Severity()) - rank(b.Severity()) })
-	if p.Tasks, p.AllTasks, err = db.OpenTasks(ctx, mostListed); err != nil {
-		return nil, err
-	}
-	if p.Behind, err = db.Behind(ctx); err != nil {
-		return nil, err
-	}
+	var sites, sources, runs []Group
+	group, ctx := parallel.WithContext(ctx)
+	group.Go(func() (err error) { p.Counts, err = db.Counts(ctx); return err })
+	group.Go(func() (err error) { sites, p.More, err = ofSites(ctx, db); return err })
+	group.Go(func() (err error) { sources, err = ofSources(ctx, db); return err })
+	group.Go(func() (err error) { runs, err = ofRuns(ctx, db); return err })
+	group.Go(func() (err error) { p.Tasks, p.AllTasks, err = db.OpenTasks(ctx, mostListed); return err })
+	group.Go(func() (err error) { p.Behind, err = db.Behind(ctx); return err })
 	for state, into := range map[string]*[]records.SiteRow{"held": &p.Held, "leading": &p.Leading} {
-		if *into, _, err = db.SiteRows(ctx, records.SiteFilter{State: state, Sort: "newest", Limit: mostListed}); err != nil {
-			return nil, err
-		}
+		group.Go(func() (err error) {
+			*into, _, err = db.SiteRows(ctx, records.SiteFilter{State: state, Sort: "newest", Limit: mostListed})
+			return err
+		})
 	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	p.Groups = slices.Concat(runs, sites, sources)
+	slices.SortStableFunc(p.Groups, func(a, b Group) int { return rank(a.Severity()) - rank(b.Severity()) })
 	return p, nil
 }
 
 func ofSites(ctx context.Context, db *records.DB) (groups []Group, more int, err error) {
-	_, states, err := db.SiteStates(ctx, records.SiteFilter{})
+	f := records.SiteFilter{State: "attention", Sort: "attention", Limit: mostSites}
+	_, states, err := db.SiteStates(ctx, f)
 	if err != nil {
 		return nil, 0, err
 	}
-	all := 0
-	for _, state := range []string{"failed", "unchecked", "warned", "elsewhere"} {
-		all += states[state]
-		rows, _, err := db.SiteRows(ctx, records.SiteFilter{State: state, Sort: "newest", Limit: mostSites})
-		if err != nil {
+	rows, _, err := db.SiteRows(ctx, f)
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, r := range rows {
+		g := Group{Noun: "site", Name: r.Name, Title: cmp.Or(r.Title, r.Name)}
+		if g.Items, err = ofSite(ctx, db, r); err != nil {
 			return nil, 0, err
 		}
-		for _, r := range rows {
-			at := slices.IndexFunc(groups, func(g Group) bool { return g.Name == r.Name })
-			if at < 0 && len(groups) == mostSites {
-				break
-			}
-			if at < 0 {
-				at = len(groups)
-				groups = append(groups, Group{Noun: "site", Name: r.Name, Title: cmp.Or(r.Title, r.Name)})
-			} else {
-				all-- // was counted before
-			}
-			items, err := ofSite(ctx, db, state, r)
-			if err != nil {
-				return nil, 0, err
-			}
-			groups[at].Items = append(groups[at].Items, items...)
+		if len(g.Items) > 0 {
+			groups = append(groups, g)
 		}
 	}
-	groups = slices.DeleteFunc(groups, func(g Group) bool { return len(g.Items) == 0 })
-	return groups, max(0, all-len(groups)), nil
+	return groups, states["attention"] - len(rows), nil
 }
 
-// ofSite says what is to be looked at on a site in a state.
-func ofSite(ctx context.Context, db *records.DB, state string, r records.SiteRow) ([]Item, error) {
-	if state == "unchecked" {
-		return []Item{{Severity: "warning", Sentence: "it was never checked", Act: Check}}, nil
-	}
+// ofSite says what is to be looked at on a site.
+func ofSite(ctx context.Context, db *records.DB, r records.SiteRow) (out []Item, err error) {
 	s, err := db.SiteByID(ctx, r.ID)
 	if err != nil {
 		return nil, err
 	}
-	if state == "elsewhere" && s.Lead != nil {
-		return []Item{{Severity: "note", Sentence: s.Lead.Sentence(), Act: Check}}, nil
+	if s.Report == nil {
+		out = append(out, Item{Severity: "warning", Sentence: "it was never checked", Act: Check})
+	} else {
+		accepted, err := db.AcceptedOn(ctx, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		out = judged(s.Report, accepted)
 	}
-	accepted, err := db.AcceptedOn(ctx, r.ID)
-	if err != nil || s.Report == nil {
-		return nil, err
+	if s.Lead != nil && !s.Lead.There {
+		out = append(out, Item{Severity: "note", Sentence: s.Lead.Sentence(), Act: Check})
 	}
-	var out []Item
-	for i := range s.Report.Checks {
-		switch c := &s.Report.Checks[i]; {
+	return out, nil
+}
+
+// judged says what checks have found that is not accepted.
+func judged(r *check.Report, accepted []records.Acceptance) (out []Item) {
+	for i := range r.Checks {
+		switch c := &r.Checks[i]; {
 		case c.Result == check.Fail:
 			out = append(out, Item{Severity: "fault", Sentence: c.Name + ": " + c.Sentence, Act: Open})
 		case c.Result == check.Warn && records.CoveredBy(accepted, c) == nil:
 			out = append(out, Item{Severity: "warning", Sentence: c.Name + ": " + c.Sentence, Act: Open, What: c.Name})
 		}
 	}
-	return out, nil
+	return out
 }
 
 // Settled reports whether every packing list of a source, of which there is one at least, deals with a finding.

@@ -4788,7 +4788,7 @@ export interface operations {
             query?: {
                 /** @description those that are gone */
                 retired?: boolean;
-                state?: "failed" | "warned" | "passed" | "unchecked" | "held" | "behind" | "to-do" | "elsewhere" | "leading";
+                state?: "attention" | "failed" | "warned" | "passed" | "unchecked" | "held" | "behind" | "to-do" | "elsewhere" | "leading";
                 client?: string;
                 host?: string;
                 starter?: string;
