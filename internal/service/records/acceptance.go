@@ -57,6 +57,36 @@ func (db *DB) AcceptedOn(ctx context.Context, siteID int64) ([]Acceptance, error
 		(SELECT r.starter_id FROM sites s JOIN releases r ON r.id = s.release_id WHERE s.id = $1) ORDER BY site_id NULLS LAST`, siteID)
 }
 
+// Judged is what checks have found on a site, and what of it is accepted.
+type Judged struct {
+	ID       int64
+	Report   *check.Report
+	Lead     *check.Lead
+	Accepted []Acceptance `db:"-"`
+	Starter  int64
+}
+
+// JudgedSites reads that of several sites at once.
+func (db *DB) JudgedSites(ctx context.Context, ids []int64) (map[int64]Judged, error) {
+	sites, err := many[Judged](ctx, db, `SELECT s.id, s.report, s.lead, r.starter_id AS starter FROM sites s
+		JOIN releases r ON r.id = s.release_id WHERE s.id = ANY($1)`, ids)
+	if err != nil {
+		return nil, err
+	}
+	accepted, err := many[Acceptance](ctx, db, acceptanceQuery+`WHERE site_id = ANY($1)
+		OR starter_id IN (SELECT r.starter_id FROM sites s JOIN releases r ON r.id = s.release_id WHERE s.id = ANY($1))`, ids)
+	out := map[int64]Judged{}
+	for _, s := range sites {
+		for _, a := range accepted {
+			if a.SiteID != nil && *a.SiteID == s.ID || a.StarterID != nil && *a.StarterID == s.Starter {
+				s.Accepted = append(s.Accepted, a)
+			}
+		}
+		out[s.ID] = s
+	}
+	return out, err
+}
+
 // AcceptedOf lists the findings of a source that are accepted.
 func (db *DB) AcceptedOf(ctx context.Context, sourceID int64) ([]Acceptance, error) {
 	return many[Acceptance](ctx, db, acceptanceQuery+"WHERE source_id = $1", sourceID)

@@ -109,37 +109,33 @@ func ofSites(ctx context.Context, db *records.DB) (groups []Group, more int, err
 	if err != nil {
 		return nil, 0, err
 	}
+	ids := make([]int64, len(rows))
+	for i, r := range rows {
+		ids[i] = r.ID
+	}
+	found, err := db.JudgedSites(ctx, ids)
+	if err != nil {
+		return nil, 0, err
+	}
 	for _, r := range rows {
-		g := Group{Noun: "site", Name: r.Name, Title: cmp.Or(r.Title, r.Name)}
-		if g.Items, err = ofSite(ctx, db, r); err != nil {
-			return nil, 0, err
-		}
-		if len(g.Items) > 0 {
-			groups = append(groups, g)
+		if items := ofSite(found[r.ID]); len(items) > 0 {
+			groups = append(groups, Group{Noun: "site", Name: r.Name, Title: cmp.Or(r.Title, r.Name), Items: items})
 		}
 	}
 	return groups, states["attention"] - len(rows), nil
 }
 
 // ofSite says what is to be looked at on a site.
-func ofSite(ctx context.Context, db *records.DB, r records.SiteRow) (out []Item, err error) {
-	s, err := db.SiteByID(ctx, r.ID)
-	if err != nil {
-		return nil, err
-	}
+func ofSite(s records.Judged) (out []Item) {
 	if s.Report == nil {
 		out = append(out, Item{Severity: "warning", Sentence: "it was never checked", Act: Check})
 	} else {
-		accepted, err := db.AcceptedOn(ctx, r.ID)
-		if err != nil {
-			return nil, err
-		}
-		out = judged(s.Report, accepted)
+		out = judged(s.Report, s.Accepted)
 	}
 	if s.Lead != nil && !s.Lead.There {
 		out = append(out, Item{Severity: "note", Sentence: s.Lead.Sentence(), Act: Check})
 	}
-	return out, nil
+	return out
 }
 
 // judged says what checks have found that is not accepted.
