@@ -27,9 +27,10 @@ const to = "docs/screenshots"
 
 // pages of the console, with what must be on them before the picture is taken.
 var pages = []struct{ name, path, ready string }{
-	{"today", "/", "table"},
+	{"today", "/", "[aria-label='What needs attention'] li"},
 	{"source", "/sources/base", "table"},
-	{"starter", "/starters/music-base", "textarea"},
+	{"starter", "/starters/music-base", "ol li"},
+	{"packing", "/starters/music-base/packing", "[role=treeitem]"},
 	{"release", "/releases/music-base@2", "[aria-label='Size map'] button"},
 	{"comparison", "/comparisons/{comparison}", "[aria-label='Main causes'] li"},
 	{"import", "/starters", "table"},
@@ -38,8 +39,7 @@ var pages = []struct{ name, path, ready string }{
 	{"site", "/sites/brook-lane", "[aria-label='Safety copies'] li"},
 	{"side-by-side", "/sites/cedar-hill/side-by-side", "main img"},
 	{"handover", "{handover}", "main button"},
-	{"vault", "/vault", "table"},
-	{"hosts", "/hosts", "table"},
+	{"host", "/hosts/preview", "main dl"},
 }
 
 // commands whose output is shown.
@@ -163,11 +163,11 @@ func shoot(ctx context.Context, name, url, ready string) error {
 	var png []byte
 	steps := []chromedp.Action{chromedp.Navigate(url), chromedp.WaitVisible(ready, chromedp.ByQuery)}
 	if name == "import" {
-		steps = append(steps, chromedp.Click("header button", chromedp.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]",
+		steps = append(steps, chromedp.Click("header button.bg-leaf", chromedp.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]",
 			chromedp.ByQuery))
 	}
-	if name == "hosts" {
-		steps = append(steps, chromedp.Click("tbody tr button", chromedp.ByQuery), chromedp.WaitVisible("main dl", chromedp.ByQuery))
+	if name == "host" {
+		steps = append(steps, chromedp.Click("header button.bg-leaf", chromedp.ByQuery), chromedp.WaitVisible("[role=status] li", chromedp.ByQuery))
 	}
 	if name == "handover" {
 		steps = append(steps, chromedp.Click("main button", chromedp.ByQuery), chromedp.WaitVisible("main article", chromedp.ByQuery),

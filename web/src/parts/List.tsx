@@ -15,6 +15,7 @@ export type ListColumn<T> = {
   sort?: string // what the service sorts by, where it can
   fixed?: boolean // cannot be put away
   away?: boolean // is not shown unless it is asked for
+  wide?: boolean // folds away where there is little room
 }
 
 type ListProps<T> = {
@@ -74,7 +75,7 @@ export function List<T>(props: ListProps<T>) {
                 const c = h.column.columnDef.meta as ListColumn<T>
                 return (
                   <th key={h.id} scope="col" aria-sort={c.sort && c.sort === sort ? 'ascending' : undefined}
-                    className={cx('h-8 px-2 first:pl-4 whitespace-nowrap', c.right && 'text-right', c.grow && 'w-full', 'last:pr-11')}>
+                    className={cx('h-8 px-2 first:pl-4 whitespace-nowrap', c.right && 'text-right', c.grow && 'w-full', c.wide && 'max-lg:hidden', 'last:pr-11')}>
                     {c.sort && onSort ? (
                       <button type="button" className="font-semibold hover:text-ink inline-flex items-center gap-1" onClick={() => onSort(c.sort!)}>
                         {c.head}{c.sort === sort && <ArrowDown size={12} aria-hidden />}
@@ -101,7 +102,7 @@ export function List<T>(props: ListProps<T>) {
                   {row.getVisibleCells().map((cell) => {
                     const c = cell.column.columnDef.meta as ListColumn<T>
                     return (
-                      <td key={cell.id} className={cx('px-2 first:pl-4 last:pr-4 align-middle', c.right && 'text-right font-mono', c.grow ? 'max-w-0 truncate' : 'whitespace-nowrap')}>
+                      <td key={cell.id} className={cx('px-2 first:pl-4 last:pr-4 align-middle', c.right && 'text-right font-mono', c.wide && 'max-lg:hidden', c.grow ? 'max-w-0 truncate' : 'whitespace-nowrap')}>
                         {flexRender(cell.column.columnDef.cell, cell.getContext())}
                       </td>
                     )

@@ -17,9 +17,9 @@ const columns: ListColumn<ClientRow>[] = [
   { id: 'client', head: 'Client', fixed: true, cell: (c) => <To to={`/clients/${c.name}`}>{c.name}</To> },
   { id: 'title', head: 'Title', grow: true, cell: (c) => c.title },
   { id: 'email', head: 'E-mail', cell: (c) => c.email },
-  { id: 'settings', head: 'Settings', right: true, cell: (c) => c.settings },
+  { id: 'settings', head: 'Settings', wide: true, right: true, cell: (c) => c.settings },
   { id: 'sites', head: 'Sites', right: true, cell: (c) => (c.sites > 0 ? <To to={`/sites?client=${c.name}`}>{c.sites}</To> : '0') },
-  { id: 'since', head: 'Since', cell: (c) => <When at={c.created_at} /> },
+  { id: 'since', head: 'Since', wide: true, cell: (c) => <When at={c.created_at} /> },
 ]
 
 export function Clients() {

@@ -24,9 +24,9 @@ const columns: ListColumn<Run>[] = [
   { id: 'work', head: 'Work', fixed: true, cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },
   { id: 'status', head: 'Status', cell: (r) => <RunStatus status={r.status} /> },
   { id: 'says', head: 'Says', grow: true, cell: (r) => <span className="text-soft line-clamp-1 break-all">{r.error || (r.status === 'working' ? progressSentence(r) : '')}</span> },
-  { id: 'by', head: 'By', cell: (r) => r.who },
+  { id: 'by', head: 'By', wide: true, cell: (r) => r.who },
   { id: 'when', head: 'When', cell: (r) => <When at={r.created_at} /> },
-  { id: 'took', head: 'Took', right: true, cell: (r) => took(r.started_at, r.ended_at) },
+  { id: 'took', head: 'Took', wide: true, right: true, cell: (r) => took(r.started_at, r.ended_at) },
 ]
 
 export function Runs() {

@@ -250,7 +250,7 @@ function Details({ site: s }: { site: Site }) {
         { head: '', grow: true, cell: (v) => <span className={cx('break-words', v.secret && 'text-soft')}>{v.value}</span> },
         { head: 'From', cell: (v) => <span className="text-soft">{v.origin}</span> },
       ]} />
-      <dl className="px-4 py-3 grid grid-cols-[7rem_minmax(0,1fr)] gap-y-1 border-t border-line">
+      <dl className="px-4 py-3 grid grid-cols-[8.5rem_minmax(0,1fr)] gap-y-1 border-t border-line">
         <dt className="text-soft">Folder</dt><dd className="font-mono break-all">{s.folder}</dd>
         <dt className="text-soft">Database</dt><dd>{s.database ? <><span className="font-mono">{s.database}</span>, {count(s.rows)} rows</> : 'none'}{s.prefix && <>, prefix <span className="font-mono">{s.prefix}</span></>}</dd>
         {!s.retired_at && s.lead && <><dt className="text-soft">Name</dt><dd>{s.lead.sentence}<span className="text-soft">, since {day(s.lead.since)}</span></dd></>}

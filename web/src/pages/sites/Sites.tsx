@@ -36,12 +36,12 @@ const columns: ListColumn<SiteRow>[] = [
   { id: 'address', head: 'Address', grow: true, cell: (s) => <Out href={s.address} /> },
   { id: 'release', head: 'Release', cell: (s) => <><To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && !s.retired_at && <span className="text-soft" title={`${plural(s.behind, 'newer release')}`}> −{s.behind}</span>}</> },
   { id: 'host', head: 'Host', away: true, cell: (s) => <To to={`/hosts/${s.host}`}>{s.host}</To> },
-  { id: 'state', head: 'State', cell: (s) => <Stands site={s} /> },
+  { id: 'state', head: 'State', wide: true, cell: (s) => <Stands site={s} /> },
   { id: 'checks', head: 'Checks', sort: 'attention', cell: (s) => <Checks counts={s.checks} /> },
-  { id: 'tasks', head: 'To do', right: true, cell: (s) => s.tasks || '' },
+  { id: 'tasks', head: 'To do', wide: true, right: true, cell: (s) => s.tasks || '' },
   { id: 'checked', head: 'Checked', sort: 'checked', away: true, cell: (s) => s.checks.at && <When at={s.checks.at} /> },
-  { id: 'made', head: 'Made', sort: 'newest', cell: (s) => <When at={s.made_at} /> },
-  { id: 'size', head: 'Size', sort: 'size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
+  { id: 'made', head: 'Made', wide: true, sort: 'newest', cell: (s) => <When at={s.made_at} /> },
+  { id: 'size', head: 'Size', wide: true, sort: 'size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
 ]
 
 function Stands({ site }: { site: SiteRow }) {

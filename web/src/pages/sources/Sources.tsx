@@ -23,12 +23,12 @@ export function Sources() {
               { id: 'source', head: 'Source', fixed: true, cell: (s) => <To to={`/sources/${s.name}`}>{s.name}</To> },
               { id: 'kind', head: 'Kind', cell: (s) => `${s.survey?.kind_title ?? s.kind} ${s.version}` },
               { id: 'address', head: 'Address', grow: true, cell: (s) => <Out href={s.address} /> },
-              { id: 'host', head: 'Host', cell: (s) => <To to={`/hosts/${s.host}`}>{s.host}</To> },
-              { id: 'bar', head: '', cell: (s) => <SizeBar bytes={total(s)} most={most} /> },
+              { id: 'host', head: 'Host', wide: true, cell: (s) => <To to={`/hosts/${s.host}`}>{s.host}</To> },
+              { id: 'bar', head: '', wide: true, cell: (s) => <SizeBar bytes={total(s)} most={most} /> },
               { id: 'size', head: 'Size', right: true, cell: (s) => (s.survey ? <Bytes of={total(s)} /> : 'not surveyed') },
-              { id: 'files', head: 'Files', right: true, cell: (s) => (s.survey ? count(s.survey.totals.files) : '') },
+              { id: 'files', head: 'Files', wide: true, right: true, cell: (s) => (s.survey ? count(s.survey.totals.files) : '') },
               { id: 'findings', head: 'Findings', right: true, cell: (s) => s.survey?.findings.length ?? '' },
-              { id: 'surveyed', head: 'Surveyed', cell: (s) => s.survey && <When at={s.survey.taken_at} /> },
+              { id: 'surveyed', head: 'Surveyed', wide: true, cell: (s) => s.survey && <When at={s.survey.taken_at} /> },
             ]} />
           )
         }}</Shown>
