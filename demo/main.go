@@ -235,6 +235,12 @@ func (d *demo) job(ctx context.Context) error {
 		{exists(svc.Host, ctx, "preview"), []string{"host", "add", "preview", "--files", "file://" + d.stack.Sites() + "?owner=www-data",
 			"--web-root", "{name}",
 			"--address", d.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", d.stack.AdminUser, d.stack.DatabasePort)}},
+		{func() error {
+			if of, err := svc.Agency(ctx); err != nil || of.Name != "" {
+				return err
+			}
+			return errors.New("it is not said yet")
+		}, []string{"agency", "set", "--name", "Loom & Ladder", "--contact", "studio@loom-ladder.example", "--colour", "#8a5fa8"}},
 		{exists(svc.Source, ctx, "base"), []string{"source", "add", "base", "--host", "preview", "--path", "base"}},
 		{surveyed(svc, ctx, "base"), []string{"source", "survey", "base"}},
 		{exists(svc.Starter, ctx, "music-base"), []string{"starter", "create", "music-base", "--from", "base", "--fields", fields, "--tasks",

@@ -60,7 +60,7 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 	for _, theme := range []string{"light", "dark"} {
 		for path, ready := range map[string]string{
 			"/": "table", "/sources": "table", "/sources/base": "table", "/starters": "table", "/starters/music-base": "ol li",
-			"/starters/music-base/packing": "[role=treeitem]", "/kinds": "table", "/kinds/wordpress": "pre", "/people": "table", "/hosts/preview": "dl",
+			"/starters/music-base/packing": "[role=treeitem]", "/kinds": "table", "/kinds/wordpress": "pre", "/people": "table", "/settings": "article", "/hosts/preview": "dl",
 			"/parts": "[aria-label='Size map'] button", "/releases/music-base@1?file=database/lad_options": "[aria-label^=Rows] table",
 			"/releases/music-base@1": "[aria-label='Size map'] button",
 			"/clients":               "table", "/clients/" + school: "table", "/sites": "table", "/sites/" + school: "section ul li",

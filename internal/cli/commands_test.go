@@ -281,6 +281,8 @@ func TestListsAndRecordsArePrintedForPeopleAndForPrograms(t *testing.T) {
 			[]string{"wordpress  WordPress  starter, whole-site"}},
 		{[]string{"kind", "show", "wordpress"}, "GET /kinds/wordpress", wire.Kind{Definition: "name: wordpress\n"},
 			[]string{"name: wordpress\n"}},
+		{[]string{"agency", "show"}, "GET /agency", wire.Agency{Name: "Loom & Ladder", Contact: "studio@loom-ladder.example"},
+			[]string{"name     Loom & Ladder", "colour   none"}},
 		{[]string{"user", "list"}, "GET /users", []wire.User{{Name: "ines", Role: "owner"}}, []string{"ines", "owner"}},
 		{[]string{"packing", "show", "music-base"}, "GET /starters/music-base/packing", wire.Packing{Text: "leave_out: {}\n"},
 			[]string{"leave_out: {}\n"}},

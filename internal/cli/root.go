@@ -115,7 +115,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.serve(), a.migrate(), a.doctor(), a.login(), a.versionCommand(), a.openapi(),
 			a.host(), a.source(), a.packing(), a.starter(), a.release(), a.client(), a.site(), a.install(),
-			a.run(), a.vault(), a.kind(), a.user(), a.token(),
+			a.run(), a.vault(), a.kind(), a.agency(), a.user(), a.token(),
 		},
 	}
 	root.Action = func(_ context.Context, c *cli.Command) error {

@@ -376,6 +376,16 @@ func (c *Client) Folders(ctx context.Context, host, path string) (wire.Folders, 
 	return get[wire.Folders](ctx, c, "/hosts/"+seg(host)+"/folders?"+url.Values{"path": {path}}.Encode())
 }
 
+// Agency shows what clients see of the agency.
+func (c *Client) Agency(ctx context.Context) (wire.Agency, error) {
+	return get[wire.Agency](ctx, c, "/agency")
+}
+
+// SetAgency says what clients see of the agency.
+func (c *Client) SetAgency(ctx context.Context, a wire.NewAgency) (out wire.Agency, err error) {
+	return out, c.do(ctx, http.MethodPut, "/agency", a, &out)
+}
+
 // perPage is how many a page of a list has at the most.
 const perPage = "1000"
 

@@ -24,6 +24,7 @@ import (
 	"syscall"
 	"time"
 
+	"nestseed/internal/service/agency"
 	"nestseed/internal/service/clients"
 	"nestseed/internal/service/cluster"
 	"nestseed/internal/service/engine"
@@ -166,7 +167,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	}
 	handler := httpapi.New(httpapi.Config{DB: s.db, Vault: v, Kinds: kinds, Engine: s.engine, Hosts: hosts, Sources: sources,
 		Clients: &clients.Clients{DB: s.db, Vault: v, Engine: s.engine}, Starters: &starters.Starters{DB: s.db, Engine: s.engine, Kinds: kinds},
-		Releases: releases, Sites: s.nouns.Sites, Installs: s.nouns.Installs, Users: users, Log: s.settings.Log,
+		Releases: releases, Sites: s.nouns.Sites, Installs: s.nouns.Installs, Users: users, Agency: &agency.Agency{DB: s.db}, Log: s.settings.Log,
 		Console: console, Version: s.settings.Version})
 	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	return nil

@@ -508,6 +508,7 @@ type Sheet struct {
 	Tasks   []LaunchTask `json:"tasks"`
 	ToDo    []string     `json:"to_do" doc:"what the client should do, in order"`
 	MadeAt  time.Time    `json:"made_at"`
+	Agency  Agency       `json:"agency"`
 }
 
 // Ancestor is one step of where a site comes from.

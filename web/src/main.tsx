@@ -53,6 +53,7 @@ const router = createBrowserRouter([
         { path: 'kinds', lazy: page(() => import('./pages/kinds/Kinds'), 'Kinds') },
         { path: 'kinds/:name', lazy: page(() => import('./pages/kinds/KindPage'), 'KindPage') },
         { path: 'people', lazy: page(() => import('./pages/people/People'), 'People') },
+        { path: 'settings', lazy: page(() => import('./pages/settings/Settings'), 'Settings') },
         { path: 'vault', lazy: page(() => import('./pages/vault/Vault'), 'Vault') },
         { path: 'parts', lazy: page(() => import('./pages/parts/Parts'), 'Parts') },
         { path: '*', lazy: page(() => import('./pages/Nothing'), 'Nothing') },

@@ -27,6 +27,7 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/service/agency"
 	"nestseed/internal/service/clients"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
@@ -57,6 +58,7 @@ type Config struct {
 	Releases *releases.Releases
 	Sites    *sites.Sites
 	Users    *users.Users
+	Agency   *agency.Agency
 	Log      *slog.Logger
 	Console  fs.FS
 	Version  string
@@ -123,6 +125,7 @@ func (a *api) describe(router *gin.Engine, group *gin.RouterGroup) huma.API {
 // operations declares every operation, noun by noun.
 func (a *api) operations(h huma.API) {
 	a.userOperations(h)
+	a.agencyOperations(h)
 	a.hostOperations(h)
 	a.dnsOperations(h)
 	a.sourceOperations(h)

@@ -62,7 +62,12 @@ func (a *api) sheet(ctx context.Context, s records.Site) (wire.Sheet, error) {
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	out := wire.Sheet{Site: s.Name, Title: site.Title, Address: s.Address, LoginAt: site.LoginAt, Login: site.Admin, Held: s.Held,
+	agency, err := a.db.Agency(ctx)
+	if err != nil {
+		return wire.Sheet{}, err
+	}
+	out := wire.Sheet{Agency: agencyOut(agency), Site: s.Name, Title: site.Title, Address: s.Address, LoginAt: site.LoginAt, Login: site.Admin,
+		Held:    s.Held,
 		Visible: s.Visible, Values: []wire.Value{}, Tasks: []wire.LaunchTask{}, MadeAt: s.MadeAt}
 	for _, v := range s.Plan.Values {
 		if v.Value != "" {

@@ -139,6 +139,8 @@ export const useCheckKind = () => useMutation<Schemas['Kind'], Error, string>({ 
 export const useAddKind = () => useDo((definition: string) => body(http.POST('/kinds', { body: { definition } })))
 export const useDraftKind = () => useMutation<Schemas['KindDraft'], Error, Schemas['NewDraft']>({ mutationFn: (d) => body(http.POST('/kinds/draft', { body: d })) })
 export const useRemoveKind = () => useDo((name: string) => body(http.DELETE('/kinds/{name}', { params: { path: { name } } })))
+export const useAgency = () => useQuery({ queryKey: ['agency'], queryFn: () => body(http.GET('/agency')) })
+export const useSetAgency = () => useDo((a: Schemas['NewAgency']) => body(http.PUT('/agency', { body: a })))
 export const useUsers = () => useQuery({ queryKey: ['users'], queryFn: () => body(http.GET('/users')) })
 export const useTokens = () => useQuery({ queryKey: ['tokens'], queryFn: () => body(http.GET('/tokens')) })
 export const useAddUser = () => useDo((u: Schemas['NewUser']) => body(http.POST('/users', { body: u })))

@@ -4,6 +4,24 @@
  */
 
 export interface paths {
+    "/agency": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What clients see of the agency */
+        get: operations["show-agency"];
+        /** Say what clients see of the agency */
+        put: operations["set-agency"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/audit": {
         parameters: {
             query?: never;
@@ -1488,6 +1506,14 @@ export interface components {
             new: string;
             old: string;
         };
+        Agency: {
+            /** @description like #1c6b4f */
+            colour: string;
+            contact: string;
+            /** @description a picture, as a data: address */
+            logo?: string;
+            name: string;
+        };
         Amount: {
             /** Format: int64 */
             bytes: number;
@@ -1870,6 +1896,7 @@ export interface components {
         };
         HandedOver: {
             address: string;
+            agency: components["schemas"]["Agency"];
             held: boolean;
             login: string;
             login_at: string;
@@ -2136,6 +2163,17 @@ export interface components {
             ready: boolean;
             sentences: string[];
             site: string;
+        };
+        NewAgency: {
+            /** @description like #1c6b4f */
+            colour?: string;
+            /** @description an address for mail, a number, or words */
+            contact: string;
+            /** @description a picture in PNG, JPEG, WebP or GIF; it stays as it is when none is given */
+            logo?: string;
+            name: string;
+            /** @description takes the logo away */
+            no_logo?: boolean;
         };
         NewClient: {
             name: string;
@@ -2750,6 +2788,7 @@ export interface components {
         };
         Sheet: {
             address: string;
+            agency: components["schemas"]["Agency"];
             held: boolean;
             login: string;
             login_at: string;
@@ -3253,6 +3292,68 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "show-agency": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Agency"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-agency": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAgency"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Agency"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "audit-log": {
         parameters: {
             query?: never;

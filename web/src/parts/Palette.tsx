@@ -8,7 +8,7 @@ type Goal = { to: string; label: string; beside?: string }
 const pages: Goal[] = [
   { to: '/', label: 'Today' }, { to: '/sources', label: 'Sources' }, { to: '/starters', label: 'Starters' }, { to: '/clients', label: 'Clients' },
   { to: '/sites', label: 'Sites' }, { to: '/runs', label: 'Runs' }, { to: '/hosts', label: 'Hosts' }, { to: '/kinds', label: 'Kinds' },
-  { to: '/people', label: 'People' }, { to: '/vault', label: 'Vault' }, { to: '/parts', label: 'Parts of the console' },
+  { to: '/people', label: 'People' }, { to: '/vault', label: 'Vault' }, { to: '/settings', label: 'Settings' }, { to: '/parts', label: 'Parts of the console' },
 ]
 
 const acts: Goal[] = [

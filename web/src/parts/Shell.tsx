@@ -53,6 +53,7 @@ function Navigation() {
       <Item to="/kinds">Kinds</Item>
       <Item to="/people">People</Item>
       <Item to="/vault">Vault</Item>
+      <Item to="/settings">Settings</Item>
       <div className="flex items-center justify-between pl-[19px] pr-3 py-2 border-t border-line mt-2 text-soft">
         <NavLink to="/people" title={`${me?.role}; password and tokens`} className="hover:text-ink truncate">{me?.name}</NavLink>
         <span className="flex items-center gap-1">

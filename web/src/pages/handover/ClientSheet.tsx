@@ -7,11 +7,12 @@ const term = 'text-soft'
 /** What a client must know of a site. The password, if there is one to show, is left out on paper. */
 export function ClientSheet({ sheet, password }: { sheet: Schemas['Sheet']; password?: ReactNode }) {
   return (
-    <article className="bg-sheet border border-line rounded-md p-7 max-w-[46rem] mx-auto print:border-0 print:p-0 text-[1.08rem] leading-relaxed">
+    <article className="bg-sheet border border-line rounded-md p-5 sm:p-7 max-w-[46rem] mx-auto print:border-0 print:p-0 text-[1.08rem] leading-relaxed">
+      <Agency of={sheet.agency} />
       <h1 className="text-[1.8rem] font-bold tracking-tight leading-tight">{sheet.title}</h1>
       <p className="mt-1"><Out href={sheet.address} />{sheet.held && <span className="text-soft">, where visitors see a holding page until it is opened</span>}</p>
       <Part title="Logging in">
-        <dl className="grid grid-cols-[8rem_1fr] gap-y-1 items-center">
+        <dl className="grid sm:grid-cols-[8rem_1fr] gap-y-1 items-center">
           <dt className={term}>At</dt><dd className="min-w-0 break-all"><Out href={sheet.login_at} /></dd>
           <dt className={term}>As</dt><dd className="font-mono">{sheet.login}</dd>
           <dt className={term}>Password</dt>
@@ -26,10 +27,22 @@ export function ClientSheet({ sheet, password }: { sheet: Schemas['Sheet']; pass
       )}
       {sheet.values.length > 0 && (
         <Part title="What was set">
-          <dl className="grid grid-cols-[11rem_1fr] gap-y-1">{sheet.values.map((v) => [<dt key={`${v.key} t`} className={term}>{v.label}</dt>, <dd key={v.key} className="min-w-0 break-words">{v.value}</dd>])}</dl>
+          <dl className="grid sm:grid-cols-[11rem_1fr] gap-y-1">{sheet.values.map((v) => [<dt key={`${v.key} t`} className={term}>{v.label}</dt>, <dd key={v.key} className="min-w-0 break-words">{v.value}</dd>])}</dl>
         </Part>
       )}
+      {sheet.agency.contact && <Part title="Questions"><p>{sheet.agency.contact}</p></Part>}
     </article>
+  )
+}
+
+/** Whose work it is, in the agency's own colour. */
+function Agency({ of }: { of: Schemas['Agency'] }) {
+  if (!of.name && !of.logo) return null
+  return (
+    <div className="flex items-center gap-3 pb-4 mb-5 border-b-4" style={{ borderColor: of.colour || 'var(--leaf)' }}>
+      {of.logo && <img src={of.logo} alt="" className="max-h-12 max-w-40 object-contain" />}
+      <span className="font-bold text-[1.15rem]">{of.name}</span>
+    </div>
   )
 }
 

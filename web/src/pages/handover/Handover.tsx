@@ -1,4 +1,4 @@
-import { useState } from 'react'
+import { useEffect, useState } from 'react'
 import { useOpenHandover } from '../../api/hooks'
 import { Mark } from '../../parts/Mark'
 import { Button } from '../../parts/Button'
@@ -11,6 +11,7 @@ import { ClientSheet } from './ClientSheet'
  * in mail must not use it up.
  */
 export function Handover() {
+  useEffect(() => { document.title = 'Your site is ready' }, [])
   const [key] = useState(() => location.hash.slice(1))
   const open = useOpenHandover()
   const [copied, setCopied] = useState(false)
@@ -21,8 +22,8 @@ export function Handover() {
   if (open.data) {
     const { password, ...sheet } = open.data
     return (
-      <main className="min-h-screen p-6 print:p-0">
-        <div className="max-w-[46rem] mx-auto mb-4 flex items-center gap-3 print:hidden" role="status">
+      <main className="min-h-screen p-3 sm:p-6 print:p-0">
+        <div className="max-w-[46rem] mx-auto mb-4 flex flex-wrap items-center gap-3 print:hidden" role="status">
           <p className="flex-1">Keep the password now: this link has been used and shows nothing again.</p>
           <Button onClick={() => print()}>Print without the password</Button>
         </div>

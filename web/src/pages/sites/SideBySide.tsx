@@ -4,10 +4,12 @@ import { useLook, useSideBySide } from '../../api/hooks'
 import { Problem } from '../../api/client'
 import { Button } from '../../parts/Button'
 import { Head } from '../../parts/Head'
+import { Chips } from '../../parts/Chips'
 import { Out, To } from '../../parts/Links'
 import { Empty, Loading, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { cx } from '../../parts/cx'
+import { useAddressValue } from '../../lib/address'
 import { day, plural } from '../../lib/format'
 
 const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 && share > 0 ? 1 : 0)} %`
@@ -19,6 +21,7 @@ export function SideBySide() {
   const look = useLook()
   const go = useNavigate()
   const [at, setAt] = useState(0)
+  const [view, setView] = useAddressValue('view')
   const never = seen.error instanceof Problem && seen.error.status === 404
   if (seen.isPending) return <Loading />
   if (!seen.data && !never) return <Trouble error={seen.error} />
@@ -29,11 +32,12 @@ export function SideBySide() {
   const picture = (file: string) => `/api/v1/sites/${encodeURIComponent(name)}/side-by-side/${file}?at=${s.at}`
   return (
     <>
-      <Head title={`${name} beside its source`} facts={<><span>source <To to={`/sources/${s.source}`}>{s.source}</To></span><span>seen {day(s.at)}</span><span>frames are around what differs; titles and values should</span></>}>
-        <To to={`/sites/${name}`}><span className="leading-8 pr-2">Back to the site</span></To>{again}
+      <Head title={`${name} beside its source`} crumbs={[{ to: '/sites', label: 'Sites' }, { to: `/sites/${name}`, label: name }]} facts={<><span>source <To to={`/sources/${s.source}`}>{s.source}</To></span><span>seen {day(s.at)}</span><span>frames are around what differs; titles and values should</span></>}>
+        {again}
       </Head>
       <Trouble error={look.error} />
-      <div className="grid grid-cols-[13.5rem_minmax(0,1fr)_minmax(0,1fr)] gap-4 items-start">
+      <div className="mb-3"><Chips label="How they are shown" value={view} onPick={setView} chips={[{ value: '', label: 'side by side' }, { value: 'slider', label: 'one over the other' }, { value: 'difference', label: 'only what differs' }]} /></div>
+      <div className={cx('grid gap-4 items-start', view ? 'lg:grid-cols-[13.5rem_minmax(0,1fr)]' : 'lg:grid-cols-[13.5rem_minmax(0,1fr)_minmax(0,1fr)]')}>
         <nav aria-label="Pages" className="bg-sheet border border-line rounded-md py-1.5">
           {s.pages.map((p, i) => (
             <button key={p.path} type="button" aria-current={i === at ? 'page' : undefined} onClick={() => setAt(i)}
@@ -46,12 +50,31 @@ export function SideBySide() {
             </button>
           ))}
         </nav>
-        {page.problem ? <div className="col-span-2"><Trouble error={new Error(page.problem)} /></div> : ([['Source', s.left, page.left], ['Site', s.right, page.right]] as const).map(([title, address, file]) => (
-          <Sheet key={title} title={title} aside={<Out href={`${address}/${page.path}`}>{title === 'Site' ? `${percent(page.share)} in ${plural(page.places, 'place')}` : 'open'}</Out>}>
-            <img src={picture(file)} alt={`${title}: /${page.path}`} className="block w-full border-t border-line" />
-          </Sheet>
-        ))}
+        {page.problem ? <div className="lg:col-span-2"><Trouble error={new Error(page.problem)} /></div>
+          : view ? <OneOverOther left={picture(page.left)} right={picture(page.right)} difference={view === 'difference'} path={page.path} />
+            : ([['Source', s.left, page.left], ['Site', s.right, page.right]] as const).map(([title, address, file]) => (
+              <Sheet key={title} title={title} aside={<Out href={`${address}/${page.path}`}>{title === 'Site' ? `${percent(page.share)} in ${plural(page.places, 'place')}` : 'open'}</Out>}>
+                <img src={picture(file)} alt={`${title}: /${page.path}`} className="block w-full border-t border-line" />
+              </Sheet>
+            ))}
       </div>
     </>
+  )
+}
+
+/** The site over its source: uncovered by a slider, or only where they differ. */
+function OneOverOther({ left, right, difference, path }: { left: string; right: string; difference: boolean; path: string }) {
+  const [share, setShare] = useState(50)
+  return (
+    <Sheet className="overflow-hidden">
+      {!difference && (
+        <label className="flex items-center gap-3 px-4 py-2">Source<input type="range" min={0} max={100} value={share} onChange={(e) => setShare(Number(e.target.value))} className="flex-1 accent-[var(--leaf)]" aria-label="How much of the site is shown" />Site</label>
+      )}
+      {difference && <p className="px-4 py-2 text-soft">What is the same is black.</p>}
+      <div className="relative">
+        <img src={left} alt={`Source: /${path}`} className="block w-full" />
+        <img src={right} alt={`Site: /${path}`} className={cx('absolute inset-x-0 top-0 w-full', difference && 'mix-blend-difference')} style={difference ? undefined : { clipPath: `inset(0 ${100 - share}% 0 0)` }} />
+      </div>
+    </Sheet>
   )
 }
