@@ -18,13 +18,6 @@ func handoverOut(h records.Handover) wire.Handover {
 		WithdrawnAt: h.WithdrawnAt}
 }
 
-func releasesText(n int) string {
-	if n == 1 {
-		return "1 release"
-	}
-	return fmt.Sprintf("%d releases", n)
-}
-
 func (a *api) handoverOperations(h huma.API) {
 	operation(h, "POST", "/sites/{name}/handovers", "hand-over", "Make a link by which a client gets a site's address and login, once",
 		func(ctx context.Context, in *struct {
