@@ -28,3 +28,15 @@ func ExampleMatch() {
 	fmt.Println(Match("uploads/**/*.{jpg,png}", "uploads/2026/11/choir.png"))
 	// Output: true
 }
+
+func TestAQuotedPathMatchesItselfAlone(t *testing.T) {
+	for _, p := range []string{"uploads/choir.jpg", "uploads/choir [1].jpg", "a{b}c", "what?.txt", "all*", `back\slash`, "]odd["} {
+		require.NoError(t, Validate(Quote(p)), p)
+		require.True(t, Match(Quote(p), p), p)
+		require.False(t, Match(Quote(p), p+"x"), p)
+	}
+	require.False(t, Match(Quote("choir [1].jpg"), "choir 1.jpg"))
+	for text, words := range map[string]bool{"choir": true, "uploads/2026": true, "*.jpg": false, "choir?": false, "{a,b}": false, `\[`: false} {
+		require.Equal(t, words, Words(text), text)
+	}
+}

@@ -1,0 +1,40 @@
+// @vitest-environment happy-dom
+import { act, renderHook } from '@testing-library/react'
+import { beforeEach, expect, it } from 'vitest'
+import { drafts, useDraft } from './drafts'
+
+beforeEach(() => sessionStorage.clear())
+
+const none = { text: '' }
+
+it('is still there when one comes back, until it is dropped', () => {
+  const first = renderHook(() => useDraft('a list', none))
+  expect(first.result.current[2].kept).toBe(false)
+  act(() => first.result.current[1]((was) => ({ text: `${was.text}typed` })))
+  first.unmount()
+  const again = renderHook(() => useDraft('a list', none))
+  expect(again.result.current[0]).toEqual({ text: 'typed' })
+  expect(again.result.current[2].kept).toBe(true)
+  act(() => again.result.current[2].drop())
+  expect(again.result.current[0]).toBe(none)
+  expect(drafts.read('a list')).toBeUndefined()
+})
+
+it('is another one for another key', () => {
+  drafts.write('one', { text: '1' })
+  const { result, rerender } = renderHook(({ key }) => useDraft(key, none), { initialProps: { key: 'one' } })
+  expect(result.current[0].text).toBe('1')
+  rerender({ key: 'two' })
+  expect(result.current[0].text).toBe('')
+  act(() => result.current[1]({ text: '2' }))
+  expect(drafts.read('one')).toEqual({ text: '1' })
+})
+
+it('passes over what cannot be read, and forgets all at once', () => {
+  sessionStorage.setItem('draft broken', '{')
+  sessionStorage.setItem('other', 'stays')
+  expect(drafts.read('broken')).toBeUndefined()
+  drafts.write('a', 1)
+  drafts.clear()
+  expect(Object.keys(sessionStorage)).toEqual(['other'])
+})

@@ -1,0 +1,17 @@
+// What tests of parts draw them in: a cache of their own, and an address.
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
+import { cleanup, render } from '@testing-library/react'
+import type { ReactNode } from 'react'
+import { MemoryRouter } from 'react-router'
+import { afterEach } from 'vitest'
+
+afterEach(() => {
+  cleanup()
+  sessionStorage.clear()
+  localStorage.clear()
+})
+
+export function draw(part: ReactNode, at = '/') {
+  const queries = new QueryClient({ defaultOptions: { queries: { retry: false } } })
+  return render(<QueryClientProvider client={queries}><MemoryRouter initialEntries={[at]}>{part}</MemoryRouter></QueryClientProvider>)
+}
