@@ -106,15 +106,27 @@ func TestAHandoverLinkOpensOnce(t *testing.T) {
 	require.Equal(t, http.StatusNotFound, code)
 	require.Contains(t, problem["detail"], "copy it whole")
 
-	// A client opens it, in a browser that is not logged in to anything.
-	tab, stop := browser.New(t.Context(), 1280, 800)
+	// It is the agency's page: with its name, its colour, and whom to ask; a logo that could hold a program is refused.
+	drawing := filepath.Join(t.TempDir(), "logo.svg")
+	require.NoError(t, os.WriteFile(drawing, []byte(`<svg xmlns="http://www.w3.org/2000/svg" onload="alert(1)"/>`), 0o644))
+	require.Equal(t, 2, nestseed(t, "agency", "set", "--logo", drawing).code)
+	must(t, "agency", "set", "--name", "Loom & Ladder", "--contact", "studio@loom-ladder.example", "--colour", "#8a5fa8", "--logo", inBase("wp-admin/images/w-logo-blue.png"))
+
+	// A client opens it, on a telephone that is not logged in to anything.
+	tab, stop := browser.New(t.Context(), 390, 800)
 	defer stop()
 	var shown, address string
-	require.NoError(t, chromedp.Run(tab, chromedp.EmulateViewport(1280, 800)))
+	var wide int
+	require.NoError(t, chromedp.Run(tab, chromedp.EmulateViewport(390, 800)))
 	do(t, tab, chromedp.Navigate(link.Path), chromedp.WaitVisible("main button", chromedp.ByQuery))
 	require.Nil(t, ask[wire.Site](t, "site", "show", s.Name).Handovers[0].OpenedAt, "looking at the page does not use it up")
 	do(t, tab, chromedp.Click("main button", chromedp.ByQuery), chromedp.WaitVisible("main article", chromedp.ByQuery),
-		chromedp.Text("main article", &shown, chromedp.ByQuery), chromedp.Location(&address))
+		chromedp.Text("main article", &shown, chromedp.ByQuery), chromedp.Location(&address),
+		chromedp.Poll("document.querySelector('main article img').naturalWidth > 10", nil),
+		chromedp.Evaluate("document.documentElement.scrollWidth - innerWidth", &wide))
+	require.Zero(t, wide, "nothing is wider than a telephone")
+	require.Contains(t, shown, "Loom & Ladder")
+	require.Contains(t, shown, "studio@loom-ladder.example")
 	require.Contains(t, shown, password)
 	require.Contains(t, shown, s.Title)
 	require.NotContains(t, address, "#", "the secret is taken out of the address")

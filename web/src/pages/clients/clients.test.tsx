@@ -1,0 +1,50 @@
+// @vitest-environment happy-dom
+import { refused, service } from '../../parts/service'
+import { screen, waitFor } from '@testing-library/react'
+import userEvent from '@testing-library/user-event'
+import { Route, Routes } from 'react-router'
+import { expect, it } from 'vitest'
+import { draw } from '../../parts/testing'
+import { ClientPage } from './ClientPage'
+import { ImportClients } from './ImportClients'
+
+it('adds the clients of a table, and names those that it could not add', async () => {
+  service.answers['POST /clients'] = (c: { name: string }) => (c.name === 'taken' ? refused(409, 'there is a client "taken" already') : c)
+  draw(<ImportClients />)
+  const user = userEvent.setup()
+  await user.click(screen.getByRole('button', { name: 'From a table…' }))
+  expect(screen.getByRole<HTMLButtonElement>('button', { name: 'Add them' }).disabled).toBe(true)
+  await user.click(screen.getByLabelText('Or paste it'))
+  await user.paste('name\ttitle\temail\nalder\tAlder Valley\t\ntaken\tTaken\t\n')
+  expect(await screen.findByText(/2 rows from what was pasted/)).toBeTruthy()
+  await user.click(screen.getByRole('button', { name: 'Add 2' }))
+  expect((await screen.findByRole('alert')).textContent).toContain('1 of 2 were added. taken: There is a client "taken" already')
+  expect(service.asked.filter((a) => a.what === 'POST /clients')[0]!.body).toEqual({ name: 'alder', settings: { title: 'Alder Valley' } })
+})
+
+it('says what is wrong with a table before anything is sent', async () => {
+  draw(<ImportClients />)
+  const user = userEvent.setup()
+  await user.click(screen.getByRole('button', { name: 'From a table…' }))
+  await user.click(screen.getByLabelText('Or paste it'))
+  await user.paste('title\nAlder\n')
+  expect((await screen.findByRole('alert')).textContent).toContain('no column “name”')
+})
+
+it('says which settings a starter asks for that a client lacks, and takes them', async () => {
+  service.answers['GET /clients/alder'] = { name: 'alder', sites: 0, created_at: '2026-11-01T00:00:00Z', settings: { title: { value: 'Alder Valley' }, licence: { value: '', secret: true } } }
+  service.answers['GET /sites'] = { sites: [], total: 0, states: {} }
+  service.answers['GET /starters'] = [{ name: 'music-base', kind: 'wordpress', releases: 1 }]
+  service.answers['GET /starters/music-base/packing'] = { list: { list: 'a', fields: [{ key: 'title', label: 'Site title', required: true, to: [] }, { key: 'measurement', label: 'Measurement id', example: 'M-1A2B3C', required: true, to: [] },
+    { key: 'founded', label: 'Founded', to: [] }] } }
+  service.answers['PATCH /clients/alder/settings'] = {}
+  draw(<Routes><Route path="clients/:name" element={<ClientPage />} /></Routes>, '/clients/alder')
+  expect(await screen.findByText('Measurement id')).toBeTruthy()
+  expect(screen.queryByText('Founded')).toBeNull()
+  expect(screen.getByRole('button', { name: 'Reveal' })).toBeTruthy()
+  const user = userEvent.setup()
+  await user.click(screen.getByRole('button', { name: 'Fill in' }))
+  await user.type(screen.getByLabelText('Measurement id'), 'M-7K2P4D')
+  await user.click(screen.getByRole('button', { name: 'Save' }))
+  await waitFor(() => expect(service.asked.find((a) => a.what.startsWith('PATCH'))?.body).toEqual({ settings: { measurement: 'M-7K2P4D' } }))
+})
