@@ -15,6 +15,7 @@ import (
 
 	"nestseed/demo/browser"
 	"nestseed/demo/scenario"
+	"nestseed/internal/wire"
 )
 
 const axeSource = "../web/node_modules/axe-core/axe.min.js"
@@ -82,6 +83,13 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 	}
 }
 
+// choosing takes one of the choices of a field, as the keyboard does.
+func choosing(field, value string) chromedp.Action {
+	return chromedp.Tasks{chromedp.WaitVisible(field, chromedp.ByQuery), chromedp.Evaluate(fmt.Sprintf(`(() => { const s = document.querySelector(%q)
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, %q)
+		s.dispatchEvent(new Event('change', { bubbles: true })) })()`, field, value), nil)}
+}
+
 func TestASiteIsMadeOnOnePageByKeyboard(t *testing.T) {
 	prepared(t)
 	school := scenario.Schools(6)[5]
@@ -91,7 +99,7 @@ func TestASiteIsMadeOnOnePageByKeyboard(t *testing.T) {
 	var has bool
 	do(t, tab,
 		chromedp.Navigate(world.service.address()+"/sites/new?client="+school.Name),
-		chromedp.WaitVisible("ol li", chromedp.ByQuery),
+		chromedp.WaitVisible("ol li", chromedp.ByQuery), choosing("#f-host", "preview"), choosing("#f-from", ask[wire.Release](t, "release", "show", "music-base").Ref),
 		chromedp.Text("#f-measurement-note", &missing, chromedp.ByQuery),
 		chromedp.AttributeValue(`header button.bg-leaf`, "disabled", &disabled, &has, chromedp.ByQuery),
 		chromedp.Focus("#f-measurement", chromedp.ByQuery),

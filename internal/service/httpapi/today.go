@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"time"
 
@@ -14,7 +15,11 @@ import (
 )
 
 func siteRowOut(s records.SiteRow) wire.SiteRow {
-	return wire.SiteRow{Name: s.Name, Title: s.Title, Client: s.Client, Host: s.Host, Release: s.Release, Install: s.Install,
+	picture := ""
+	if s.Picture != "" && s.SeenAt != nil {
+		picture = fmt.Sprintf("/sites/%s/side-by-side/%s?at=%d", s.Name, s.Picture, s.SeenAt.Unix())
+	}
+	return wire.SiteRow{Picture: picture, Name: s.Name, Title: s.Title, Client: s.Client, Host: s.Host, Release: s.Release, Install: s.Install,
 		Address: s.Address, Bytes: s.Bytes, MadeAt: s.MadeAt, RunID: s.RunID, Held: s.Held, Visible: s.Visible,
 		RetiredAt: s.RetiredAt, Behind: s.Behind,
 		Tasks: s.Tasks, Leads: s.Leads,

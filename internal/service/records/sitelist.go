@@ -33,10 +33,12 @@ type SiteRow struct {
 	Passed    int
 	Warned    int
 	Failed    int
-	Accepted  int   // of those that warn
-	Behind    int   // releases of its starter that are newer
-	Tasks     int   // launch tasks to do
-	Leads     *bool // whether its name leads to its host; nil where that is not watched
+	Accepted  int        // of those that warn
+	Behind    int        // releases of its starter that are newer
+	Tasks     int        // launch tasks to do
+	Picture   string     // file of the screenshot of its first page; "" where none was taken
+	SeenAt    *time.Time // when that was
+	Leads     *bool      // whether its name leads to its host; nil where that is not watched
 }
 
 // SiteFilter says which sites are listed, and how. What is empty filters nothing.
@@ -86,6 +88,7 @@ const siteRows = `WITH listed AS (
 		s.checked_at::timestamptz AS checked_at, s.passed, s.warned, s.failed, s.accepted,
 		(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind,
 		(SELECT count(*) FROM launch_tasks o WHERE o.site_id = s.id AND o.done_at IS NULL)::int AS tasks,
+		COALESCE(s.side_by_side->'pages'->0->>'right', '') AS picture, (s.side_by_side->>'at')::timestamptz AS seen_at,
 		(s.lead->>'there')::boolean AS leads, (s.lead->>'since')::timestamptz AS lead_since
 	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id
 		JOIN starters t ON t.id = r.starter_id LEFT JOIN install_codes ic ON ic.id = s.code_id LEFT JOIN installs i ON i.id = ic.install_id
@@ -94,7 +97,7 @@ const siteRows = `WITH listed AS (
 		AND (@find = '' OR s.name ILIKE @find OR s.title ILIKE @find OR s.address ILIKE @find OR c.name ILIKE @find)) `
 
 const siteRowColumns = "id, name, title, client, host, starter, release, install, address, bytes, made_at, run_id, held, visible, " +
-	"retired_at, checked_at, passed, warned, failed, accepted, behind, tasks, leads"
+	"retired_at, checked_at, passed, warned, failed, accepted, behind, tasks, picture, seen_at, leads"
 
 func (f SiteFilter) args() pgx.NamedArgs {
 	return pgx.NamedArgs{"retired": f.Retired, "client": f.Client, "host": f.Host, "starter": f.Starter, "find": part(f.Find),

@@ -2916,6 +2916,8 @@ export interface components {
             /** Format: date-time */
             made_at: string;
             name: string;
+            /** @description where a picture of its first page is, below this interface; none where none was taken */
+            picture?: string;
             release: string;
             /** Format: date-time */
             retired_at?: string;

@@ -14,6 +14,7 @@ import { Empty, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { Status } from '../../parts/Status'
 import { CodeChoice } from './CodeChoice'
+import { useUsualHost } from './usualHost'
 
 /** Waits until a value has rested for a moment: a plan is made when typing pauses. */
 function useRested<T>(value: T, ms = 250): T {
@@ -53,7 +54,8 @@ export function MakeSite() {
   const kinds = useKinds().data ?? []
   const client = choice.client || clients[0]?.name || ''
   const from = choice.from || usual(releases)
-  const host = choice.host || hosts[0]?.name || ''
+  const usualHost = useUsualHost()
+  const host = choice.host || usualHost
   const name = choice.name || client
   const standing = useSitePage({ find: name, limit: 20 }, name !== '').data?.sites.some((s) => s.name === name) ?? false
   const parts = kinds.find((k) => k.name === starters.find((t) => t.name === from.split('@')[0])?.kind)?.keep ?? []

@@ -15,6 +15,7 @@ import { Status } from '../../parts/Status'
 import { TableField } from '../../parts/TableField'
 import { CodeChoice } from './CodeChoice'
 import { rowsOf, type Row } from './rows'
+import { useUsualHost } from './usualHost'
 
 type Planned = Schemas['TableRowPlan']
 
@@ -25,7 +26,8 @@ export function MakeTable() {
   const [choice, setChoice] = useState({ from: '', host: '', install: '', visible: false, hold: true, mail: false, mailAddresses: false, mend: false })
   const [rows, setRows] = useState<Row[] | null>(null)
   const from = choice.from || usual(releases)
-  const host = choice.host || hosts[0]?.name || ''
+  const usualHost = useUsualHost()
+  const host = choice.host || usualHost
   const starter = from.split('@')[0] ?? ''
   const fields = usePacking(starter).data?.list.fields ?? []
   const wanted: Schemas['NewTable'] | null = rows && from && host ? {

@@ -30,6 +30,7 @@ const states: [State, string][] = [
 ]
 
 const columns: ListColumn<SiteRow>[] = [
+  { id: 'picture', head: 'Picture', wide: true, cell: (s) => <Picture site={s} /> },
   { id: 'site', head: 'Site', sort: 'title', fixed: true, cell: (s) => <To to={`/sites/${s.name}`}>{s.title || s.name}</To> },
   { id: 'name', head: 'Name', sort: 'name', away: true, cell: (s) => <span className="font-mono">{s.name}</span> },
   { id: 'client', head: 'Client', away: true, cell: (s) => <To to={`/clients/${s.client}`}>{s.client}</To> },
@@ -43,6 +44,13 @@ const columns: ListColumn<SiteRow>[] = [
   { id: 'made', head: 'Made', wide: true, sort: 'newest', cell: (s) => <When at={s.made_at} /> },
   { id: 'size', head: 'Size', wide: true, sort: 'size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
 ]
+
+/** What its first page looked like; an empty frame where nobody has looked yet. */
+function Picture({ site }: { site: SiteRow }) {
+  const look = 'block w-[46px] h-[26px] rounded-[2px] border border-line overflow-hidden bg-bench'
+  if (!site.picture) return <span className={look} />
+  return <span className={look}><img src={`/api/v1${site.picture}`} alt="" loading="lazy" className="w-full object-cover object-top" /></span>
+}
 
 function Stands({ site }: { site: SiteRow }) {
   if (site.retired_at) return <Status tone="plain" icon={Archive}>retired {onlyDay(site.retired_at)}</Status>
