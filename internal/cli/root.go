@@ -102,6 +102,12 @@ func (a *app) root() *cli.Command {
 		Writer:    a.out,
 		ErrWriter: a.err,
 		Reader:    a.in,
+		// nestseed completion bash, zsh, fish or pwsh writes a script for that shell.
+		EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden = false
+			c.Usage = "write the script by which a shell completes commands: bash, zsh, fish or pwsh"
+		},
 		// Errors are printed by Run, once.
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError: func(_ context.Context, c *cli.Command, err error, _ bool) error {
