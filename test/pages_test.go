@@ -73,7 +73,7 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 	require.NotContains(t, text, "4711-harp", "it is masked")
 	require.True(t, ask[wire.Client](t, "client", "show", "wren-hall").Settings["door_code"].Secret)
 	do(t, tab, press("Reveal"), saying("That you saw it is recorded"), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
-		closed, saying("4711-harp"), press("Hide"),
+		closed, saying("4711-harp"), chromedp.Poll("document.activeElement?.innerText === 'Hide'", nil), press("Hide"),
 		chromedp.Poll("!document.body.innerText.includes('4711-harp')", nil))
 	do(t, tab, showing("/vault", "Who did what"), saying("door_code"),
 		chromedp.Poll("[...document.querySelectorAll('main ul li')].some(l => l.innerText.includes('door_code') && "+

@@ -1,4 +1,4 @@
-import type { ButtonHTMLAttributes, ReactNode } from 'react'
+import type { ComponentProps, ReactNode } from 'react'
 import { Link } from 'react-router'
 import { cx } from './cx'
 
@@ -18,7 +18,7 @@ export function buttonLook({ primary, danger, small }: Look): string {
   )
 }
 
-export function Button({ primary, danger, small, className, ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & Look) {
+export function Button({ primary, danger, small, className, ...rest }: ComponentProps<'button'> & Look) {
   return <button type="button" {...rest} className={cx(buttonLook({ primary, danger, small }), className)} />
 }
 

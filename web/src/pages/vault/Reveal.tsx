@@ -1,4 +1,5 @@
 import { Eye, EyeOff } from 'lucide-react'
+import { useEffect, useRef } from 'react'
 import { useReveal } from '../../api/hooks'
 import { Button } from '../../parts/Button'
 import { Copy } from '../../parts/Copy'
@@ -7,12 +8,20 @@ import { Ask } from '../../parts/Dialog'
 /** A masked secret. Revealing asks, and is recorded. */
 export function Reveal({ noun, owner, name }: { noun: string; owner: string; name: string }) {
   const reveal = useReveal()
+  const hide = useRef<HTMLButtonElement>(null)
+  const shown = reveal.data !== undefined
+  // The window that asked has given the focus back by then, to a button that is gone.
+  useEffect(() => {
+    if (!shown) return
+    const given = setTimeout(() => hide.current?.focus(), 80)
+    return () => clearTimeout(given)
+  }, [shown])
   if (reveal.data) {
     return (
       <span className="inline-flex flex-wrap items-center gap-2 min-w-0">
         <code className="font-mono select-all break-all">{reveal.data.secret}</code>
         <Copy text={reveal.data.secret} what={name} />
-        <Button small onClick={() => reveal.reset()} aria-label={`Hide ${name}`}><EyeOff size={14} aria-hidden />Hide</Button>
+        <Button small ref={hide} onClick={() => reveal.reset()} aria-label={`Hide ${name}`}><EyeOff size={14} aria-hidden />Hide</Button>
       </span>
     )
   }
