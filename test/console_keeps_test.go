@@ -77,17 +77,20 @@ func TestAServiceThatIsAwayIsSaidToBe(t *testing.T) {
 func TestListsAreFoundSortedAndActedOnFromTheirAddress(t *testing.T) {
 	prepared(t)
 	s := siteOf(t, 11)
+	t.Cleanup(func() { must(t, "site", "retire", s.Name, "--no-copy") })
 	tab := console(t)
 	var title, focus string
-	do(t, tab, showing("/sites?find="+s.Name, s.Title), chromedp.Title(&title), chromedp.Poll("document.querySelectorAll('tbody tr').length === 1", nil),
-		chromedp.Click("tbody input[type=checkbox]", chromedp.ByQuery), saying("1 chosen"), press("Check"), saying("Background work"),
+	box := fmt.Sprintf(`tbody input[aria-label=%q]`, "Choose "+s.Title)
+	do(t, tab, showing("/sites?find="+s.Name, s.Title), chromedp.Title(&title), chromedp.WaitVisible(box, chromedp.ByQuery),
+		chromedp.Click(box, chromedp.ByQuery), saying("1 chosen"), press("Check"), saying("Background work"),
 		saying("Check "+s.Name), chromedp.Poll("document.activeElement?.tagName === 'H1'", nil), chromedp.Evaluate("document.title", &focus))
 	require.Equal(t, "Sites · Nest Seed", title)
 	require.Contains(t, focus, "Runs · Nest Seed")
 	ended(t, world.service.client(t))
 	do(t, tab, showing("/runs?status=done&job=check", "Check "+s.Name), showing("/sites?find=nothing-like-this", "No site is like that"),
 		chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible("[cmdk-input]", chromedp.ByQuery), chromedp.SendKeys("[cmdk-input]", s.Name, chromedp.ByQuery),
-		chromedp.WaitVisible(fmt.Sprintf(`//*[@cmdk-item][contains(., %q)]`, s.Title), chromedp.BySearch), chromedp.KeyEvent("\r"),
+		chromedp.WaitVisible(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name), chromedp.ByQuery),
+		chromedp.Click(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name), chromedp.ByQuery),
 		chromedp.Poll(fmt.Sprintf("location.pathname === '/sites/%s'", s.Name), nil))
 }
 

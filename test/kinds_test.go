@@ -100,7 +100,7 @@ func mainJobOfKind(t *testing.T, kind, engine, host string) {
 		require.Contains(t, must(t, "kind", "list"), "Noticeboard")
 	} else {
 		require.Equal(t, 2, refused.code)
-		require.Contains(t, refused.err, "--address", "its address stands nowhere in it")
+		require.Contains(t, refused.err, "say what the address is", "its address stands nowhere in it")
 		add = append(add, "--address", at)
 	}
 	if refused.code != 0 {

@@ -87,16 +87,9 @@ func (c *Contents) Largest(p string, limit int) (*Listing, error) {
 	return c.those(p, limit, func(n *Node) bool { return !n.Folder })
 }
 
-// Find lists files and folders below p whose path, or name where the pattern has no slash, matches a glob, or has words in it, in any
-// case. Errors: where it is none; filelist.ErrDamaged.
+// Find lists files and folders below p whose path, or name where the pattern has no slash, matches a glob. Errors: where it is
+// none; filelist.ErrDamaged.
 func (c *Contents) Find(p, pattern string, limit int) (*Listing, error) {
-	if glob.Words(pattern) {
-		words := strings.ToLower(pattern)
-		return c.those(p, limit, func(n *Node) bool {
-			return strings.Contains(strings.ToLower(n.Name), words) ||
-				strings.Contains(words, "/") && strings.Contains(strings.ToLower(n.Path), words)
-		})
-	}
 	if err := glob.Validate(pattern); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrPattern, err)
 	}
@@ -110,6 +103,19 @@ func (c *Contents) Find(p, pattern string, limit int) (*Listing, error) {
 			subject = n.Path
 		}
 		return glob.Match(pattern, subject)
+	})
+}
+
+// Words lists files and folders below p whose name, or path where there is a slash in them, has words in it, in any case. Errors:
+// filelist.ErrDamaged.
+func (c *Contents) Words(p, words string, limit int) (*Listing, error) {
+	words = strings.ToLower(words)
+	byPath := strings.Contains(words, "/")
+	return c.those(p, limit, func(n *Node) bool {
+		if byPath {
+			return strings.Contains(strings.ToLower(n.Path), words)
+		}
+		return strings.Contains(strings.ToLower(n.Name), words)
 	})
 }
 

@@ -91,6 +91,15 @@ func TestNamesThatSortAroundTheSlashFindTheirFolder(t *testing.T) {
 	require.Contains(t, nodes["wp-content/uploads/x"], "xtrue 14 14")
 	require.Contains(t, nodes["wp-content/uploads/nothing"], "nothingtrue 0 0")
 	require.NotContains(t, nodes["wp-content/uploads/x"], "1970", "a folder has the time of its entry")
+	for words, want := range map[string]string{"X-Y": "wp-content/uploads/x-y", "Uploads/X.y": "wp-content/uploads/x.y", "never": ""} {
+		found, err := c.Words("", words, 10)
+		require.NoError(t, err)
+		if want == "" {
+			require.Empty(t, found.Nodes)
+			continue
+		}
+		require.Equal(t, want, found.Nodes[0].Path)
+	}
 	inside, err := c.Children("wp-content/uploads/x", 100)
 	require.NoError(t, err)
 	require.Len(t, inside.Nodes, 2)

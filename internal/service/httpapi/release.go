@@ -233,7 +233,8 @@ func (a *api) listContents(ctx context.Context, in *struct {
 	Referred
 	Path    string `query:"path"`
 	Largest int    `query:"largest" maximum:"10000"`
-	Find    string `query:"find"`
+	Find    string `query:"find" doc:"a pattern of names, or of paths where it has a slash"`
+	Words   string `query:"words" maxLength:"400" doc:"a part of names, in any case"`
 	Limit   int    `query:"limit" default:"1000" maximum:"100000"`
 }) (*body[wire.Contents], error) {
 	r, of, err := a.contentsOf(ctx, in.Ref)
@@ -244,6 +245,8 @@ func (a *api) listContents(ctx context.Context, in *struct {
 	switch {
 	case in.Largest > 0:
 		found, err = of.Largest(in.Path, in.Largest)
+	case in.Words != "":
+		found, err = of.Words(in.Path, in.Words, in.Limit)
 	case in.Find != "":
 		if found, err = of.Find(in.Path, in.Find, in.Limit); errors.Is(err, contents.ErrPattern) {
 			err = input.Wrong(err)

@@ -27,7 +27,7 @@ export const useRelease = (ref: string) =>
 export const useContents = (ref: string, path: string, find: string, enabled = true) =>
   useQuery({
     queryKey: ['releases', ref, 'contents', path, find], enabled, placeholderData: find ? keepPreviousData : undefined, staleTime: Infinity,
-    queryFn: () => body(http.GET('/releases/{ref}/contents', { params: { path: { ref }, query: find ? { find, limit: 300 } : { path, limit: 1000 } } })),
+    queryFn: () => body(http.GET('/releases/{ref}/contents', { params: { path: { ref }, query: !find ? { path, limit: 1000 } : /[*?[{\\]/.test(find) ? { find, limit: 300 } : { words: find, limit: 300 } } })),
   })
 export const useMap = (ref: string, path: string) =>
   useQuery({

@@ -4518,7 +4518,10 @@ export interface operations {
             query?: {
                 path?: string;
                 largest?: number;
+                /** @description a pattern of names, or of paths where it has a slash */
                 find?: string;
+                /** @description a part of names, in any case */
+                words?: string;
                 limit?: number;
             };
             header?: never;
