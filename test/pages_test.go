@@ -62,7 +62,7 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 	do(t, tab, chromedp.Evaluate("document.querySelector('[role=dialog] input[name=name]').matches(':invalid')", &open))
 	require.True(t, open, "a name that cannot be one is not sent")
 	do(t, tab, filled("name", "wren-hall"), filled("title", "Wren Hall"), press("Add"), closed, saying("wren-hall"), saying("title"))
-	do(t, tab, showing("/clients", "wren-hall"), press("Add a client"), filled("name", "wren-hall"), press("Add"),
+	do(t, tab, showing("/clients?find=wren-hall", "wren-hall"), press("Add a client"), filled("name", "wren-hall"), press("Add"),
 		saying(`There is a client "wren-hall" already`), press("Leave it"), closed)
 
 	page := "/clients/wren-hall"
