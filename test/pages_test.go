@@ -66,7 +66,7 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 		saying(`There is a client "wren-hall" already`), press("Leave it"), closed)
 
 	page := "/clients/wren-hall"
-	do(t, tab, showing(page, "Settings"), press("Add a setting"), filled("key", "door_code"), filled("value", "4711-harp"),
+	do(t, tab, showing(page, "Add a setting"), saying("title"), press("Add a setting"), filled("key", "door_code"), filled("value", "4711-harp"),
 		chromedp.Click("[role=dialog] input[name=secret]", chromedp.ByQuery), press("Save"), closed, saying("door_code"))
 	var text string
 	do(t, tab, chromedp.Text("main", &text, chromedp.ByQuery))
@@ -80,7 +80,7 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 			"l.innerText.includes('owner'))", nil))
 
 	// The title is changed, and the empty value takes a setting away.
-	do(t, tab, showing(page, "Settings"),
+	do(t, tab, showing(page, "Add a setting"), saying("title"),
 		chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('title')).querySelector('button').click()`,
 			nil), filled("value", "Wren Hall Music"), press("Save"), closed, saying("Wren Hall Music"))
 	do(t, tab, chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('door_code')).querySelectorAll('button')[1].click()`, nil), saying("goes into the vault"), press("Save"), closed)
