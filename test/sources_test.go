@@ -306,10 +306,6 @@ func oddities() []odd {
 		{name: "network", refused: "network", change: func(t *testing.T, s *oddSource) {
 			s.settings(t, define("define('MULTISITE', true);"))
 		}},
-		{name: "sqlite", refused: "SQLite", change: func(t *testing.T, s *oddSource) {
-			s.write(t, "wp-content/db.php", "<?php // loads SQLite\ndefine('DB_ENGINE', 'sqlite');")
-			s.write(t, "wp-content/database/.ht.sqlite", "SQLite format 3\x00")
-		}},
 		{name: "web-root-above", change: func(t *testing.T, s *oddSource) {
 			to := filepath.Join(s.dir, "wp")
 			require.NoError(t, os.Mkdir(to, 0o755))

@@ -80,7 +80,7 @@ func (s *Stack) InstallDrupal(ctx context.Context, in StandIn) error {
 		return err
 	}
 	dir := filepath.Join(s.Sites(), in.Name)
-	if err := os.WriteFile(filepath.Join(dir, "sites/default/files/hall.png"), onePixel, 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "sites/default/files/hall.png"), OnePixel, 0o644); err != nil {
 		return err
 	}
 	nodes, err := json.Marshal(in.Pages)
@@ -128,7 +128,7 @@ func (s *Stack) InstallJoomla(ctx context.Context, in StandIn) error {
 	if err := s.placeStandIn(ctx, "joomla", in, map[string]string{"configuration.php": settings}); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(dir, "images/hall.png"), onePixel, 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "images/hall.png"), OnePixel, 0o644); err != nil {
 		return err
 	}
 	articles, err := json.Marshal(in.Pages)
@@ -139,8 +139,8 @@ func (s *Stack) InstallJoomla(ctx context.Context, in StandIn) error {
 		"address": {s.Address(in.Name)}, "articles": {string(articles)}})
 }
 
-// onePixel is a PNG of one pixel.
-var onePixel = []byte("\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x06\x00\x00\x00\x1f\x15\xc4\x89\x00\x00\x00\rIDATx\x9cc\xf8\xcf" +
+// OnePixel is a PNG of one pixel.
+var OnePixel = []byte("\x89PNG\r\n\x1a\n\x00\x00\x00\rIHDR\x00\x00\x00\x01\x00\x00\x00\x01\x08\x06\x00\x00\x00\x1f\x15\xc4\x89\x00\x00\x00\rIDATx\x9cc\xf8\xcf" +
 	"\xc0\xf0\x1f\x00\x05\x00\x01\xff\x89\x99=\x1d\x00\x00\x00\x00IEND\xaeB`\x82")
 
 // emptyFolders are folders that a stand-in begins with and that hold nothing, by kind.
@@ -221,7 +221,7 @@ func (s *Stack) InstallNoticeboard(ctx context.Context, in StandIn) error {
 			return err
 		}
 	}
-	if err := os.WriteFile(filepath.Join(dir, "uploads/hall.png"), onePixel, 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "uploads/hall.png"), OnePixel, 0o644); err != nil {
 		return err
 	}
 	return s.Own(dir)

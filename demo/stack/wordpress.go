@@ -20,6 +20,7 @@ type WordPress struct {
 	Database string
 	Prefix   string
 	ReadOnly string // name of a database user who may only read, for surveys; made when not empty
+	SQLite   bool   // its database is a file in its folder, by the drop-in in standins/wordpress-sqlite
 	// Settings are further lines of the settings file.
 	Settings string
 	// Passwords of the site, made by the caller.
@@ -68,7 +69,11 @@ func (s *Stack) InstallWordPress(ctx context.Context, wp WordPress) error {
 	if err := copyTree("/var/lib/wordpress/wp-content/themes", filepath.Join(dir, "wp-content/themes")); err != nil {
 		return err
 	}
-	if err := s.MakeDatabase(ctx, wp.Database, wp.DatabasePassword, wp.ReadOnly); err != nil {
+	if wp.SQLite {
+		if err := dropIn(filepath.Join(dir, "wp-content/db.php")); err != nil {
+			return err
+		}
+	} else if err := s.MakeDatabase(ctx, wp.Database, wp.DatabasePassword, wp.ReadOnly); err != nil {
 		return err
 	}
 	var salts strings.Builder
@@ -95,6 +100,15 @@ func (s *Stack) InstallWordPress(ctx context.Context, wp WordPress) error {
 		return fmt.Errorf("WordPress did not install at %s (%d): %.600s", s.Address(wp.Name), res.StatusCode, body)
 	}
 	return nil
+}
+
+// dropIn lets WordPress keep its database in an SQLite file.
+func dropIn(file string) error {
+	text, err := standins.ReadFile("standins/wordpress-sqlite/db.php")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, text, 0o644)
 }
 
 // MakeDatabase makes a database with its user, and perhaps a second user who may only read it.

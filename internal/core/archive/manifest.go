@@ -88,8 +88,10 @@ type Origin struct {
 	SubSites []kind.SubSite `json:"sub_sites,omitempty"`
 }
 
-// KindOf returns the kind of the site that the release holds, by the kind of its name: of a network, with its sub-sites.
-func (m *Manifest) KindOf(k *kind.Kind) *kind.Kind { return k.OfNetwork(m.Origin.SubSites) }
+// KindOf returns the kind of the site that the release holds, by the kind of its name: with its engine and, of a network, its sub-sites.
+func (m *Manifest) KindOf(k *kind.Kind) *kind.Kind {
+	return k.On(m.Database.Engine).OfNetwork(m.Origin.SubSites)
+}
 
 // Default is the value of a field in the release.
 type Default struct {

@@ -1,7 +1,6 @@
 package kind
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -75,11 +74,7 @@ func (k *Kind) refuses(ctx context.Context, site hostfs.FS, settings Settings) e
 		if v, err := settings.Get(r.Setting); r.Setting != "" && err == nil && v != "" && v != "0" && !strings.EqualFold(v, "false") {
 			return fmt.Errorf("%w: %s", ErrCannotRead, r.Why)
 		}
-		if r.File == "" {
-			continue
-		}
-		if text, err := hostfs.ReadFile(ctx, site, r.File, maxSettingsBytes); err == nil &&
-			bytes.Contains(bytes.ToLower(text), []byte(strings.ToLower(r.Holds))) {
+		if r.File != "" && r.in(ctx, site) {
 			return fmt.Errorf("%w: %s", ErrCannotRead, r.Why)
 		}
 	}
@@ -157,6 +152,7 @@ func (k *Kind) isIn(ctx context.Context, site hostfs.FS, folder string) bool {
 const maxSettingsBytes = 1 << 20
 
 func (k *Kind) read(ctx context.Context, fsys, site hostfs.FS, root string) (*Identity, error) {
+	k = k.variantIn(ctx, site)
 	id := &Identity{Kind: k}
 	for _, f := range k.Settings.Files {
 		p := path.Join(root, f)

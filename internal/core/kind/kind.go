@@ -47,12 +47,12 @@ type Kind struct {
 	// Refuse are signs of sites that are of the kind and cannot be read.
 	Refuse []struct {
 		Setting string `yaml:"setting"` // is set, and not to false
-		File    string `yaml:"file"`    // is there, and holds a text in any case
-		Holds   string `yaml:"holds"`
+		Sign    `yaml:",inline"`
 		Why     string `yaml:"why"`
 	} `yaml:"refuse"`
-	Version  Place   `yaml:"version"` // of the CMS
-	Runtime  Runtime `yaml:"runtime"` // what runs it
+	Variants []Variant `yaml:"variants"`
+	Version  Place     `yaml:"version"` // of the CMS
+	Runtime  Runtime   `yaml:"runtime"` // what runs it
 	Settings struct {
 		Files    []string `yaml:"files"`  // the first that exists
 		Sample   string   `yaml:"sample"` // what a settings file is made of where there is none

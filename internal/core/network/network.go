@@ -71,8 +71,8 @@ func complete(ctx context.Context, db sitedb.DB, id *kind.Identity, s *kind.SubS
 		}
 	}
 	s.Address = strings.TrimRight(s.Address, "/")
-	title, _, err := site.Get(ctx, id.Kind.SiteTitle)
-	s.Title = title
+	var err error
+	s.Title, err = site.Title(ctx)
 	return err
 }
 

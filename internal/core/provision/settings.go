@@ -100,7 +100,8 @@ func (mk *maker) setSettings(s kind.Settings) error {
 func (mk *maker) access() kind.Access {
 	name := mk.plan.Database
 	if mk.plan.User == "" {
-		if name = mk.req.Kind.Settings.Database.File; mk.req.Shared != nil { // a relative name begins at the code
+		d := mk.req.Kind.Settings.Database
+		if name = d.File; mk.req.Shared != nil || d.Folder != "" { // a relative name begins at the code
 			name = path.Join(mk.plan.Folder, name)
 		}
 	}

@@ -2,13 +2,14 @@
 // inside serialised or JSON ones.
 //
 //	site := sitevalue.Site{Kind: k, Prefix: "lad_", DB: db, Settings: settings}
-//	title, found, err := site.Get(ctx, k.SiteTitle)
+//	title, found, err := site.Get(ctx, kind.Value{Option: "blogname"})
 package sitevalue
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/optval"
@@ -46,6 +47,16 @@ func (s Site) Get(ctx context.Context, v kind.Value) (text string, found bool, e
 		return "", false, fmt.Errorf("%s %w: %w", v, ErrInside, err)
 	}
 	return text, true, nil
+}
+
+// Title returns the title of the site as people read it: some CMSs keep it escaped for HTML. It is "" where there is none that can be
+// read.
+func (s Site) Title(ctx context.Context) (string, error) {
+	title, _, err := s.Get(ctx, s.Kind.SiteTitle)
+	if errors.Is(err, ErrInside) || errors.Is(err, kind.ErrUnreadable) {
+		return "", nil
+	}
+	return strings.NewReplacer("&amp;", "&", "&#039;", "'", "&quot;", `"`).Replace(title), err
 }
 
 // Option returns an option as it is stored.

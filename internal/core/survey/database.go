@@ -121,7 +121,9 @@ func (t *taker) values(ctx context.Context) (err error) {
 		}
 		return text, found
 	}
-	t.s.Title, _ = get(t.kind.SiteTitle)
+	if t.s.Title, err = site.Title(ctx); err != nil {
+		return err
+	}
 	v := t.kind.Visibility
 	if is, found := get(v.Place()); found && is == v.Hidden {
 		t.find(Finding{Severity: note, What: "search engines are kept out", Where: v.Place().String(),

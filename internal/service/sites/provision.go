@@ -626,7 +626,7 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.R
 		return nil, err
 	}
 	site := check.Site{Address: s.Address, Connect: h.Connect, Private: hosts.Reach(h, s.Address).Private, DNS: svc.DNS, Kind: k,
-		Title: plainTitle(title), Visible: s.Visible, Quiet: s.Quiet, Held: s.Held, Database: s.Database, User: s.DBUser,
+		Title: title, Visible: s.Visible, Quiet: s.Quiet, Held: s.Held, Database: s.Database, User: s.DBUser,
 		Login: s.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}
 	if source, _, err := svc.sourceOfSite(ctx, s); err == nil {
 		site.Source = source
@@ -649,9 +649,6 @@ func subSites(ctx context.Context, fsys hostfs.FS, k *kind.Kind, s records.Site,
 	if err := network.Read(ctx, db, id); err != nil {
 		return nil, err
 	}
-	for i := range id.SubSites {
-		id.SubSites[i].Title = plainTitle(id.SubSites[i].Title)
-	}
 	return id.SubSites, nil
 }
 
@@ -665,11 +662,7 @@ func siteTitle(ctx context.Context, fsys hostfs.FS, k *kind.Kind, s records.Site
 		}
 		values.Settings = id.Settings
 	}
-	title, _, err := values.Get(ctx, k.SiteTitle)
-	if errors.Is(err, sitevalue.ErrInside) || errors.Is(err, kind.ErrUnreadable) {
-		return "", nil
-	}
-	return title, err
+	return values.Title(ctx)
 }
 
 // engineFor returns the engine of the database that a site needs that is made from a release.
@@ -681,9 +674,4 @@ func engineFor(k *kind.Kind, m *archive.Manifest) string {
 		return e.Scheme()
 	}
 	return m.Database.Engine
-}
-
-// plainTitle undoes the escaping that some CMSs store titles with.
-func plainTitle(t string) string {
-	return strings.NewReplacer("&amp;", "&", "&#039;", "'", "&quot;", `"`).Replace(t)
 }

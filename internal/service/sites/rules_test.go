@@ -58,7 +58,3 @@ func TestCredentialsThatWerePutAsideAreNamedByTheirRun(t *testing.T) {
 	require.Equal(t, "database before run 12", secretOfRun("database", 12))
 	require.NotEqual(t, secretOfRun("database", 1), secretOfRun("database", 11))
 }
-
-func TestTitlesAreComparedAsPeopleReadThem(t *testing.T) {
-	require.Equal(t, `Brook Lane "Strings" & Voices`, plainTitle("Brook Lane &quot;Strings&quot; &amp; Voices"))
-}
