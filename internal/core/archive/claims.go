@@ -28,15 +28,17 @@ func (a *Archive) Definitions() (*sqltext.Definitions, error) {
 	return d, nil
 }
 
-// JudgeSQL reads the definitions of an archive that came from outside. Views, triggers and routines are programs; they are
+// JudgeSQL reads the definitions of an archive that came from outside. Views, triggers and routines that change rows are programs; they are
 // refused unless trusted says that the archive is one's own. Errors: ErrHostile.
 func (a *Archive) JudgeSQL(trusted bool) error {
 	d, err := a.Definitions()
 	if err != nil {
 		return err
 	}
-	if len(d.Programs) > 0 && !trusted {
-		return fmt.Errorf("%w: the %s is a program, not a table; import the archive as trusted if it is your own", ErrHostile, d.Programs[0])
+	for _, g := range d.Programs {
+		if !g.Passive() && !trusted {
+			return fmt.Errorf("%w: the %s is a program, not a table; import the archive as trusted if it is your own", ErrHostile, g)
+		}
 	}
 	return nil
 }

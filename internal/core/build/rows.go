@@ -40,6 +40,12 @@ func (b *builder) database(ctx context.Context) error {
 	var schema, after bytes.Buffer
 	b.dialect = sqltext.DialectOf(b.m.Database.Engine)
 	fmt.Fprintf(&schema, "-- %s: tables of %s, without rows\n%s\n", b.m.Ref(), b.m.Source, b.dialect.Head())
+	programs, err := b.programs(ctx)
+	if err != nil {
+		return err
+	}
+	first, later := sqltext.Apart(programs)
+	schema.WriteString(b.dialect.Script(first))
 	for i := range b.tables {
 		t := &b.tables[i]
 		if t.View {
@@ -73,10 +79,13 @@ func (b *builder) database(ctx context.Context) error {
 			}
 		}
 	}
+	after.WriteString(b.dialect.Tail() + b.dialect.Script(later))
+	return b.text(b.w.Database, archive.AfterName, after.String())
+}
+
+// programs reads what is neither a table nor rows, and notes what is left out of it.
+func (b *builder) programs(ctx context.Context) ([]*sqltext.Program, error) {
 	programs, left, err := b.snapshot.Programs(ctx, b.tables)
-	if err != nil {
-		return err
-	}
 	for _, l := range left {
 		b.note("%s is left out: %s", l.What, l.Reason)
 		b.mu.Lock()
@@ -85,15 +94,7 @@ func (b *builder) database(ctx context.Context) error {
 		}
 		b.mu.Unlock()
 	}
-	after.WriteString(b.dialect.Tail())
-	if len(programs) > 0 {
-		after.WriteString("DELIMITER ;;\n")
-		for _, g := range programs {
-			after.WriteString(g.Text(nil) + ";;\n")
-		}
-		after.WriteString("DELIMITER ;\n")
-	}
-	return b.text(b.w.Database, archive.AfterName, after.String())
+	return programs, err
 }
 
 // rows adds a table's rows as INSERT statements, in entries of bounded size.

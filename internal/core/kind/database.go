@@ -90,7 +90,8 @@ func (d Database) Engines() []string {
 
 // settings returns the settings that tell it.
 func (d Database) settings() []string {
-	return slices.DeleteFunc([]string{d.Driver, d.Folder, d.Name, d.User, d.Password, d.Host, d.Port, d.URL}, func(s string) bool { return s == "" })
+	all := []string{d.Driver, d.Folder, d.Name, d.User, d.Password, d.Host, d.Port, d.URL}
+	return slices.DeleteFunc(all, func(s string) bool { return s == "" })
 }
 
 // Names returns the settings that tell it, for those who say what is blanked or known.

@@ -150,9 +150,22 @@ func (mk *maker) createTables(ctx context.Context, d *sqltext.Definitions) error
 		return err
 	}
 	defer loader.Close()
+	first, _ := sqltext.Apart(sqltext.SortPrograms(d.Programs))
+	if err := createPrograms(ctx, loader, first, mk.rename); err != nil {
+		return err
+	}
 	for _, t := range d.Tables {
 		if err := loader.CreateTable(ctx, t, mk.rename); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+func createPrograms(ctx context.Context, loader sitedb.Loader, programs []*sqltext.Program, rename sitedb.Rename) error {
+	for _, g := range programs {
+		if err := loader.CreateProgram(ctx, g, rename); err != nil {
+			return fmt.Errorf("%s: %w", g, err)
 		}
 	}
 	return nil
@@ -170,12 +183,8 @@ func (mk *maker) finishTables(ctx context.Context, d *sqltext.Definitions) error
 			return err
 		}
 	}
-	for _, g := range sqltext.SortPrograms(d.Programs) {
-		if err := loader.CreateProgram(ctx, g, mk.rename); err != nil {
-			return fmt.Errorf("%s: %w", g, err)
-		}
-	}
-	return nil
+	_, later := sqltext.Apart(sqltext.SortPrograms(d.Programs))
+	return createPrograms(ctx, loader, later, mk.rename)
 }
 
 // loadUnit sends rows out of the archive, through the rewriter, to the server.

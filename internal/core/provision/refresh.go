@@ -348,12 +348,7 @@ func (mk *maker) copyRows(ctx context.Context) error {
 			return err
 		}
 	}
-	for _, g := range later.Programs {
-		if err := loader.CreateProgram(ctx, g, nil); err != nil {
-			return fmt.Errorf("%s: %w", g, err)
-		}
-	}
-	return nil
+	return createPrograms(ctx, loader, later.Programs, nil)
 }
 
 // copyTables makes the tables of the old site's database in the new one, fills them side by side, and returns what is to be
@@ -365,6 +360,18 @@ func (mk *maker) copyTables(ctx context.Context, old sitedb.DB, tables []sitedb.
 	}
 	defer snap.Close()
 	later := &sqltext.Definitions{}
+	programs, left, err := snap.Programs(ctx, tables)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range left {
+		mk.did("%s was not carried over: %s", l.What, l.Reason)
+	}
+	first, rest := sqltext.Apart(programs)
+	if err := createPrograms(ctx, loader, first, nil); err != nil {
+		return nil, err
+	}
+	later.Programs = rest
 	for i := range tables {
 		if tables[i].View {
 			continue
@@ -377,14 +384,6 @@ func (mk *maker) copyTables(ctx context.Context, old sitedb.DB, tables []sitedb.
 			return nil, err
 		}
 		later.Foreign = append(later.Foreign, d.Constraints...)
-	}
-	programs, left, err := snap.Programs(ctx, tables)
-	if err != nil {
-		return nil, err
-	}
-	later.Programs = programs
-	for _, l := range left {
-		mk.did("%s was not carried over: %s", l.What, l.Reason)
 	}
 	for i := range tables {
 		if tables[i].View {

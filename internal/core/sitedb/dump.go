@@ -23,15 +23,16 @@ var ErrRefused = errors.New("refused")
 // The script is never run. Its tables are parsed and written again from what was parsed, its rows are read as literals; what is
 // neither and not known to be harmless is refused.
 type Dump struct {
-	r       io.ReaderAt
-	size    int64
-	tables  map[string]*dumpTable
-	names   []string
-	objects []string
-	version Version
-	notes   []string
-	lookup  map[string]map[string]string
-	pg      bool // it is of PostgreSQL
+	r        io.ReaderAt
+	size     int64
+	tables   map[string]*dumpTable
+	names    []string
+	objects  []string
+	programs []*sqltext.Program // that are taken over
+	version  Version
+	notes    []string
+	lookup   map[string]map[string]string
+	pg       bool // it is of PostgreSQL
 }
 
 type dumpTable struct {
@@ -459,9 +460,9 @@ func (d *Dump) Definition(_ context.Context, t *Table) (*sqltext.Definition, err
 // PlainSums implements Snapshot: a dump tells no sums.
 func (d *Dump) PlainSums(context.Context, string, []Column) ([]uint64, error) { return nil, nil }
 
-// Programs implements Snapshot: those of a dump from outside are not taken over.
+// Programs implements Snapshot: of a dump from outside only what does nothing by itself is taken over.
 func (d *Dump) Programs(context.Context, []Table) ([]*sqltext.Program, []LeftOut, error) {
-	return nil, nil, nil
+	return sqltext.SortPrograms(d.programs), nil, nil
 }
 
 // Rows implements Snapshot, in the order of the script.

@@ -10,6 +10,7 @@ import (
 	"io"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"nestseed/internal/core/sqltext"
@@ -150,7 +151,7 @@ var (
 	pgAdd     = regexp.MustCompile(`(?s)^ALTER TABLE (?:ONLY )?` + pgName + `\s+ADD (CONSTRAINT .*)$`)
 	pgCounter = regexp.MustCompile(`^SELECT pg_catalog\.setval\('` + pgName + `', (\d+), (true|false)\)$`)
 	pgCopy    = regexp.MustCompile(`(?s)^COPY ` + pgName + ` \((.*)\) FROM stdin$`)
-	pgProgram = regexp.MustCompile(`(?i)^CREATE (?:OR REPLACE )?(?:CONSTRAINT )?(VIEW|MATERIALIZED VIEW|FUNCTION|PROCEDURE|TRIGGER|TYPE|DOMAIN|AGGREGATE|EXTENSION|RULE) ` +
+	pgProgram = regexp.MustCompile(`(?i)^CREATE (?:OR REPLACE )?(?:CONSTRAINT )?(VIEW|MATERIALIZED VIEW|FUNCTION|PROCEDURE|TRIGGER|TYPE|DOMAIN|SEQUENCE|EXTENSION|AGGREGATE|RULE) ` +
 		`(?:IF NOT EXISTS )?(?:"?public"?\.)?([^\s(;]+)`)
 )
 
@@ -163,8 +164,9 @@ func pgUnquote(name string) string {
 
 // passedOver are statements that change nothing here: of a session, of rights, of comments.
 var passedOver = []string{"SET ", "SELECT pg_catalog.set_config(", "GRANT ", "REVOKE ", "COMMENT ON ", "CREATE SCHEMA ", "ALTER SCHEMA ",
-	"CREATE SEQUENCE ",
-	"ALTER DEFAULT PRIVILEGES", "ALTER EXTENSION ", "DROP ", "BEGIN", "COMMIT", "ALTER FUNCTION ", "ALTER VIEW ", "ALTER TYPE ",
+	"ALTER DEFAULT PRIVILEGES", "ALTER EXTENSION ", "DROP ", "BEGIN", "COMMIT", "ALTER FUNCTION ", "ALTER PROCEDURE ", "ALTER AGGREGATE ",
+	"ALTER VIEW ",
+	"ALTER MATERIALIZED VIEW ", "ALTER TYPE ", "ALTER DOMAIN ",
 	"ALTER SEQUENCE ", "REFRESH "}
 
 func (r *pgReader) statement(stmt []byte) error {
@@ -180,7 +182,7 @@ func (r *pgReader) statement(stmt []byte) error {
 		return r.index(stmt)
 	case pgSequence.MatchString(text):
 		m := pgSequence.FindStringSubmatch(text)
-		r.sequences[pgUnquote(m[1])] = pgUnquote(m[2]) + "." + pgUnquote(m[3])
+		r.owns(pgUnquote(m[1]), pgUnquote(m[2])+"."+pgUnquote(m[3]))
 		return nil
 	case pgDefault.MatchString(text):
 		m := pgDefault.FindStringSubmatch(text)
@@ -188,7 +190,7 @@ func (r *pgReader) statement(stmt []byte) error {
 	case pgIdentity.MatchString(text):
 		m := pgIdentity.FindStringSubmatch(text)
 		if s := pgNamed.FindStringSubmatch(text); s != nil {
-			r.sequences[pgUnquote(s[1])] = pgUnquote(m[1]) + "." + pgUnquote(m[2])
+			r.owns(pgUnquote(s[1]), pgUnquote(m[1])+"."+pgUnquote(m[2]))
 		}
 		return r.change(pgUnquote(m[1]), func(t *dumpTable) error { return t.def.SetIdentity(pgUnquote(m[2])) })
 	case pgAdd.MatchString(text):
@@ -200,7 +202,7 @@ func (r *pgReader) statement(stmt []byte) error {
 		return nil
 	case pgProgram.MatchString(text):
 		m := pgProgram.FindStringSubmatch(text)
-		r.d.objects = append(r.d.objects, strings.ToLower(m[1])+" "+pgUnquote(m[2]))
+		r.program(stmt, strings.ToLower(m[1])+" "+pgUnquote(m[2]))
 		return nil
 	case slices.ContainsFunc(passedOver, func(p string) bool { return strings.HasPrefix(text, p) }):
 		return nil
@@ -208,8 +210,25 @@ func (r *pgReader) statement(stmt []byte) error {
 	return fmt.Errorf("%w: the statement %.60q; tables and rows are taken over, nothing is run", ErrRefused, text)
 }
 
+// program notes a program that does nothing by itself, and names any other. A sequence that turns out to belong to a column is
+// forgotten again.
+func (r *pgReader) program(stmt []byte, named string) {
+	g, err := sqltext.Postgres.ParseProgram(stmt, "", r.d.programs)
+	if err != nil || !g.Passive() {
+		r.d.objects = append(r.d.objects, named)
+		return
+	}
+	r.d.programs = append(r.d.programs, g)
+}
+
+// owns notes that a sequence belongs to a column.
+func (r *pgReader) owns(sequence, column string) {
+	r.sequences[sequence] = column
+	r.d.programs = slices.DeleteFunc(r.d.programs, func(g *sqltext.Program) bool { return g.Type == "sequence" && g.Name == sequence })
+}
+
 func (r *pgReader) table(stmt []byte) error {
-	def, err := sqltext.Postgres.ParseDefinition(stmt)
+	def, err := sqltext.Postgres.ParseDefinition(stmt, r.d.programs...)
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
@@ -243,18 +262,25 @@ func (r *pgReader) change(table string, do func(*dumpTable) error) error {
 
 // counter takes over where the numbers of a column go on: m is sequence, value, and whether that was given already.
 func (r *pgReader) counter(m []string) error {
-	table, column, owned := strings.Cut(r.sequences[pgUnquote(m[1])], ".")
-	if !owned {
-		return nil // it belongs to no column of a table
+	n, err := strconv.ParseInt(m[2], 10, 64)
+	if err != nil {
+		return fmt.Errorf("%w: the number %s of a sequence", ErrRefused, m[2])
 	}
-	next := m[2]
-	if m[3] == "true" {
-		var n int64
-		fmt.Sscan(next, &n)
-		next = fmt.Sprint(n + 1)
+	sequence, given := pgUnquote(m[1]), m[3] == "true"
+	table, column, owned := strings.Cut(r.sequences[sequence], ".")
+	if !owned {
+		for _, g := range r.d.programs {
+			if g.Type == "sequence" && g.Name == sequence {
+				g.SetNumber(n, given)
+			}
+		}
+		return nil
+	}
+	if given {
+		n++
 	}
 	return r.change(table, func(t *dumpTable) error {
-		t.def.SetCounter(column, next)
+		t.def.SetCounter(column, strconv.FormatInt(n, 10))
 		return nil
 	})
 }

@@ -58,16 +58,25 @@ func (d *Definitions) readPlain(script []byte) error {
 				return err
 			}
 		case p.is("create", "table"):
-			t, err := d.Dialect.ParseDefinition(stmt)
+			t, err := d.Dialect.ParseDefinition(stmt, d.Programs...)
 			if err != nil {
 				return err
 			}
 			d.Tables = append(d.Tables, t)
 			d.Foreign = append(d.Foreign, t.Constraints...)
-		case p.is("create"):
+		case p.is("create", "index"), p.is("create", "unique", "index"):
 			if err := d.addIndex(stmt); err != nil {
 				return err
 			}
+		case p.is("create"):
+			if d.Dialect == SQLite && p.is("create", "trigger") {
+				stmt = wholeTrigger(sc, stmt)
+			}
+			g, err := d.Dialect.ParseProgram(stmt, "", d.Programs)
+			if err != nil {
+				return err
+			}
+			d.Programs = append(d.Programs, g)
 		case p.is("select"):
 			table, column, next := p.setCounter()
 			if err := p.end(); err != nil {
@@ -87,6 +96,17 @@ func (d *Definitions) readPlain(script []byte) error {
 		}
 	}
 	return sc.Err()
+}
+
+// wholeTrigger returns a trigger of SQLite with the statements in it, of which the scanner has found the first.
+func wholeTrigger(sc *Scanner, stmt []byte) []byte {
+	for sc.Scan() && len(stmt) < maxDefinition {
+		stmt = append(append(stmt, "; "...), sc.Statement()...)
+		if bytes.EqualFold(sc.Statement(), []byte("end")) {
+			break
+		}
+	}
+	return stmt
 }
 
 // maxDefinition bounds one statement among definitions.
@@ -154,13 +174,7 @@ func (d *Definitions) add(stmt []byte) error {
 		}
 		d.Foreign = append(d.Foreign, keys...)
 	case p.is("create"):
-		var routines []string
-		for _, g := range d.Programs {
-			if g.Type == "function" || g.Type == "procedure" {
-				routines = append(routines, g.Name)
-			}
-		}
-		g, err := ParseProgram(stmt, "", routines)
+		g, err := MySQL.ParseProgram(stmt, "", d.Programs)
 		if err != nil {
 			return err
 		}

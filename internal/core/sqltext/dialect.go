@@ -15,9 +15,10 @@ type Dialect struct {
 	quote   byte
 	escapes bool
 
-	head, tail string // of schema.sql and after.sql
-	client     string // what restores a release by hand, with NAME for the database
-	functions  map[string]bool
+	head, tail string          // of schema.sql and after.sql
+	client     string          // what restores a release by hand, with NAME for the database
+	functions  map[string]bool // that definitions may call
+	inQueries  map[string]bool // that views and programs may call besides
 	niladic    map[string]bool
 }
 
@@ -25,18 +26,21 @@ type Dialect struct {
 var (
 	// MySQL is that of MariaDB and MySQL with backslash escapes on (no NO_BACKSLASH_ESCAPES), as their reference manuals describe under
 	// "String Literals" and "Comments".
-	MySQL = &Dialect{name: "mysql", quote: '`', escapes: true, client: "mariadb NAME", functions: functions, niladic: niladic,
+	MySQL = &Dialect{name: "mysql", quote: '`', escapes: true, client: "mariadb NAME",
+		functions: functions, inQueries: queryFunctions, niladic: niladic,
 		head: "SET NAMES utf8mb4;\nSET SESSION sql_mode = 'NO_AUTO_VALUE_ON_ZERO';\n" +
 			"SET SESSION foreign_key_checks = 0, SESSION unique_checks = 0, SESSION time_zone = '+00:00';\n",
 		tail: "SET SESSION foreign_key_checks = 1, SESSION unique_checks = 1;\n"}
 
 	// Postgres is that of PostgreSQL with standard_conforming_strings on (PostgreSQL manual, 4.1 "Lexical Structure"). Text is
 	// written with the escapes of E'…', bytes as '\x…'.
-	Postgres = &Dialect{name: "postgres", quote: '"', client: "psql NAME", functions: pgFunctions, niladic: pgNiladic,
+	Postgres = &Dialect{name: "postgres", quote: '"', client: "psql NAME",
+		functions: pgFunctions, inQueries: pgQueryFunctions, niladic: pgNiladic,
 		head: "SET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\nSET TimeZone = 'UTC';\n"}
 
 	// SQLite is that of SQLite 3 (SQLite documentation, "SQL As Understood By SQLite"): no escapes but the doubled quote, bytes as X'…'.
-	SQLite = &Dialect{name: "sqlite", quote: '"', client: "sqlite3 NAME", functions: liteFunctions, niladic: liteNiladic,
+	SQLite = &Dialect{name: "sqlite", quote: '"', client: "sqlite3 NAME",
+		functions: liteFunctions, inQueries: liteQueryFunctions, niladic: liteNiladic,
 		head: "PRAGMA foreign_keys = OFF;\n"}
 )
 

@@ -73,6 +73,8 @@ func (p *parser) suffixes() {
 		switch {
 		case p.d == Postgres && p.isMark("::"):
 			p.pgCast()
+		case p.d == Postgres && p.isMark("["):
+			p.subscript()
 		case p.d == Postgres && p.copy("at", "time", "zone"):
 			p.operand()
 		case p.d == Postgres && p.copy("is", "not", "distinct", "from"), p.d == Postgres && p.copy("is", "distinct", "from"):
@@ -102,6 +104,10 @@ func (p *parser) operator() bool {
 		return p.copyMark(t.text)
 	case p.is("not") && binaryWords[p.peekAt(1).word]:
 		return p.copy("not") && p.copyOne(p.peek().word)
+	case p.d == Postgres && p.isOne("ilike", "similar"), p.d == Postgres && p.is("not") && (p.peekAt(1).word == "ilike" ||
+		p.peekAt(1).word == "similar"), p.d == SQLite && p.isOne("glob"):
+		p.copy("not")
+		return p.copyOne("ilike", "glob") || p.copy("similar", "to")
 	case t.kind == tokenWord && binaryWords[t.word]:
 		return p.copy(t.word)
 	case p.is("sounds", "like"):
@@ -120,6 +126,11 @@ func (p *parser) operand() {
 	case tokenNumber, tokenBytes:
 		p.next()
 		p.out.put(t.text)
+	case tokenParameter:
+		if p.next(); p.scope != inProgram {
+			p.fail("the parameter %s has no place here", t)
+		}
+		p.out.put(t.text)
 	case tokenName:
 		p.identifier()
 	case tokenWord:
@@ -128,7 +139,7 @@ func (p *parser) operand() {
 		switch {
 		case p.isMark("("):
 			p.bracketed()
-		case p.scope == inProgram && p.skipMark("@"):
+		case p.d == MySQL && p.scope == inProgram && p.skipMark("@"):
 			p.out.put("@")
 			p.out.join(Quote(p.name()))
 		default:
@@ -169,7 +180,10 @@ func (p *parser) wordOperand(t token) {
 		p.copyString()
 	case p.is("case"):
 		p.caseExpression()
-	case p.is("interval"):
+	case p.d == Postgres && pgTypes[t.word] != "" && p.peekAt(1).kind == tokenString: // type 'value'
+		p.pgType()
+		p.copyString()
+	case p.d == MySQL && p.is("interval"):
 		p.must("interval")
 		p.expression()
 		p.unit()
@@ -180,6 +194,9 @@ func (p *parser) wordOperand(t token) {
 		p.mustMark(")")
 	case p.d == Postgres && p.is("array") && p.peekAt(1).text == "[":
 		p.pgArray()
+	case p.d == Postgres && p.is("array") && call && p.scope != inTable:
+		p.must("array")
+		p.bracketed()
 	case p.d == Postgres && call && p.isOne("any", "all", "some"):
 		p.must(t.word)
 		p.bracketed()
@@ -196,6 +213,10 @@ func (p *parser) wordOperand(t token) {
 
 func (p *parser) unit() {
 	t := p.next()
+	if p.d == Postgres && pgUnits[strings.ToLower(t.text)] && (t.kind == tokenWord || t.kind == tokenString) {
+		p.out.put(strings.ToUpper(t.text))
+		return
+	}
 	if !units[t.word] {
 		p.fail("%s is not a unit of time", t)
 		return
@@ -292,14 +313,37 @@ func (p *parser) call(t token) {
 		p.groupConcat()
 		return
 	}
-	p.mayCall(name, p.d.functions[name] || p.scope != inTable && (queryFunctions[name] || p.routines[name]))
-	if p.routines[name] && !functions[name] && !queryFunctions[name] {
-		p.out.putTable(t.text)
+	if p.d == Postgres && name == "nextval" {
+		p.nextNumber()
+		return
+	}
+	p.mayCall(name, p.d.functions[name] || p.engines[name] || p.scope != inTable && (p.d.inQueries[name] || p.routines[name]))
+	if p.routines[name] && !p.engines[name] && !p.d.functions[name] && !p.d.inQueries[name] {
+		p.out.putTable(p.folded(t))
 	} else {
 		p.out.put(name)
 	}
 	p.arguments(name)
-	if p.scope != inTable && p.copy("over") {
+	p.behindCall()
+}
+
+// behindCall reads what may follow the call of a function that looks at several rows.
+func (p *parser) behindCall() {
+	if p.scope == inTable {
+		return
+	}
+	if p.d != MySQL && p.is("filter") && p.peekAt(1).text == "(" {
+		p.must("filter")
+		p.mustMark("(")
+		p.must("where")
+		p.expression()
+		p.mustMark(")")
+	}
+	if p.copy("over") {
+		if t := p.peek(); t.kind == tokenWord || t.kind == tokenName {
+			p.copyName()
+			return
+		}
 		p.window()
 	}
 }
@@ -317,6 +361,11 @@ func (p *parser) arguments(name string) {
 	case p.copyMark(")"):
 		return
 	case name == "count" && p.copyMark("*"):
+	case name == "raise" && p.d == SQLite:
+		p.copyOne("ignore", "rollback", "abort", "fail")
+		if p.copyMark(",") {
+			p.copyString()
+		}
 	case name == "trim":
 		p.copyOne("both", "leading", "trailing")
 		if !p.is("from") {
@@ -333,6 +382,9 @@ func (p *parser) arguments(name string) {
 		}
 		if p.copy("for") {
 			p.expression()
+		}
+		if p.d != MySQL && p.scope != inTable {
+			p.orderBy()
 		}
 	}
 	p.mustMark(")")
@@ -356,7 +408,24 @@ func (p *parser) window() {
 		p.list(p.expression)
 	}
 	p.orderBy()
+	if p.copyOne("rows", "range", "groups") {
+		if p.copy("between") {
+			p.frameEnd()
+			p.must("and")
+		}
+		p.frameEnd()
+	}
 	p.mustMark(")")
+}
+
+// frameEnd reads where the rows begin or end that a window looks at.
+func (p *parser) frameEnd() {
+	if !p.copy("current", "row") && !p.copy("unbounded") {
+		p.operand()
+	}
+	if !p.copyOne("preceding", "following") && p.d == MySQL && !p.isMark(")") && !p.is("and") {
+		p.fail("%s is not understood here", p.peek())
+	}
 }
 
 // identifier reads the name of a column or variable, perhaps with its table's in front.
@@ -381,19 +450,43 @@ func (p *parser) identifier() {
 	switch {
 	case len(parts) == 1 && p.isMark("("): // a function whose name is quoted
 		p.mayCall(first.text, p.scope != inTable && p.routines[strings.ToLower(first.text)])
-		p.out.putTable(first.text)
+		p.out.putTable(p.folded(first))
 		p.arguments("")
+		p.behindCall()
 	case len(parts) == 1:
 		p.out.put(p.d.Quote(p.folded(first)))
+	case p.isMark("(") && p.d == Postgres && (strings.EqualFold(parts[0].text, p.database) || parts[0].word == "pg_catalog"):
+		p.qualifiedCall(parts[0], parts[1])
 	case p.scope == inTable:
 		p.fail("%s.%s: the definition of a table names its own columns only", parts[0], parts[1])
 	case p.rowNames && (strings.EqualFold(parts[0].text, "new") || strings.EqualFold(parts[0].text, "old")):
 		p.out.put(strings.ToUpper(parts[0].text))
-		p.out.join("." + Quote(parts[1].text))
+		p.out.join("." + p.d.Quote(p.folded(parts[1])))
+	case p.declared[strings.ToLower(parts[0].text)]: // a variable that is a row
+		p.out.put(p.d.Quote(p.folded(parts[0])))
+		p.out.join("." + p.d.Quote(p.folded(parts[1])))
 	default:
-		p.out.putTable(parts[0].text)
-		p.out.join("." + Quote(parts[1].text))
+		p.out.putTable(p.folded(parts[0]))
+		p.out.join("." + p.d.Quote(p.folded(parts[1])))
 	}
+}
+
+// qualifiedCall reads the call of a function whose schema is named: of the database itself, or of the engine.
+func (p *parser) qualifiedCall(schema, name token) {
+	lower := strings.ToLower(name.text)
+	if schema.word == "pg_catalog" {
+		p.mayCall(lower, p.d.functions[lower] || p.scope != inTable && p.d.inQueries[lower])
+		p.out.put(lower)
+	} else {
+		p.mayCall(lower, p.engines[lower] || p.scope != inTable && p.routines[lower])
+		if p.engines[lower] {
+			p.out.put(p.d.Quote(lower))
+		} else {
+			p.out.putTable(p.folded(name))
+		}
+	}
+	p.arguments(lower)
+	p.behindCall()
 }
 
 // typeNames are the types there are, with whether values are numbers (n), text (t) or neither (o).

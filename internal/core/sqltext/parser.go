@@ -14,8 +14,10 @@ type text struct {
 }
 
 type part struct {
-	text  string
-	table bool // text is the name of a table
+	text   string
+	table  bool  // text is the name of a table
+	string bool  // which stands in a string
+	body   *text // a string that is a program
 }
 
 // put writes one token, with a space before it where one belongs.
@@ -31,7 +33,7 @@ func (t *text) put(s string) {
 
 // join writes without a space.
 func (t *text) join(s string) {
-	if n := len(t.parts); n > 0 && !t.parts[n-1].table {
+	if n := len(t.parts); n > 0 && !t.parts[n-1].table && t.parts[n-1].body == nil {
 		t.parts[n-1].text += s
 	} else {
 		t.parts = append(t.parts, part{text: s})
@@ -43,8 +45,26 @@ func (t *text) putTable(name string) {
 	if t.last != 0 && t.last != '(' {
 		t.join(" ")
 	}
-	t.parts = append(t.parts, part{name, true})
+	t.parts = append(t.parts, part{text: name, table: true})
 	t.last = '`'
+}
+
+// names reports whether it names tables, or what goes with them.
+func (t *text) names() bool {
+	return slices.ContainsFunc(t.parts, func(p part) bool { return p.table })
+}
+
+// putTableString writes a string with the name of a table.
+func (t *text) putTableString(name string) {
+	t.parts = append(t.parts, part{text: name, table: true, string: true})
+	t.last = '\''
+}
+
+// putBody writes a string that is a program.
+func (t *text) putBody(body *text) {
+	t.join(" ")
+	t.parts = append(t.parts, part{body: body})
+	t.last = '$'
 }
 
 // render writes the statement with names of tables passed through rename, unless that is nil.
@@ -55,13 +75,24 @@ func (t *text) render(rename func(string) string) string {
 		d = MySQL
 	}
 	for _, p := range t.parts {
+		name := p.text
+		if p.table && rename != nil {
+			name = rename(name)
+		}
 		switch {
+		case p.body != nil:
+			inner := p.body.render(rename)
+			tag := "$body$"
+			for n := 1; strings.Contains(inner, tag); n++ {
+				tag = fmt.Sprintf("$body%d$", n)
+			}
+			out.WriteString(tag + "\n" + inner + "\n" + tag)
 		case !p.table:
 			out.WriteString(p.text)
-		case rename == nil:
-			out.WriteString(d.Quote(p.text))
+		case p.string:
+			out.WriteString(d.String(d.Quote(name)))
 		default:
-			out.WriteString(d.Quote(rename(p.text)))
+			out.WriteString(d.Quote(name))
 		}
 	}
 	return out.String()
@@ -89,11 +120,14 @@ type parser struct {
 	err      error
 	out      *text
 	scope    scope
-	database string          // whose name may stand before a table's; "" for none
-	routines map[string]bool // functions of the database that may be called, in small letters
-	declared map[string]bool // variables, in small letters
-	rowNames bool            // NEW and OLD are rows
-	tables   []string        // that were named
+	database string            // whose name may stand before a table's; "" for none
+	routines map[string]bool   // functions of the database that may be called, in small letters
+	declared map[string]bool   // variables, in small letters
+	rowNames bool              // NEW and OLD are rows
+	engines  map[string]bool   // routines that extensions bring, whose names stay as they are
+	types    map[string]string // of the database itself, with what values are
+	counters map[string]bool   // sequences that stand alone
+	tables   []string          // that were named
 }
 
 // maxNesting bounds how deep brackets and blocks may stand in one another.
@@ -102,7 +136,8 @@ const maxNesting = 200
 func newParser(stmt []byte, s scope) *parser { return newParserOf(MySQL, stmt, s) }
 
 func newParserOf(d *Dialect, stmt []byte, s scope) *parser {
-	p := &parser{d: d, scope: s, out: &text{dialect: d}, declared: map[string]bool{}}
+	p := &parser{d: d, scope: s, out: &text{dialect: d}, declared: map[string]bool{}, routines: map[string]bool{}, types: map[string]string{},
+		counters: map[string]bool{}, engines: map[string]bool{}}
 	if d == Postgres {
 		p.database = "public" // the schema that tables of a site are in
 	}
@@ -277,6 +312,9 @@ func (p *parser) ownDatabase(name string) {
 // copyTable reads the name of a table and writes it.
 func (p *parser) copyTable() string {
 	n := p.qualified()
+	if p.d == Postgres && strings.HasPrefix(n, "pg_") {
+		p.fail("%s is a table of the server's own", n)
+	}
 	if p.err == nil {
 		p.out.putTable(n)
 		p.tables = append(p.tables, n)

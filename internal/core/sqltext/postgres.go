@@ -15,9 +15,28 @@ var pgFunctions = words(`
 	split_part sqrt starts_with statement_timestamp strpos substr substring tan to_char to_date to_hex to_number to_timestamp
 	to_tsvector transaction_timestamp translate trim trunc upper width_bucket`)
 
+// pgQueryFunctions are what views and programs may call besides.
+var pgQueryFunctions = words(`
+	array_agg array_append array_cat array_length array_position array_positions array_prepend array_remove array_replace
+	array_to_json array_to_string array_upper array_lower avg bit_and bit_or bool_and bool_or cardinality corr count cume_dist
+	currval dense_rank every first_value format_type generate_series generate_subscripts isfinite json_agg json_array_elements
+	json_array_elements_text json_each json_each_text json_extract_path json_extract_path_text json_object json_object_agg
+	json_object_keys json_populate_record jsonb_agg jsonb_array_elements jsonb_array_elements_text jsonb_each jsonb_each_text
+	jsonb_extract_path jsonb_extract_path_text jsonb_insert jsonb_object jsonb_object_agg jsonb_object_keys jsonb_pretty jsonb_set
+	jsonb_strip_nulls json_strip_nulls json_to_record jsonb_to_record justify_days justify_hours justify_interval lag last_value
+	lastval lead make_interval make_time make_timestamp make_timestamptz max min mode nth_value ntile num_nonnulls num_nulls
+	percent_rank percentile_cont percentile_disc plainto_tsquery phraseto_tsquery quote_ident quote_nullable rank regexp_matches
+	regexp_match regexp_split_to_array regexp_split_to_table row row_number row_to_json stddev stddev_pop stddev_samp string_agg
+	string_to_array string_to_table sum timeofday timezone to_json to_jsonb to_regclass to_tsquery ts_headline ts_rank ts_rank_cd
+	tsvector_to_array unnest var_pop var_samp variance websearch_to_tsquery xmlagg`)
+
+// pgUnits are what EXTRACT takes of a time.
+var pgUnits = words(`century day decade dow doy epoch hour isodow isoyear julian microseconds millennium milliseconds minute month quarter
+	second timezone timezone_hour timezone_minute week year`)
+
 var pgNiladic = words("current_timestamp current_date current_time localtime localtimestamp")
 
-var pgMarks = words("~ ~* !~ !~* ~~ ~~* !~~ !~~* @> <@ #> #>> ? ?| ?&")
+var pgMarks = words("~ ~* !~ !~* ~~ ~~* !~~ !~~* @> <@ @@ #> #>> ? ?| ?&")
 
 // pgTypes are the types that columns may have, by the words that they are written with, and what this package calls them: as MySQL
 // does where values are written alike.
@@ -41,12 +60,22 @@ func (p *parser) pgType() string {
 	if t.kind == tokenWord && t.word == "pg_catalog" && p.skipMark(".") {
 		t = p.next()
 	}
-	name := pgTypes[strings.ToLower(t.text)]
+	if t.kind == tokenWord && p.d == Postgres && t.word == p.database && p.skipMark(".") {
+		t = p.next()
+	}
+	name, own := p.types[p.folded(t)]
+	if !own || t.kind == tokenWord && pgTypes[t.word] != "" {
+		name, own = pgTypes[strings.ToLower(t.text)], false
+	}
 	if t.kind != tokenWord && t.kind != tokenName || name == "" {
-		p.fail("the type %s is not known; types of extensions and of one's own are not taken over", t)
+		p.fail("the type %s is not known, or not one that is taken over", t)
 		return ""
 	}
-	p.out.put(strings.ToLower(t.text))
+	if own {
+		p.out.put(p.d.Quote(p.folded(t)))
+	} else {
+		p.out.put(strings.ToLower(t.text))
+	}
 	switch t.word {
 	case "double":
 		p.must("precision")
@@ -90,6 +119,46 @@ func (p *parser) pgCast() {
 	if p.out = out; p.err == nil {
 		p.out.join("::" + cast)
 	}
+}
+
+// subscript reads [n] or [n:m] behind an array.
+func (p *parser) subscript() {
+	p.skipMark("[")
+	p.out.join("[")
+	if !p.isMark(":") {
+		p.expression()
+	}
+	if p.skipMark(":") {
+		p.out.join(":")
+		if !p.isMark("]") {
+			p.expression()
+		}
+	}
+	if !p.skipMark("]") {
+		p.fail("%s stands where ] should be", p.peek())
+	}
+	p.out.join("]")
+}
+
+// nextNumber reads the brackets of nextval('sequence'::regclass), of a sequence of the database.
+func (p *parser) nextNumber() {
+	p.out.put("nextval")
+	p.openTight()
+	t := p.next()
+	named, err := p.d.tokenize([]byte(t.text))
+	if n := len(named); err == nil && n == 3 && named[0].text == p.database && named[1].text == "." {
+		named = named[2:]
+	}
+	if t.kind != tokenString || err != nil || len(named) != 1 || !p.counters[p.folded(named[0])] {
+		p.fail("nextval(%s): that is not a sequence of the database that stands alone", t)
+		return
+	}
+	p.out.putTableString(p.folded(named[0]))
+	if p.skipMark("::") {
+		p.skip("regclass")
+	}
+	p.out.join("::regclass")
+	p.mustMark(")")
 }
 
 // pgArray reads ARRAY[…].
@@ -165,7 +234,9 @@ func (d *Definition) pgColumn(p *parser) {
 			p.bracketed()
 			p.must("stored")
 		default:
-			c.text = p.out.render(nil)
+			if c.text = p.out.render(nil); p.out.names() {
+				c.line = p.out
+			}
 			d.Columns = append(d.Columns, c)
 			return
 		}
@@ -225,6 +296,10 @@ func (p *parser) keyColumns() (names []string) {
 		}
 		if p.copy("collate") {
 			p.collation()
+		}
+		if p.d == Postgres && p.is(p.database) && p.peekAt(1).text == "." {
+			p.next()
+			p.next()
 		}
 		if t := p.peek(); p.d == Postgres && t.kind == tokenWord && strings.HasSuffix(t.word, "_ops") {
 			p.copy(t.word) // a class of operators

@@ -6,27 +6,85 @@ import (
 	"strings"
 )
 
-// Program is what in a database is not data: a view, a trigger, a function or a procedure. It belongs to whoever makes it:
-// who defined it before, and with whose rights it ran, is not part of it.
+// Program is what in a database is neither a table nor rows: a view, a trigger, a function or a procedure; and in PostgreSQL a
+// sequence that stands alone, a type, a domain, an extension. It belongs to whoever makes it: who defined it before, and with whose rights
+// it ran, is not part of it.
 type Program struct {
-	Type string // "view", "trigger", "function", "procedure"
-	Name string
-	Uses []string // tables and views that it names
-	text *text
+	Type  string // "view", "materialized view", "trigger", "function", "procedure", "sequence", "type", "domain", "extension"
+	Name  string
+	Uses  []string // tables and views that it names
+	text  *text
+	base  string // what values of a type or domain are
+	reads bool   // a function that is a query, and changes nothing
+	next  int64  // the next number of a sequence, and how far it is to the one after that; 0 and 0 for others
+	step  int64
+}
+
+// First reports whether tables may need it, so that it is made before them. Such programs run nothing by themselves.
+func (g *Program) First() bool {
+	switch g.Type {
+	case "sequence", "type", "domain", "extension":
+		return true
+	}
+	return false
+}
+
+// Passive reports whether the program does nothing by itself and changes no rows, so that it is taken over from anybody: what tables need,
+// and functions that are queries.
+func (g *Program) Passive() bool { return g.First() || g.reads }
+
+// know lets what a parser reads name what was made before.
+func (p *parser) know(made []*Program) {
+	for _, g := range made {
+		switch g.Type {
+		case "function", "procedure":
+			p.routines[strings.ToLower(g.Name)] = true
+		case "type", "domain":
+			p.types[g.Name] = g.base
+		case "sequence":
+			p.counters[g.Name] = true
+		case "extension":
+			e := pgExtensions[g.Name]
+			for _, t := range e.types {
+				p.types[t] = t
+			}
+			for _, f := range e.functions {
+				p.routines[f], p.engines[f] = true, true
+			}
+		}
+	}
 }
 
 // Text returns the statement that makes it, with the names of tables, views, triggers and routines passed through rename unless that
 // is nil.
-func (g *Program) Text(rename func(string) string) string { return g.text.render(rename) }
+func (g *Program) Text(rename func(string) string) string {
+	if g.step != 0 {
+		return fmt.Sprintf("%s START WITH %d", g.text.render(rename), g.next)
+	}
+	return g.text.render(rename)
+}
 
-// ParseProgram takes a CREATE VIEW, TRIGGER, FUNCTION or PROCEDURE statement apart, comments resolved. database is the
-// name that may stand before those of tables, and routines are the functions and procedures that may be called. What would
+// SetNumber says what number a sequence has, and whether it was given already.
+func (g *Program) SetNumber(n int64, given bool) {
+	if g.next = n; given {
+		g.next += g.step
+	}
+}
+
+// ParseProgram takes a CREATE VIEW, TRIGGER, FUNCTION or PROCEDURE statement apart, in MySQL comments resolved. database is the
+// name that may stand before those of tables where the dialect has no schema for them, and made are the programs that there are. What would
 // reach out of the database, or is not understood to its last token, is ErrSyntax with the reason.
-func ParseProgram(stmt []byte, database string, routines []string) (*Program, error) {
-	p := newParser(stmt, inProgram)
-	p.database, p.routines = database, map[string]bool{}
-	for _, r := range routines {
-		p.routines[strings.ToLower(r)] = true
+func (d *Dialect) ParseProgram(stmt []byte, database string, made []*Program) (*Program, error) {
+	p := newParserOf(d, stmt, inProgram)
+	p.know(made)
+	if database != "" {
+		p.database = database
+	}
+	switch d {
+	case Postgres:
+		return p.pgProgram()
+	case SQLite:
+		return p.liteProgram()
 	}
 	p.must("create")
 	p.skip("or", "replace")
@@ -142,6 +200,10 @@ func (p *parser) declare(name string) { p.declared[strings.ToLower(name)] = true
 
 // variableType reads the type of a variable.
 func (p *parser) variableType() {
+	if p.d == Postgres {
+		p.pgVariableType()
+		return
+	}
 	p.dataType()
 	for p.err == nil {
 		switch {
@@ -203,11 +265,11 @@ func (p *parser) statements() map[string]func() {
 		"iterate": func() { p.must("iterate"); p.copyName() },
 		"open":    func() { p.must("open"); p.copyName() },
 		"close":   func() { p.must("close"); p.copyName() },
-		"loop":    func() { p.must("loop"); p.body("end"); p.must("end", "loop") },
-		"while":   func() { p.must("while"); p.expression(); p.must("do"); p.body("end"); p.must("end", "while") },
+		"loop":    func() { p.must("loop"); p.until("end"); p.must("end", "loop") },
+		"while":   func() { p.must("while"); p.expression(); p.must("do"); p.until("end"); p.must("end", "while") },
 		"repeat": func() {
 			p.must("repeat")
-			p.body("until")
+			p.until("until")
 			p.must("until")
 			p.expression()
 			p.must("end", "repeat")
@@ -222,9 +284,9 @@ func (p *parser) statements() map[string]func() {
 	}
 }
 
-// body reads statements until one of the words.
-func (p *parser) body(until ...string) {
-	for p.err == nil && !p.isOne(until...) {
+// until reads statements until one of the words.
+func (p *parser) until(words ...string) {
+	for p.err == nil && !p.isOne(words...) {
 		p.statement()
 		p.mustMark(";")
 	}
@@ -236,7 +298,7 @@ func (p *parser) block() {
 		p.declaration()
 		p.mustMark(";")
 	}
-	p.body("end")
+	p.until("end")
 	p.must("end")
 }
 
@@ -283,14 +345,14 @@ func (p *parser) ifStatement() {
 	p.must("if")
 	p.expression()
 	p.must("then")
-	p.body("elseif", "else", "end")
+	p.until("elseif", "else", "end")
 	for p.copy("elseif") {
 		p.expression()
 		p.must("then")
-		p.body("elseif", "else", "end")
+		p.until("elseif", "else", "end")
 	}
 	if p.copy("else") {
-		p.body("end")
+		p.until("end")
 	}
 	p.must("end", "if")
 }
@@ -303,10 +365,10 @@ func (p *parser) caseStatement() {
 	for p.copy("when") {
 		p.expression()
 		p.must("then")
-		p.body("when", "else", "end")
+		p.until("when", "else", "end")
 	}
 	if p.copy("else") {
-		p.body("end")
+		p.until("end")
 	}
 	p.must("end", "case")
 }
@@ -414,7 +476,7 @@ func (p *parser) signal() {
 func SortPrograms(all []*Program) []*Program {
 	views := map[string]*Program{}
 	for _, g := range all {
-		if g.Type == "view" {
+		if g.isView() {
 			views[g.Name] = g
 		}
 	}
@@ -427,13 +489,13 @@ func SortPrograms(all []*Program) []*Program {
 		}
 		done[g] = true
 		for _, name := range g.Uses {
-			if v := views[name]; v != nil && g.Type == "view" {
+			if v := views[name]; v != nil && g.isView() {
 				add(v)
 			}
 		}
 		out = append(out, g)
 	}
-	for _, kind := range []string{"function", "procedure", "view", "trigger"} {
+	for _, kind := range []string{"extension", "type", "domain", "sequence", "function", "procedure", "view", "materialized view", "trigger"} {
 		for _, g := range all {
 			if g.Type == kind {
 				add(g)
@@ -442,6 +504,37 @@ func SortPrograms(all []*Program) []*Program {
 	}
 	return out
 }
+
+// Script returns the statements that make programs as a part of a script that the engine's own client runs.
+func (d *Dialect) Script(all []*Program) string {
+	var out strings.Builder
+	end := ";"
+	if d == MySQL && len(all) > 0 { // whose client does not know where a program ends
+		out.WriteString("DELIMITER ;;\n")
+		end = ";;"
+	}
+	for _, g := range all {
+		out.WriteString(g.Text(nil) + end + "\n")
+	}
+	if end == ";;" {
+		out.WriteString("DELIMITER ;\n")
+	}
+	return out.String()
+}
+
+// Apart returns the programs that come before tables, and the others.
+func Apart(all []*Program) (first, later []*Program) {
+	for _, g := range all {
+		if g.First() {
+			first = append(first, g)
+		} else {
+			later = append(later, g)
+		}
+	}
+	return first, later
+}
+
+func (g *Program) isView() bool { return g.Type == "view" || g.Type == "materialized view" }
 
 // String names the program for people.
 func (g *Program) String() string { return fmt.Sprintf("%s %s", g.Type, g.Name) }

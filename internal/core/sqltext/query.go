@@ -4,7 +4,7 @@ import "strings"
 
 // startsQuery reports whether a query comes next, where queries have a place.
 func (p *parser) startsQuery() bool {
-	return p.scope != inTable && (p.isOne("select", "with") || p.isMark("(") && p.bracketsQuery())
+	return p.scope != inTable && (p.isOne("select", "with") || p.d != MySQL && p.is("values") || p.isMark("(") && p.bracketsQuery())
 }
 
 // bracketsQuery reports whether a query stands behind the opening brackets that come next.
@@ -13,7 +13,8 @@ func (p *parser) bracketsQuery() bool {
 	for p.peekAt(n).kind == tokenMark && p.peekAt(n).text == "(" {
 		n++
 	}
-	return p.peekAt(n).kind == tokenWord && (p.peekAt(n).word == "select" || p.peekAt(n).word == "with")
+	t := p.peekAt(n)
+	return t.kind == tokenWord && (t.word == "select" || t.word == "with" || t.word == "values" && p.d != MySQL)
 }
 
 // query reads a SELECT, or several that are put together, and writes it.
@@ -30,6 +31,10 @@ func (p *parser) query() {
 					p.names()
 				}
 				p.must("as")
+				if p.d != MySQL {
+					p.copy("not")
+					p.copy("materialized")
+				}
 				p.mustMark("(")
 				p.query()
 				p.mustMark(")")
@@ -53,8 +58,19 @@ func (p *parser) query() {
 }
 
 func (p *parser) selection() {
+	if p.d != MySQL && p.copy("values") {
+		p.list(p.bracketed)
+		return
+	}
 	p.must("select")
-	for p.copyOne("all", "distinct", "distinctrow", "straight_join", "sql_small_result", "sql_big_result", "sql_no_cache") {
+	switch p.d {
+	case MySQL:
+		for p.copyOne("all", "distinct", "distinctrow", "straight_join", "sql_small_result", "sql_big_result", "sql_no_cache") {
+		}
+	default:
+		if p.copyOne("all", "distinct") && p.d == Postgres && p.copy("on") {
+			p.bracketed()
+		}
 	}
 	p.list(p.selected)
 	p.into()
@@ -76,14 +92,18 @@ func (p *parser) selection() {
 	p.orderBy()
 	p.limit()
 	p.into()
-	if p.scope == inProgram {
+	if p.d == MySQL && p.scope == inProgram {
 		_ = p.copy("for", "update") || p.copy("lock", "in", "share", "mode")
+	}
+	if p.d == Postgres && p.scope == inProgram && (p.copy("for", "update") || p.copy("for", "share")) {
+		_ = p.copy("nowait") || p.copy("skip", "locked")
 	}
 }
 
 // into reads the variables that a program reads values into; files are none.
 func (p *parser) into() {
-	if p.scope == inProgram && p.copy("into") {
+	if p.scope == inProgram && p.d != SQLite && p.copy("into") {
+		p.copy("strict")
 		p.list(p.variable)
 	}
 }
@@ -91,31 +111,56 @@ func (p *parser) into() {
 // variable reads a variable that a program may change: its own, one of the session (@name), or a column of the new row.
 func (p *parser) variable() {
 	switch {
-	case p.skipMark("@"):
+	case p.d == MySQL && p.skipMark("@"):
 		p.out.put("@")
 		p.out.join(Quote(p.name()))
 	case p.rowNames && p.is("new") && p.peekAt(1).text == ".":
 		p.identifier()
 	default:
 		n := p.name()
-		if !p.declared[strings.ToLower(n)] {
+		if !p.declared[strings.ToLower(n)] && !(p.rowNames && p.d == Postgres && strings.EqualFold(n, "new")) {
 			p.fail("%s is not a variable of the program", n)
 		}
-		p.out.put(Quote(n))
+		p.out.put(p.d.Quote(n))
+		if p.d == Postgres && p.skipMark(".") {
+			p.out.join("." + p.d.Quote(p.name()))
+		}
+		for p.d == Postgres && p.isMark("[") {
+			p.subscript()
+		}
 	}
 }
 
 func (p *parser) orderBy() {
 	if p.copy("order", "by") {
-		p.list(func() { p.expression(); p.copyOne("asc", "desc") })
+		p.list(func() {
+			p.expression()
+			p.copyOne("asc", "desc")
+			_ = p.d != MySQL && (p.copy("nulls", "first") || p.copy("nulls", "last"))
+		})
 	}
 }
 
 func (p *parser) limit() {
+	if p.d == Postgres && p.copy("fetch") {
+		p.copyOne("first", "next")
+		if !p.isOne("row", "rows") {
+			p.operand()
+		}
+		p.copyOne("row", "rows")
+		p.must("only")
+		return
+	}
+	if p.d == Postgres && p.copy("offset") {
+		p.operand()
+		p.copyOne("row", "rows")
+	}
 	if !p.copy("limit") {
 		return
 	}
-	p.operand()
+	if !p.copy("all") {
+		p.operand()
+	}
 	if p.copyMark(",") || p.copy("offset") {
 		p.operand()
 	}
@@ -127,7 +172,11 @@ func (p *parser) selected() {
 	case p.copyMark("*"):
 		return
 	case p.peekAt(1).text == "." && p.peekAt(2).kind == tokenMark && p.peekAt(2).text == "*":
-		p.out.putTable(p.name())
+		if t := p.peek(); p.declared[t.word] || p.rowNames && (t.word == "new" || t.word == "old") {
+			p.copyName()
+		} else {
+			p.out.putTable(p.name())
+		}
 		p.skipMark(".")
 		p.skipMark("*")
 		p.out.join(".*")
@@ -142,17 +191,25 @@ var afterColumn = words(`from where group having order limit union except inters
 	straight_join for lock
 	procedure window set as with when then else end do use force ignore partition values`)
 
+// afterPlain are those besides them that dialects other than MySQL have.
+var afterPlain = words(`offset fetch full lateral loop returning tablesample nulls filter over isnull notnull collate similar ilike indexed not`)
+
+// isAlias reports whether a token is another name for what stands before it.
+func (p *parser) isAlias(t token) bool {
+	return t.kind == tokenName || t.kind == tokenWord && !afterColumn[t.word] && (p.d == MySQL || !afterPlain[t.word])
+}
+
 // alias reads another name that is given to a column.
 func (p *parser) alias() {
 	t := p.peek()
-	if p.skip("as") || t.kind == tokenName || t.kind == tokenString || t.kind == tokenWord && !afterColumn[t.word] {
+	if p.skip("as") || p.isAlias(t) || t.kind == tokenString && p.d == MySQL {
 		t = p.next()
 		if t.kind != tokenName && t.kind != tokenString && t.kind != tokenWord || t.text == "" {
 			p.fail("%s stands where a name should be", t)
 			return
 		}
 		p.out.put("AS")
-		p.out.put(Quote(t.text))
+		p.out.put(p.d.Quote(p.folded(t)))
 	}
 }
 
@@ -180,13 +237,27 @@ func (p *parser) join() bool {
 		p.copy("right", "join"), p.copy("right", "outer", "join"), p.copy("natural", "join"), p.copy("natural", "left",
 			"join"), p.copy("natural", "right", "join"):
 		return true
+	case p.d != MySQL && (p.copy("full", "join") || p.copy("full", "outer", "join") || p.copy("natural", "full", "join")):
+		return true
 	}
 	return false
 }
 
 func (p *parser) tableFactor() {
+	if p.d == Postgres {
+		p.copy("lateral")
+		p.skip("only")
+	}
+	if t := p.peekAt(1); p.d != MySQL && p.peek().kind != tokenMark && t.kind == tokenMark && t.text == "(" {
+		p.wordOperand(p.peek())
+		if p.copy("with") {
+			p.must("ordinality")
+		}
+		p.tableAlias()
+		return
+	}
 	if p.copyMark("(") {
-		if p.isOne("select", "with") {
+		if p.isOne("select", "with") || p.d != MySQL && p.is("values") {
 			p.query()
 			p.mustMark(")")
 			p.tableAlias()
@@ -210,7 +281,17 @@ func (p *parser) tableFactor() {
 // tableAlias reads another name of a table. It goes with tables of that name.
 func (p *parser) tableAlias() {
 	t := p.peek()
-	if p.skip("as") || t.kind == tokenName || t.kind == tokenWord && !afterColumn[t.word] {
+	if p.skip("as") || p.isAlias(t) {
 		p.out.putTable(p.name())
+		if p.d != MySQL && p.isMark("(") {
+			p.mustMark("(")
+			p.list(func() {
+				p.copyName()
+				if t := p.peek(); p.d == Postgres && (t.kind == tokenWord || t.kind == tokenName) {
+					p.pgType()
+				}
+			})
+			p.mustMark(")")
+		}
 	}
 }

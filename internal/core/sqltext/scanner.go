@@ -189,7 +189,7 @@ func statementEnd(src []byte, from int, delimiter []byte, plain bool) (end, resu
 }
 
 // opens are the bytes that a quoted text or a comment can begin with.
-var opens = [256]bool{'\'': true, '"': true, '`': true, '#': true, '-': true, '/': true}
+var opens = [256]bool{'\'': true, '"': true, '`': true, '#': true, '-': true, '/': true, '$': true}
 
 // pass returns the place behind the quoted text or the comment that begins at src[i], or behind the byte there when none
 // does; -1 when it does not end, or it takes more bytes to tell.
@@ -199,12 +199,34 @@ func pass(src []byte, i int, plain bool) int {
 		escaped := c != '`' && !plain || plain && c == '\'' && i > 0 && src[i-1] == 'E' // E'…' of PostgreSQL
 		return closing(src, i+1, c, escaped)
 	}
+	if src[i] == '$' && (!plain || i > 0 && identifierByte(src[i-1])) {
+		return i + 1
+	}
 	if len(src)-i < 3 {
 		return -1
+	}
+	if src[i] == '$' {
+		return passDollars(src, i)
 	}
 	n := commentEnd(src[i:])
 	if n < 0 {
 		return -1
 	}
 	return i + max(n, 1)
+}
+
+// passDollars is pass for a string in dollars.
+func passDollars(src []byte, i int) int {
+	tag := dollarTag(src[i:])
+	if tag == nil && bytes.IndexFunc(src[i+1:], func(r rune) bool { return r < 0x80 && !identifierByte(byte(r)) }) < 0 {
+		return -1
+	}
+	if tag == nil {
+		return i + 1
+	}
+	n := bytes.Index(src[i+len(tag):], tag)
+	if n < 0 {
+		return -1
+	}
+	return i + len(tag) + n + len(tag)
 }

@@ -9,6 +9,10 @@ var liteFunctions = words(`
 	ltrim max min mod nullif octet_length pi pow power printf quote random randomblob replace round rtrim sign sin soundex sqrt
 	strftime substr substring tan time timediff trim trunc typeof unhex unicode unixepoch unlikely upper zeroblob`)
 
+// liteQueryFunctions are what views and triggers may call besides.
+var liteQueryFunctions = words(`avg changes count cume_dist dense_rank first_value group_concat json_each json_group_array json_group_object lag
+	last_insert_rowid last_value lead nth_value ntile percent_rank raise rank row_number string_agg sum total total_changes`)
+
 var liteNiladic = words("current_timestamp current_date current_time")
 
 // liteType reads a type of SQLite, which is any words, perhaps with lengths, and writes it. It returns what this package calls it: the

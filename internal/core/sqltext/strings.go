@@ -34,7 +34,10 @@ func (t *text) mapStrings(f func(string) string) {
 		d = MySQL
 	}
 	for i := range t.parts {
-		if p := &t.parts[i]; !p.table {
+		switch p := &t.parts[i]; {
+		case p.body != nil:
+			p.body.mapStrings(f)
+		case !p.table:
 			p.text = d.mapStrings(p.text, f)
 		}
 	}

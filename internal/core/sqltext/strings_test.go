@@ -20,7 +20,7 @@ func TestStringsInDefinitionsAreMapped(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, text, again.Text(nil))
 
-	g, err := ParseProgram([]byte("CREATE VIEW `v` AS SELECT 'at base' AS `base`, `base` AS x FROM `base`"), "", nil)
+	g, err := MySQL.ParseProgram([]byte("CREATE VIEW `v` AS SELECT 'at base' AS `base`, `base` AS x FROM `base`"), "", nil)
 	require.NoError(t, err)
 	g.MapStrings(other)
 	require.Contains(t, g.Text(nil), "AS `base`")

@@ -99,11 +99,12 @@ func (d *Definition) Text(rename func(string) string) string {
 }
 
 // ParseDefinition takes a CREATE TABLE statement of the dialect apart.
-func (di *Dialect) ParseDefinition(stmt []byte) (*Definition, error) {
+func (di *Dialect) ParseDefinition(stmt []byte, made ...*Program) (*Definition, error) {
 	if di == MySQL {
 		return ParseDefinition(stmt)
 	}
 	p := newParserOf(di, stmt, inTable)
+	p.know(made)
 	if !p.skip("create", "table") {
 		p.fail("it is not a table")
 	}

@@ -11,13 +11,14 @@ import (
 type tokenKind byte
 
 const (
-	tokenEnd    tokenKind = iota
-	tokenWord             // a bare word
-	tokenName             // an identifier in backticks
-	tokenString           // a quoted string
-	tokenNumber           // decimal
-	tokenBytes            // 0x…, x'…', 0b…, b'…', as it is written
-	tokenMark             // an operator or a bracket
+	tokenEnd       tokenKind = iota
+	tokenWord                // a bare word
+	tokenName                // an identifier in backticks
+	tokenString              // a quoted string
+	tokenNumber              // decimal
+	tokenBytes               // 0x…, x'…', 0b…, b'…', as it is written
+	tokenMark                // an operator or a bracket
+	tokenParameter           // $1, of PostgreSQL
 )
 
 // token is one token of a definition.
@@ -39,14 +40,16 @@ func (t token) String() string {
 	return t.text
 }
 
-// marks are the operators and brackets there are, longest first.
-var pgMarkTexts = []string{"::", "!~~*", "!~~", "~~*", "~~", "!~*", "!~", "~*", "@>", "<@", "#>>", "#>", "?|", "?&", "?", "[", "]"}
+// markTexts are the operators and brackets there are, longest first, and pgMarkTexts those besides of PostgreSQL.
+var pgMarkTexts = []string{"::", "!~~*", "!~~", "~~*", "~~", "!~*", "!~", "~*", "@>", "<@", "@@",
+	"#>>", "#>", "?|", "?&", "?", "..", "[", "]"}
 
 var markTexts = []string{"<=>", "->>", "->", "<=", ">=", "<>", "!=", "||", "&&", ":=", "<<", ">>",
 	"(", ")", ",", ".", "=", "<", ">", "+", "-", "*", "/", "%", "|", "&", "^", "~", "!", ":", ";", "@"}
 
-// tokenize takes a statement apart, whose comments are resolved (see Resolve). Every byte of it belongs to a token or is
-// white space as the server knows it; whatever else is there is ErrSyntax, so that nothing can hide between tokens.
+// tokenize takes a statement apart. Comments of MySQL are resolved before (see Resolve); those of other dialects are passed over. Every
+// other byte of it belongs to a token or is white space as the server knows it; whatever else is there is ErrSyntax, so that nothing can hide
+// between tokens.
 func (d *Dialect) tokenize(src []byte) ([]token, error) {
 	marks := markTexts
 	if d == Postgres {
@@ -58,6 +61,19 @@ func (d *Dialect) tokenize(src []byte) ([]token, error) {
 		switch {
 		case c == ' ' || c >= '\t' && c <= '\r':
 			i++
+		case d != MySQL && (bytes.HasPrefix(src[i:], []byte("--")) || bytes.HasPrefix(src[i:], []byte("/*"))):
+			n := plainComment(src[i:], d == Postgres)
+			if n < 0 {
+				return nil, fmt.Errorf("%w: a comment is not closed", ErrSyntax)
+			}
+			i += n
+		case d == Postgres && c == '$':
+			t, end, err := dollarToken(src, i)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, t)
+			i = end
 		case d != MySQL && (c == '"' || c == '`' || c == '[' && d == SQLite):
 			t, end, err := d.nameToken(src, i)
 			if err != nil {
@@ -83,7 +99,7 @@ func (d *Dialect) tokenize(src []byte) ([]token, error) {
 			end := numberEnd(src, i)
 			out = append(out, token{kind: tokenNumber, text: numberText(string(src[i:end]))})
 			i = end
-		case identifierByte(c) && !(c == '$' && d == Postgres): // where $ begins a string of another form
+		case identifierByte(c):
 			t, end, err := d.wordToken(src, i)
 			if err != nil {
 				return nil, err
@@ -127,6 +143,65 @@ func (d *Dialect) nameToken(src []byte, i int) (token, int, error) {
 	}
 	q := string(quote)
 	return token{kind: tokenName, text: strings.ReplaceAll(string(src[i+1:end-1]), q+q, q)}, end, nil
+}
+
+// plainComment returns the length of a comment as standard SQL has it, -1 where it does not end. Those of PostgreSQL may stand in one
+// another (PostgreSQL manual, 4.1.5 "Comments").
+func plainComment(src []byte, nests bool) int {
+	if src[0] == '-' {
+		if n := bytes.IndexByte(src, '\n'); n >= 0 {
+			return n
+		}
+		return len(src)
+	}
+	depth := 0
+	for i := 0; i+1 < len(src); i++ {
+		switch {
+		case src[i] == '/' && src[i+1] == '*' && (nests || depth == 0):
+			depth++
+			i++
+		case src[i] == '*' && src[i+1] == '/':
+			if depth--; depth == 0 {
+				return i + 2
+			}
+			i++
+		}
+	}
+	return -1
+}
+
+// dollarToken reads a string in dollars, or a parameter (PostgreSQL manual, 4.1.2.4 and 4.1.2.6).
+func dollarToken(src []byte, i int) (token, int, error) {
+	end := i + 1
+	for end < len(src) && digit(src[end]) {
+		end++
+	}
+	if end > i+1 {
+		return token{kind: tokenParameter, text: string(src[i:end])}, end, nil
+	}
+	tag := dollarTag(src[i:])
+	n := -1
+	if tag != nil {
+		n = bytes.Index(src[i+len(tag):], tag)
+	}
+	if n < 0 {
+		return token{}, 0, fmt.Errorf("%w: a string in dollars is not closed", ErrSyntax)
+	}
+	from := i + len(tag)
+	return token{kind: tokenString, text: string(src[from : from+n])}, from + n + len(tag), nil
+}
+
+// dollarTag returns what a string in dollars begins with: $$, or $name$; nil where none begins.
+func dollarTag(src []byte) []byte {
+	for i := 1; i < len(src); i++ {
+		switch c := src[i]; {
+		case c == '$':
+			return src[:i+1]
+		case !identifierByte(c) || i == 1 && digit(c):
+			return nil
+		}
+	}
+	return nil
 }
 
 func (d *Dialect) quotedToken(quote byte, body []byte) token {
@@ -176,7 +251,8 @@ func numberStarts(src []byte, i int) bool {
 // numberEnd returns where the run of bytes ends that a number at i would have.
 func numberEnd(src []byte, i int) int {
 	end := i
-	for end < len(src) && (identifierByte(src[end]) || src[end] == '.' || (src[end] == '-' || src[end] == '+') && end > i &&
+	point := func(at int) bool { return src[at] == '.' && !bytes.HasPrefix(src[at:], []byte("..")) } // 1..10 is a range
+	for end < len(src) && (identifierByte(src[end]) || point(end) || (src[end] == '-' || src[end] == '+') && end > i &&
 		src[end-1]|0x20 == 'e' && IsNumber(src[i:end-1])) {
 		end++
 	}

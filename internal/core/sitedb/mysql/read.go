@@ -110,7 +110,6 @@ var otherModes = []string{"ANSI_QUOTES", "NO_BACKSLASH_ESCAPES", "PIPES_AS_CONCA
 
 // Programs implements Snapshot. A program is left out when it cannot be read or is not understood to its end.
 func (s *snapshot) Programs(ctx context.Context, tables []sitedb.Table) (out []*sqltext.Program, left []sitedb.LeftOut, err error) {
-	var routines []string
 	for _, sort := range programTypes {
 		names, err := s.names(ctx, sort.list)
 		if err != nil {
@@ -120,7 +119,7 @@ func (s *snapshot) Programs(ctx context.Context, tables []sitedb.Table) (out []*
 			if sort.kind == "VIEW" && !slices.ContainsFunc(tables, func(t sitedb.Table) bool { return t.Name == name }) {
 				continue // the packing list leaves it out
 			}
-			g, err := s.program(ctx, sort.kind, sort.column, name, routines)
+			g, err := s.program(ctx, sort.kind, sort.column, name, out)
 			switch {
 			case ctx.Err() != nil:
 				return nil, nil, ctx.Err()
@@ -128,16 +127,13 @@ func (s *snapshot) Programs(ctx context.Context, tables []sitedb.Table) (out []*
 				left = append(left, sitedb.LeftOut{What: strings.ToLower(sort.kind) + " " + name, Reason: err.Error()})
 			default:
 				out = append(out, g)
-				if g.Type == "function" || g.Type == "procedure" {
-					routines = append(routines, g.Name)
-				}
 			}
 		}
 	}
 	return sqltext.SortPrograms(out), left, nil
 }
 
-func (s *snapshot) program(ctx context.Context, kind, column, name string, routines []string) (*sqltext.Program, error) {
+func (s *snapshot) program(ctx context.Context, kind, column, name string, made []*sqltext.Program) (*sqltext.Program, error) {
 	if kind == "EVENT" {
 		return nil, errors.New("events run by themselves; create it again on the site where it is wanted")
 	}
@@ -150,7 +146,7 @@ func (s *snapshot) program(ctx context.Context, kind, column, name string, routi
 			return nil, fmt.Errorf("it was made in the mode %s, in which text is read otherwise; create it again in the source without", m)
 		}
 	}
-	return sqltext.ParseProgram(sqltext.Resolve([]byte(text)), s.db.name, routines)
+	return sqltext.MySQL.ParseProgram(sqltext.Resolve([]byte(text)), s.db.name, made)
 }
 
 func (s *snapshot) names(ctx context.Context, query string) ([]string, error) {

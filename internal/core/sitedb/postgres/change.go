@@ -123,7 +123,7 @@ func (d *database) Empty(ctx context.Context, table string) error {
 	return err
 }
 
-// Redefine implements DB: no program is carried over, so that none has to change its owner.
+// Redefine implements DB: programs belong to the role that owns the database, which another account of the site works as.
 func (d *database) Redefine(context.Context, *sqltext.Program) error {
 	return errors.New("programs of PostgreSQL belong to the database's owner and stay as they are")
 }
@@ -144,17 +144,20 @@ func (d *database) Leave(ctx context.Context, table string) error {
 	return err
 }
 
-// Clear drops everything in the database that is in the schema public.
+// Clear drops everything in the database's schema.
 func (d *database) Clear(ctx context.Context) error {
 	const doing = "empty database "
 	for _, list := range []string{
-		"SELECT 'VIEW', quote_ident(viewname) FROM pg_views WHERE schemaname = 'public'",
-		"SELECT 'MATERIALIZED VIEW', quote_ident(matviewname) FROM pg_matviews WHERE schemaname = 'public'",
-		"SELECT 'TABLE', quote_ident(tablename) FROM pg_tables WHERE schemaname = 'public'",
-		"SELECT 'SEQUENCE', quote_ident(sequencename) FROM pg_sequences WHERE schemaname = 'public'",
+		"SELECT 'VIEW', quote_ident(viewname) FROM pg_views WHERE schemaname = current_schema()",
+		"SELECT 'MATERIALIZED VIEW', quote_ident(matviewname) FROM pg_matviews WHERE schemaname = current_schema()",
+		"SELECT 'TABLE', quote_ident(tablename) FROM pg_tables WHERE schemaname = current_schema()",
+		"SELECT 'SEQUENCE', quote_ident(sequencename) FROM pg_sequences WHERE schemaname = current_schema()",
 		"SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' ELSE 'FUNCTION' END, quote_ident(p.proname) || '(' || " +
-			"pg_get_function_identity_arguments(p.oid) || ')' FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname = " +
-			"'public' AND p.prokind IN ('f', 'p') AND NOT EXISTS (SELECT FROM pg_depend e WHERE e.objid = p.oid AND e.deptype = 'e')",
+			"pg_get_function_identity_arguments(p.oid) || ')' FROM pg_proc p WHERE " + here("p.pronamespace", "p.oid") +
+			" AND p.prokind IN ('f', 'p')",
+		"SELECT 'DOMAIN', quote_ident(typname) FROM pg_type t WHERE " + here("typnamespace", "t.oid") + " AND typtype = 'd'",
+		"SELECT 'TYPE', quote_ident(typname) FROM pg_type t WHERE " + here("typnamespace", "t.oid") + " AND typtype = 'e'",
+		"SELECT 'EXTENSION', quote_ident(extname) FROM pg_extension WHERE pg_has_role(extowner, 'MEMBER')",
 	} {
 		var drops []string
 		err := d.read(ctx, doing+d.name, list, func(row [][]byte) error {

@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"encoding/hex"
-	"errors"
 	"hash/crc32"
 	"io"
 
@@ -51,9 +50,9 @@ func (l *loader) AddForeignKey(ctx context.Context, f sqltext.ForeignKey, rename
 	return l.exec(ctx, f.Text(rename))
 }
 
-// CreateProgram implements Loader.
-func (l *loader) CreateProgram(_ context.Context, g *sqltext.Program, _ sitedb.Rename) error {
-	return errors.New("the " + g.String() + " is of another engine")
+// CreateProgram implements Loader. What a function names may be made after it.
+func (l *loader) CreateProgram(ctx context.Context, g *sqltext.Program, rename sitedb.Rename) error {
+	return l.exec(ctx, "SET check_function_bodies = off", g.Text(rename))
 }
 
 // Load streams rows with COPY in its text format (PostgreSQL manual, "COPY", File Formats).
@@ -131,7 +130,7 @@ func (l *loader) Summed(ctx context.Context) (map[string][]string, error) {
 		for _, c := range t.Columns {
 			switch {
 			case c.Generated || t.View:
-			case c.Type == "text", c.Type == "varchar", c.Type == "bytea", c.Type == "json":
+			case c.Type == "text", c.Type == "varchar", c.Type == "bytea", c.Type == "json", c.Type == "enum", c.Type == "citext":
 				out[t.Name] = append(out[t.Name], c.Name)
 			}
 		}

@@ -5,6 +5,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/pbkdf2"
@@ -44,13 +45,17 @@ func address(host, user, password string) *url.URL {
 type server struct {
 	config *pgx.ConnConfig
 	site   string
+	schema string // that a source's tables are in; "" for ownSchema
 }
+
+// ownSchema is the schema that tables of our sites are in, and those of sources where nothing else is said.
+const ownSchema = "public"
 
 func connect(u *url.URL, through sitedb.Dial) (sitedb.Server, error) {
 	options := u.Query()
 	for name := range options {
-		if name != "socket" && name != "tls" && name != "sslmode" {
-			return nil, fmt.Errorf("the option %q of the database address is not known; there are tls and socket", name)
+		if name != "socket" && name != "tls" && name != "sslmode" && name != "schema" {
+			return nil, fmt.Errorf("the option %q of the database address is not known; there are tls, socket and schema", name)
 		}
 	}
 	host, port := u.Hostname(), u.Port()
@@ -92,13 +97,14 @@ func connect(u *url.URL, through sitedb.Dial) (sitedb.Server, error) {
 	// Whatever the account's or the server's own settings are: texts of values are the same everywhere.
 	config.RuntimeParams = map[string]string{"timezone": "UTC", "datestyle": "ISO, YMD", "intervalstyle": "postgres",
 		"extra_float_digits": "1",
-		"bytea_output":       "hex", "standard_conforming_strings": "on", "client_encoding": "UTF8", "search_path": "public",
+		"bytea_output":       "hex", "standard_conforming_strings": "on", "client_encoding": "UTF8",
+		"search_path":      quote(cmp.Or(options.Get("schema"), ownSchema)),
 		"application_name": "nestseed"}
 	site := net.JoinHostPort(host, port)
 	if strings.HasPrefix(host, "/") {
 		site = host
 	}
-	return &server{config, site}, nil
+	return &server{config, site, options.Get("schema")}, nil
 }
 
 // tlsMode says how a connection is protected, as for every engine: a server on another machine is spoken to in the clear only where
@@ -216,6 +222,9 @@ func quote(name string) string { return sqltext.Postgres.Quote(name) }
 func ownerOf(database string) string { return database + "_owner" }
 
 func (s *server) CreateDatabase(ctx context.Context, name string) error {
+	if s.schema != "" {
+		return fmt.Errorf("the database address names the schema %s; new sites have databases of their own, so give an address without", s.schema)
+	}
 	owner := ownerOf(name)
 	if err := s.exec(ctx, "make database "+name, "CREATE ROLE "+quote(owner)+" NOLOGIN"); err != nil {
 		return err

@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"hash/crc32"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -102,14 +101,18 @@ func quoteAll(names []string) string {
 }
 
 const tablesQuery = `SELECT c.relname, c.relkind IN ('v', 'm'), c.reltuples::bigint, pg_table_size(c.oid), pg_indexes_size(c.oid)
-	FROM pg_class c WHERE c.relnamespace = 'public'::regnamespace AND c.relkind IN ('r', 'p', 'v', 'm') AND NOT c.relispartition
+	FROM pg_class c WHERE c.relnamespace = quote_ident(current_schema())::regnamespace
+	AND c.relkind IN ('r', 'p', 'v', 'm') AND NOT c.relispartition
 	ORDER BY c.relname COLLATE "C"`
 
-const columnsQuery = `SELECT c.relname, a.attname, format_type(a.atttypid, a.atttypmod), a.attgenerated <> '',
+const columnsQuery = `SELECT c.relname, a.attname, CASE WHEN t.typtype = 'e' THEN 'enum'
+		WHEN t.typtype = 'd' THEN format_type(t.typbasetype, t.typtypmod)
+		WHEN t.typcategory = 'A' THEN 'array' ELSE format_type(a.atttypid, a.atttypmod) END, a.attgenerated <> '',
 	EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisprimary AND a.attnum = ANY (i.indkey)),
 	COALESCE((SELECT array_position(i.indkey::int2[], a.attnum) + 1 FROM pg_index i WHERE i.indrelid = c.oid AND i.indisprimary), 0)
-	FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
-	WHERE c.relnamespace = 'public'::regnamespace AND c.relkind IN ('r', 'p', 'v', 'm') AND a.attnum > 0 AND NOT a.attisdropped
+	FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_type t ON t.oid = a.atttypid
+	WHERE c.relnamespace = quote_ident(current_schema())::regnamespace
+	AND c.relkind IN ('r', 'p', 'v', 'm') AND a.attnum > 0 AND NOT a.attisdropped
 	ORDER BY c.relname COLLATE "C", a.attnum`
 
 func (d *database) Tables(ctx context.Context) (tables []sitedb.Table, err error) {
@@ -191,6 +194,8 @@ type snapshot struct {
 	db   *database
 	conn *pgxpool.Conn
 	tx   pgx.Tx
+
+	made *programs // once they are read
 }
 
 // Snapshot opens a consistent read (PostgreSQL manual, 13.2.2 "Repeatable Read Isolation Level").
@@ -204,7 +209,7 @@ func (d *database) Snapshot(ctx context.Context) (sitedb.Snapshot, error) {
 		conn.Release()
 		return nil, d.server.explain("open a snapshot of "+d.name, err)
 	}
-	return &snapshot{d, conn, tx}, nil
+	return &snapshot{db: d, conn: conn, tx: tx}, nil
 }
 
 func (s *snapshot) Close() error {
@@ -315,7 +320,11 @@ func (s *snapshot) Definition(ctx context.Context, t *sitedb.Table) (*sqltext.De
 	if err != nil {
 		return nil, err
 	}
-	d, err := sqltext.Postgres.ParseDefinition([]byte("CREATE TABLE " + quote(t.Name) + " (" + strings.Join(lines, ", ") + ")"))
+	made, err := s.first(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d, err := sqltext.Postgres.ParseDefinition([]byte("CREATE TABLE "+quote(t.Name)+" ("+strings.Join(lines, ", ")+")"), made...)
 	if err != nil {
 		return nil, fmt.Errorf("%w; leave the table out with the packing list", err)
 	}
@@ -342,7 +351,7 @@ func (s *snapshot) Definition(ctx context.Context, t *sitedb.Table) (*sqltext.De
 
 // unqualified drops the schema that all tables of a site are in.
 func unqualified(definition string) string {
-	return strings.ReplaceAll(definition, " REFERENCES public.", " REFERENCES ")
+	return strings.ReplaceAll(definition, " REFERENCES "+ownSchema+".", " REFERENCES ")
 }
 
 // columnLine is the definition of a column, and the sequence that its numbers come from.
@@ -352,7 +361,7 @@ func columnLine(row [][]byte) (line, sequence string) {
 	serial := map[string]string{"smallint": "smallserial", "integer": "serial", "bigint": "bigserial"}[declared]
 	if sequence != "" && strings.HasPrefix(fallback, "nextval(") && serial != "" {
 		declared, fallback = serial, ""
-	} else if strings.HasPrefix(fallback, "nextval(") {
+	} else if strings.HasPrefix(fallback, "nextval(") { // of a sequence that stands alone
 		sequence = ""
 	}
 	line = quote(column) + " " + declared
@@ -375,48 +384,20 @@ func columnLine(row [][]byte) (line, sequence string) {
 	return line, sequence
 }
 
-// programsQuery lists what is in a site's schema besides tables, and what it runs as.
-const programsQuery = `SELECT 'view', relname, pg_get_userbyid(relowner) FROM pg_class WHERE relnamespace = 'public'::regnamespace AND relkind IN ('v', 'm')
-	UNION ALL SELECT 'trigger', tgname, pg_get_userbyid(c.relowner) FROM pg_trigger g JOIN pg_class c ON c.oid = g.tgrelid
-		WHERE NOT tgisinternal AND c.relnamespace = 'public'::regnamespace
-	UNION ALL SELECT CASE prokind WHEN 'p' THEN 'procedure' ELSE 'function' END, proname, pg_get_userbyid(proowner) FROM pg_proc p
-		WHERE pronamespace = 'public'::regnamespace AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = p.oid AND deptype = 'e')
-	UNION ALL SELECT 'sequence', relname, pg_get_userbyid(relowner) FROM pg_class s
-		WHERE relnamespace = 'public'::regnamespace AND relkind = 'S'
-		AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = s.oid AND deptype IN ('a', 'i'))
-	UNION ALL SELECT 'extension', extname, pg_get_userbyid(extowner) FROM pg_extension WHERE extname <> 'plpgsql'
-	ORDER BY 1, 2`
-
-// leftOut says why what is no table is not taken over.
-var leftOut = map[string]string{
-	"view": "views of PostgreSQL are not carried over; create it again on the site", "trigger": "triggers of PostgreSQL are not carried over",
-	"function":  "functions of PostgreSQL are programs and are not carried over",
-	"procedure": "procedures of PostgreSQL are programs and are not carried over",
-	"sequence":  "it belongs to no column of a table",
-	"extension": "extensions belong to the server; ask for it to be made in the new database where the site needs it",
-}
-
-// Programs implements Snapshot: all are left out, and named.
-func (s *snapshot) Programs(ctx context.Context, tables []sitedb.Table) (_ []*sqltext.Program, left []sitedb.LeftOut, err error) {
-	err = s.texts(ctx, "list objects of "+s.db.name, programsQuery, func(row [][]byte) error {
-		what, name := string(row[0]), string(row[1])
-		if what == "view" && !slices.ContainsFunc(tables, func(t sitedb.Table) bool { return t.Name == name }) {
-			return nil // the packing list leaves it out
-		}
-		left = append(left, sitedb.LeftOut{What: what + " " + name, Reason: leftOut[what]})
-		return nil
-	})
-	return nil, left, err
-}
-
 func (d *database) Code(ctx context.Context) (out []sitedb.Code, err error) {
-	err = d.read(ctx, "list views and routines of "+d.name, programsQuery, func(row [][]byte) error {
-		if what := string(row[0]); what != "extension" && what != "sequence" {
-			out = append(out, sitedb.Code{What: what, Name: string(row[1]), Definer: string(row[2])})
+	for _, sort := range programSorts {
+		if sort.first {
+			continue
 		}
-		return nil
-	})
-	return out, err
+		err = d.read(ctx, "list views and routines of "+d.name, sort.list, func(row [][]byte) error {
+			out = append(out, sitedb.Code{What: sort.what, Name: string(row[0]), Definer: string(row[1])})
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // rowBytes is an expression for the bytes of a row's columns.

@@ -29,6 +29,8 @@ type Engine struct {
 	Run func(t *testing.T, database, script string)
 	// Query returns what the engine's own client prints.
 	Query func(t *testing.T, database, query string) string
+	// LeftOut are the programs of Schema that are not taken over.
+	LeftOut []string
 	// Accounts says that databases have accounts.
 	Accounts bool
 }
@@ -96,23 +98,52 @@ func allRows(t *testing.T, db sitedb.Reader, table *sitedb.Table) (out [][][]byt
 	return out
 }
 
-// script is a table of a database as a release holds it.
-func script(t *testing.T, db sitedb.Reader, tables ...string) string {
+// tablesOf are the names of a database's tables.
+func tablesOf(t *testing.T, db sitedb.Reader) (names []string) {
+	t.Helper()
+	all, err := db.Tables(context.Background())
+	require.NoError(t, err)
+	for _, table := range all {
+		if !table.View {
+			names = append(names, table.Name)
+		}
+	}
+	return names
+}
+
+// programsOf are a database's programs, and how many are left out.
+func programsOf(t *testing.T, db sitedb.Reader) ([]*sqltext.Program, []sitedb.LeftOut) {
+	t.Helper()
+	ctx := context.Background()
+	snap, err := db.Snapshot(ctx)
+	require.NoError(t, err)
+	defer snap.Close()
+	all, err := db.Tables(ctx)
+	require.NoError(t, err)
+	programs, left, err := snap.Programs(ctx, all)
+	require.NoError(t, err)
+	return programs, left
+}
+
+// script is a database as a release holds it: what comes before the rows, the rows, and what comes behind them.
+func script(t *testing.T, db sitedb.Reader) (schema, rows, behind string) {
 	t.Helper()
 	ctx := context.Background()
 	v, err := db.Version(ctx)
 	require.NoError(t, err)
 	d := sqltext.DialectOf(v.Engine)
+	programs, _ := programsOf(t, db)
 	snap, err := db.Snapshot(ctx)
 	require.NoError(t, err)
 	defer snap.Close()
-	var out, after strings.Builder
-	out.WriteString(d.Head())
-	for _, name := range tables {
+	first, later := sqltext.Apart(programs)
+	var head, out, after strings.Builder
+	head.WriteString(d.Head() + d.Script(first))
+	for _, name := range tablesOf(t, db) {
 		table := tableNamed(t, db, name)
 		def, err := snap.Definition(ctx, table)
 		require.NoError(t, err)
-		out.WriteString(def.Text(nil) + ";\n")
+		head.WriteString(def.Text(nil) + ";\n")
 		for _, c := range def.Constraints {
 			after.WriteString(c.Text(nil) + ";\n")
 		}
@@ -144,7 +175,7 @@ func script(t *testing.T, db sitedb.Reader, tables ...string) string {
 			return nil
 		}))
 	}
-	return out.String() + after.String() + d.Tail()
+	return head.String(), out.String(), after.String() + d.Tail() + d.Script(later)
 }
 
 func (e Engine) filled(t *testing.T, name string) sitedb.DB {
@@ -159,33 +190,32 @@ func (e Engine) roundTrip(t *testing.T) {
 	from := e.filled(t, "lad_a")
 	to := e.Database(t, "lad_b")
 	rename := func(name string) string { return "av_" + name }
-	text := script(t, from, "every", "other")
+	schema, rows, behind := script(t, from)
 	dialect := sqltext.DialectOf(version(t, from))
 
 	// Definitions are read from the script as from an archive; rows too.
-	var defs, rows strings.Builder
-	sc := dialect.NewScanner(strings.NewReader(text), 1<<20)
-	for sc.Scan() {
-		if stmt := string(sc.Statement()); strings.HasPrefix(stmt, "INSERT") {
-			rows.WriteString(stmt + ";\n")
-		} else {
-			defs.WriteString(stmt + ";\n")
-		}
-	}
-	require.NoError(t, sc.Err())
 	d := &sqltext.Definitions{Dialect: dialect}
-	require.NoError(t, d.Read([]byte(defs.String())), defs.String())
+	require.NoError(t, d.Read([]byte(schema)), schema)
+	require.NoError(t, d.Read([]byte(behind)), behind)
 	loader, err := to.Loader(ctx)
 	require.NoError(t, err)
 	defer loader.Close()
+	first, later := sqltext.Apart(sqltext.SortPrograms(d.Programs))
+	create := func(programs []*sqltext.Program) {
+		for _, g := range programs {
+			require.NoError(t, loader.CreateProgram(ctx, g, rename), g.Text(rename))
+		}
+	}
+	create(first)
 	for _, def := range d.Tables {
 		require.NoError(t, loader.CreateTable(ctx, def, rename), def.Text(nil))
 	}
-	load(t, dialect, loader, rows.String(), rename)
+	load(t, dialect, loader, rows, rename)
 	for _, f := range d.Foreign {
 		require.NoError(t, loader.AddForeignKey(ctx, f, rename))
 	}
-	for _, name := range []string{"every", "other"} {
+	create(later)
+	for _, name := range tablesOf(t, from) {
 		was, is := tableNamed(t, from, name), tableNamed(t, to, "av_"+name)
 		require.Equal(t, allRows(t, from, was), allRows(t, to, is), name)
 		require.Equal(t, was.Columns, is.Columns)
@@ -193,18 +223,32 @@ func (e Engine) roundTrip(t *testing.T) {
 		require.Equal(t, was.PrimaryKey, is.PrimaryKey)
 		e.sameSums(t, from, loader, was, is)
 	}
+	programs, left := programsOf(t, from)
+	again, none := programsOf(t, to)
+	require.Equal(t, texts(programs, rename), texts(again, nil), "programs are as they were")
+	require.NotEmpty(t, programs)
+	require.Empty(t, none, "what was made is understood again")
+	require.Equal(t, e.LeftOut, names(left))
 	// The next automatic number is none that is there.
 	id, err := to.Insert(ctx, "av_other", map[string]string{"every": "1"})
 	require.NoError(t, err)
 	require.Greater(t, id, int64(1))
-	snap, err := from.Snapshot(ctx)
-	require.NoError(t, err)
-	defer snap.Close()
-	tables, err := from.Tables(ctx)
-	require.NoError(t, err)
-	programs, left, err := snap.Programs(ctx, tables)
-	require.NoError(t, err)
-	require.NotEmpty(t, len(programs)+len(left), "what is program is carried over, or named")
+}
+
+// texts are the statements that make programs, in order.
+func texts(programs []*sqltext.Program, rename sitedb.Rename) (out []string) {
+	for _, g := range programs {
+		out = append(out, g.Text(rename))
+	}
+	slices.Sort(out)
+	return out
+}
+
+func names(left []sitedb.LeftOut) (out []string) {
+	for _, l := range left {
+		out = append(out, l.What)
+	}
+	return out
 }
 
 func version(t *testing.T, db sitedb.Reader) string {
@@ -284,8 +328,9 @@ func (e Engine) sameSums(t *testing.T, from sitedb.DB, loader sitedb.Loader, was
 func (e Engine) byHand(t *testing.T) {
 	from := e.filled(t, "lad_a")
 	to := e.Database(t, "lad_b")
-	e.Run(t, "lad_b", script(t, from, "every", "other"))
-	for _, name := range []string{"every", "other"} {
+	schema, rows, behind := script(t, from)
+	e.Run(t, "lad_b", schema+rows+behind)
+	for _, name := range tablesOf(t, from) {
 		require.Equal(t, allRows(t, from, tableNamed(t, from, name)), allRows(t, to, tableNamed(t, to, name)))
 	}
 }

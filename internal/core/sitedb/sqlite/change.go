@@ -126,8 +126,9 @@ func (l *loader) AddForeignKey(context.Context, sqltext.ForeignKey, sitedb.Renam
 }
 
 // CreateProgram implements Loader.
-func (l *loader) CreateProgram(_ context.Context, g *sqltext.Program, _ sitedb.Rename) error {
-	return errors.New("the " + g.String() + " is of another engine")
+func (l *loader) CreateProgram(ctx context.Context, g *sqltext.Program, rename sitedb.Rename) error {
+	_, err := l.db.exec(ctx, "make the "+g.String(), g.Text(rename))
+	return err
 }
 
 // loading lets one load at a time: SQLite has one writer.

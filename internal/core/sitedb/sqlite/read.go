@@ -197,8 +197,8 @@ func (d *database) groups(ctx context.Context, table, query string) (out []sited
 	return out, err
 }
 
-const programsQuery = "SELECT type, name FROM sqlite_master WHERE type IN ('view', 'trigger') UNION ALL SELECT 'virtual table', name " +
-	"FROM sqlite_master " +
+const programsQuery = "SELECT type, name, sql FROM sqlite_master WHERE type IN ('view', 'trigger') UNION ALL " +
+	"SELECT 'virtual table', name, sql FROM sqlite_master " +
 	"WHERE type = 'table' AND sql LIKE 'CREATE VIRTUAL%' ORDER BY 1, 2"
 
 func (d *database) Code(ctx context.Context) (out []sitedb.Code, err error) {
@@ -276,9 +276,9 @@ func (s *snapshot) Definition(ctx context.Context, t *sitedb.Table) (d *sqltext.
 		"SELECT type, sql FROM sqlite_master WHERE tbl_name = ? AND sql IS NOT NULL AND type IN ('table', "+
 			"'index') ORDER BY type = 'index', name", func(row [][]byte) (err error) {
 			if string(row[0]) == "table" {
-				d, err = sqltext.SQLite.ParseDefinition(withoutComments(row[1]))
+				d, err = sqltext.SQLite.ParseDefinition(row[1])
 			} else {
-				indexes = append(indexes, string(withoutComments(row[1])))
+				indexes = append(indexes, string(row[1]))
 			}
 			return err
 		}, t.Name)
@@ -296,49 +296,20 @@ func (s *snapshot) Definition(ctx context.Context, t *sitedb.Table) (d *sqltext.
 	return d, nil
 }
 
-// withoutComments returns a statement as the database keeps it, without its comments.
-func withoutComments(stmt []byte) []byte {
-	var out []byte
-	for i := 0; i < len(stmt); {
-		switch c := stmt[i]; {
-		case c == '\'' || c == '"' || c == '`':
-			end := strings.IndexByte(string(stmt[i+1:]), c)
-			if end < 0 {
-				end = len(stmt) - i - 2
-			}
-			out = append(out, stmt[i:i+end+2]...)
-			i += end + 2
-		case strings.HasPrefix(string(stmt[i:min(i+2, len(stmt))]), "--"):
-			end := strings.IndexByte(string(stmt[i:]), '\n')
-			if end < 0 {
-				return out
-			}
-			i += end
-		case strings.HasPrefix(string(stmt[i:min(i+2, len(stmt))]), "/*"):
-			end := strings.Index(string(stmt[i:]), "*/")
-			if end < 0 {
-				return out
-			}
-			out = append(out, ' ')
-			i += end + 2
-		default:
-			out = append(out, c)
-			i++
-		}
-	}
-	return out
-}
-
-// Programs implements Snapshot: all are left out, and named.
-func (s *snapshot) Programs(ctx context.Context, tables []sitedb.Table) (_ []*sqltext.Program, left []sitedb.LeftOut, err error) {
+// Programs implements Snapshot. A program is left out when it is not understood to its end.
+func (s *snapshot) Programs(ctx context.Context, tables []sitedb.Table) (out []*sqltext.Program, left []sitedb.LeftOut, err error) {
 	err = rows(ctx, s.tx, "list objects of "+s.db.name, programsQuery, func(row [][]byte) error {
 		what, name := string(row[0]), string(row[1])
 		if what == "view" && !slices.ContainsFunc(tables, func(t sitedb.Table) bool { return t.Name == name }) {
 			return nil // the packing list leaves it out
 		}
-		left = append(left, sitedb.LeftOut{What: what + " " + name, Reason: what +
-			"s of SQLite are not carried over; create it again on the site"})
+		g, err := sqltext.SQLite.ParseProgram(row[2], "", nil)
+		if err != nil {
+			left = append(left, sitedb.LeftOut{What: what + " " + name, Reason: err.Error()})
+			return nil
+		}
+		out = append(out, g)
 		return nil
 	})
-	return nil, left, err
+	return sqltext.SortPrograms(out), left, err
 }

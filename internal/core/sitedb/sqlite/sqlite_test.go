@@ -29,7 +29,13 @@ break \ it''s ß 漢 🎻', X'00ff5c27', 9007199254740993, 'plain', 1.17549e-38,
 	`CREATE TABLE other (id INTEGER PRIMARY KEY AUTOINCREMENT, every INTEGER REFERENCES every (id) ON DELETE CASCADE, note TEXT NOT NULL DEFAULT '')`,
 	`INSERT INTO other (every, note) VALUES (1, 'first'), (2, 'second')`,
 	`CREATE VIEW seen AS SELECT t FROM every`,
-	`CREATE TRIGGER counts AFTER INSERT ON other WHEN 0 BEGIN SELECT 1; END`,
+	`CREATE VIEW counted (id, n) AS SELECT e.id, count(o.id) FILTER (WHERE o.note <> '') FROM every e LEFT JOIN other AS o ON o.every = e.id -- of all
+		WHERE e.t GLOB '*' GROUP BY e.id HAVING n >= 0 ORDER BY 2 DESC NULLS LAST LIMIT 5 OFFSET 0`,
+	`CREATE TRIGGER counts AFTER INSERT ON other FOR EACH ROW WHEN NEW.note = 'loud' BEGIN
+		UPDATE every SET n = n + 1 WHERE id = NEW.every AND n < 13;
+		INSERT OR IGNORE INTO other (id, every, note) VALUES (1, 2, CASE WHEN NEW.id > 1 THEN 'x' ELSE 'y' END);
+		SELECT RAISE(ABORT, 'too many') WHERE (SELECT count(*) FROM other) > 1000;
+	END`,
 }
 
 // files is a host's folder, and the server of databases in it.

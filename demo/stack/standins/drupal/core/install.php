@@ -2,6 +2,7 @@
 /**
  * Makes the tables of a new site and fills them in: POST site_name, site_mail, slogan, account_name, account_pass, nodes (JSON).
  */
+const INSTALLING = TRUE;
 require __DIR__ . '/includes/bootstrap.inc';
 $_SERVER['REQUEST_METHOD'] === 'POST' || stop(405, 'Send the form.');
 
@@ -44,6 +45,13 @@ function table(string $name, array $columns, array $key, array $indexes = []) {
   }
 }
 
+// What Drupal's installer makes on PostgreSQL, and its queries call.
+if ($driver === 'pgsql') {
+  query('CREATE EXTENSION IF NOT EXISTS pg_trgm');
+  query('CREATE OR REPLACE FUNCTION "rand"() RETURNS float AS \'SELECT random();\' LANGUAGE \'sql\'');
+  $parts = 'SELECT array_to_string((string_to_array($1, $2)) [1:$3], $2);';
+  query("CREATE OR REPLACE FUNCTION \"substring_index\"(text, text, integer) RETURNS text AS '$parts' LANGUAGE 'sql'");
+}
 table('config', ['collection' => 'name', 'name' => 'name', 'data' => 'blob'], ['collection', 'name']);
 table('key_value', ['collection' => 'ascii', 'name' => 'ascii', 'value' => 'blob'], ['collection', 'name']);
 foreach (['cache_config', 'cache_render', 'cache_container'] as $cache) {
