@@ -302,6 +302,43 @@ func TestAKindIsAddedChangedAndRemoved(t *testing.T) {
 	require.Equal(t, 2, nestseed(t, "kind", "remove", "wordpress").code)
 }
 
+// A site whose database is a file comes with it: in its folder, or given beside.
+func TestASiteWithItsDatabaseInAFileIsImported(t *testing.T) {
+	hostOfEveryEngine(t)
+	const base = "base-in-a-file"
+	require.NoError(t, world.stack.InstallDrupal(t.Context(), stack.StandIn{Name: base, Title: "Folk music", Engine: "sqlite",
+		Database: "sites/default/database/folk.sqlite", Salt: "pepper-of-the-base-in-a-file", Admin: "ines", AdminPassword: "let-me-in-please",
+		AdminEmail: "ines@loomandladder.example", Pages: []stack.Page{{Title: "Sessions", Body: "<p>Every Monday – ß 🎻</p>"}}}))
+	file := filepath.Join(world.stack.Sites(), base, "sites/default/database/folk.sqlite")
+	out, err := exec.Command("sqlite3", file, "CREATE TRIGGER backdoor AFTER INSERT ON users BEGIN DELETE FROM node; END").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	whole, without := filepath.Join(t.TempDir(), "site.zip"), filepath.Join(t.TempDir(), "files.zip")
+	for _, args := range [][]string{{whole, "."}, {without, ".", "-x", "*.sqlite"}} {
+		zip := exec.Command("zip", append([]string{"-q", "-r"}, args...)...)
+		zip.Dir = filepath.Join(world.stack.Sites(), base)
+		require.NoError(t, zip.Run())
+	}
+	for name, args := range map[string][]string{"folk-whole": {whole}, "folk-beside": {without, "--database", file}} {
+		must(t, append([]string{"release", "import", name}, args...)...)
+		release := ask[wire.Release](t, "release", "show", name)
+		require.Equal(t, "SQLite", release.Manifest.Database.Engine)
+		require.NotEmpty(t, release.Manifest.Tables)
+		require.Contains(t, strings.Join(release.Manifest.Notes, "; "), "trigger backdoor is left out")
+		school := scenario.Schools(11)[10]
+		school.Name = name
+		addClient(t, school)
+		made := ask[wire.Site](t, "site", "provision", school.Name, "--from", name, "--host", "every")
+		require.Zero(t, made.Report.Faults(), "%+v", made.Report)
+		require.Contains(t, shows(t, made.Address+"/"), "Every Monday – ß 🎻")
+		must(t, "site", "retire", school.Name)
+	}
+	broken := filepath.Join(t.TempDir(), "broken.sqlite")
+	require.NoError(t, os.WriteFile(broken, []byte("SQLite format 3\x00"+strings.Repeat("x", 9000)), 0o600))
+	r := nestseed(t, "release", "import", "folk-broken", without, "--database", broken)
+	require.NotZero(t, r.code)
+	require.Contains(t, r.err, "cannot be read")
+}
+
 // A site on PostgreSQL comes as an archive of its files and a dump of the server's own program.
 func TestASiteOnPostgresIsImported(t *testing.T) {
 	hostOfEveryEngine(t)

@@ -396,21 +396,22 @@ func (b *builder) file(ctx context.Context, e hostfs.Entry) error {
 	})
 }
 
-// sqliteHead is how a file begins that SQLite keeps a database in (SQLite, "Database File Format", section 1.2).
-const sqliteHead = "SQLite format 3\x00"
-
 var errDatabase = errors.New("is a database")
 
 // isDatabase notes a whole database that lies among the site's content, and reports whether a file is one. One that lies with the
 // code of an extension belongs to that.
 func (b *builder) isDatabase(e hostfs.Entry, head []byte) bool {
-	if !bytes.HasPrefix(head, []byte(sqliteHead)) || slices.Contains([]string{"core", "extensions", "themes"},
-		b.in.Identity.Kind.AreaOf(e.Path)) {
+	if slices.Contains([]string{"core", "extensions", "themes"}, b.in.Identity.Kind.AreaOf(e.Path)) {
 		return false
 	}
-	b.leaveOut("SQLite database", e.SizeBytes)
-	b.note("%s is an SQLite database and was left out: nobody can say what is in it", e.Path)
-	return true
+	for _, engine := range sitedb.InSites() {
+		if bytes.HasPrefix(head, []byte(engine.Head)) {
+			b.leaveOut(engine.Titles[0]+" database", e.SizeBytes)
+			b.note("%s is a database of %s and was left out: nobody can say what is in it", e.Path, engine.Titles[0])
+			return true
+		}
+	}
+	return false
 }
 
 // tries is how often a file is read that changes while it is read.

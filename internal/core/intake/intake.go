@@ -53,7 +53,7 @@ type Site struct {
 	WebRoot  string   // where the site lay on its server, as far as its rows tell
 	Notes    []string
 
-	dump  *sitedb.Dump
+	db    sitedb.Reader // a dump, or a database that is a file
 	close []func()
 }
 
@@ -61,17 +61,12 @@ type Site struct {
 var ErrNotFound = errors.New("nothing to import")
 
 // DB returns the database, or nil when there is none.
-func (s *Site) DB() sitedb.Reader {
-	if s.dump == nil {
-		return nil
-	}
-	return s.dump
-}
+func (s *Site) DB() sitedb.Reader { return s.db }
 
 // Only says what there is: "files", "database", or "" for both.
 func (s *Site) Only() string {
 	switch {
-	case s.dump == nil:
+	case s.db == nil:
 		return "files"
 	case s.Root == "":
 		return "database"
@@ -121,10 +116,10 @@ func (o *opener) open() error {
 			return err
 		}
 	}
-	if err := o.findDump(files > 0); err != nil {
+	if err := o.findDatabase(files > 0); err != nil {
 		return err
 	}
-	if o.site.Identity == nil && o.site.dump == nil {
+	if o.site.Identity == nil && o.site.db == nil {
 		return fmt.Errorf("%w: there is neither a site nor a dump in it", ErrNotFound)
 	}
 	return o.findFacts()
@@ -250,20 +245,21 @@ func (o *opener) settingsFromSample(k *kind.Kind, root string) (*kind.Identity, 
 
 var dumpName = regexp.MustCompile(`(?i)\.(sql|dump|mysql)(\.(gz|bz2|xz|zst|zip))?$|\.(sql|db)[-_.].*\.(gz|zip)$`)
 
-// findDump opens the dump that was given, or the one that lies in the archive.
-func (o *opener) findDump(hasFiles bool) error {
+// findDatabase opens the dump that was given, or the one that lies in the archive; or a database that is a file.
+func (o *opener) findDatabase(hasFiles bool) (err error) {
 	if o.in.Dump != nil {
-		dump, err := o.openDump(*o.in.Dump)
-		if err != nil {
+		if o.site.db, err = o.openGiven(*o.in.Dump); err != nil {
 			return err
 		}
-		o.site.dump = dump
 	}
 	if !hasFiles {
 		return nil
 	}
+	if err := o.ownFile(); err != nil {
+		return err
+	}
 	var found []string
-	err := o.walk(func(e hostfs.Entry) {
+	err = o.walk(func(e hostfs.Entry) {
 		if e.Mode.IsRegular() && e.SizeBytes > 0 && dumpName.MatchString(e.Path) {
 			found = append(found, path.Join(treeFolder, e.Path))
 		}
@@ -277,7 +273,7 @@ func (o *opener) findDump(hasFiles bool) error {
 			reasons = append(reasons, fmt.Sprintf("%s: %v", strings.TrimPrefix(p, treeFolder+"/"), err))
 		}
 	}
-	if o.site.dump == nil && len(reasons) > 0 {
+	if o.site.db == nil && len(reasons) > 0 {
 		return fmt.Errorf("%w: no dump in the archive is the site's: %s", ErrNotFound, strings.Join(reasons, "; "))
 	}
 	return nil
@@ -302,9 +298,9 @@ func (o *opener) tryDump(p string) error {
 	}
 	defer o.in.Scratch.RemoveAll(o.ctx, p)
 	dump, err := o.openDump(File{Name: strings.TrimPrefix(p, treeFolder+"/"), R: at, SizeBytes: e.SizeBytes})
-	if err != nil || o.site.dump != nil || !o.belongs(dump) {
+	if err != nil || o.site.db != nil || !o.belongs(dump) {
 		f.Close()
-		if err == nil && o.site.dump != nil {
+		if err == nil && o.site.db != nil {
 			o.site.note("%s is a dump too; it was left out", strings.TrimPrefix(p, treeFolder+"/"))
 		} else if err == nil {
 			err = fmt.Errorf("it has no tables of %s", o.kindTitle())
@@ -312,7 +308,7 @@ func (o *opener) tryDump(p string) error {
 		return err
 	}
 	o.site.close = append(o.site.close, func() { f.Close() })
-	o.site.dump = dump
+	o.site.db = dump
 	return nil
 }
 
@@ -323,7 +319,7 @@ func (o *opener) kindTitle() string {
 	return "any known kind"
 }
 
-func (o *opener) belongs(d *sitedb.Dump) bool {
+func (o *opener) belongs(d sitedb.Reader) bool {
 	for _, k := range o.candidates() {
 		if len(prefixes(d, k)) > 0 {
 			return true
@@ -354,8 +350,8 @@ func (o *opener) openDump(f File) (*sitedb.Dump, error) {
 	return d, nil
 }
 
-// prefixes returns the table prefixes under which a dump has all tables that tell a kind.
-func prefixes(d *sitedb.Dump, k *kind.Kind) (out []string) {
+// prefixes returns the table prefixes under which a database has all tables that tell a kind.
+func prefixes(d sitedb.Reader, k *kind.Kind) (out []string) {
 	tables, _ := d.Tables(context.Background())
 	names := map[string]bool{}
 	for _, t := range tables {
@@ -377,7 +373,7 @@ func prefixes(d *sitedb.Dump, k *kind.Kind) (out []string) {
 // findFacts finds out prefix, address and web root.
 func (o *opener) findFacts() error {
 	s := o.site
-	if s.dump == nil {
+	if s.db == nil {
 		s.note("there is no database in it, so a release of it holds files only")
 		if all, err := survey.Addresses(o.ctx, noDatabase{}, s.Identity); err == nil {
 			s.Address, s.Also = all[0], all[1:]
@@ -386,7 +382,7 @@ func (o *opener) findFacts() error {
 	}
 	var fits []string
 	for _, k := range o.candidates() {
-		if fits = prefixes(s.dump, k); len(fits) > 0 {
+		if fits = prefixes(s.db, k); len(fits) > 0 {
 			if s.Identity == nil {
 				s.Identity = &kind.Identity{Kind: k}
 				s.note("there are no files in it, so a release of it holds the database only")
@@ -407,8 +403,10 @@ func (o *opener) findFacts() error {
 		}
 		s.Identity.Prefix = fits[0]
 	}
-	s.Notes = append(s.Notes, s.dump.Notes()...)
-	all, err := survey.Addresses(o.ctx, s.dump, s.Identity)
+	if told, is := s.db.(interface{ Notes() []string }); is {
+		s.Notes = append(s.Notes, told.Notes()...)
+	}
+	all, err := survey.Addresses(o.ctx, s.db, s.Identity)
 	switch {
 	case errors.Is(err, survey.ErrNoAddress):
 		s.note("it does not say at which address the site was, so that addresses in it stay as they are; add the site as a source, with " +
@@ -432,13 +430,18 @@ func (noDatabase) Lookup(context.Context, string, string, string, string) (strin
 
 // readOptions looks at every option once: for the folder that the site lay in, and for what looks like a secret.
 func (o *opener) readOptions(each func(row [][]byte)) error {
-	tables, err := o.site.dump.Tables(o.ctx)
+	tables, err := o.site.db.Tables(o.ctx)
 	if err != nil {
 		return err
 	}
 	for i := range tables {
 		if tables[i].Name == o.site.Identity.Prefix+o.site.Identity.Kind.Options.Table {
-			return o.site.dump.Rows(o.ctx, &tables[i], func(row [][]byte) error {
+			snap, err := o.site.db.Snapshot(o.ctx)
+			if err != nil {
+				return err
+			}
+			defer snap.Close()
+			return snap.Rows(o.ctx, &tables[i], func(row [][]byte) error {
 				each(row)
 				return nil
 			})
@@ -450,7 +453,7 @@ func (o *opener) readOptions(each func(row [][]byte)) error {
 // tokens tells of options that hold what looks like a secret: nobody has surveyed this site.
 func (o *opener) tokens() error {
 	opts := o.site.Identity.Kind.Options
-	tables, err := o.site.dump.Tables(o.ctx)
+	tables, err := o.site.db.Tables(o.ctx)
 	if err != nil {
 		return err
 	}

@@ -277,6 +277,7 @@ type Engine struct {
 	// stands for one, of the host's files: names of databases are paths below them. What it keeps while it works is below scratch, which
 	// is private.
 	InSite  bool
+	Head    string // that such a file begins with
 	OnFiles func(files hostfs.FS, scratch string) (Server, error)
 }
 
@@ -284,6 +285,16 @@ type Engine struct {
 type Placer interface {
 	// Place puts the database that was made under a name into a site, as a new file.
 	Place(ctx context.Context, name string, site hostfs.FS, file string) error
+}
+
+// InSites returns the engines whose databases are files of their sites.
+func InSites() (out []Engine) {
+	for _, e := range engines {
+		if e.InSite {
+			out = append(out, e)
+		}
+	}
+	return out
 }
 
 // HasAccounts reports whether the databases of an engine have accounts that a site logs in with. An engine that is not known has.

@@ -27,7 +27,7 @@ import (
 func init() {
 	sitedb.Register(sitedb.Engine{Schemes: []string{"sqlite"}, Titles: []string{"SQLite"},
 		Drivers: []string{"sqlite", "sqlite3", "pdo_sqlite"},
-		Example: "sqlite:", InSite: true, OnFiles: on,
+		Example: "sqlite:", InSite: true, OnFiles: on, Head: "SQLite format 3\x00", // SQLite, "Database File Format", section 1.2
 		Connect: func(*url.URL, sitedb.Dial) (sitedb.Server, error) {
 			return nil, fmt.Errorf("%w: an SQLite database is a file of its site and has no server", sitedb.ErrUnsupported)
 		},
