@@ -96,6 +96,33 @@ func TestNetworksOfSitesAreMadeAgainWhole(t *testing.T) {
 	}
 }
 
+// A network comes as an archive of its folder and a dump of its database, too.
+func TestANetworkOfSitesIsImported(t *testing.T) {
+	base, drums := branches(t, "net-sent", false)
+	dir := t.TempDir()
+	zip := exec.Command("zip", "-q", "-r", filepath.Join(dir, "site.zip"), ".")
+	zip.Dir = filepath.Join(world.stack.Sites(), "net-sent")
+	require.NoError(t, zip.Run())
+	dump := exec.Command("mariadb-dump", "--no-defaults", "-h127.0.0.1", fmt.Sprint("-P", world.stack.DatabasePort), "-u"+world.stack.AdminUser, "net_sent",
+		"--result-file="+filepath.Join(dir, "site.sql"))
+	dump.Env = append(os.Environ(), "MYSQL_PWD="+world.stack.AdminPassword)
+	said, err := dump.CombinedOutput()
+	require.NoError(t, err, string(said))
+	must(t, "release", "import", "net-sent", filepath.Join(dir, "site.zip"), "--database", filepath.Join(dir, "site.sql"))
+	require.Empty(t, inRelease(t, "net-sent@1", "drums-teacher", "branches-pepper", "ines@loomandladder.example"), "whose account it is stays behind")
+	school := scenario.Schools(9)[8]
+	school.Name = "net-sent-copy"
+	addClient(t, school)
+	site := ask[wire.Site](t, "site", "provision", school.Name, "--from", "net-sent", "--host", "preview")
+	require.Zero(t, site.Report.Faults(), "%+v", site.Report)
+	page := shows(t, subOf(site.Address, "drums", false)+"/lessons/")
+	require.Contains(t, page, "Sticks and skins")
+	require.NotContains(t, page, strings.TrimPrefix(base, "http://")+"/")
+	require.NotContains(t, page, strings.TrimPrefix(drums, "http://")+"/")
+	must(t, "site", "retire", school.Name, "--no-copy")
+	nothingLeft(t, school.Name)
+}
+
 func TestOneSiteOfANetworkBecomesASiteOfItsOwn(t *testing.T) {
 	for name, apart := range map[string]bool{"net-one": false, "net-single": true} {
 		t.Run(name, func(t *testing.T) {

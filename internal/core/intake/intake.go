@@ -26,6 +26,7 @@ import (
 	"nestseed/internal/core/foreign"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/network"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/survey"
@@ -184,10 +185,6 @@ func (o *opener) findRoot() error {
 	}
 	if err == nil {
 		err = id.CanBeSource()
-	}
-	if err == nil && id.IsNetwork() {
-		err = fmt.Errorf("%w: it is a network of several sites; add it as a source where it runs, whole or one of its sub-sites",
-			kind.ErrCannotRead)
 	}
 	if err != nil {
 		return err
@@ -406,6 +403,11 @@ func (o *opener) findFacts() error {
 	if told, is := s.db.(interface{ Notes() []string }); is {
 		s.Notes = append(s.Notes, told.Notes()...)
 	}
+	if s.Root != "" {
+		if err := network.Read(o.ctx, s.db, s.Identity); err != nil {
+			return err
+		}
+	}
 	all, err := survey.Addresses(o.ctx, s.db, s.Identity)
 	switch {
 	case errors.Is(err, survey.ErrNoAddress):
@@ -428,49 +430,27 @@ func (noDatabase) Lookup(context.Context, string, string, string, string) (strin
 	return "", false, nil
 }
 
-// readOptions looks at every option once: for the folder that the site lay in, and for what looks like a secret.
-func (o *opener) readOptions(each func(row [][]byte)) error {
+// readOptions looks at every option once, name and value: for the folder that the site lay in, and for what looks like a secret.
+func (o *opener) readOptions(each func(name, value []byte)) error {
+	opts := o.site.Identity.Kind.Options
 	tables, err := o.site.db.Tables(o.ctx)
-	if err != nil {
+	name := o.site.Identity.Prefix + opts.Table
+	if err != nil || opts.Table == "" || !slices.ContainsFunc(tables, func(t sitedb.Table) bool { return t.Name == name }) {
 		return err
 	}
-	for i := range tables {
-		if tables[i].Name == o.site.Identity.Prefix+o.site.Identity.Kind.Options.Table {
-			snap, err := o.site.db.Snapshot(o.ctx)
-			if err != nil {
-				return err
-			}
-			defer snap.Close()
-			return snap.Rows(o.ctx, &tables[i], func(row [][]byte) error {
-				each(row)
-				return nil
-			})
-		}
-	}
-	return nil
+	return sitedb.EachRow(o.ctx, o.site.db, name, []string{opts.Key, opts.Value}, func(row [][]byte) error {
+		each(row[0], row[1])
+		return nil
+	})
 }
 
 // tokens tells of options that hold what looks like a secret: nobody has surveyed this site.
 func (o *opener) tokens() error {
-	opts := o.site.Identity.Kind.Options
-	tables, err := o.site.db.Tables(o.ctx)
-	if err != nil {
-		return err
-	}
-	key, value := -1, -1
-	for _, t := range tables {
-		if t.Name == o.site.Identity.Prefix+opts.Table {
-			key, value = slices.Index(t.Stored(), opts.Key), slices.Index(t.Stored(), opts.Value)
-		}
-	}
-	if key < 0 || value < 0 {
-		return nil
-	}
 	var found []string
-	err = o.readOptions(func(row [][]byte) {
-		whole, inside := survey.Tokens(string(row[key]), row[value])
+	err := o.readOptions(func(name, value []byte) {
+		whole, inside := survey.Tokens(string(name), value)
 		if whole {
-			found = append(found, string(row[key]))
+			found = append(found, string(name))
 		}
 		for _, v := range inside {
 			found = append(found, v.String())
@@ -493,11 +473,9 @@ func (o *opener) webRoot() (string, error) {
 	}
 	form := regexp.MustCompile(`(?:^|[^A-Za-z0-9:/.\\_-])((?:/[A-Za-z0-9_.@ -]+){2,12})/` + regexp.QuoteMeta(first) + `[/"';]`)
 	counts := map[string]int{}
-	err := o.readOptions(func(row [][]byte) {
-		for _, cell := range row {
-			for _, m := range form.FindAllSubmatch(cell[:min(len(cell), 1<<20)], 50) {
-				counts[string(m[1])]++
-			}
+	err := o.readOptions(func(_, value []byte) {
+		for _, m := range form.FindAllSubmatch(value[:min(len(value), 1<<20)], 50) {
+			counts[string(m[1])]++
 		}
 	})
 	if err != nil {

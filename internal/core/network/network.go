@@ -22,13 +22,13 @@ import (
 )
 
 // Read finds out which sub-sites a site has that is a network; of any other it does nothing. Errors: kind.ErrCannotRead.
-func Read(ctx context.Context, db sitedb.DB, id *kind.Identity) error {
+func Read(ctx context.Context, db sitedb.Reader, id *kind.Identity) error {
 	if !id.IsNetwork() {
 		return nil
 	}
 	n := id.Kind.Network
 	var all []kind.SubSite
-	err := db.Select(ctx, id.Prefix+n.Sites.Table, []string{n.Sites.ID, n.Sites.Host, n.Sites.Path}, "", nil, func(row [][]byte) error {
+	err := sitedb.EachRow(ctx, db, id.Prefix+n.Sites.Table, []string{n.Sites.ID, n.Sites.Host, n.Sites.Path}, func(row [][]byte) error {
 		number, err := strconv.ParseInt(string(row[0]), 10, 32)
 		if err != nil || number < 1 || len(all) == archive.MostSubSites {
 			return fmt.Errorf("%w: its table of sub-sites has more than %d of them, or a number that is none: %q", kind.ErrCannotRead,
@@ -58,7 +58,7 @@ func Read(ctx context.Context, db sitedb.DB, id *kind.Identity) error {
 }
 
 // complete adds what a sub-site says of itself.
-func complete(ctx context.Context, db sitedb.DB, id *kind.Identity, s *kind.SubSite, main string) error {
+func complete(ctx context.Context, db sitedb.Reader, id *kind.Identity, s *kind.SubSite, main string) error {
 	site := sitevalue.Site{Kind: id.Kind, Prefix: id.Prefix, DB: db}
 	if s.Main = s.ID == main; !s.Main {
 		site.Prefix += id.Kind.Network.Before(s.ID)

@@ -18,6 +18,35 @@ const (
 // the row is taken.
 type RowEdit = func(columns []string) func(row [][]byte) bool
 
+// EachRow calls each with columns of every row of a table of whatever can be read. The row is valid during the call.
+func EachRow(ctx context.Context, db Reader, table string, columns []string, each func(row [][]byte) error) error {
+	tables, err := db.Tables(ctx)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(tables, func(t Table) bool { return t.Name == table })
+	if at < 0 {
+		return fmt.Errorf("there is no table %s", table)
+	}
+	places, out := make([]int, len(columns)), make([][]byte, len(columns))
+	for i, c := range columns {
+		if places[i] = slices.Index(tables[at].Stored(), c); places[i] < 0 {
+			return fmt.Errorf("table %s has no column %s", table, c)
+		}
+	}
+	snap, err := db.Snapshot(ctx)
+	if err != nil {
+		return err
+	}
+	defer snap.Close()
+	return snap.Rows(ctx, &tables[at], func(row [][]byte) error {
+		for i, p := range places {
+			out[i] = row[p]
+		}
+		return each(out)
+	})
+}
+
 // CopyRows loads the rows of a table of a snapshot into a table that has the same columns, or some of them, and returns how
 // many there were. The two may be on different servers, and have different accounts. edit
 // may be nil.
