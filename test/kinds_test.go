@@ -2,7 +2,9 @@ package test
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
 	"os/exec"
@@ -37,33 +39,55 @@ func hostOfEveryEngine(t *testing.T) {
 	}
 }
 
-// TestTheMainJobOnEveryKindAndDatabase goes from a source to a client's site and back, for each kind on each database that it can have.
-func TestTheMainJobOnEveryKindAndDatabase(t *testing.T) {
-	for _, pair := range []struct{ kind, engine string }{{"drupal", "mysql"}, {"joomla", "mysql"}, {"drupal", "postgres"}, {"joomla", "postgres"},
-		{"drupal", "sqlite"}, {"wordpress", "sqlite"}, {"noticeboard", "none"}} {
-		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) {
-			hostOfEveryEngine(t)
-			mainJobOfKind(t, pair.kind, pair.engine, "every")
+// pairs are the kinds, each with the engines of databases that it can have.
+var pairs = []struct{ kind, engine string }{{"drupal", "mysql"}, {"joomla", "mysql"}, {"drupal", "postgres"}, {"joomla", "postgres"},
+	{"drupal", "sqlite"}, {"wordpress", "sqlite"}, {"noticeboard", "none"}}
+
+// TestTheMainJobOnEveryKindHostAndDatabase goes from a source to a client's site and back: for each kind on each database that it can have,
+// on this machine's folders, over SSH alone, and with files over FTP. (WordPress on MariaDB, over SSH and FTP too, has tests of its own.)
+func TestTheMainJobOnEveryKindHostAndDatabase(t *testing.T) {
+	hostOfEveryEngine(t)
+	for _, pair := range pairs {
+		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) { mainJobOfKind(t, pair.kind, pair.engine, "every") })
+	}
+	hosts := map[string]func(t *testing.T, host string){"over-ssh": hostOverSSH, "over-ftp-all": hostOverFTP}
+	for _, host := range slices.Sorted(maps.Keys(hosts)) {
+		t.Run(host, func(t *testing.T) {
+			hosts[host](t, host)
+			for _, pair := range pairs {
+				t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) { mainJobOfKind(t, pair.kind, pair.engine, host) })
+			}
 		})
 	}
 }
 
-// TestTheMainJobOnEveryKindOverSSH is the same where files and databases are reached over SSH alone.
-func TestTheMainJobOnEveryKindOverSSH(t *testing.T) {
-	hostOfEveryEngine(t)
+// hostOverSSH makes a host whose files and databases are reached over SSH alone, and another one for moves.
+func hostOverSSH(t *testing.T, host string) {
 	ssh, err := world.stack.StartSSH(t.Context(), false)
 	require.NoError(t, err)
 	key := filepath.Join(t.TempDir(), "key")
 	require.NoError(t, os.WriteFile(key, []byte(ssh.PrivateKey), 0o600))
 	mysql, postgres := world.stack.DatabaseURL()+"?through=files", strings.Replace(world.stack.PostgresURL(), "?sslmode=disable", "?through=files", 1)
-	for host, folder := range map[string]string{"over-ssh": "{name}", "over-ssh-live": "live-{name}"} {
-		must(t, "host", "add", host, "--files", ssh.Files(world.stack.Sites()), "--files-key-file", key, "--address", world.stack.Address(folder),
+	for name, folder := range map[string]string{host: "{name}", host + "-live": "live-{name}"} {
+		must(t, "host", "add", name, "--files", ssh.Files(world.stack.Sites()), "--files-key-file", key, "--address", world.stack.Address(folder),
 			"--web-root", folder, "--database", mysql, "--database", postgres)
 	}
-	tested := ask[wire.HostTest](t, "host", "test", "over-ssh")
+	tested := ask[wire.HostTest](t, "host", "test", host)
 	require.Zero(t, tested.Faults(), "%+v", tested.Steps)
-	for _, pair := range []struct{ kind, engine string }{{"joomla", "postgres"}, {"drupal", "sqlite"}, {"noticeboard", "none"}} {
-		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) { mainJobOfKind(t, pair.kind, pair.engine, "over-ssh") })
+}
+
+// hostOverFTP makes a host whose files are reached over FTP, and another one for moves.
+func hostOverFTP(t *testing.T, host string) {
+	ftp, err := world.stack.StartFTP(t.Context())
+	if errors.Is(err, stack.ErrRoot) {
+		t.Skip(err)
+	}
+	require.NoError(t, err)
+	password := filepath.Join(t.TempDir(), "password")
+	require.NoError(t, os.WriteFile(password, []byte(ftp.Password), 0o600))
+	for name, folder := range map[string]string{host: "{name}", host + "-live": "live-{name}"} {
+		must(t, "host", "add", name, "--files", ftp.Files(world.stack.Sites()), "--files-password-file", password, "--address",
+			world.stack.Address(folder), "--web-root", folder, "--database", world.stack.DatabaseURL(), "--database", world.stack.PostgresURL())
 	}
 }
 
