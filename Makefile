@@ -7,7 +7,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_SOURCES := $(shell find cmd internal web/web.go demo -name '*.go' -o -name '*.yaml' -o -name '*.sql' -o -name '*.php' 2>/dev/null)
 WEB_SOURCES := $(shell find web/src web/index.html web/*.ts web/*.json -type f 2>/dev/null)
 
-.PHONY: build demo stop test sources bench shots types check-types install clean
+.PHONY: build demo stop test sources pairs bench shots types check-types install clean
 
 build: bin/nestseed
 
@@ -64,6 +64,10 @@ test: install build check-types
 # Sources with oddities of all sorts; make test tries some of them.
 sources: install build
 	SOURCES=all go test ./test -run TestOddSources -count=1 -timeout 60m
+
+# Every pair of kind, host and database; make test tries all but the slowest.
+pairs: install build
+	PAIRS=all go test ./test -run TestTheMainJobOnEveryKindHostAndDatabase -count=1 -timeout 60m
 
 bench: install build
 	go run ./bench

@@ -55,6 +55,9 @@ func TestTheMainJobOnEveryKindHostAndDatabase(t *testing.T) {
 		t.Run(host, func(t *testing.T) {
 			hosts[host](t, host)
 			for _, pair := range pairs {
+				if pair.kind == "wordpress" && host != "over-ssh" && os.Getenv("PAIRS") != "all" {
+					continue // each of its 2,900 files is a connection of its own, several times: two minutes
+				}
 				t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) { mainJobOfKind(t, pair.kind, pair.engine, host) })
 			}
 		})
@@ -98,22 +101,22 @@ type family struct {
 	code       string // a file of its code
 	keep       string // what can be kept of a site that is replaced
 	told       bool   // the site tells its own address
-	holds      bool   // visitors can be kept out
+	login      string // where people log in, while visitors are kept out; "" where they cannot be
 	database   string // the file of its database on SQLite
 	showsPages bool
 }
 
 var families = map[string]family{
-	"drupal": {media: "sites/default/files", code: "modules/recital/recital.info.yml", keep: "users", showsPages: true,
+	"drupal": {media: "sites/default/files", code: "modules/recital/recital.info.yml", keep: "users", login: "/user/login", showsPages: true,
 		database: "sites/default/database/base.sqlite",
 		install:  func(t *testing.T, in stack.StandIn) { require.NoError(t, world.stack.InstallDrupal(t.Context(), in)) }},
-	"joomla": {media: "images", code: "libraries/index.html", keep: "users", showsPages: true,
+	"joomla": {media: "images", code: "libraries/index.html", keep: "users", login: "/administrator/index.php", showsPages: true,
 		install: func(t *testing.T, in stack.StandIn) { require.NoError(t, world.stack.InstallJoomla(t.Context(), in)) }},
 	"noticeboard": {media: "uploads", code: "themes/plain/plain.css", keep: "content", told: true,
 		install: func(t *testing.T, in stack.StandIn) {
 			require.NoError(t, world.stack.InstallNoticeboard(t.Context(), in))
 		}},
-	"wordpress": {media: "wp-content/uploads", code: "wp-includes/blocks/list/style.css", keep: "users", told: true, holds: true, showsPages: true,
+	"wordpress": {media: "wp-content/uploads", code: "wp-includes/blocks/list/style.css", keep: "users", told: true, login: "/wp-login.php", showsPages: true,
 		database: "wp-content/database/.ht.sqlite", install: wordpressInAFile},
 }
 
@@ -215,12 +218,20 @@ func mainJobOfKind(t *testing.T, kind, engine, host string) {
 	cached := func(line string) bool { return strings.HasPrefix(line, "/var/cache/") }
 	require.Len(t, slices.DeleteFunc(tree(t, school.Name), cached), len(slices.DeleteFunc(before, cached)), "the site as it was")
 	must(t, "site", "keep-copy", school.Name)
-	held := nestseed(t, "site", "hold", school.Name)
-	if of.holds {
+	held := nestseed(t, "--json", "site", "hold", school.Name)
+	if of.login != "" {
 		require.Zero(t, held.code, held.err)
-		status, _ := visit(t, made.Address+"/")
+		status, body := visit(t, made.Address+"/")
 		require.Equal(t, 503, status)
+		require.Contains(t, body, "This site opens soon")
+		shows(t, made.Address+of.login)
+		checked(t, school.Name)
+		copied := ask[wire.Site](t, "site", "provision", school.Name, "--from", base, "--host", host, "--replace", "--hold")
+		require.Zero(t, copied.Report.Faults(), "%+v", copied.Report)
+		must(t, "site", "undo", school.Name)
+		checked(t, school.Name)
 		must(t, "site", "open", school.Name)
+		shows(t, made.Address+"/")
 	} else {
 		require.NotZero(t, held.code)
 		require.Contains(t, held.err, "cannot be held", "what a kind says nothing of is not done, and said")

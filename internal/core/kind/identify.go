@@ -106,13 +106,10 @@ func (id *Identity) HasPrefix() error {
 // folder that the file lies in. root is where the folder lies, absolute. Errors: ErrCannotRead, when that is outside of it.
 func (k *Kind) PlaceIn(ctx context.Context, site hostfs.FS, root, file string) (string, error) {
 	var settings Settings
-	for _, name := range k.Settings.Files {
-		name = strings.TrimPrefix(name, "../")
-		if text, err := hostfs.ReadFile(ctx, site, name, maxSettingsBytes); err == nil {
-			if settings, err = k.ReadSettings(ctx, text, site, root, name); err != nil {
-				return "", err
-			}
-			break
+	if name, text := k.settingsIn(ctx, site); name != "" {
+		var err error
+		if settings, err = k.ReadSettings(ctx, text, site, root, name); err != nil {
+			return "", err
 		}
 	}
 	for _, m := range k.Moved {
@@ -235,7 +232,7 @@ func (k *Kind) loader(ctx context.Context, fsys, site hostfs.FS, root string) Lo
 			}
 			return nil, ErrOutside
 		}
-		if slices.Contains(k.Settings.Loads, rel) {
+		if slices.Contains(k.Settings.Loads, rel) || rel == k.Hold.File {
 			return nil, errGone
 		}
 		return hostfs.ReadFile(ctx, site, rel, maxSettingsBytes)

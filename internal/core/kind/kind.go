@@ -231,15 +231,6 @@ type Recount struct {
 	Is     string `yaml:"is"`
 }
 
-// Hold is a file that keeps visitors out while it is there. In its text {key} is what lets somebody in, as the
-// value of Parameter in the address, once, and then of Cookie; {title} is the site's.
-type Hold struct {
-	File      string `yaml:"file"`
-	Text      string `yaml:"text"`
-	Parameter string `yaml:"parameter"`
-	Cookie    string `yaml:"cookie"`
-}
-
 // Code says which areas are code, that a site takes from a newer release: Whole ones, and others ByFolder, where
 // each folder or file directly below a pattern's folder is taken when the release has it and left when not.
 type Code struct {

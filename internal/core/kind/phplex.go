@@ -6,7 +6,7 @@ import "bytes"
 type sort uint8
 
 const (
-	html     sort = iota // text outside <?php … ?>
+	inlineHTML     sort = iota // text outside <?php … ?>
 	open                 // <?php or <?=
 	word                 // identifier, keyword, qualified name
 	variable             // $name
@@ -57,11 +57,11 @@ func (l *lexer) emit(s sort, to int) {
 func (l *lexer) outside() {
 	i := bytes.Index(l.src[l.pos:], []byte("<?"))
 	if i < 0 {
-		l.emit(html, len(l.src))
+		l.emit(inlineHTML, len(l.src))
 		return
 	}
 	if i > 0 {
-		l.emit(html, l.pos+i)
+		l.emit(inlineHTML, l.pos+i)
 	}
 	end := l.pos + 2
 	if bytes.HasPrefix(l.src[end:], []byte("php")) {

@@ -97,7 +97,32 @@ func TestFilesThatTheKindWritesAreWhole(t *testing.T) {
 		require.NotEmpty(t, name)
 		require.Regexp(t, `^<\?php`, text, name)
 	}
-	require.Contains(t, k.Hold.Text, "{key}")
-	require.Contains(t, k.Hold.Text, k.Hold.Cookie)
-	require.Contains(t, k.Hold.Text, k.Hold.Parameter)
+	page := string(k.Hold.Page("secret-key", `O'Hara's "Drums" \`))
+	for _, part := range []string{"'secret-key'", "$_COOKIE['nestseed_preview']", "$_GET['held-preview']", "~/wp-login[.]php$", "O&#39;Hara&#39;s &#34;Drums&#34; <"} {
+		require.Contains(t, page, part)
+	}
+	require.NotRegexp(t, `\{[a-z]`, page)
+}
+
+func TestASettingsFileLoadsThePageWhileASiteIsHeld(t *testing.T) {
+	kinds, err := Stock()
+	require.NoError(t, err)
+	k, err := Named(kinds, "drupal")
+	require.NoError(t, err)
+	const text = "<?php\n\n$databases = [];\n// <?php\n"
+	held := k.Hold.Loaded([]byte(text), true)
+	require.Equal(t, "<?php require __DIR__ . '/nestseed-hold.php';\n\n\n$databases = [];\n// <?php\n", string(held))
+	require.Equal(t, held, k.Hold.Loaded(held, true), "once is enough")
+	require.Equal(t, text, string(k.Hold.Loaded(held, false)))
+	require.Equal(t, text, string(k.Hold.Loaded([]byte(text), false)))
+	settings, err := ReadSettings("php", held, "/srv/site/sites/default", func(string) ([]byte, error) { return nil, errGone })
+	require.NoError(t, err)
+	require.True(t, settings.Has("$databases"), "what it loads is no settings file")
+}
+
+func TestAHoldThatCannotBeIsNamed(t *testing.T) {
+	for _, admin := range []string{"", "(", "a'b", "a~b", `a\b`} {
+		h := Hold{File: "hold.php", Admin: admin}
+		require.ErrorContains(t, h.valid(), "hold.admin", admin)
+	}
 }

@@ -53,7 +53,7 @@ func (w *world) brokenInto(t *testing.T) {
 	require.NoError(t, syscall.Mkfifo(filepath.Join(site, "wp-content/uploads/pipe"), 0o644))
 
 	again := req
-	again.RunID, again.Refresh, again.Quiet, again.Hold = "32", &Refresh{Was: req.Archive}, true, "<?php // held"
+	again.RunID, again.Refresh, again.Quiet, again.Hold = "32", &Refresh{Was: req.Archive}, true, []byte("<?php // held")
 	again.Replace = &Existing{Database: plan.Database, User: plan.User, Password: res.UserPassword, Prefix: plan.Prefix, Admin: res.Admin}
 	again.Visit = func(ctx context.Context, address, page string) (int, []byte, error) {
 		return check.Visit(ctx, check.Reach{Address: address, Private: true}, page)

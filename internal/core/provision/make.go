@@ -425,26 +425,9 @@ func (mk *maker) valueOf(f packing.Field) (string, bool) {
 	return "", false
 }
 
-// hold writes the file that keeps visitors out, or sees that none came with the release.
+// hold keeps visitors out, or sees that nothing that did came with the release.
 func (mk *maker) hold(ctx context.Context) error {
-	file := mk.req.Kind.Hold.File
-	if file == "" {
-		return nil
-	}
-	file, err := mk.req.Kind.PlaceIn(ctx, mk.stage, mk.plan.Folder, file)
-	if err != nil && mk.req.Hold == "" {
-		return nil // none of ours can be there
-	}
-	if err != nil {
-		return err
-	}
-	if mk.req.Hold != "" {
-		return hostfs.WriteFile(ctx, mk.stage, file, []byte(mk.req.Hold), 0o644)
-	}
-	if err := mk.stage.RemoveAll(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
+	return mk.req.Kind.KeepOut(ctx, mk.stage, mk.plan.Folder, mk.req.Hold)
 }
 
 func (mk *maker) hasTable(bare string) bool {

@@ -57,7 +57,7 @@ type Request struct {
 	Refresh *Refresh  // of what stands there, only the code is replaced
 	// Admin is the administrator of the site that this is a copy of, whose account stays; "" makes one.
 	Admin string
-	Hold  string // text of the kind's file that keeps visitors out; "" lets them in
+	Hold  []byte // the page that visitors see while they are kept out (see kind.Hold); nil lets them in
 	Quiet bool   // keeps mail from going out, where the kind can
 	// MailAddresses at the old host become such at the new one.
 	MailAddresses bool

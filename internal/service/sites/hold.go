@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"html"
 	"io/fs"
 	"path"
 	"strings"
@@ -47,7 +46,7 @@ func (svc *Sites) Hold(ctx context.Context, name string, held, visible bool) (pr
 }
 
 func (svc *Sites) hold(ctx context.Context, o *openSite) (preview string, err error) {
-	text, preview, err := svc.holdText(ctx, o.kind, o.Name, o.Address, o.Plan)
+	page, preview, err := svc.holdingPage(ctx, o.kind, o.Name, o.Address, o.Plan)
 	if err != nil {
 		return "", err
 	}
@@ -56,14 +55,7 @@ func (svc *Sites) hold(ctx context.Context, o *openSite) (preview string, err er
 		return "", err
 	}
 	defer site.Close()
-	file, err := o.kind.PlaceIn(ctx, site, path.Join(o.fs.Root(), o.Folder), o.kind.Hold.File)
-	if err != nil {
-		return "", err
-	}
-	if err := site.Mkdir(ctx, path.Dir(file), 0o755); err != nil {
-		return "", err
-	}
-	if err := hostfs.WriteFile(ctx, site, file, []byte(text), 0o644); err != nil {
+	if err := o.kind.KeepOut(ctx, site, path.Join(o.fs.Root(), o.Folder), page); err != nil {
 		return "", err
 	}
 	return preview, svc.DB.SetHeld(ctx, o.ID, true)
@@ -78,7 +70,7 @@ func (svc *Sites) open(ctx context.Context, o *openSite, visible bool) error {
 	}
 	defer site.Close()
 	if o.Held {
-		if err := o.removeOurs(ctx, site, o.kind.Hold.File); err != nil {
+		if err := o.kind.KeepOut(ctx, site, path.Join(o.fs.Root(), o.Folder), nil); err != nil {
 			return err
 		}
 		if err := svc.DB.SetHeld(ctx, o.ID, false); err != nil {
@@ -123,12 +115,11 @@ func (o *openSite) removeOurs(ctx context.Context, site hostfs.FS, name string) 
 	return nil
 }
 
-// holdText returns what the file holds that keeps visitors out, and the address that lets somebody in.
-func (svc *Sites) holdText(ctx context.Context, k *kind.Kind, site, address string,
-	plan *provision.Plan) (text, preview string, err error) {
-	hold := k.Hold
-	if hold.File == "" {
-		return "", "", fmt.Errorf("%w: sites of kind %s cannot be held", provision.ErrPlan, k.Title)
+// holdingPage returns what the file holds that keeps visitors out, and the address that lets somebody in.
+func (svc *Sites) holdingPage(ctx context.Context, k *kind.Kind, site, address string, plan *provision.Plan) (page []byte, preview string,
+	err error) {
+	if k.Hold.File == "" {
+		return nil, "", fmt.Errorf("%w: sites of kind %s cannot be held", provision.ErrPlan, k.Title)
 	}
 	key, err := svc.Vault.Get(ctx, "site", site, previewSecret)
 	if errors.Is(err, records.ErrNotFound) {
@@ -136,7 +127,7 @@ func (svc *Sites) holdText(ctx context.Context, k *kind.Kind, site, address stri
 		err = svc.Vault.Put(ctx, "site", site, previewSecret, key)
 	}
 	if err != nil {
-		return "", "", err
+		return nil, "", err
 	}
 	title := ""
 	for _, v := range plan.Values {
@@ -144,7 +135,5 @@ func (svc *Sites) holdText(ctx context.Context, k *kind.Kind, site, address stri
 			title = v.Value
 		}
 	}
-	// The title stands inside a PHP string.
-	title = strings.NewReplacer(`\`, "", `'`, "&#039;").Replace(html.EscapeString(title))
-	return strings.NewReplacer("{key}", key, "{title}", title).Replace(hold.Text), address + "/?" + hold.Parameter + "=" + key, nil
+	return k.Hold.Page(key, title), address + "/?" + k.Hold.Parameter + "=" + key, nil
 }

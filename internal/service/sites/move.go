@@ -157,7 +157,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		return nil, err
 	}
 	if s.Held {
-		if o.Hold, _, err = svc.holdText(ctx, o.Kind, s.Name, plan.Address, s.Plan); err != nil {
+		if o.Hold, _, err = svc.holdingPage(ctx, o.Kind, s.Name, plan.Address, s.Plan); err != nil {
 			return nil, err
 		}
 	}

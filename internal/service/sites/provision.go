@@ -371,7 +371,7 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 	// What was held stays so in its new form, until somebody opens it.
 	o.Site.Held = args.Hold || o.Old != nil && o.Old.Held
 	if o.Site.Held {
-		if o.Hold, _, err = svc.holdText(ctx, o.Kind, plan.Name, plan.Address, plan); err != nil {
+		if o.Hold, _, err = svc.holdingPage(ctx, o.Kind, plan.Name, plan.Address, plan); err != nil {
 			return nil, err
 		}
 	}
