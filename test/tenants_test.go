@@ -323,39 +323,45 @@ func TestWhatIsDoneWithAnInstallGoesOnAfterAKill(t *testing.T) {
 	must(t, "install", "remove", "killed")
 }
 
-// TestTenantsOfEveryKind makes tenants of each kind that can share code, takes one out, and brings them to a newer release.
+// TestTenantsOfEveryKind makes tenants of each kind that can share code, takes one out, and brings them to a newer release: in folders of
+// this machine, and over SSH.
 func TestTenantsOfEveryKind(t *testing.T) {
 	hostOfEveryEngine(t)
-	for _, pair := range []struct{ kind, engine, code string }{{"drupal", "mysql", "modules/recital/recital.info.yml"},
-		{"drupal", "sqlite", "modules/recital/recital.info.yml"}, {"joomla", "postgres", "libraries/index.html"}} {
-		t.Run(pair.kind+" on "+pair.engine, func(t *testing.T) {
-			base := "shared-" + pair.kind + "-" + pair.engine
-			in := stack.StandIn{Name: base, Title: "Loom & Ladder base", Engine: pair.engine, Database: strings.ReplaceAll(base, "-", "_"), Prefix: "lad_",
+	if nestseed(t, "host", "show", "over-ssh").code != 0 {
+		hostOverSSH(t, "over-ssh")
+	}
+	for _, on := range []struct{ kind, engine, host string }{{"drupal", "mysql", "every"}, {"drupal", "sqlite", "every"}, {"joomla", "postgres", "every"},
+		{"wordpress", "sqlite", "every"}, {"drupal", "postgres", "over-ssh"}, {"drupal", "sqlite", "over-ssh"}, {"joomla", "mysql", "over-ssh"}} {
+		t.Run(on.kind+" on "+on.engine+" at "+on.host, func(t *testing.T) {
+			of := families[on.kind]
+			base := "shared-" + on.kind + "-" + on.engine + "-" + on.host
+			in := stack.StandIn{Name: base, Title: "Loom & Ladder base", Engine: on.engine, Database: strings.ReplaceAll(base, "-", "_"), Prefix: "lad_",
 				DatabasePassword: "seven-scales", Salt: "pepper-and-salt-of-the-base-site", Admin: "ines", AdminPassword: "let-me-in-please",
-				AdminEmail: "ines@loomandladder.example", Pages: []stack.Page{{Title: "Lessons", Body: "<p>On Mondays</p>"}}}
-			if pair.engine == "sqlite" {
-				in.Database = "sites/default/database/base.sqlite"
+				AdminEmail: "ines@loomandladder.example", Pages: []stack.Page{{Title: "Lessons", Body: "<p>On Mondays</p>"}, {Title: "Concerts", Body: "<p>In May</p>"}}}
+			if on.engine == "sqlite" {
+				in.Database = of.database
 			}
-			if pair.kind == "drupal" {
-				require.NoError(t, world.stack.InstallDrupal(t.Context(), in))
-			} else {
-				require.NoError(t, world.stack.InstallJoomla(t.Context(), in))
-			}
-			must(t, "source", "add", base, "--host", "every", "--path", base, "--address", world.stack.Address(base))
+			of.install(t, in)
+			must(t, "source", "add", base, "--host", on.host, "--path", base, "--address", world.stack.Address(base))
 			must(t, "starter", "create", base, "--from", base)
 			must(t, "release", "build", base)
-			must(t, "install", "add", base, "--from", base, "--host", "every")
+			must(t, "install", "add", base, "--from", base, "--host", on.host)
 			made := tenants(t, base, base+"-a", base+"-b")
 			for _, s := range made {
 				require.Contains(t, html.UnescapeString(shows(t, s.Address+"/")), s.Title)
 				require.True(t, isLink(t, s.Name, "index.php"))
 				must(t, "site", "rotate", s.Name)
 				checked(t, s.Name)
+				must(t, "site", "hold", s.Name)
+				status, _ := visit(t, s.Address+"/")
+				require.Equal(t, 503, status)
+				must(t, "site", "open", s.Name)
+				shows(t, s.Address+"/")
 			}
-			require.NoError(t, os.WriteFile(filepath.Join(world.stack.Sites(), base, pair.code), []byte("# newer"), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(world.stack.Sites(), base, of.code), []byte("/* newer */"), 0o644))
 			must(t, "release", "build", base)
 			must(t, "install", "refresh", base)
-			newer, err := os.ReadFile(filepath.Join(world.stack.Sites(), made[0].Name, pair.code))
+			newer, err := os.ReadFile(filepath.Join(world.stack.Sites(), made[0].Name, of.code))
 			require.NoError(t, err)
 			require.Contains(t, string(newer), "newer")
 			must(t, "install", "undo", base)

@@ -41,7 +41,7 @@ type RowRule struct {
 type Field struct {
 	Key      string   `json:"key"`
 	Label    string   `json:"label"`
-	Type     string   `json:"type,omitempty" enum:"text,email,number,choice"`
+	Type     string   `json:"type,omitempty" enum:"text,long-text,email,number,choice,colour,image,file,page"`
 	Pattern  string   `json:"pattern,omitempty"` // a regular expression the whole value must match
 	Example  string   `json:"example,omitempty"`
 	Choices  []string `json:"choices,omitempty"`
@@ -59,6 +59,7 @@ type Target struct {
 	Cell    *Spot    `json:"cell,omitempty"`
 	Token   string   `json:"token,omitempty"` // text that the value takes the place of, in Files
 	Files   []string `json:"files,omitempty"` // patterns
+	As      string   `json:"as,omitempty" enum:"id,url,path" doc:"what of an image or a file is put there: its number on the site, its address, or its path"`
 }
 
 // Cell sets a column to a value in every row where it is not that already; Also sets others in those rows.

@@ -44,7 +44,8 @@ func (h *Hold) valid() error {
 		return nil
 	}
 	if _, err := regexp.Compile(h.Admin); err != nil || h.Admin == "" || strings.ContainsAny(h.Admin, "'~\\") {
-		return fmt.Errorf("hold.admin: write a regular expression for the paths at which people log in, without quotes, ~ and \\, like (^|/)login$")
+		return fmt.Errorf("hold.admin: write a regular expression for the paths at which people log in, without quotes, ~ and \\, " +
+			"like (^|/)login$")
 	}
 	text, err := programs.ReadFile("programs/hold.php")
 	h.Text = strings.ReplaceAll(string(text), "{admin}", h.Admin)

@@ -98,6 +98,7 @@ type Kind struct {
 	Clutter    []Clutter  `yaml:"clutter"`   // rows that pile up and that a site can do without
 	ByName     []Clutter  `yaml:"clutter-tables"`
 	Media      Media      `yaml:"media"`
+	Named      Pages      `yaml:"named-pages"`
 	Updates    []Update   `yaml:"updates"`    // where the CMS notes that updates are pending
 	Extensions []Parts    `yaml:"extensions"` // what is installed, and what of it is active
 	DropIns    []string   `yaml:"drop-ins"`   // files that cache, and that the CMS loads by their name
@@ -164,17 +165,6 @@ type Clutter struct {
 	Why    string   `yaml:"why"`
 	Rows   *Rows    `yaml:"rows"`
 	Tables []string `yaml:"tables"` // patterns of names
-}
-
-// Media says where rows point at files: values of a column, in the rows whose key is one of Files, are paths
-// below Folder. In the rows whose key is one of Derived, a serialised value names files beside the first.
-type Media struct {
-	Folder  string   `yaml:"folder"`
-	Table   string   `yaml:"table"`
-	Key     string   `yaml:"key"`
-	Value   string   `yaml:"value"`
-	Files   []string `yaml:"files"`
-	Derived []string `yaml:"derived"`
 }
 
 // Update is an option in which the CMS notes pending updates: those members of the value at Path are counted

@@ -309,7 +309,8 @@ func (s *phpSettings) parse() {
 	defer s.definePairs()
 	for i := 0; i < len(toks); i++ {
 		t := toks[i]
-		if s.topAt < 0 && t.sort != inlineHTML && t.sort != open && i > 0 && toks[i-1].sort == open && strings.ToLower(string(t.text)) != "declare" {
+		if s.topAt < 0 && t.sort != inlineHTML && t.sort != open && i > 0 && toks[i-1].sort == open &&
+			strings.ToLower(string(t.text)) != "declare" {
 			s.topAt = lineStart(s.src, t.from)
 			if s.topAt <= toks[i-1].from {
 				s.topAt = t.from

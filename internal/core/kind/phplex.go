@@ -6,10 +6,10 @@ import "bytes"
 type sort uint8
 
 const (
-	inlineHTML     sort = iota // text outside <?php … ?>
-	open                 // <?php or <?=
-	word                 // identifier, keyword, qualified name
-	variable             // $name
+	inlineHTML sort = iota // text outside <?php … ?>
+	open                   // <?php or <?=
+	word                   // identifier, keyword, qualified name
+	variable               // $name
 	number
 	quoted    // '…'
 	templated // "…" without interpolation; with it, the token is of sort mixed

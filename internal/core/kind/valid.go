@@ -61,6 +61,9 @@ func (k *Kind) valid() error {
 	if err := k.Hold.valid(); err != nil {
 		return err
 	}
+	if err := k.Media.valid(); err != nil {
+		return err
+	}
 	for _, row := range k.Admin.Rows {
 		if row.Table == "" || len(row.Values) == 0 {
 			return fmt.Errorf("administrator.rows: each names a table and values")

@@ -181,6 +181,9 @@ func (c *checker) fields() {
 				}
 			}
 		}
+		if f.Type != "" && !slices.Contains(fieldTypes, f.Type) {
+			c.add("field "+f.Key, "there is no type %q; there are %s", f.Type, strings.Join(fieldTypes, ", "))
+		}
 		if f.Default != "" && f.Check(f.Default) != nil {
 			c.add("field "+f.Key, "its default %q %v", f.Default, f.Check(f.Default))
 		}

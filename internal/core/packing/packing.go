@@ -17,6 +17,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -116,7 +117,7 @@ type Cell struct {
 type Field struct {
 	Key      string   `yaml:"key" json:"key"`
 	Label    string   `yaml:"label" json:"label"`
-	Type     string   `yaml:"type,omitempty" json:"type,omitempty" enum:"text,email,number,choice"`
+	Type     string   `yaml:"type,omitempty" json:"type,omitempty" enum:"text,long-text,email,number,choice,colour,image,file,page"`
 	Pattern  string   `yaml:"pattern,omitempty" json:"pattern,omitempty"` // a regular expression the whole value must match
 	Example  string   `yaml:"example,omitempty" json:"example,omitempty"`
 	Choices  []string `yaml:"choices,omitempty" json:"choices,omitempty"`
@@ -134,6 +135,9 @@ type Target struct {
 	Cell    *Spot    `yaml:"cell,omitempty" json:"cell,omitempty"`
 	Token   string   `yaml:"token,omitempty" json:"token,omitempty"` // text that the value takes the place of, in Files
 	Files   []string `yaml:"files,omitempty" json:"files,omitempty"` // patterns
+	// As says what of an image or a file is put there: the number that it has on the site (id), its address (url), or its path below the
+	// site's folder (path). Without it, that is the number where the kind gives one and the target is in the database, else the address.
+	As string `yaml:"as,omitempty" json:"as,omitempty" enum:"id,url,path"`
 }
 
 // Spot is a cell: a column in the rows in which another column has a value.
@@ -242,6 +246,9 @@ func (l *List) Valid() error {
 			if err := t.valid(); err != nil {
 				return fmt.Errorf("packing list: field %s: %w", f.Key, err)
 			}
+			if t.As != "" && !f.IsFile() {
+				return fmt.Errorf("packing list: field %s: as is for fields of the types image and file", f.Key)
+			}
 		}
 	}
 	for _, p := range l.SwitchOff {
@@ -260,6 +267,35 @@ func (l *List) Valid() error {
 }
 
 var mail = regexp.MustCompile(`^[^@\s]+@[^@\s]+\.[^@\s]+$`)
+
+// fieldTypes are the types that a field can have; none is text.
+var fieldTypes = []string{"text", "long-text", "email", "number", "choice", "colour", "image", "file", "page"}
+
+// IsFile reports whether the field's values are files.
+func (f *Field) IsFile() bool { return f.Type == "image" || f.Type == "file" }
+
+var colour = regexp.MustCompile(`^#(?:[0-9a-fA-F]{3}|[0-9a-fA-F]{6})$`)
+
+// FileOf is the value of a field that is a file which a client has: by the sum of its content, and under a name.
+func FileOf(sum, name string) string { return fileMark + sum + "/" + name }
+
+const fileMark = "file:"
+
+var file = regexp.MustCompile(`^` + fileMark + `([0-9a-f]{64})/([A-Za-z0-9._-]+)$`)
+
+// AsFile returns the sum and the name of a file that is a value of a client's; "" for any other value.
+func AsFile(value string) (sum, name string) {
+	if m := file.FindStringSubmatch(value); m != nil {
+		return m[1], m[2]
+	}
+	return "", ""
+}
+
+// IsLink reports whether a value leads to a file by its address.
+func IsLink(value string) bool {
+	u, err := url.Parse(value)
+	return err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != ""
+}
 
 // ErrMissing says that a required field has no value.
 var ErrMissing = errors.New("is missing")
@@ -284,6 +320,15 @@ func (f *Field) Check(value string) error {
 		if !regexp.MustCompile(`^-?\d+(\.\d+)?$`).MatchString(value) {
 			return errors.New("is not a number")
 		}
+	case "colour":
+		if !colour.MatchString(value) {
+			return errors.New("is not a colour like #1c6b4f")
+		}
+	case "image", "file":
+		if sum, _ := AsFile(value); sum == "" && !IsLink(value) {
+			return errors.New("is neither a file of the client nor a link to one")
+		}
+		return nil
 	case "choice":
 		if !slices.Contains(f.Choices, value) {
 			return fmt.Errorf("is not one of %s", strings.Join(f.Choices, ", "))

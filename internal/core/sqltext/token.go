@@ -48,8 +48,8 @@ var markTexts = []string{"<=>", "->>", "->", "<=", ">=", "<>", "!=", "||", "&&",
 	"(", ")", ",", ".", "=", "<", ">", "+", "-", "*", "/", "%", "|", "&", "^", "~", "!", ":", ";", "@"}
 
 // tokenize takes a statement apart. Comments of MySQL are resolved before (see Resolve); those of other dialects are passed over. Every
-// other byte of it belongs to a token or is white space as the server knows it; whatever else is there is ErrSyntax, so that nothing can hide
-// between tokens.
+// other byte of it belongs to a token or is white space as the server knows it; whatever else is there is ErrSyntax, so that nothing can
+// hide between tokens.
 func (d *Dialect) tokenize(src []byte) ([]token, error) {
 	marks := markTexts
 	if d == Postgres {
