@@ -60,6 +60,16 @@ func rows(t *testing.T, query string, args ...any) (n int) {
 	return n
 }
 
+// text returns the one value of a query.
+func text(t *testing.T, query string, args ...any) (s string) {
+	t.Helper()
+	db, err := world.stack.Admin()
+	require.NoError(t, err)
+	defer db.Close()
+	require.NoError(t, db.QueryRow(query, args...).Scan(&s), query)
+	return s
+}
+
 func execute(t *testing.T, stmt string) {
 	t.Helper()
 	db, err := world.stack.Admin()

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -18,13 +19,22 @@ import (
 
 func (a *app) client() *cli.Command {
 	return noun("client", "customers of the agency: settings and sites",
-		asking(a, "add", "NAME", "add a client", []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE, any number of times"}},
+		asking(a, "add", "NAME", "add a client", []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE, any number of times"},
+			fileFlag()},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Client, error) {
 				set, err := pairs(c.StringSlice("set"))
 				if err != nil {
 					return wire.Client{}, err
 				}
-				return svc.AddClient(ctx, wire.NewClient{Name: args[0], Settings: set})
+				cl, err := svc.AddClient(ctx, wire.NewClient{Name: args[0], Settings: set})
+				if err != nil || !c.IsSet("file") {
+					return cl, err
+				}
+				files := map[string]string{}
+				if err := addFiles(ctx, svc, args[0], c.StringSlice("file"), files); err != nil {
+					return cl, errors.Join(err, svc.Remove(ctx, "clients", args[0]))
+				}
+				return svc.SetClient(ctx, args[0], wire.Settings{Settings: files})
 			}, func(cl wire.Client) {
 				fmt.Fprintf(a.out, "client %s added with %s\n", cl.Name, several(int64(len(cl.Settings)), "setting"))
 			}),
@@ -33,11 +43,17 @@ func (a *app) client() *cli.Command {
 			return []string{cl.Name, cl.Title, fmt.Sprint(cl.Settings), fmt.Sprint(cl.Sites)}
 		}),
 		showing(a, "show a client; secrets are not shown", (*client.Client).Client, a.printClient),
-		asking(a, "set", "NAME KEY=VALUE…", "set settings; KEY= removes one",
-			[]cli.Flag{&cli.StringSliceFlag{Name: "secret",
+		asking(a, "set", "NAME [KEY=VALUE…]", "set settings; KEY= removes one",
+			[]cli.Flag{fileFlag(), &cli.StringSliceFlag{Name: "secret",
 				Usage: "KEY whose value is secret; licences, passwords, keys and tokens are so by their names"}},
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Client, error) {
 				set, err := pairs(args[1:])
+				if err == nil {
+					err = addFiles(ctx, svc, args[0], c.StringSlice("file"), set)
+				}
+				if err == nil && len(set) == 0 {
+					err = usage("nothing is set; give KEY=VALUE, or --file KEY=PATH")
+				}
 				if err != nil {
 					return wire.Client{}, err
 				}
@@ -51,7 +67,7 @@ func (a *app) printClient(cl wire.Client) {
 	fmt.Fprintf(a.out, "%s: %s\n\n", cl.Name, several(int64(cl.Sites), "site"))
 	var rows [][]string
 	for _, k := range slices.Sorted(maps.Keys(cl.Settings)) {
-		v := cl.Settings[k].Value
+		v := shownValue(cl.Settings[k].Value)
 		if cl.Settings[k].Secret {
 			v = "••••••••, in the vault"
 		}

@@ -24,6 +24,7 @@ func siteFlags(more ...cli.Flag) []cli.Flag {
 		&cli.StringFlag{Name: "address", Usage: "its address; by the host's pattern unless given"},
 		&cli.StringFlag{Name: "name", Usage: "its name; the client's unless given"},
 		&cli.StringSliceFlag{Name: "set", Usage: "KEY=VALUE for this site alone, any number of times"},
+		fileFlag(),
 		&cli.BoolFlag{Name: "visible", Usage: "let search engines in"},
 		&cli.BoolFlag{Name: "replace", Usage: "put it in the place of the site of this name, which is kept as a safety copy"},
 		&cli.StringSliceFlag{Name: "keep",
@@ -187,7 +188,7 @@ func (a *app) printPlan(p wire.Plan) {
 	fmt.Fprintln(a.out)
 	var rows [][]string
 	for _, v := range p.Values {
-		value := v.Value
+		value := shownValue(v.Value)
 		if v.Problem != "" {
 			value = strings.TrimSpace(value + " ✗ " + v.Problem)
 		}
@@ -277,6 +278,9 @@ func (a *app) sitePlan(ctx context.Context, c *cli.Command, args []string) error
 		return usage("nestseed site plan takes CLIENT, or --table FILE.csv")
 	}
 	in, err := newSite(c, args[0])
+	if err == nil {
+		err = addFiles(ctx, svc, in.Client, c.StringSlice("file"), in.Set)
+	}
 	if err != nil {
 		return err
 	}
@@ -299,6 +303,9 @@ func (a *app) siteProvision(ctx context.Context, c *cli.Command, args []string) 
 		return usage("nestseed site provision takes CLIENT, or --table FILE.csv")
 	}
 	in, err := newSite(c, args[0])
+	if err == nil {
+		err = addFiles(ctx, svc, in.Client, c.StringSlice("file"), in.Set)
+	}
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,7 @@ import (
 // newTable reads the table that --table names. Columns client, name and address are the site's; every other is a
 // setting.
 func (a *app) newTable(c *cli.Command, args []string) (wire.NewTable, error) {
-	for _, f := range []string{"address", "name", "set"} {
+	for _, f := range []string{"address", "name", "set", "file"} {
 		if c.IsSet(f) {
 			return wire.NewTable{}, usage("with --table, --%s is a column of the table", f)
 		}
@@ -62,6 +62,9 @@ func (a *app) newTable(c *cli.Command, args []string) (wire.NewTable, error) {
 
 func (a *app) planTable(ctx context.Context, c *cli.Command, svc *client.Client, args []string) error {
 	in, err := a.newTable(c, args)
+	if err == nil {
+		err = a.fileCells(ctx, svc, c.String("table"), &in, false)
+	}
 	if err != nil {
 		return err
 	}
@@ -93,6 +96,9 @@ func (a *app) planTable(ctx context.Context, c *cli.Command, svc *client.Client,
 // provisionTable makes a site for each line of a table.
 func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Client, args []string) error {
 	in, err := a.newTable(c, args)
+	if err == nil {
+		err = a.fileCells(ctx, svc, c.String("table"), &in, true)
+	}
 	if err != nil {
 		return err
 	}

@@ -418,6 +418,11 @@ func (c *Client) SetClient(ctx context.Context, name string, s wire.Settings) (o
 	return out, c.do(ctx, http.MethodPatch, "/clients/"+seg(name)+"/settings", s, &out)
 }
 
+// AddClientFile gives a client a picture or a file.
+func (c *Client) AddClientFile(ctx context.Context, client, name string, content []byte) (out wire.ClientFile, err error) {
+	return out, c.do(ctx, http.MethodPost, "/clients/"+seg(client)+"/files", wire.NewClientFile{Name: name, Content: content}, &out)
+}
+
 // SitesBy are conditions on the sites that are listed, and their order; what is empty leaves nothing out.
 type SitesBy struct {
 	Retired                                  bool

@@ -64,8 +64,8 @@ func Read(name string, content []byte) (*File, error) {
 	f := &File{Type: types[ext], Content: content}
 	switch {
 	case f.Type == "":
-		return nil, fmt.Errorf("%w: files like %s are not taken from clients; a picture is .png, .jpg, .gif or .webp, a document .pdf, .docx or .odt",
-			ErrRefused, base)
+		return nil, fmt.Errorf("%w: files like %s are not taken from clients; a picture is .png, .jpg, .gif or .webp, a document .pdf, "+
+			".docx or .odt", ErrRefused, base)
 	case len(content) == 0:
 		return nil, fmt.Errorf("%w: %s is empty", ErrRefused, base)
 	case len(content) > MostBytes:

@@ -81,7 +81,7 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	if err != nil {
 		return nil, err
 	}
-	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}),
+	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}), pages: map[string]string{},
 		links: linksOf(req.Shared), result: &Result{
 			Admin: p.Admin, Database: p.Database, User: p.User,
 		}}
@@ -93,6 +93,9 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 		if g, is := req.Server.(sitedb.Giver); is {
 			mk.result.UserPassword = g.Password(p.Database)
 		}
+	}
+	if err := mk.readFiles(ctx); err != nil {
+		return nil, err
 	}
 	if mk.tokens, err = tokensOf(mk); err != nil {
 		return nil, err
@@ -169,6 +172,8 @@ type maker struct {
 	report   progress.Reporter
 	rewriter *rewrite.Rewriter
 	tokens   []token
+	files    map[string]*clientFile // of the client, by field
+	pages    map[string]string      // numbers of pages that fields name, once they are known
 	db       sitedb.DB
 	staging  string      // folder that the site is prepared in
 	stage    hostfs.FS   // a handle on it, also when it has become the site's folder
@@ -375,19 +380,24 @@ func (mk *maker) site() sitevalue.Site {
 
 // setValues puts the fields where they belong in the database. Those for the settings file follow with it.
 func (mk *maker) setValues(ctx context.Context) error {
+	if err := mk.placeClientFiles(ctx); err != nil {
+		return err
+	}
 	for _, f := range mk.req.Archive.Manifest.List.Fields {
-		value, give := mk.valueOf(f)
-		if !give {
-			continue
-		}
 		for _, t := range f.To {
-			if !t.Place().InDatabase() {
+			value, give, err := mk.valueOf(f, t)
+			if err == nil && give && f.Type == "page" && t.Token == "" {
+				value, err = mk.pageNumber(ctx, value)
+				mk.pages[f.Key] = value
+			}
+			if err != nil {
+				return fmt.Errorf("field %s: %w", f.Key, err)
+			}
+			if !give || !t.Place().InDatabase() {
 				continue // in files
 			}
-			if err := mk.site().Set(ctx, mk.db, t.Place(), value); errors.Is(err, sitevalue.ErrNoPlace) {
-				return fmt.Errorf("field %s: %w; correct the field in the packing list and build again", f.Key, err)
-			} else if err != nil {
-				return fmt.Errorf("field %s, %s: %w", f.Key, t, err)
+			if err := mk.put(ctx, f, t, value); err != nil {
+				return err
 			}
 		}
 	}
@@ -412,8 +422,21 @@ func (mk *maker) visibility() (kind.Value, string) {
 	return v.Place(), v.Hidden
 }
 
-// valueOf returns the value of a field and whether it must be written: the release's own is there already.
-func (mk *maker) valueOf(f packing.Field) (string, bool) {
+// valueOf returns the value of a field for a place, and whether it must be written: the release's own is there already.
+func (mk *maker) valueOf(f packing.Field, t packing.Target) (value string, give bool, err error) {
+	value, give = mk.plainValueOf(f)
+	switch {
+	case !give:
+	case f.IsFile():
+		value, err = mk.as(mk.files[f.Key], t)
+	case mk.pages[f.Key] != "":
+		value = mk.pages[f.Key]
+	}
+	return value, give, err
+}
+
+// plainValueOf returns the value of a field as it was given, and whether it must be written.
+func (mk *maker) plainValueOf(f packing.Field) (string, bool) {
 	if g, ok := mk.req.Values[f.Key]; ok && g.Value != "" {
 		return g.Value, true
 	}

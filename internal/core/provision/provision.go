@@ -47,6 +47,8 @@ type Request struct {
 	Name    string // of the site: letters, digits, dashes
 	Folder  string // where it goes, relative to the FS
 	Address string
+	// Files reads a file that is the value of a field (see packing.FileOf, packing.IsLink).
+	Files   func(ctx context.Context, value string) (name string, content []byte, err error)
 	Values  map[string]Given // by field key
 	Visible bool             // to search engines
 	// Shared is code that the site shares with others; nil for a site with its own.

@@ -3,6 +3,7 @@ package provision
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"net/url"
 	"path"
@@ -64,7 +65,14 @@ func (mk *maker) setSettings(s kind.Settings) error {
 	ks := mk.req.Kind.Settings
 	for _, f := range mk.req.Archive.Manifest.List.Fields {
 		for _, t := range f.To {
-			if value, give := mk.valueOf(f); give && t.Setting != "" {
+			if t.Setting == "" {
+				continue
+			}
+			value, give, err := mk.valueOf(f, t)
+			if err != nil {
+				return fmt.Errorf("field %s: %w", f.Key, err)
+			}
+			if give {
 				s.Set(t.Setting, value)
 			}
 		}

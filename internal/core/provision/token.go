@@ -67,10 +67,13 @@ func tokenFits(t packing.Target, value string) error {
 func tokensOf(mk *maker) ([]token, error) {
 	var out []token
 	for _, f := range mk.req.Archive.Manifest.List.Fields {
-		value, give := mk.valueOf(f)
 		for _, t := range f.To {
 			if t.Token == "" {
 				continue
+			}
+			value, give, err := mk.valueOf(f, t)
+			if err != nil {
+				return nil, fmt.Errorf("field %s: %w", f.Key, err)
 			}
 			if !give {
 				value = f.Default // perhaps nothing: a token must not stay on a site

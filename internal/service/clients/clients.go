@@ -3,12 +3,16 @@ package clients
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"regexp"
 	"slices"
 
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/media"
+	"nestseed/internal/core/packing"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/vault"
@@ -86,4 +90,18 @@ func (svc *Clients) Remove(ctx context.Context, name string) error {
 		}
 		return svc.DB.RemoveSecrets(ctx, "client", name)
 	})
+}
+
+// AddFile keeps a picture or a file for a client, and returns what a setting names it by (see packing.FileOf). Errors: media.ErrRefused,
+// records.ErrNotFound, engine.ErrBusy.
+func (svc *Clients) AddFile(ctx context.Context, client, name string, content []byte) (value string, f *media.File, err error) {
+	if f, err = media.Read(name, content); err != nil {
+		return "", nil, err
+	}
+	sum := sha256.Sum256(content)
+	file := records.ClientFile{SHA256: hex.EncodeToString(sum[:]), Name: f.Name, Content: content}
+	err = svc.Engine.WithLock(ctx, engine.Target("client", client), func(ctx context.Context) error {
+		return svc.DB.AddClientFile(ctx, client, file)
+	})
+	return packing.FileOf(file.SHA256, f.Name), f, err
 }

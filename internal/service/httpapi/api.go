@@ -25,6 +25,7 @@ import (
 	"nestseed/internal/core/fetch"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/media"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/agency"
@@ -174,12 +175,17 @@ type nothing struct{}
 type begun struct{ Body wire.Run }
 
 // operation declares one: its method and path, what it is called, and the function that does it.
-func operation[I, O any](h huma.API, method, path, id, summary string, do func(context.Context, *I) (*O, error)) {
+func operation[I, O any](h huma.API, method, path, id, summary string, do func(context.Context, *I) (*O, error),
+	more ...func(*huma.Operation)) {
 	status := 0
 	if _, is := any((*O)(nil)).(*begun); is {
 		status = http.StatusAccepted
 	}
-	huma.Register(h, huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, DefaultStatus: status},
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, DefaultStatus: status}
+	for _, m := range more {
+		m(&op)
+	}
+	huma.Register(h, op,
 		func(ctx context.Context, in *I) (*O, error) {
 			out, err := do(ctx, in)
 			if p := problem(err); p != nil {
@@ -229,6 +235,7 @@ var problems = []struct {
 	{archive.ErrNoEntry, http.StatusNotFound, "not-found"},
 	{releases.ErrDiscarded, http.StatusGone, "discarded"},
 	{fetch.ErrRefused, http.StatusUnprocessableEntity, "link-refused"},
+	{media.ErrRefused, http.StatusUnprocessableEntity, "file-refused"},
 	{archive.ErrHostile, http.StatusUnprocessableEntity, "hostile"},
 	{archive.ErrDamaged, http.StatusUnprocessableEntity, "damaged"},
 	{records.ErrTaken, http.StatusConflict, "taken"},

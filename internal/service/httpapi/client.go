@@ -5,6 +5,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nestseed/internal/core/media"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
@@ -50,6 +51,18 @@ func (a *api) clientOperations(h huma.API) {
 		}
 		return show(ctx, &in.Named)
 	})
+	operation(h, "POST", "/clients/{name}/files", "add-client-file", "Give a client a picture or a file, for settings of that type",
+		func(ctx context.Context, in *struct {
+			Named
+			Put[wire.NewClientFile]
+		}) (*body[wire.ClientFile], error) {
+			value, f, err := a.Clients.AddFile(ctx, in.Name, in.Body.Name, in.Body.Content)
+			if err != nil {
+				return nil, err
+			}
+			return &body[wire.ClientFile]{wire.ClientFile{Value: value, Name: f.Name, Type: f.Type, Bytes: int64(len(f.Content)), Width: f.Width,
+				Height: f.Height}}, nil
+		}, func(o *huma.Operation) { o.MaxBodyBytes = media.MostBytes*4/3 + 4096 }) // in base 64
 	operation(h, "DELETE", "/clients/{name}", "remove-client", "Remove a client without sites",
 		func(ctx context.Context, in *Named) (*nothing, error) {
 			return nil, a.Clients.Remove(ctx, in.Name)

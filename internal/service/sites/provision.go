@@ -164,8 +164,8 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 		return nil, err
 	}
 	o.Request = provision.Request{Archive: a, Kind: k, FS: fsys, Server: server, Name: args.Name, Folder: folder, Address: args.Address,
-		Values: values, Visible: args.Visible, RunID: runID, Visit: svc.visitor(k, h, args.Name), MailAddresses: args.MailAddresses,
-		Mend: args.Mend}
+		Values: values, Files: svc.filesOf(c.Name), Visible: args.Visible, RunID: runID,
+		Visit: svc.visitor(k, h, args.Name), MailAddresses: args.MailAddresses, Mend: args.Mend}
 	o.Quiet = (!args.Visible || args.Hold || o.Old != nil && o.Old.Held) && !args.Mail
 	if i := slices.IndexFunc(h.Runtimes, func(r provision.Runtime) bool { return r.Name == k.Runtime.Name }); i >= 0 {
 		o.Runtime = &h.Runtimes[i]

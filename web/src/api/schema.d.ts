@@ -75,6 +75,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clients/{name}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a client a picture or a file, for settings of that type */
+        post: operations["add-client-file"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clients/{name}/settings": {
         parameters: {
             query?: never;
@@ -1646,6 +1663,22 @@ export interface components {
             /** Format: int64 */
             sites: number;
         };
+        ClientFile: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            height?: number;
+            name: string;
+            /** @description of its content (RFC 2046) */
+            type: string;
+            /** @description what settings and fields of the types image and file name it by */
+            value: string;
+            /**
+             * Format: int64
+             * @description of a picture, in pixels
+             */
+            width?: number;
+        };
         ClientPage: {
             clients: components["schemas"]["ClientRow"][];
             /** @description cursor of the page behind it */
@@ -1817,7 +1850,7 @@ export interface components {
             secret?: boolean;
             to: components["schemas"]["Target"][];
             /** @enum {string} */
-            type?: "text" | "email" | "number" | "choice";
+            type?: "text" | "long-text" | "email" | "number" | "choice" | "colour" | "image" | "file" | "page";
         };
         FileDelta: {
             /** Format: int64 */
@@ -2180,6 +2213,11 @@ export interface components {
             settings?: {
                 [key: string]: string;
             };
+        };
+        NewClientFile: {
+            /** @description in base 64; at most 20 MB */
+            content: string;
+            name: string;
         };
         NewCode: {
             /** @description the newest release of the site's starter unless given */
@@ -3120,6 +3158,11 @@ export interface components {
             wide: boolean;
         };
         Target: {
+            /**
+             * @description what of an image or a file is put there: its number on the site, its address, or its path
+             * @enum {string}
+             */
+            as?: "id" | "url" | "path";
             cell?: components["schemas"]["Spot"];
             files?: string[];
             option?: string;
@@ -3501,6 +3544,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-client-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewClientFile"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClientFile"];
+                };
             };
             /** @description Error */
             default: {

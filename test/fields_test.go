@@ -1,0 +1,141 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"image"
+	"image/color"
+	"image/png"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/scenario"
+	"nestseed/internal/wire"
+)
+
+const brandFields = `
+- {key: logo, label: Logo, type: image, required: true, to: [{option: loom_logo}, {option: loom_logo_url, as: url}]}
+- {key: icon, label: Icon of the site, type: image, to: [{option: site_icon}]}
+- {key: prices, label: Price list, type: file, to: [{option: loom_prices, as: url}, {option: loom_prices_path, as: path}]}
+- {key: accent, label: Colour, type: colour, default: "#224466", to: [{option: loom_accent}]}
+- {key: hours, label: Office hours, type: long-text, to: [{option: loom_hours}]}
+- {key: start, label: First page, type: page, to: [{option: page_on_front}]}
+`
+
+// picture writes a PNG.
+func picture(t *testing.T, file string, w, h int) {
+	t.Helper()
+	m := image.NewNRGBA(image.Rect(0, 0, w, h))
+	for x := range w {
+		for y := range h {
+			m.SetNRGBA(x, y, color.NRGBA{uint8(x), uint8(y), 90, 255})
+		}
+	}
+	var b bytes.Buffer
+	require.NoError(t, png.Encode(&b, m))
+	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
+}
+
+func TestALogoBecomesAPictureOfTheSite(t *testing.T) {
+	prepared(t)
+	dir := t.TempDir()
+	fields := filepath.Join(dir, "fields.yaml")
+	require.NoError(t, os.WriteFile(fields, []byte(brandFields), 0o600))
+	logo, icon, prices := filepath.Join(dir, "Our Logo.png"), filepath.Join(dir, "icon.png"), filepath.Join(dir, "prices 2026.pdf")
+	picture(t, logo, 1200, 400)
+	picture(t, icon, 512, 512)
+	require.NoError(t, os.WriteFile(prices, []byte("%PDF-1.4 made up"), 0o600))
+	must(t, "starter", "create", "branded", "--from", "base", "--fields", fields)
+	must(t, "release", "build", "branded")
+
+	school := scenario.Schools(4)[3]
+	school.Name = "branded-school"
+	addClient(t, school)
+	plan := nestseed(t, "site", "plan", school.Name, "--from", "branded", "--host", "preview")
+	require.Contains(t, plan.out, "logo", "what is missing is named")
+	require.Contains(t, plan.out, "is missing")
+	for file, why := range map[string]string{"fields.yaml": "not taken from clients", "nowhere.png": "no such file"} {
+		r := nestseed(t, "client", "set", school.Name, "--file", "logo="+filepath.Join(dir, file))
+		require.NotZero(t, r.code)
+		require.Contains(t, r.err, why)
+	}
+	must(t, "client", "set", school.Name, "--file", "logo="+logo, "--file", "prices="+prices, "hours=Mondays 9 to 5\nFridays 9 to 12", "start=lessons",
+		"accent=#8a5fa8")
+	shown := must(t, "client", "show", school.Name)
+	require.Contains(t, shown, "our-logo.png")
+	require.NotContains(t, shown, "file:")
+	for value, why := range map[string]string{"accent=violet": "is not a colour", "logo=somewhere": "neither a file of the client nor a link"} {
+		r := nestseed(t, "site", "provision", school.Name, "--from", "branded", "--host", "preview", "--set", value)
+		require.NotZero(t, r.code)
+		require.Contains(t, r.err, why)
+	}
+	r := nestseed(t, "site", "provision", school.Name, "--from", "branded", "--host", "preview", "--set", "start=no-such-page")
+	require.NotZero(t, r.code)
+	require.Contains(t, r.err, `there is no page called "no-such-page"`)
+	nothingLeft(t, school.Name)
+
+	site := ask[wire.Site](t, "site", "provision", school.Name, "--from", "branded", "--host", "preview", "--file", "icon="+icon)
+	require.Zero(t, site.Report.Faults(), "%+v", site.Report)
+	option := func(name string) string {
+		return text(t, fmt.Sprintf("SELECT option_value FROM %s.%soptions WHERE option_name = ?", site.Database, site.Prefix), name)
+	}
+	require.Equal(t, "#8a5fa8", option("loom_accent"))
+	require.Equal(t, "Mondays 9 to 5\nFridays 9 to 12", option("loom_hours"))
+	require.Equal(t, text(t, fmt.Sprintf("SELECT ID FROM %s.%sposts WHERE post_name = ? AND post_type = 'page'", site.Database, site.Prefix), "lessons"),
+		option("page_on_front"))
+
+	// WordPress itself shows the logo with its sizes, each of which can be fetched.
+	status, body := visit(t, site.Address+"/wp-json/wp/v2/media/"+option("loom_logo"))
+	require.Equal(t, 200, status, body)
+	var media struct {
+		SourceURL string `json:"source_url"`
+		MimeType  string `json:"mime_type"`
+		Details   struct {
+			Width, Height int
+			Sizes         map[string]struct {
+				Width, Height int
+				SourceURL     string `json:"source_url"`
+			}
+		} `json:"media_details"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(body), &media))
+	require.Equal(t, "image/png", media.MimeType)
+	require.Equal(t, []int{1200, 400}, []int{media.Details.Width, media.Details.Height})
+	require.Equal(t, option("loom_logo_url"), media.SourceURL)
+	want := map[string][2]int{"full": {1200, 400}, "medium": {300, 100}, "large": {1024, 341}, "thumbnail": {150, 150}, "medium_large": {768, 256}}
+	require.Len(t, media.Details.Sizes, len(want))
+	for name, size := range media.Details.Sizes {
+		require.Equal(t, want[name], [2]int{size.Width, size.Height}, name)
+		status, content := visit(t, size.SourceURL)
+		require.Equal(t, 200, status)
+		head, _, err := image.DecodeConfig(strings.NewReader(content))
+		require.NoError(t, err)
+		require.Equal(t, want[name], [2]int{head.Width, head.Height}, name)
+	}
+	require.Contains(t, shows(t, site.Address+"/"), `rel="icon"`)
+	status, content := visit(t, option("loom_prices"))
+	require.Equal(t, 200, status)
+	require.Equal(t, "%PDF-1.4 made up", content)
+	require.True(t, strings.HasSuffix(option("loom_prices"), option("loom_prices_path")))
+
+	// In a table, a cell is a path beside the table, or a link; a client that is new is added.
+	table := filepath.Join(dir, "table.csv")
+	require.NoError(t, os.WriteFile(table, []byte("client,title,email,logo\nbranded-b,Brand B,b@brand-b.example,Our Logo.png\n"+
+		"branded-c,Brand C,c@brand-c.example,"+world.stack.Address("base")+"/wp-admin/images/w-logo-blue.png\n"), 0o600))
+	args := []string{"--table", table, "--from", "branded", "--host", "preview"}
+	require.Contains(t, must(t, append([]string{"site", "plan"}, args...)...), "2 would be made")
+	require.Equal(t, 3, nestseed(t, "client", "show", "branded-b").code, "a plan adds nobody")
+	must(t, append([]string{"site", "provision"}, args...)...)
+	linked := ask[wire.Site](t, "site", "show", "branded-c")
+	require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%sposts WHERE post_type = 'attachment' AND guid LIKE ?", linked.Database, linked.Prefix),
+		linked.Address+"/wp-content/uploads/%/w-logo-blue.png"))
+	for _, name := range []string{"branded-b", "branded-c", school.Name} {
+		must(t, "site", "retire", name, "--no-copy")
+		nothingLeft(t, name)
+	}
+}
