@@ -1,5 +1,5 @@
 // Data of the pages: one hook for each thing that is shown, one for each thing that is done.
-import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useInfiniteQuery, useMutation, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
 import { drafts } from '../lib/drafts'
 import { body, http, type Run, type Schemas } from './client'
 import { connection } from './connection'
@@ -20,6 +20,12 @@ export const useStarter = (name: string) =>
   useQuery({ queryKey: ['starters', name], queryFn: () => body(http.GET('/starters/{name}', { params: { path: { name } } })) })
 export const usePacking = (name: string) =>
   useQuery({ queryKey: ['starters', name, 'packing'], queryFn: () => body(http.GET('/starters/{name}/packing', { params: { path: { name } } })) })
+/** The fields of starters, by their keys. */
+export const useFieldsByKey = (starters: string[]): Partial<Record<string, Schemas['Field']>> =>
+  useQueries({
+    queries: starters.map((name) => ({ queryKey: ['starters', name, 'packing'], queryFn: () => body(http.GET('/starters/{name}/packing', { params: { path: { name } } })) })),
+    combine: (all) => Object.fromEntries(all.flatMap((p) => (p.data?.list.fields ?? []).map((f) => [f.key, f]))),
+  })
 export const useReleases = (starter?: string) =>
   useQuery({ queryKey: ['releases', 'of', starter ?? ''], queryFn: () => body(http.GET('/releases', { params: { query: { starter } } })) })
 export const useRelease = (ref: string) =>
@@ -210,6 +216,9 @@ export const useAddClient = () => useDo((c: Schemas['NewClient']) => body(http.P
 export const useSetClient = () =>
   useDo(({ name, settings, secret }: { name: string; settings: Record<string, string>; secret?: string[] }) =>
     body(http.PATCH('/clients/{name}/settings', { params: { path: { name } }, body: { settings, secret } })))
+export const useAddClientFile = () =>
+  useDo(({ client, name, content }: { client: string; name: string; content: string }) =>
+    body(http.POST('/clients/{name}/files', { params: { path: { name: client } }, body: { name, content } })))
 export const useProvision = () => useDo((s: Schemas['NewSite']) => body(http.POST('/sites', { body: s })))
 export const useCheck = () => useDo((name: string) => body(http.POST('/sites/{name}/check', { params: { path: { name } } })))
 export const useUndoPlan = (name: string, wanted: boolean) =>

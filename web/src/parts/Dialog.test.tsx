@@ -5,7 +5,7 @@ import { expect, it, vi } from 'vitest'
 import { Problem } from '../api/client'
 import { Ask, Question, text } from './Dialog'
 import { TextField, Tick } from './Field'
-import { draw } from './testing'
+import { draw } from '../testing/draw'
 
 const question = (onSubmit: (f: FormData) => Promise<unknown>, onLeave?: () => void) => (
   <Ask button="Add" title="Add a client" action="Add it" onSubmit={onSubmit} onLeave={onLeave}>

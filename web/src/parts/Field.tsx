@@ -1,5 +1,5 @@
 import {
-  createContext, useContext, useId, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes,
+  createContext, useContext, useId, type ComponentProps, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes,
 } from 'react'
 import { cx } from './cx'
 
@@ -43,6 +43,13 @@ export function Select({ fault, className, children, ...rest }: SelectHTMLAttrib
 
 export function Textarea({ fault, className, ...rest }: TextareaHTMLAttributes<HTMLTextAreaElement> & { fault?: boolean }) {
   return <textarea {...rest} aria-invalid={fault || undefined} className={cx(look, 'py-1.5', edge(fault), className)} />
+}
+
+const fileLook = 'block w-full text-soft file:h-8 file:px-3 file:mr-3 file:rounded file:border file:border-solid file:border-line-strong/60 file:bg-sheet file:text-ink file:font-semibold'
+
+/** An input for files. */
+export function FileBox(props: ComponentProps<'input'>) {
+  return <input type="file" className={fileLook} {...props} />
 }
 
 type TextFieldProps = Omit<InputHTMLAttributes<HTMLInputElement>, 'children'> & {

@@ -1,11 +1,11 @@
 // @vitest-environment happy-dom
-import { refused, service } from './service'
+import { refused, service } from '../testing/service'
 import { screen, waitFor } from '@testing-library/react'
 import userEvent from '@testing-library/user-event'
 import { useState } from 'react'
 import { expect, it } from 'vitest'
 import { FolderPicker } from './FolderPicker'
-import { draw } from './testing'
+import { draw } from '../testing/draw'
 
 function Picking() {
   const [path, setPath] = useState('')

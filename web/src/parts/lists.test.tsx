@@ -6,7 +6,7 @@ import { beforeEach, expect, it, vi } from 'vitest'
 import { Chips } from './Chips'
 import { List } from './List'
 import { Rows } from './Rows'
-import { draw } from './testing'
+import { draw } from '../testing/draw'
 
 const schools = Array.from({ length: 300 }, (_, i) => ({ name: `school-${i}`, size: i }))
 

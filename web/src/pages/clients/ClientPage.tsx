@@ -1,9 +1,9 @@
 import { useNavigate, useParams } from 'react-router'
 import type { Client, Schemas } from '../../api/client'
-import { useClient, usePacking, useRemoveClient, useSetClient, useSitePage, useStarters } from '../../api/hooks'
+import { useClient, useFieldsByKey, usePacking, useRemoveClient, useSetClient, useSitePage, useStarters } from '../../api/hooks'
 import { ButtonLink } from '../../parts/Button'
 import { Ask, text } from '../../parts/Dialog'
-import { SelectField, TextField, Tick } from '../../parts/Field'
+import { TextField, Tick } from '../../parts/Field'
 import { Head } from '../../parts/Head'
 import { Out, To } from '../../parts/Links'
 import { Rows } from '../../parts/Rows'
@@ -11,12 +11,14 @@ import { Empty, Loading, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { Checks } from '../sites/Checks'
 import { Reveal } from '../vault/Reveal'
+import { shownValue, ValueField } from './ValueField'
 
 export function ClientPage() {
   const { name = '' } = useParams()
   const client = useClient(name)
   const sites = useSitePage({ client: name, limit: 100 }).data?.sites ?? []
   const starters = useStarters().data ?? []
+  const fields = useFieldsByKey(starters.map((t) => t.name))
   if (client.isPending) return <Loading />
   if (!client.data) return <><Head title={name} /><Trouble error={client.error} /></>
   const settings = Object.entries(client.data.settings).sort(([a], [b]) => a.localeCompare(b))
@@ -31,8 +33,8 @@ export function ClientPage() {
           {settings.length === 0 ? <Empty>None yet.</Empty> : (
             <Rows caption="Settings" rows={settings} by={([k]) => k} columns={[
               { head: 'Setting', cell: ([k]) => <span className="font-mono">{k}</span> },
-              { head: 'Value', grow: true, cell: ([k, v]) => (v.secret ? <Reveal noun="client" owner={name} name={k} /> : v.value) },
-              { head: '', cell: ([k, v]) => <Change name={name} of={k} value={v.secret ? '' : v.value} secret={v.secret} /> },
+              { head: 'Value', grow: true, cell: ([k, v]) => (v.secret ? <Reveal noun="client" owner={name} name={k} /> : <Shown field={fields[k]} value={v.value} />) },
+              { head: '', cell: ([k, v]) => <Change name={name} of={k} value={v.secret ? '' : v.value} secret={v.secret} field={fields[k]} /> },
             ]} />
           )}
           {starters.map((t) => <Lacking key={t.name} starter={t.name} client={client.data} />)}
@@ -81,15 +83,20 @@ function FillIn({ client, field }: { client: string; field: Schemas['Field'] }) 
   return (
     <Ask small button="Fill in" title={`${field.label} of ${client}`} action="Save" about={field.secret ? 'It goes into the vault.' : undefined}
       onSubmit={(f) => set.mutateAsync({ name: client, settings: { [field.key]: text(f, 'value') }, secret: field.secret ? [field.key] : undefined })}>
-      {field.choices?.length
-        ? <SelectField label={field.label} name="value" choices={field.choices.map((value) => ({ value }))} />
-        : <TextField label={field.label} name="value" required pattern={field.pattern || undefined} hint={field.example && `like ${field.example}`}
-          type={field.secret ? 'password' : field.type === 'email' ? 'email' : 'text'} autoComplete="off" />}
+      <ValueField client={client} field={field} />
     </Ask>
   )
 }
 
-function Change({ name, of, value, secret }: { name: string; of?: string; value?: string; secret?: boolean }) {
+/** What a setting holds: of a colour, with the colour. */
+function Shown({ field, value }: { field?: Schemas['Field']; value: string }) {
+  if (field?.type !== 'colour') return <span className="whitespace-pre-line">{shownValue(value)}</span>
+  return <span className="flex items-center gap-2"><span aria-hidden className="size-4 rounded border border-line-strong" style={{ background: value }} />{value}</span>
+}
+
+type ChangeProps = { name: string; of?: string; value?: string; secret?: boolean; field?: Schemas['Field'] }
+
+function Change({ name, of, value, secret, field }: ChangeProps) {
   const set = useSetClient()
   return (
     <Ask small button={of ? 'Change' : 'Add a setting'} title={of ? `Change ${of} of ${name}` : `Add a setting to ${name}`} action="Save"
@@ -99,7 +106,8 @@ function Change({ name, of, value, secret }: { name: string; of?: string; value?
         return set.mutateAsync({ name, settings: { [key]: text(f, 'value') }, secret: secret || f.get('secret') ? [key] : undefined })
       }}>
       {!of && <TextField label="Setting" name="key" hint="like title, email, phone" required pattern="[a-z0-9][a-z0-9_.\-]*" mono />}
-      <TextField label="Value" name="value" defaultValue={value} autoComplete="off" type={secret ? 'password' : 'text'} data-secret={!of || undefined} />
+      {field && field.type && !secret ? <ValueField client={name} field={field} defaultValue={value} />
+        : <TextField label="Value" name="value" defaultValue={value} autoComplete="off" type={secret ? 'password' : 'text'} data-secret={!of || undefined} />}
       {!of && <Tick name="secret">Keep it in the vault</Tick>}
     </Ask>
   )

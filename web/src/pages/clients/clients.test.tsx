@@ -1,10 +1,10 @@
 // @vitest-environment happy-dom
-import { refused, service } from '../../parts/service'
+import { refused, service } from '../../testing/service'
 import { screen, waitFor } from '@testing-library/react'
 import userEvent from '@testing-library/user-event'
 import { Route, Routes } from 'react-router'
 import { expect, it } from 'vitest'
-import { draw } from '../../parts/testing'
+import { draw } from '../../testing/draw'
 import { ClientPage } from './ClientPage'
 import { ImportClients } from './ImportClients'
 
@@ -47,4 +47,26 @@ it('says which settings a starter asks for that a client lacks, and takes them',
   await user.type(screen.getByLabelText('Measurement id'), 'M-7K2P4D')
   await user.click(screen.getByRole('button', { name: 'Save' }))
   await waitFor(() => expect(service.asked.find((a) => a.what.startsWith('PATCH'))?.body).toEqual({ settings: { measurement: 'M-7K2P4D' } }))
+})
+
+it('gives a client the logo that a starter asks for, and shows it', async () => {
+  service.answers['GET /clients/alder'] = { name: 'alder', sites: 0, created_at: '2026-11-01T00:00:00Z', settings: { accent: { value: '#8a5fa8' }, prices: { value: `file:${'a'.repeat(64)}/prices.pdf` } } }
+  service.answers['GET /sites'] = { sites: [], total: 0, states: {} }
+  service.answers['GET /starters'] = [{ name: 'music-base', kind: 'wordpress', releases: 1 }]
+  service.answers['GET /starters/music-base/packing'] = { list: { list: 'a', fields: [{ key: 'logo', label: 'Logo', type: 'image', required: true, to: [] }, { key: 'accent', label: 'Colour', type: 'colour', to: [] }, { key: 'prices', label: 'Prices', type: 'file', to: [] }] } }
+  const value = `file:${'b'.repeat(64)}/logo.png`
+  service.answers['POST /clients/alder/files'] = (f: { name: string }) => (f.name === 'logo.png' ? { value, name: 'logo.png', type: 'image/png', bytes: 3, width: 30, height: 10 } : refused(422, `the file is refused: files like ${f.name} are not taken from clients`))
+  service.answers['PATCH /clients/alder/settings'] = {}
+  draw(<Routes><Route path="clients/:name" element={<ClientPage />} /></Routes>, '/clients/alder')
+  expect(await screen.findByText('prices.pdf')).toBeTruthy()
+  const user = userEvent.setup({ applyAccept: false })
+  await user.click(await screen.findByRole('button', { name: 'Fill in' }))
+  const box = screen.getByLabelText<HTMLInputElement>('Logo')
+  await user.upload(box, new File(['<?php'], 'shell.php'))
+  expect(await screen.findByText(/files like shell.php are not taken/)).toBeTruthy()
+  await user.upload(box, new File(['png'], 'logo.png', { type: 'image/png' }))
+  expect(await screen.findByAltText('Logo, as it was chosen')).toBeTruthy()
+  await user.click(screen.getByRole('button', { name: 'Save' }))
+  await waitFor(() => expect(service.asked.find((a) => a.what.startsWith('PATCH'))?.body).toEqual({ settings: { logo: value } }))
+  expect(service.asked.find((a) => a.what.startsWith('POST'))?.body).toMatchObject({ name: 'shell.php' })
 })

@@ -1,9 +1,9 @@
 // @vitest-environment happy-dom
-import { service } from '../../parts/service'
+import { service } from '../../testing/service'
 import { screen, waitFor, within } from '@testing-library/react'
 import userEvent from '@testing-library/user-event'
 import { expect, it, vi } from 'vitest'
-import { draw } from '../../parts/testing'
+import { draw } from '../../testing/draw'
 import { PackedTree } from './PackedTree'
 
 const node = (path: string, part: object = {}) => ({ path, name: path.split('/').pop(), folder: false, area: 'media', files: 1, bytes: 100, out_files: 0, out_bytes: 0, ...part })

@@ -3,11 +3,10 @@ import { useNavigate } from 'react-router'
 import * as tus from 'tus-js-client'
 import { useCheckLink, useImport } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
-import { Field, SelectField, TextField } from '../../parts/Field'
+import { Field, SelectField, TextField, FileBox } from '../../parts/Field'
 import { namePattern } from '../clients/AddClient'
 import { size } from '../../lib/format'
 
-const fileLook = 'block w-full text-soft file:h-8 file:px-3 file:mr-3 file:rounded file:border file:border-solid file:border-line-strong/60 file:bg-sheet file:text-ink file:font-semibold'
 
 const left = () => new DOMException('The import was left.', 'AbortError')
 
@@ -70,12 +69,12 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
           <SelectField label="Packing list" name="list" hint="for a new starter" choices={[{ value: 'starter' }, { value: 'whole-site', label: 'whole site' }]} />
         </div>
       )}
-      <Field label="Files" name="files" hint="one archive, its volumes, or a dump">{(id, by) => <input id={id} aria-describedby={by} ref={files} type="file" multiple className={fileLook} />}</Field>
+      <Field label="Files" name="files" hint="one archive, its volumes, or a dump">{(id, by) => <FileBox id={id} aria-describedby={by} ref={files} multiple />}</Field>
       <TextField label="Or links to them" name="links" mono placeholder="https://files.example/site.tar.bz2" />
       <details>
         <summary className="font-semibold">SQL dump beside it, key of a sealed archive, note</summary>
         <div className="grid gap-3 pt-3">
-          <Field label="Dump" name="dump">{(id) => <input id={id} ref={dump} type="file" className={fileLook} />}</Field>
+          <Field label="Dump" name="dump">{(id) => <FileBox id={id} ref={dump} />}</Field>
           <TextField label="Or a link to the dump" name="dump-link" mono />
           <TextField label="Key or passphrase" name="key" hint="of a sealed archive" type="password" autoComplete="off" />
           <TextField label="Note" name="note" maxLength={500} />

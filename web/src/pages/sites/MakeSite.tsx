@@ -13,6 +13,7 @@ import { To } from '../../parts/Links'
 import { Empty, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { Status } from '../../parts/Status'
+import { shownValue, ValueInput } from '../clients/ValueField'
 import { CodeChoice } from './CodeChoice'
 import { useUsualHost } from './usualHost'
 
@@ -44,7 +45,6 @@ export function MakeSite() {
   // A link to this page for another client or release begins anew.
   useEffect(() => {
     if ((asked.client && kept.client && asked.client !== kept.client) || (asked.from && kept.from && asked.from !== kept.from)) setChoice({ ...nothing, ...asked })
-    // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [query])
 
   const clients = useClientPage({ limit: 100 }).data?.clients ?? []
@@ -128,7 +128,7 @@ export function MakeSite() {
           {plan.data && (
             <fieldset>
               <legend className="font-bold text-[1.05rem] mb-1">Settings of this client</legend>
-              <Values plan={plan.data} set={set} onSet={(k, v, secret) => {
+              <Values plan={plan.data} client={choice.client} set={set} onSet={(k, v, secret) => {
                 const put = (all: Record<string, string>) => { const next = { ...all, [k]: v }; if (!v) delete next[k]; return next }
                 if (secret) setSecrets(put)
                 else setChoice((c) => ({ ...c, set: put(c.set) }))
@@ -195,7 +195,7 @@ function Places({ plan }: { plan: Plan }) {
 }
 
 /** The fields the starter asks for, those that lack something first; what is left empty comes from the client or the release. */
-function Values({ plan, set, onSet }: { plan: Plan; set: Record<string, string>; onSet: (key: string, value: string, secret: boolean) => void }) {
+function Values({ plan, client, set, onSet }: { plan: Plan; client: string; set: Record<string, string>; onSet: (key: string, value: string, secret: boolean) => void }) {
   return (
     <div className="grid sm:grid-cols-2 gap-3">
       {plan.fields.map((f) => {
@@ -204,13 +204,9 @@ function Values({ plan, set, onSet }: { plan: Plan; set: Record<string, string>;
         const secret = f.secret ?? false
         return (
           <Field key={f.key} label={f.label} name={f.key} fault={fault} hint={v?.origin && (v.origin === 'given' ? 'for this site alone' : `from the ${v.origin}`)}>
-            {(id, by) => f.choices?.length ? (
-              <Select id={id} aria-describedby={by} value={set[f.key] ?? ''} onChange={(e) => onSet(f.key, e.target.value, secret)}>
-                <option value="">{v?.value || 'not set'}</option>{f.choices.map((c) => <option key={c}>{c}</option>)}
-              </Select>
-            ) : (
-              <Input id={id} aria-describedby={by} fault={!!fault} type={secret ? 'password' : 'text'} autoComplete="off" value={set[f.key] ?? ''} placeholder={v?.value || 'not set'}
-                onChange={(e) => onSet(f.key, e.target.value, secret)} />
+            {(id, by) => (
+              <ValueInput id={id} by={by} fault={!!fault} client={client} field={f} value={set[f.key] ?? ''} placeholder={shownValue(v?.value ?? '')}
+                onValue={(value) => onSet(f.key, value, secret)} />
             )}
           </Field>
         )

@@ -1,9 +1,9 @@
 // @vitest-environment happy-dom
-import { service } from '../../parts/service'
+import { service } from '../../testing/service'
 import { screen, waitFor, within } from '@testing-library/react'
 import userEvent from '@testing-library/user-event'
 import { expect, it } from 'vitest'
-import { draw } from '../../parts/testing'
+import { draw } from '../../testing/draw'
 import { Today } from './Today'
 
 const day = { sources: 1, starters: 1, clients: 2, sites: 2, hosts: 1, working: 0, groups: [], more: 0, tasks: [], all_tasks: 0, held: [], leading: [], behind: [] }
