@@ -239,7 +239,7 @@ func (d *demo) job(ctx context.Context) error {
 			if of, err := svc.Agency(ctx); err != nil || of.Name != "" {
 				return err
 			}
-			return errors.New("it is not said yet")
+			return errNotYet
 		}, []string{"agency", "set", "--name", "Loom & Ladder", "--contact", "studio@loom-ladder.example", "--colour", "#8a5fa8"}},
 		{exists(svc.Source, ctx, "base"), []string{"source", "add", "base", "--host", "preview", "--path", "base"}},
 		{surveyed(svc, ctx, "base"), []string{"source", "survey", "base"}},
@@ -247,10 +247,17 @@ func (d *demo) job(ctx context.Context) error {
 			tasks}},
 		{exists(svc.Release, ctx, "music-base"), []string{"release", "build", "music-base", "--note", "first release for the schools"}},
 	}
-	for _, s := range scenario.Schools(schools) {
+	badge := filepath.Join(d.dir, "badge.jpg")
+	if err := scenario.WritePicture(badge, 4711); err != nil {
+		return err
+	}
+	for i, s := range scenario.Schools(schools) {
 		add := []string{"client", "add", s.Name}
 		for k, v := range s.Settings {
 			add = append(add, "--set", k+"="+v)
+		}
+		if i == 0 { // one has its own look
+			add = append(add, "--set", "colour=#8a5fa8", "--file", "badge="+badge)
 		}
 		steps = append(steps, step{exists(svc.Client, ctx, s.Name), add},
 			step{exists(svc.Site, ctx, s.Name), []string{"site", "provision", s.Name, "--from", "music-base@1", "--host", "preview"}})
@@ -304,11 +311,14 @@ func writeYAML(file string, v any) error {
 	return os.WriteFile(file, text, 0o644)
 }
 
+// errNotYet says that what a step does is not done yet, as does the service's "not found".
+var errNotYet = errors.New("it is not there yet")
+
 func (d *demo) steps(ctx context.Context, steps []step) error {
 	for _, s := range steps {
 		if err := s.there(); err == nil {
 			continue
-		} else if p := (*client.Problem)(nil); !errors.As(err, &p) || p.Status != http.StatusNotFound {
+		} else if p := (*client.Problem)(nil); !errors.Is(err, errNotYet) && (!errors.As(err, &p) || p.Status != http.StatusNotFound) {
 			return err
 		}
 		if err := d.nestseed(ctx, s.args...); err != nil {

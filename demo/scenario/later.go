@@ -43,7 +43,7 @@ func LaunchTasks() []packing.LaunchTask {
 func Autumn(ctx context.Context, s *stack.Stack) error {
 	dir := filepath.Join(s.Sites(), "base")
 	for i, name := range []string{"autumn-concert", "lantern-walk", "new-harp"} {
-		if err := writePicture(filepath.Join(dir, "wp-content/uploads/2026/10", name+".jpg"), int64(100+i)); err != nil {
+		if err := WritePicture(filepath.Join(dir, "wp-content/uploads/2026/10", name+".jpg"), int64(100+i)); err != nil {
 			return err
 		}
 	}
@@ -110,7 +110,7 @@ func Harbour(ctx context.Context, s *stack.Stack) error {
 		return err
 	}
 	dir := filepath.Join(s.Sites(), "harbour")
-	if err := writePicture(filepath.Join(dir, "wp-content/uploads/2025/06/quay.jpg"), 77); err != nil {
+	if err := WritePicture(filepath.Join(dir, "wp-content/uploads/2025/06/quay.jpg"), 77); err != nil {
 		return err
 	}
 	if err := s.Own(dir); err != nil {

@@ -120,7 +120,7 @@ func InstallBase(ctx context.Context, s *stack.Stack) error {
 	for i, name := range []string{"choir", "grand-piano", "string-class", "concert-hall", "big-band", "summer-course", "teachers-room",
 		"first-lesson"} {
 		month := fmt.Sprintf("%02d", 9-i/3)
-		if err := writePicture(filepath.Join(dir, "wp-content/uploads/2026", month, name+".jpg"), int64(i)); err != nil {
+		if err := WritePicture(filepath.Join(dir, "wp-content/uploads/2026", month, name+".jpg"), int64(i)); err != nil {
 			return err
 		}
 	}
@@ -141,8 +141,8 @@ func InstallBase(ctx context.Context, s *stack.Stack) error {
 	return nil
 }
 
-// writePicture draws a picture of its own: bands of colour with grain, as large as a camera's.
-func writePicture(file string, seed int64) error {
+// WritePicture draws a picture of its own: bands of colour with grain, as large as a camera's.
+func WritePicture(file string, seed int64) error {
 	const w, h = 1600, 1067
 	rng := rand.New(rand.NewSource(seed))
 	img := image.NewRGBA(image.Rect(0, 0, w, h))

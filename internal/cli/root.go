@@ -119,10 +119,15 @@ func (a *app) root() *cli.Command {
 			&cli.BoolFlag{Name: "json", Usage: "print the answer as JSON"},
 		},
 		Commands: []*cli.Command{
-			a.serve(), a.migrate(), a.doctor(), a.login(), a.versionCommand(), a.openapi(),
+			a.serve(), a.migrate(), a.doctor(), a.login(), a.versionCommand(), a.openapi(), a.man(),
 			a.host(), a.source(), a.packing(), a.starter(), a.release(), a.client(), a.site(), a.install(),
 			a.run(), a.vault(), a.kind(), a.agency(), a.user(), a.token(),
 		},
+	}
+	exemplify(root, "", examples())
+	for _, name := range []string{"run list", "run show", "site list", "site show", "source show", "install show", "host show"} {
+		noun, verb, _ := strings.Cut(name, " ")
+		a.refreshed(root.Command(noun).Command(verb))
 	}
 	root.Action = func(_ context.Context, c *cli.Command) error {
 		if c.Args().Present() {

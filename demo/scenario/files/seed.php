@@ -82,7 +82,7 @@ update_option( 'loom_school', array(
 	'contact'  => array( 'email' => 'hello@loomandladder.example', 'phone' => '01632 960101' ),
 	'tracking' => array( 'measurement_id' => 'M-BASE00', 'enabled' => true ),
 	'licence'  => array( 'agency' => 'LL-MANY-SITES-2026', 'lesson_booking' => '' ),
-	'look'     => array( 'badge' => wp_get_attachment_image_url( $pictures[0], 'thumbnail' ), 'ratio' => 1.5, 'none' => null ),
+	'look'     => array( 'badge' => wp_get_attachment_image_url( $pictures[0], 'thumbnail' ), 'colour' => '#2f4f4f', 'ratio' => 1.5, 'none' => null ),
 	'cached'   => serialize( array( 'home' => "$home/", 'json' => wp_json_encode( array( 'url' => "$home/lessons/" ) ), 'mail' => 'office@base.localhost' ) ),
 	'share'    => 'https://share.example/?u=' . rawurlencode( "$home/concerts/" ),
 ) );

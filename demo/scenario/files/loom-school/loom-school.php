@@ -26,10 +26,11 @@ add_action( 'wp_head', function () {
 
 add_action( 'wp_footer', function () {
 	printf(
-		'<p class="loom-contact" style="text-align:center">%s · <a href="mailto:%2$s">%2$s</a> · <img src="%3$s" alt="" width="32" height="32"></p>',
+		'<p class="loom-contact" style="text-align:center;color:%4$s">%s · <a href="mailto:%2$s">%2$s</a> · <img src="%3$s" alt="" width="32" height="32"></p>',
 		esc_html( get_bloginfo( 'name' ) . ( is_numeric( LOOM_FOUNDED ) ? ', since ' . LOOM_FOUNDED : '' ) ),
 		esc_attr( loom_school( 'contact', 'email' ) ),
-		esc_url( loom_school( 'look', 'badge' ) )
+		esc_url( loom_school( 'look', 'badge' ) ),
+		esc_attr( loom_school( 'look', 'colour' ) )
 	);
 } );
 
