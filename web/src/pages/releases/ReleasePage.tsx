@@ -13,6 +13,8 @@ import { Sheet } from '../../parts/Sheet'
 import { Bytes } from '../../parts/SizeBar'
 import { SizeMap } from '../../parts/SizeMap'
 import { When } from '../../parts/When'
+import { Remedy } from '../sources/Remedy'
+import { leavesOut } from '../sources/remedy'
 import { changeSentence } from '../starters/sentences'
 import { Verified } from '../starters/StarterPage'
 import { CompareWith } from './CompareWith'
@@ -42,6 +44,7 @@ export function ReleasePage() {
   if (!release.data) return <><Head title={ref} /><Trouble error={release.error} /></>
   const r = release.data
   const m = r.manifest!
+  const place = file || (at === 'database' ? '' : at) // a table, or the whole of the database's, is emptied by itself
   return (
     <>
       <Head title={<>{r.starter}<span className="text-leaf">@{r.number}</span></>} name={r.ref} beside={<Verified release={r} />}
@@ -67,6 +70,7 @@ export function ReleasePage() {
           {file && r.kept && <Preview release={ref} path={file} onClose={() => setFile('')} />}
           <Sheet className="p-1.5">
             <div className="flex items-center gap-2 px-1 pb-1.5 min-h-7"><Crumbs path={folder} onOpen={(p) => open(p, true)} /><span className="ml-auto font-mono">{map.data && size(map.data.bytes)}</span></div>
+            {place && r.source && <div className="px-1 pb-1.5"><Remedy starter={r.starter} edit={leavesOut(place, !file, m.origin.prefix)} word="Leave this out of the next" /></div>}
             <Trouble error={map.error} />
             {map.data && <SizeMap root={map.data} onOpen={open} />}
           </Sheet>

@@ -1,9 +1,9 @@
 import { useNavigate, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import {
-  useChangeSource, useCheckSource, useEditPacking, usePacking, useRemoveSource, useSource, useStarters, useUnacceptFinding,
+  useChangeSource, useCheckSource, useRemoveSource, useSource, useStarters, useUnacceptFinding,
 } from '../../api/hooks'
-import { count, day, millis, plural, size } from '../../lib/format'
+import { count, day, millis, plural } from '../../lib/format'
 import { Areas } from '../../parts/Areas'
 import { Button } from '../../parts/Button'
 import { Ask, text } from '../../parts/Dialog'
@@ -18,7 +18,7 @@ import { Result } from '../../parts/Status'
 import { AcceptButton } from '../today/Today'
 import { more, MoreOfSource } from './AddSource'
 import { CreateStarter } from './CreateStarter'
-import { contains, remedyWord, type Edit } from './remedy'
+import { Remedy } from './Remedy'
 import { StartSurvey } from './StartSurvey'
 
 export function SourcePage() {
@@ -122,22 +122,6 @@ function SubSites({ v }: { v: Schemas['Survey'] }) {
         { head: 'Address', grow: true, cell: (s) => <Out href={s.address} /> },
       ]} />
     </Sheet>
-  )
-}
-
-/** The button that makes a remedy part of a starter's packing list, or takes it out again. */
-function Remedy({ starter, edit }: { starter: string; edit: Edit }) {
-  const packing = usePacking(starter)
-  const change = useEditPacking()
-  const there = contains(packing.data?.list, edit)
-  return (
-    <span className="flex flex-wrap items-center gap-2 justify-end">
-      {there && <span className="text-soft whitespace-nowrap">{starter} has this rule{change.data && `: ${count(change.data.in.files)} files, ${size(change.data.in.bytes)} go in`}</span>}
-      <Button small disabled={change.isPending || packing.isPending} onClick={() => change.mutate({ name: starter, edit: there ? { ...edit, take_back: true } : edit })}>
-        {there ? 'Take it back' : `${remedyWord(edit)} ${starter}`}
-      </Button>
-      <Trouble error={change.error} />
-    </span>
   )
 }
 

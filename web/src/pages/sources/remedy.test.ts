@@ -1,6 +1,6 @@
 import { expect, it } from 'vitest'
 import type { Schemas } from '../../api/client'
-import { contains, remedyWord } from './remedy'
+import { contains, leavesOut, remedyWord } from './remedy'
 
 const list = {
   list: 'starter', 'leave-out': { paths: ['**/cache/**'], tables: ['statistics'] }, empty: ['comments'],
@@ -23,4 +23,11 @@ it('calls a remedy by what it does', () => {
   expect(remedyWord({ empty: ['comments'] })).toBe('Empty in')
   expect(remedyWord({ drop_rows: [{ table: 'posts', column: 'post_type', values: ['revision'] }] })).toBe('Drop the rows in')
   expect(remedyWord({ blank_options: ['admin_email'] })).toBe('Blank in')
+})
+
+it('leaves a place of a release out of those to come', () => {
+  expect(leavesOut('wp-content/uploads/old', true, 'lad_')).toEqual({ leave_out: ['wp-content/uploads/old/**'] })
+  expect(leavesOut('uploads/a[1].jpg', false, 'lad_')).toEqual({ leave_out: ['uploads/a\\[1\\].jpg'] })
+  expect(leavesOut('database/lad_statistics', false, 'lad_')).toEqual({ empty: ['statistics'] })
+  expect(leavesOut('database/other', false, 'lad_')).toEqual({ empty: ['other'] })
 })

@@ -32,3 +32,11 @@ export function contains(list: Schemas['PackingList'] | undefined, e: Edit): boo
     && (e.blank_values ?? []).every((v) => list.blank?.values?.some((x) => x.option === v.option && x.path.join() === v.path.join()))
     && (e.drop_rows ?? []).every((r) => list['drop-rows']?.some((x) => x.table === r.table && x.column === r.column && all(x.values, r.values)))
 }
+
+/** What leaves a place of a release out of those to come: a file, a folder with all in it, or the rows of a table, whose name has a prefix. */
+export function leavesOut(path: string, isFolder: boolean, prefix: string): Edit {
+  const table = path.startsWith('database/') ? path.slice('database/'.length) : ''
+  if (table) return { empty: [table.startsWith(prefix) ? table.slice(prefix.length) : table] }
+  const quoted = path.replace(/[\\*?[\]{}]/g, '\\$&')
+  return { leave_out: [isFolder ? `${quoted}/**` : quoted] }
+}

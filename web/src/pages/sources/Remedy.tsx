@@ -1,0 +1,21 @@
+import { useEditPacking, usePacking } from '../../api/hooks'
+import { count, size } from '../../lib/format'
+import { Button } from '../../parts/Button'
+import { Trouble } from '../../parts/Says'
+import { contains, remedyWord, type Edit } from './remedy'
+
+/** The button that makes a remedy part of a starter's packing list, or takes it out again. */
+export function Remedy({ starter, edit, word }: { starter: string; edit: Edit; word?: string }) {
+  const packing = usePacking(starter)
+  const change = useEditPacking()
+  const there = contains(packing.data?.list, edit)
+  return (
+    <span className="flex flex-wrap items-center gap-2 justify-end">
+      {there && <span className="text-soft whitespace-nowrap">{starter} has this rule{change.data && `: ${count(change.data.in.files)} files, ${size(change.data.in.bytes)} go in`}</span>}
+      <Button small disabled={change.isPending || packing.isPending} onClick={() => change.mutate({ name: starter, edit: there ? { ...edit, take_back: true } : edit })}>
+        {there ? 'Take it back' : word ?? `${remedyWord(edit)} ${starter}`}
+      </Button>
+      <Trouble error={change.error} />
+    </span>
+  )
+}
