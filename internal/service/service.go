@@ -350,6 +350,9 @@ func (s *Service) upkeep(ctx context.Context) {
 		if err := s.engine.StartDue(ctx, run, jobs.RetentionArgs{}, s.nouns.RetentionDue); err != nil {
 			s.settings.Log.Warn("rules for archives", "error", err)
 		}
+		if err := s.nouns.Releases.StartVerifying(ctx); err != nil {
+			s.settings.Log.Warn("verify releases", "error", err)
+		}
 		if err := s.nouns.Releases.SweepUploads(time.Now()); err != nil {
 			s.settings.Log.Warn("old uploads", "error", err)
 		}

@@ -128,3 +128,10 @@ func (db *DB) Discard(ctx context.Context, id int64, why string) (archive string
 func (db *DB) SetVerified(ctx context.Context, id int64, faults int) error {
 	return db.exec(ctx, "release", "", "UPDATE releases SET verified_at = now(), faults = $2 WHERE id = $1", id, faults)
 }
+
+// ToVerify returns the release that is most in need of being verified again: one whose archive is kept, that was made before settled, and
+// not verified after since. Errors: ErrNotFound, when there is none.
+func (db *DB) ToVerify(ctx context.Context, since, settled time.Time) (Release, error) {
+	return one[Release](ctx, db, "release", "", releaseQuery+`WHERE r.archive <> '' AND (r.manifest->>'made')::timestamptz < $2
+		AND (r.verified_at IS NULL OR r.verified_at < $1) ORDER BY r.verified_at NULLS FIRST, r.id DESC LIMIT 1`, since, settled)
+}

@@ -273,3 +273,31 @@ func (svc *Releases) Verify(ctx context.Context, run engine.Run, args VerifyArgs
 	}
 	return v, svc.DB.SetVerified(ctx, r.ID, len(v.Faults))
 }
+
+// How long a release is left alone before it is verified by itself, and how long that holds.
+const (
+	verifiedAfter = time.Hour
+	verifiedHolds = 30 * 24 * time.Hour
+)
+
+// StartVerifying verifies the release that needs it most, without being asked. It does nothing when none does, or one is being verified.
+func (svc *Releases) StartVerifying(ctx context.Context) error {
+	due := func(ctx context.Context) (records.Release, error) {
+		return svc.DB.ToVerify(ctx, time.Now().Add(-verifiedHolds), time.Now().Add(-verifiedAfter))
+	}
+	r, err := due(ctx)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	run := records.Run{Job: "verify", Title: "Verify " + r.Ref(), Target: engine.Target("release", r.Ref()), Who: "the service"}
+	return svc.Engine.StartDue(ctx, run, VerifyArgs{ReleaseID: r.ID}, func(ctx context.Context) (bool, error) {
+		still, err := due(ctx) // another copy of the service may have been first
+		if errors.Is(err, records.ErrNotFound) {
+			return false, nil
+		}
+		return err == nil && still.ID == r.ID, err
+	})
+}
