@@ -16,7 +16,7 @@ func (a *app) man() *cli.Command {
 		func(_ context.Context, c *cli.Command, _ []string) error {
 			root := c.Root()
 			fmt.Fprintf(a.out, ".TH NESTSEED 1 \"\" \"nestseed %s\"\n.SH NAME\nnestseed \\- %s\n", roff(a.version), roff(root.Usage))
-			fmt.Fprint(a.out, ".SH SYNOPSIS\n.B nestseed\n[\\fIoptions\\fR] \\fInoun\\fR \\fIverb\\fR [\\fIwords\\fR]\n.SH OPTIONS\n")
+			fmt.Fprint(a.out, ".SH SYNOPSIS\n.B nestseed\n[\\fIoptions\\fR] \\fInoun\\fR \\fIverb\\fR [\\fIwords\\fR]\n", ".SH OPTIONS\n")
 			manOptions(a.out, root)
 			fmt.Fprint(a.out, ".SH COMMANDS\n")
 			manCommands(a.out, root, "nestseed")
@@ -24,14 +24,15 @@ func (a *app) man() *cli.Command {
 			for code, what := range exitMeanings {
 				fmt.Fprintf(a.out, ".TP\n.B %d\n%s\n", code, roff(what))
 			}
-			_, err := fmt.Fprint(a.out, ".SH ENVIRONMENT\n.TP\n.B NESTSEED_SERVER\naddress of the service\n.TP\n.B NESTSEED_TOKEN\ntoken for the service\n")
+			_, err := fmt.Fprint(a.out, ".SH ENVIRONMENT\n.TP\n.B NESTSEED_SERVER\naddress of the service\n",
+				".TP\n.B NESTSEED_TOKEN\ntoken for the service\n")
 			return err
 		})
 }
 
 // exitMeanings are what exit codes say, by their numbers.
-var exitMeanings = [...]string{exitDone: "done", exitFailed: "failed", exitUsage: "wrong usage", exitNotFound: "not found", exitRefused: "refused",
-	exitFaults: "done, and checks found faults"}
+var exitMeanings = [...]string{exitDone: "done", exitFailed: "failed", exitUsage: "wrong usage", exitNotFound: "not found",
+	exitRefused: "refused", exitFaults: "done, and checks found faults"}
 
 // manCommands writes the commands below one.
 func manCommands(w io.Writer, c *cli.Command, path string) {
