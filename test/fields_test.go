@@ -74,7 +74,11 @@ func TestALogoBecomesAPictureOfTheSite(t *testing.T) {
 		require.NotZero(t, r.code)
 		require.Contains(t, r.err, why)
 	}
-	r := nestseed(t, "site", "provision", school.Name, "--from", "branded", "--host", "preview", "--set", "start=no-such-page")
+	r := nestseed(t, "site", "provision", school.Name, "--from", "branded", "--host", "preview", "--set", "logo=http://10.1.2.3/logo.png")
+	require.NotZero(t, r.code)
+	require.Contains(t, r.err, "private network", "links lead nowhere inside")
+	nothingLeft(t, school.Name)
+	r = nestseed(t, "site", "provision", school.Name, "--from", "branded", "--host", "preview", "--set", "start=no-such-page")
 	require.NotZero(t, r.code)
 	require.Contains(t, r.err, `there is no page called "no-such-page"`)
 	nothingLeft(t, school.Name)

@@ -341,3 +341,24 @@ func TestWhatIsBlankedIsKnown(t *testing.T) {
 		require.Equal(t, want, b.Has(*place), "%s", place)
 	}
 }
+
+func TestFieldsTakeWhatTheirTypesSay(t *testing.T) {
+	logo := FileOf(strings.Repeat("a1", 32), "logo.png")
+	for _, c := range []struct{ sort, value, wrong string }{
+		{"colour", "#1c6b4f", ""}, {"colour", "#fff", ""}, {"colour", "violet", "is not a colour"}, {"colour", "#12345", "is not a colour"},
+		{"image", logo, ""}, {"image", "https://alder.example/logo.png", ""}, {"image", "logo.png", "neither a file"}, {"image", "file:abc/logo.png", "neither a file"},
+		{"file", logo, ""}, {"file", "javascript:alert(1)", "neither a file"}, {"file", "file:///etc/passwd", "neither a file"},
+		{"file", FileOf(strings.Repeat("a1", 32), "../x.pdf"), "neither a file"}, {"long-text", "one\ntwo", ""}, {"page", "lessons", ""},
+	} {
+		f := Field{Key: "x", Type: c.sort}
+		if err := f.Check(c.value); c.wrong == "" {
+			require.NoError(t, err, "%+v", c)
+		} else {
+			require.ErrorContains(t, err, c.wrong, "%+v", c)
+		}
+	}
+	sum, name := AsFile(logo)
+	require.Equal(t, []string{strings.Repeat("a1", 32), "logo.png"}, []string{sum, name})
+	_, err := Parse([]byte("list: starter\nfields:\n  - {key: title, label: Title, to: [{option: blogname, as: url}]}\n"))
+	require.ErrorContains(t, err, "as is for fields of the types image and file")
+}
