@@ -143,3 +143,19 @@ func TestALogoBecomesAPictureOfTheSite(t *testing.T) {
 		nothingLeft(t, name)
 	}
 }
+
+// Whoever says which values are each client's own looks into the source; what is secret there is not shown.
+func TestTheValuesOfASourceAreLookedThrough(t *testing.T) {
+	prepared(t)
+	all := must(t, "source", "values", "base")
+	require.Contains(t, all, "setting DB_NAME")
+	require.Regexp(t, `loom_school +\d+ values inside`, all)
+	require.NotContains(t, all, scenario.BaseDatabasePassword)
+	inside := must(t, "source", "values", "base", "loom_school")
+	require.Regexp(t, `loom_school › contact › email +hello@loomandladder.example`, inside)
+	require.NotContains(t, inside, "blogname")
+	found := must(t, "source", "values", "base", "--find", "base site")
+	require.Contains(t, found, "blogname")
+	require.NotContains(t, found, "loom_school")
+	require.Equal(t, 3, nestseed(t, "source", "values", "nowhere").code)
+}

@@ -107,6 +107,10 @@ func TestRolesAreKept(t *testing.T) {
 		want := map[string]int{"viewer": http.StatusForbidden, "builder": http.StatusOK}[role]
 		res, _ = request(t, http.MethodPost, "/api/v1/clients", `{"name":"by-`+role+`"}`, cookie)
 		require.Equal(t, want, res.StatusCode)
+		for _, path := range []string{"/api/v1/sources/base/values", "/api/v1/hosts/preview/folders"} {
+			res, _ = request(t, http.MethodGet, path, "", cookie)
+			require.Equal(t, want, res.StatusCode, "who looks on does not look into hosts")
+		}
 		res, _ = request(t, http.MethodPost, "/api/v1/vault/reveal", `{"noun":"host","owner":"preview","name":"database"}`, cookie)
 		require.Equal(t, http.StatusForbidden, res.StatusCode, "passwords of hosts are the owner's")
 		res, _ = request(t, http.MethodPost, "/api/v1/hosts",

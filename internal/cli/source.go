@@ -72,6 +72,35 @@ func (a *app) setSource() *cli.Command {
 	})
 }
 
+// sourceValues lists what fields could lead to.
+func (a *app) sourceValues() *cli.Command {
+	return asking(a, "values", "NAME [OPTION]", "list options and settings of a source, or the values inside one option",
+		[]cli.Flag{&cli.StringFlag{Name: "find", Usage: "words in its name or its text"}},
+		func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.SourceValues, error) {
+			return svc.SourceValues(ctx, args[0], at(args, 1), c.String("find"))
+		}, func(all wire.SourceValues) {
+			var rows [][]string
+			for _, v := range all.Values {
+				text := strings.Join(strings.Fields(v.Text), " ")
+				switch {
+				case v.Secret:
+					text = "••••••••"
+				case v.Inside > 0:
+					text = several(int64(v.Inside), "value") + " inside"
+				}
+				place := v.Option
+				if v.Setting != "" {
+					place = "setting " + v.Setting
+				}
+				rows = append(rows, []string{strings.Join(append([]string{place}, v.Path...), " › "), text})
+			}
+			table(a.out, []string{"place", "value"}, rows)
+			if all.More {
+				fmt.Fprintln(a.out, "there are more; narrow it with --find")
+			}
+		})
+}
+
 func (a *app) source() *cli.Command {
 	return noun("source", "configured sites that starters are built from", a.addSource(), a.setSource(),
 		listing(a, "list sources", (*client.Client).Sources, []string{"source", "kind", "address", ">files", ">size", ">findings"},
@@ -86,6 +115,7 @@ func (a *app) source() *cli.Command {
 		showing(a, "show a source with its newest survey", (*client.Client).Source, a.printSource),
 		verb("check", "NAME", "visit a source, or any site made by hand that was added as one, and judge it", []cli.Flag{detach()},
 			a.sourceCheck),
+		a.sourceValues(),
 		verb("survey", "NAME", "read a source once and say what is there", []cli.Flag{detach()}, func(ctx context.Context, c *cli.Command,
 			args []string) error {
 			svc, err := a.service(c)

@@ -376,6 +376,11 @@ func (c *Client) Folders(ctx context.Context, host, path string) (wire.Folders, 
 	return get[wire.Folders](ctx, c, "/hosts/"+seg(host)+"/folders?"+url.Values{"path": {path}}.Encode())
 }
 
+// SourceValues lists options and settings of a source that have the words, or the values inside one option.
+func (c *Client) SourceValues(ctx context.Context, source, option, find string) (wire.SourceValues, error) {
+	return get[wire.SourceValues](ctx, c, "/sources/"+seg(source)+"/values?"+url.Values{"option": {option}, "find": {find}}.Encode())
+}
+
 // Agency shows what clients see of the agency.
 func (c *Client) Agency(ctx context.Context) (wire.Agency, error) {
 	return get[wire.Agency](ctx, c, "/agency")

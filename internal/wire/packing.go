@@ -76,6 +76,22 @@ type Inside struct {
 	Path   []string `json:"path"`
 }
 
+// SourceValue is a value of a source that a field could lead to: an option, one value inside an option, or a setting.
+type SourceValue struct {
+	Option  string   `json:"option,omitempty"`
+	Path    []string `json:"path,omitempty" doc:"inside the option"`
+	Setting string   `json:"setting,omitempty"`
+	Text    string   `json:"text,omitempty" doc:"its beginning; of what is secret, nothing"`
+	Inside  int      `json:"inside,omitempty" doc:"how many values are inside the option"`
+	Secret  bool     `json:"secret,omitempty"`
+}
+
+// SourceValues are the values of a source that were asked for.
+type SourceValues struct {
+	Values []SourceValue `json:"values"`
+	More   bool          `json:"more,omitempty" doc:"there are others; ask for fewer"`
+}
+
 // Spot is a cell: a column in the rows in which another column has a value.
 type Spot struct {
 	Table  string `json:"table"`

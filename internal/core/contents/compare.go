@@ -375,9 +375,9 @@ func (c *comparer) forgotten(name string) bool {
 func (c *comparer) inside(name, before, after string) {
 	flat := func(s string) map[string]string {
 		out := map[string]string{}
-		optval.Flatten([]byte(s), func(path, v string) {
+		optval.Each([]byte(s), func(path []string, v string) {
 			if len(out) < 20_000 {
-				out[path] = v
+				out[strings.Join(path, " › ")] = v
 			}
 		})
 		return out

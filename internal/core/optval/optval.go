@@ -12,8 +12,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
-	"strings"
 
 	"nestseed/internal/core/phpval"
 )
@@ -140,38 +141,38 @@ func enter(dec *json.Decoder, opened json.Token, key string) bool {
 	return false
 }
 
-// Flatten calls visit with every single value inside an option and its path, joined with " › "; a plain
-// option is one value without a path. At most depth levels are entered.
-func Flatten(raw []byte, visit func(path, value string)) {
+// Each calls visit with every single value inside an option and the path that leads to it, keys of objects in JSON by name; a plain
+// option is one value without a path. The path is valid during the call.
+func Each(raw []byte, visit func(path []string, value string)) {
 	switch {
 	case phpval.Looks(raw) && phpval.Valid(raw):
-		phpval.Each(raw, func(path []string, value string) { visit(strings.Join(path, " › "), value) })
+		phpval.Each(raw, visit)
 	case looksJSON(raw):
 		var v any
 		dec := json.NewDecoder(bytes.NewReader(raw))
 		dec.UseNumber()
 		if dec.Decode(&v) == nil {
-			flattenJSON(nil, v, visit)
+			eachJSON(nil, v, visit)
 		}
 	default:
-		visit("", string(raw))
+		visit(nil, string(raw))
 	}
 }
 
-func flattenJSON(path []string, v any, visit func(string, string)) {
-	below := func(key string, v any) { flattenJSON(append(path[:len(path):len(path)], key), v, visit) }
+func eachJSON(path []string, v any, visit func([]string, string)) {
+	below := func(key string, v any) { eachJSON(append(path[:len(path):len(path)], key), v, visit) }
 	switch v := v.(type) {
 	case map[string]any:
-		for k, x := range v {
-			below(k, x)
+		for _, k := range slices.Sorted(maps.Keys(v)) {
+			below(k, v[k])
 		}
 	case []any:
 		for i, x := range v {
 			below(strconv.Itoa(i), x)
 		}
 	case nil:
-		visit(strings.Join(path, " › "), "")
+		visit(path, "")
 	default:
-		visit(strings.Join(path, " › "), fmt.Sprint(v))
+		visit(path, fmt.Sprint(v))
 	}
 }

@@ -2,6 +2,7 @@ package optval
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -42,18 +43,18 @@ func TestValuesInsideSerialisedOptionsAreFoundAndSet(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, `a:1:{s:7:"contact";a:2:{s:5:"email";s:16:"longer@y.example";i:3;d:1.5;}}`, string(out))
 	got := map[string]string{}
-	Flatten(out, func(p, v string) { got[p] = v })
+	Each(out, func(p []string, v string) { got[strings.Join(p, " › ")] = v })
 	require.Equal(t, map[string]string{"contact › email": "longer@y.example", "contact › 3": "1.5"}, got)
 }
 
-func TestFlattenSeesObjectsJSONAndPlainText(t *testing.T) {
+func TestEachSeesObjectsJSONAndPlainText(t *testing.T) {
 	got := map[string]string{}
-	Flatten([]byte(`O:8:"stdClass":2:{s:1:"a";b:1;s:1:"b";O:1:"X":1:{s:4:"`+"\x00X\x00k"+`";N;}}`), func(p, v string) { got[p] = v })
+	Each([]byte(`O:8:"stdClass":2:{s:1:"a";b:1;s:1:"b";O:1:"X":1:{s:4:"`+"\x00X\x00k"+`";N;}}`), func(p []string, v string) { got[strings.Join(p, " › ")] = v })
 	require.Equal(t, map[string]string{"a": "1", "b › k": ""}, got)
 	got = map[string]string{}
-	Flatten([]byte(`{"a":[1,null,"t"]}`), func(p, v string) { got[p] = v })
+	Each([]byte(`{"a":[1,null,"t"]}`), func(p []string, v string) { got[strings.Join(p, " › ")] = v })
 	require.Equal(t, map[string]string{"a › 0": "1", "a › 1": "", "a › 2": "t"}, got)
-	Flatten([]byte("just text"), func(p, v string) { require.Equal(t, "just text", v) })
+	Each([]byte("just text"), func(p []string, v string) { require.Equal(t, "just text", v) })
 }
 
 func FuzzSetJSON(f *testing.F) {
@@ -67,4 +68,21 @@ func FuzzSetJSON(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestEachValueIsFoundAtItsPath(t *testing.T) {
+	for raw, n := range map[string]int{
+		`a:2:{s:7:"contact";a:2:{s:5:"email";s:3:"a@b";i:0;i:7;}s:7:"a › b";b:1;}`: 3,
+		`{"contact": {"email": "a@b", "list": ["x", 2, true]}, "n": 1.50}`:         5,
+		`plain`: 1,
+	} {
+		seen := 0
+		Each([]byte(raw), func(path []string, value string) {
+			seen++
+			is, err := Lookup([]byte(raw), path...)
+			require.NoError(t, err, "%v", path)
+			require.Equal(t, value, is, "%v", path)
+		})
+		require.Equal(t, n, seen, raw)
+	}
 }

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"path"
@@ -151,9 +152,8 @@ func (t *taker) options(ctx context.Context) error {
 		name, value := string(row[0]), row[1]
 		for _, p := range t.kind.Extensions {
 			if slices.Contains(p.Active, name) {
-				optval.Flatten(value, func(at, v string) { // names are values, or keys with a weight
-					keys := strings.Split(at, " › ")
-					t.parts[p.Folder] = append(t.parts[p.Folder], v, keys[len(keys)-1])
+				optval.Each(value, func(path []string, v string) { // names are values, or keys with a weight
+					t.parts[p.Folder] = append(t.parts[p.Folder], v, last(path))
 				})
 			}
 		}
@@ -189,25 +189,26 @@ func (t *taker) pending(u kind.Update, value []byte) {
 // Tokens looks for values in an option whose names say that they are secret: the option itself, or values
 // inside it by their paths.
 func Tokens(option string, value []byte) (whole bool, inside []packing.Inside) {
-	optval.Flatten(value, func(at, v string) {
-		name := option
-		if at != "" {
-			name = at
-			if i := strings.LastIndex(at, " › "); i >= 0 {
-				name = at[i+len(" › "):]
-			}
-		}
-		if !kind.SecretName(name) || len(v) < shortSecret || strings.ContainsAny(v, " \n<") || strings.Contains(v, "://") ||
+	optval.Each(value, func(path []string, v string) {
+		if !kind.SecretName(cmp.Or(last(path), option)) || len(v) < shortSecret || strings.ContainsAny(v, " \n<") || strings.Contains(v, "://") ||
 			strings.Contains(v, "@") && strings.Contains(v, ".") {
 			return
 		}
-		if at == "" {
+		if len(path) == 0 {
 			whole = true
 		} else {
-			inside = append(inside, packing.Inside{Option: option, Path: strings.Split(at, " › ")})
+			inside = append(inside, packing.Inside{Option: option, Path: slices.Clone(path)})
 		}
 	})
 	return whole, inside
+}
+
+// last is the last key of a path; "" of an empty one.
+func last(path []string) string {
+	if len(path) == 0 {
+		return ""
+	}
+	return path[len(path)-1]
 }
 
 func (t *taker) tokens(option string, value []byte) {

@@ -71,6 +71,9 @@ func (a *api) hostOperations(h huma.API) {
 			Named
 			Path string `query:"path" maxLength:"4000" doc:"relative to the host's files; empty for those themselves"`
 		}) (*body[wire.Folders], error) {
+			if err := builder(ctx); err != nil {
+				return nil, err
+			}
 			folders, more, err := a.Hosts.Folders(ctx, in.Name, in.Path)
 			return &body[wire.Folders]{wire.Folders{Folders: filled(as[[]wire.Folder](folders)), More: more}}, err
 		})

@@ -46,6 +46,23 @@ func (a *api) sourceOperations(h huma.API) {
 	})
 	operation(h, "GET", "/sources/{name}", "show-source", "Show a source with its newest survey",
 		func(ctx context.Context, in *Named) (*body[wire.Source], error) { return a.showSource(ctx, in.Name) })
+	operation(h, "GET", "/sources/{name}/values", "list-values", "List options and settings of a source, or the values inside one option",
+		func(ctx context.Context, in *struct {
+			Named
+			Option string `query:"option" maxLength:"300" doc:"list the values inside this option"`
+			Find   string `query:"find" maxLength:"200" doc:"words in its name or its text"`
+		}) (*body[wire.SourceValues], error) {
+			if err := builder(ctx); err != nil {
+				return nil, err
+			}
+			values, more, err := a.Sources.Values(ctx, in.Name, in.Option, in.Find)
+			out := wire.SourceValues{Values: make([]wire.SourceValue, len(values)), More: more}
+			for i, v := range values {
+				out.Values[i] = wire.SourceValue{Option: v.Place.Option, Path: v.Place.Path, Setting: v.Place.Setting, Text: v.Text, Inside: v.Inside,
+					Secret: v.Secret}
+			}
+			return &body[wire.SourceValues]{out}, err
+		})
 	operation(h, "POST", "/sources", "add-source", "Add a source", func(ctx context.Context, in *Put[wire.NewSource]) (*body[wire.Source],
 		error) {
 		b := in.Body

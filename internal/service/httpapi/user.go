@@ -100,6 +100,14 @@ func owner(ctx context.Context) error {
 	return nil
 }
 
+// builder refuses whoever may only look: it looks into what a host has, which is work for that and may be private.
+func builder(ctx context.Context) error {
+	if who(ctx).Role == "viewer" {
+		return errForbidden
+	}
+	return nil
+}
+
 func (a *api) userOperations(h huma.API) {
 	operation(h, "POST", "/login", "login", "Log in", a.login)
 	operation(h, "POST", "/logout", "logout", "Log out", a.logout)

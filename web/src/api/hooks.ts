@@ -209,6 +209,12 @@ export const useTick = () =>
     body(http.PUT('/sites/{name}/tasks/{key}', { params: { path: { name: site, key } }, body: tick })))
 export const useSetPacking = () =>
   useDo(({ name, text }: { name: string; text: string }) => body(http.PUT('/starters/{name}/packing', { params: { path: { name } }, body: { text } })))
+/** Options and settings of a source that have the words, or the values inside one option. */
+export const useSourceValues = (name: string, option: string, find: string, wanted: boolean) =>
+  useQuery({
+    queryKey: ['sources', name, 'values', option, find], enabled: wanted && name !== '', staleTime: 60_000, placeholderData: keepPreviousData,
+    queryFn: () => body(http.GET('/sources/{name}/values', { params: { path: { name }, query: { option: option || undefined, find: find || undefined } } })),
+  })
 export const useEditPacking = () =>
   useDo(({ name, edit }: { name: string; edit: Schemas['ListEdit'] }) => body(http.POST('/starters/{name}/packing', { params: { path: { name } }, body: edit })))
 export const useVerify = () => useDo((ref: string) => body(http.POST('/releases/{ref}/verify', { params: { path: { ref } } })))

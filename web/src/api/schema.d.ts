@@ -1196,6 +1196,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sources/{name}/values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List options and settings of a source, or the values inside one option */
+        get: operations["list-values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/starters": {
         parameters: {
             query?: never;
@@ -2984,6 +3001,25 @@ export interface components {
             sub_site?: string;
             survey?: components["schemas"]["Survey"];
             version: string;
+        };
+        SourceValue: {
+            /**
+             * Format: int64
+             * @description how many values are inside the option
+             */
+            inside?: number;
+            option?: string;
+            /** @description inside the option */
+            path?: string[];
+            secret?: boolean;
+            setting?: string;
+            /** @description its beginning; of what is secret, nothing */
+            text?: string;
+        };
+        SourceValues: {
+            /** @description there are others; ask for fewer */
+            more?: boolean;
+            values: components["schemas"]["SourceValue"][];
         };
         Spot: {
             column: string;
@@ -6213,6 +6249,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-values": {
+        parameters: {
+            query?: {
+                /** @description list the values inside this option */
+                option?: string;
+                /** @description words in its name or its text */
+                find?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceValues"];
                 };
             };
             /** @description Error */

@@ -17,6 +17,8 @@ import { Bytes, SizeBar } from '../../parts/SizeBar'
 import { Status } from '../../parts/Status'
 import { When } from '../../parts/When'
 import { Pencil } from 'lucide-react'
+import { withField } from './fields'
+import { Fields } from './Fields'
 import { back, step, type Edited } from './history'
 import { ListedFindings } from './ListedFindings'
 import { PackedTree } from './PackedTree'
@@ -69,6 +71,7 @@ function Editor({ name, saved }: { name: string; saved: Schemas['Packing'] }) {
         {p.surveyed ? <PackedTree starter={name} text={wrong ? saved.text : edited.text} busy={change.isPending} onEdit={edit} /> : <span />}
         <div className="grid gap-4 min-w-0">
           {survey && <ListedFindings findings={survey.findings} list={p.list} source={source.data!.name} onEdit={edit} busy={change.isPending} />}
+          <Fields fields={p.list.fields ?? []} source={starter?.source ?? ''} onAdd={(f) => write(withField(edited.text, f))} />
           <Sheet title={<label htmlFor="packing-list">As text</label>} aside="edits go both ways">
             <div className="px-4 pb-4">
               <Textarea id="packing-list" fault={!!wrong} aria-describedby={wrong ? 'packing-fault' : undefined} rows={20} spellCheck={false}
