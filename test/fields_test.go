@@ -154,6 +154,7 @@ func TestTheValuesOfASourceAreLookedThrough(t *testing.T) {
 	inside := must(t, "source", "values", "base", "loom_school")
 	require.Regexp(t, `loom_school › contact › email +hello@loomandladder.example`, inside)
 	require.NotContains(t, inside, "blogname")
+	require.NotContains(t, inside, "LL-MANY-SITES", "what is below a licence is one")
 	found := must(t, "source", "values", "base", "--find", "base site")
 	require.Contains(t, found, "blogname")
 	require.NotContains(t, found, "loom_school")

@@ -9,7 +9,6 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/optval"
 	"nestseed/internal/core/sitevalue"
-	"nestseed/internal/core/survey"
 )
 
 // Value is a value of a source that a field could lead to: an option, a value inside one, or a setting.
@@ -89,13 +88,9 @@ func (l *valueList) option(name string, raw []byte, inside bool) {
 
 // add adds a value, where it has the words, without what is secret of it.
 func (l *valueList) add(v Value) {
-	last := cmp.Or(v.Place.Setting, v.Place.Option)
-	if n := len(v.Place.Path); n > 0 {
-		last = v.Place.Path[n-1]
-	}
 	_, known := l.secrets.In([]byte(v.Text))
-	whole, _ := survey.Tokens(last, []byte(v.Text))
-	if v.Secret = v.Text != "" && (known || whole || kind.SecretName(last)); v.Secret {
+	names := append([]string{v.Place.Setting, v.Place.Option}, v.Place.Path...)
+	if v.Secret = v.Text != "" && (known || slices.ContainsFunc(names, kind.SecretName)); v.Secret {
 		v.Text = ""
 	}
 	if l.words != "" && !strings.Contains(strings.ToLower(v.Place.String()+" "+v.Text), l.words) {
