@@ -34,7 +34,7 @@ const columns: ListColumn<SiteRow>[] = [
   { id: 'site', head: 'Site', sort: 'title', fixed: true, cell: (s) => <To to={`/sites/${s.name}`}>{s.title || s.name}</To> },
   { id: 'name', head: 'Name', sort: 'name', away: true, cell: (s) => <span className="font-mono">{s.name}</span> },
   { id: 'client', head: 'Client', away: true, cell: (s) => <To to={`/clients/${s.client}`}>{s.client}</To> },
-  { id: 'address', head: 'Address', grow: true, cell: (s) => <Out href={s.address} /> },
+  { id: 'address', head: 'Address', grow: true, wide: true, cell: (s) => <Out href={s.address} /> },
   { id: 'release', head: 'Release', cell: (s) => <><To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && !s.retired_at && <span className="text-soft" title={`${plural(s.behind, 'newer release')}`}> −{s.behind}</span>}</> },
   { id: 'host', head: 'Host', away: true, cell: (s) => <To to={`/hosts/${s.host}`}>{s.host}</To> },
   { id: 'state', head: 'State', wide: true, cell: (s) => <Stands site={s} /> },
