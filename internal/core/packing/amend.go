@@ -201,6 +201,7 @@ func (a *amender) items(s span, from, into []any) bool {
 			end++
 		}
 		a.splice(starts[i], end, nil)
+		s.to -= end - starts[i] // what is before it ends earlier now
 	}
 	return true
 }

@@ -59,6 +59,13 @@ func TestAnEditKeepsTheWordsThatPeopleWrote(t *testing.T) {
 	require.NotContains(t, back, "mp4")
 }
 
+func TestSeveralItemsAtTheEndOfAListAreTakenBack(t *testing.T) {
+	out := amended(t, "list: a\nempty:\n- users\n- votes\n- words\n", Edit{Empty: []string{"votes", "words"}, TakeBack: true})
+	require.Equal(t, "list: a\nempty:\n- users\n", out)
+	out = amended(t, "empty:\n- users\n- votes\nlist: a\n", Edit{Empty: []string{"users", "votes"}, TakeBack: true})
+	require.NotContains(t, out, "votes")
+}
+
 func TestAnEditIsKnownToBeInAList(t *testing.T) {
 	list, err := Parse([]byte(commented))
 	require.NoError(t, err)

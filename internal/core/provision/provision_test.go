@@ -308,11 +308,11 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		req := w.request(scenario.Schools(3)[2])
 		req.Values["measurement"] = Given{"nonsense", "client"}
 		delete(req.Values, "title")
-		req.Values["colour"] = Given{"green", "given"}
+		req.Values["mood"] = Given{"green", "given"}
 		plan, err := Prepare(ctx, req)
 		require.NoError(t, err)
 		require.Equal(t, []string{"title", "measurement"}, plan.Missing)
-		require.Contains(t, strings.Join(plan.Problems, " "), `no field "colour"`)
+		require.Contains(t, strings.Join(plan.Problems, " "), `no field "mood"`)
 		for _, v := range plan.Values {
 			require.NotContains(t, v.Value, "LB-", "a secret is masked")
 		}
