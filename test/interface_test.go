@@ -162,7 +162,7 @@ func TestCommandsSayWhatIsWrongAndWhatToDo(t *testing.T) {
 		{3, "nobody", "source check nobody"},
 		{4, "exists already", "site provision " + s.Client + " --from music-base@1 --host preview"},
 		{4, "part \"weather\"", "site provision " + s.Client + " --from music-base@1 --host preview --replace --keep weather"},
-		{4, "no field \"colour\"", "site provision " + s.Client + " --from music-base@1 --host preview --name another-one --set colour=green"},
+		{4, "no field \"mood\"", "site provision " + s.Client + " --from music-base@1 --host preview --name another-one --set mood=green"},
 		{4, "no site can be named table", "site provision " + s.Client + " --from music-base@1 --host preview --name table"},
 		{4, "name another host, or another address", "site move " + s.Name + " --host preview"},
 	} {
