@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -298,4 +299,16 @@ func (a *api) startProvision(ctx context.Context, args sites.ProvisionArgs, p *w
 		return nil, err
 	}
 	return a.start(ctx, records.Run{Job: "provision", Title: title, Target: engine.Target("site", p.Name)}, args)
+}
+
+// dueDay is the day that a request names; nil where it names none, and the zero time for "none any more".
+func dueDay(given *string) (*time.Time, error) {
+	if given == nil {
+		return nil, nil
+	}
+	day, err := time.Parse(time.DateOnly, *given)
+	if err != nil {
+		return nil, input.Wrongf("%q is not a day like 2026-12-01", *given)
+	}
+	return &day, nil
 }

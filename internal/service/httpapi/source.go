@@ -102,3 +102,16 @@ func (a *api) sourceOperations(h huma.API) {
 				sites.CheckArgs{Source: s.Name})
 		})
 }
+
+func (a *api) showSource(ctx context.Context, name string) (*body[wire.Source], error) {
+	s, err := a.db.Source(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	out := sourceOut(s)
+	accepted, err := a.db.AcceptedOf(ctx, s.ID)
+	for _, of := range accepted {
+		out.Accepted = append(out.Accepted, acceptanceOut(of))
+	}
+	return &body[wire.Source]{out}, err
+}
