@@ -1,8 +1,9 @@
-import { useNavigate, useParams } from 'react-router'
+import { useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useMap, useRelease, useVerify } from '../../api/hooks'
 import { useAddressValue } from '../../lib/address'
 import { count, plural, size } from '../../lib/format'
+import { useFollow } from '../../lib/useFollow'
 import { Areas } from '../../parts/Areas'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Head } from '../../parts/Head'
@@ -29,7 +30,7 @@ export function ReleasePage() {
   const { release: ref = '' } = useParams()
   const release = useRelease(ref)
   const verify = useVerify()
-  const go = useNavigate()
+  const { start } = useFollow()
   const [at, setAt] = useAddressValue('at')
   const [file, setFile] = useAddressValue('file')
   const folder = file ? folderOf(file) : at
@@ -51,7 +52,7 @@ export function ReleasePage() {
         crumbs={[{ to: '/starters', label: 'Starters' }, { to: `/starters/${r.starter}`, label: r.starter }]}
         facts={<><span><b className="text-ink"><When at={r.made} /></b> by {r.by}</span>{r.imported_from ? <span>imported from {r.imported_from}</span> : <span>from <To to={`/sources/${r.source}`}>{r.source}</To></span>}<span>{r.kind_title} <b>{r.version}</b></span>
           <span><b>{count(r.totals.files)}</b> files</span><span><b>{r.totals.tables}</b> tables, <b>{count(r.totals.rows)}</b> rows</span>{r.sites > 0 && <To to={`/sites?starter=${r.starter}`}>{plural(r.sites, 'site')}</To>}{r.note && <span>“{r.note}”</span>}</>}>
-        {r.kept && <Button disabled={verify.isPending} onClick={() => void verify.mutateAsync(ref).then((run) => go(`/runs/${run.id}`)).catch(() => {})}>Verify</Button>}
+        {r.kept && <Button disabled={verify.isPending} onClick={() => start(verify.mutateAsync(ref))}>Verify</Button>}
         <CompareWith release={r} />
         {r.kept && <Discard release={r} />}
         {r.kept && <Download release={r} />}

@@ -1,10 +1,11 @@
 import { AlertTriangle, Check, X } from 'lucide-react'
 import { useState } from 'react'
-import { useNavigate, useParams } from 'react-router'
+import { useParams } from 'react-router'
 import type { Run } from '../../api/client'
 import { ended, useCancel, useLog, useRetry, useRun } from '../../api/hooks'
 import { count, day, millis, size, took } from '../../lib/format'
 import { progressSentence } from '../../lib/progress'
+import { useFollow } from '../../lib/useFollow'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Input } from '../../parts/Field'
 import { Head } from '../../parts/Head'
@@ -23,7 +24,7 @@ export function RunPage() {
   const run = useRun(id)
   const cancel = useCancel()
   const retry = useRetry()
-  const go = useNavigate()
+  const { start } = useFollow()
   if (run.isPending) return <Loading />
   if (!run.data) return <><Head title={`Run ${id}`} /><Trouble error={run.error} /></>
   const r = run.data
@@ -39,7 +40,7 @@ export function RunPage() {
       </>}>
         {!over && !r.committed && <Button disabled={cancel.isPending} onClick={() => cancel.mutate(id)}>{r.status === 'cleanup-failed' ? 'Give up' : 'Cancel'}</Button>}
         {over && r.repeats && r.status !== 'done' && (
-          <Button primary disabled={retry.isPending} onClick={() => void retry.mutateAsync({ id }).then((again) => go(`/runs/${again.id}`)).catch(() => {})}>Try again</Button>
+          <Button primary disabled={retry.isPending} onClick={() => start(retry.mutateAsync({ id }))}>Try again</Button>
         )}
         {over && about && <ButtonLink primary={r.status === 'done'} to={about.to}>{r.status === 'done' ? `Open ${about.label}` : `Go to ${about.label}`}</ButtonLink>}
       </Head>

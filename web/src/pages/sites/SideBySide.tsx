@@ -1,7 +1,8 @@
 import { useState } from 'react'
-import { useNavigate, useParams } from 'react-router'
+import { useParams } from 'react-router'
 import { useLook, useSideBySide } from '../../api/hooks'
 import { Problem } from '../../api/client'
+import { useFollow } from '../../lib/useFollow'
 import { Button } from '../../parts/Button'
 import { Head } from '../../parts/Head'
 import { Chips } from '../../parts/Chips'
@@ -19,13 +20,13 @@ export function SideBySide() {
   const { name = '' } = useParams()
   const seen = useSideBySide(name)
   const look = useLook()
-  const go = useNavigate()
+  const { start } = useFollow()
   const [at, setAt] = useState(0)
   const [view, setView] = useAddressValue('view')
   const never = seen.error instanceof Problem && seen.error.status === 404
   if (seen.isPending) return <Loading />
   if (!seen.data && !never) return <Trouble error={seen.error} />
-  const again = <Button primary={never} onClick={async () => go(`/runs/${(await look.mutateAsync(name)).id}`)}>{never ? 'Look at them now' : 'Look again'}</Button>
+  const again = <Button primary={never} onClick={() => start(look.mutateAsync(name))}>{never ? 'Look at them now' : 'Look again'}</Button>
   if (!seen.data) return <><Head title={`${name} beside its source`}>{again}</Head><Trouble error={look.error} /><Sheet><Empty>Nobody has looked yet. It takes a second or two a page.</Empty></Sheet></>
   const s = seen.data
   const page = s.pages[Math.min(at, s.pages.length - 1)]!

@@ -1,9 +1,10 @@
 import { Archive, Check, EyeOff } from 'lucide-react'
 import type { ReactNode } from 'react'
-import { useNavigate, useParams } from 'react-router'
+import { useParams } from 'react-router'
 import type { Schemas, Site } from '../../api/client'
 import { useCheck, useRetry, useSideBySide, useSite, useTick, useUnacceptCheck } from '../../api/hooks'
 import { count, date, day, millis, plural } from '../../lib/format'
+import { useFollow } from '../../lib/useFollow'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Copy } from '../../parts/Copy'
 import { cx } from '../../parts/cx'
@@ -135,7 +136,7 @@ function Due({ site, task }: { site: string; task: Schemas['LaunchTask'] }) {
 /** The checks: what fails is open with what to do about it, what passes is folded. */
 function Judged({ site }: { site: Site }) {
   const check = useCheck()
-  const go = useNavigate()
+  const { start } = useFollow()
   const r = site.report
   const accepted = (c: Schemas['Check']) => site.accepted?.find((a) => a.what === c.name)
   const open = r?.checks.filter((c) => c.result !== 'pass' && !accepted(c)) ?? []
@@ -144,7 +145,7 @@ function Judged({ site }: { site: Site }) {
   return (
     <Sheet id="checks" title="Checks" aside={<span className="flex flex-wrap items-center gap-3">
       {r && <span>{plural(r.pages, 'page')}, <When at={r.at} />, in {millis(r.took_ms)}</span>}
-      {!site.retired_at && <Button small disabled={check.isPending} onClick={() => void check.mutateAsync(site.name).then((run) => go(`/runs/${run.id}`)).catch(() => {})}>Check it now</Button>}
+      {!site.retired_at && <Button small disabled={check.isPending} onClick={() => start(check.mutateAsync(site.name))}>Check it now</Button>}
     </span>}>
       <div className="px-4"><Trouble error={check.error} /></div>
       {!r ? <Empty>Not checked yet.</Empty> : (
@@ -193,13 +194,13 @@ function Known({ site, check, accepted }: { site: Site; check: Schemas['Check'];
 /** What to do about a site whose checks found faults. */
 function MakeAgain({ site }: { site: Site }) {
   const retry = useRetry()
-  const go = useNavigate()
+  const { start } = useFollow()
   const starter = site.release.split('@')[0]
   if (site.retired_at || !site.report?.checks.some((c) => c.result === 'fail')) return null
   return (
     <div className="px-4 py-3 border-t border-line">
       <p className="text-soft mb-2">Correct what is wrong on the site and check it again; or correct the source or the packing list, build {starter} again, and make the site again. What stands there becomes a safety copy.</p>
-      <Button disabled={retry.isPending} onClick={() => void retry.mutateAsync({ id: site.run_id, from: starter }).then((run) => go(`/runs/${run.id}`)).catch(() => {})}>Make it again from the newest release</Button>
+      <Button disabled={retry.isPending} onClick={() => start(retry.mutateAsync({ id: site.run_id, from: starter }))}>Make it again from the newest release</Button>
       <Trouble error={retry.error} />
     </div>
   )

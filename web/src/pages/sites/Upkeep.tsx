@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import type { Site } from '../../api/client'
 import { useCopyRule, useDropCopy, useHosts, useKeepCopy, useMove, useMovePlan, usePutBack, useRefresh, useRefreshPlan, useReleases, useRetire, useRotate, useUndo, useUndoPlan } from '../../api/hooks'
+import { useFollow } from '../../lib/useFollow'
 import { Ask, Question } from '../../parts/Dialog'
 import { Field, Input, Select, Tick } from '../../parts/Field'
 import { To } from '../../parts/Links'
@@ -27,19 +28,20 @@ export function MoreActs({ site }: { site: Site }) {
 
 function Others({ site }: { site: Site }) {
   const go = useNavigate()
+  const { follow, start } = useFollow()
   const keep = useKeepCopy()
   const retire = useRetire()
   const rotate = useRotate()
-  const follow = async (run: Promise<{ id: number }>) => void go(`/runs/${(await run).id}`)
   const [act, setAct] = useState<'rotate' | 'retire' | ''>('')
   return (
     <>
       <Menu label="More">
-        <MenuItem onSelect={() => void follow(keep.mutateAsync(site.name))}>Make a safety copy</MenuItem>
+        <MenuItem onSelect={() => start(keep.mutateAsync(site.name))}>Make a safety copy</MenuItem>
         <MenuItem onSelect={() => void go(`/sites/${site.name}/sheet`)}>Page to print</MenuItem>
         <MenuItem onSelect={() => setAct('rotate')}>New credentials…</MenuItem>
         <MenuItem danger onSelect={() => setAct('retire')}>Retire…</MenuItem>
       </Menu>
+      <Trouble error={keep.error} />
       <Question open={act === 'rotate'} onLeave={() => setAct('')} title={`New credentials for ${site.name}`} action="Change them" onSubmit={() => follow(rotate.mutateAsync(site.name))}
         about={`Its database gets a new user and password, and ${site.admin} a new password. Visitors notice nothing; whoever logs in needs the new one.`} />
       <Question danger open={act === 'retire'} onLeave={() => setAct('')} title={`Retire ${site.name}`} action="Retire it" onSubmit={() => follow(retire.mutateAsync(site.name))}
@@ -50,10 +52,9 @@ function Others({ site }: { site: Site }) {
 
 /** What has happened to the site, and how to go back. */
 export function History({ site }: { site: Site }) {
-  const go = useNavigate()
+  const { follow } = useFollow()
   const putBack = usePutBack()
   const drop = useDropCopy()
-  const follow = async (run: Promise<{ id: number }>) => void go(`/runs/${(await run).id}`)
   return (
     <Sheet title="History" aside={site.copies.length > 0 && plural(site.copies.length, 'safety copy', 'safety copies')}>
       <ul aria-label="Safety copies">

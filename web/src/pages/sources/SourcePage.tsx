@@ -4,6 +4,7 @@ import {
   useChangeSource, useCheckSource, useRemoveSource, useSource, useStarters, useUnacceptFinding,
 } from '../../api/hooks'
 import { count, day, millis, plural } from '../../lib/format'
+import { useFollow } from '../../lib/useFollow'
 import { Areas } from '../../parts/Areas'
 import { Button } from '../../parts/Button'
 import { Ask, text } from '../../parts/Dialog'
@@ -26,7 +27,7 @@ export function SourcePage() {
   const source = useSource(name)
   const starters = (useStarters().data ?? []).filter((t) => t.source === name)
   const check = useCheckSource()
-  const go = useNavigate()
+  const { start } = useFollow()
   if (source.isPending) return <Loading />
   if (!source.data) return <><Head title={name} /><Trouble error={source.error} /></>
   const s = source.data
@@ -39,7 +40,7 @@ export function SourcePage() {
         {starters.length > 0 && <span>starters {starters.map((t, i) => <span key={t.name}>{i > 0 && ', '}<To to={`/starters/${t.name}`}>{t.name}</To></span>)}</span>}</>}>
         <RemoveSource name={name} />
         <ChangeSource source={s} />
-        <Button disabled={check.isPending} onClick={() => void check.mutateAsync(name).then((run) => go(`/runs/${run.id}`))}>Check its pages</Button>
+        <Button disabled={check.isPending} onClick={() => start(check.mutateAsync(name))}>Check its pages</Button>
         <StartSurvey source={name} again={!!v} primary={!v} />
         {v && <CreateStarter source={name} />}
       </Head>

@@ -1,9 +1,9 @@
 import { CalendarClock, Check, EyeOff, Globe } from 'lucide-react'
 import type { ReactNode } from 'react'
-import { useNavigate } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useAcceptCheck, useAcceptFinding, useCheck, useRetry, useRuns, useSurvey, useTick, useToday } from '../../api/hooks'
 import { date, plural, took } from '../../lib/format'
+import { useFollow } from '../../lib/useFollow'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Ask, text } from '../../parts/Dialog'
 import { TextField, Tick } from '../../parts/Field'
@@ -105,13 +105,13 @@ function Settle({ group, item }: { group: Group; item: Item }) {
   const check = useCheck()
   const survey = useSurvey()
   const retry = useRetry()
-  const go = useNavigate()
-  const follow = async (run: Promise<{ id: number }>) => go(`/runs/${(await run).id}`)
+  const { start } = useFollow()
   const busy = check.isPending || survey.isPending || retry.isPending
+  const trouble = <Trouble error={check.error ?? survey.error ?? retry.error} />
   switch (item.act) {
-    case 'check': return <Button small disabled={busy} onClick={() => void follow(check.mutateAsync(group.name))}>Check it</Button>
-    case 'survey': return <Button small disabled={busy} onClick={() => void follow(survey.mutateAsync(group.name))}>Survey it</Button>
-    case 'retry': return <Button small disabled={busy} onClick={() => void follow(retry.mutateAsync({ id: Number(group.name) }))}>Try again</Button>
+    case 'check': return <><Button small disabled={busy} onClick={() => start(check.mutateAsync(group.name))}>Check it</Button>{trouble}</>
+    case 'survey': return <><Button small disabled={busy} onClick={() => start(survey.mutateAsync(group.name))}>Survey it</Button>{trouble}</>
+    case 'retry': return <><Button small disabled={busy} onClick={() => start(retry.mutateAsync({ id: Number(group.name) }))}>Try again</Button>{trouble}</>
   }
   const at = group.noun === 'site' ? '#checks' : group.noun === 'source' ? '#findings' : ''
   return <ButtonLink small to={`/${pages[group.noun]}/${group.name}${at}`}>{group.noun === 'run' ? 'See why' : 'Look at it'}</ButtonLink>
