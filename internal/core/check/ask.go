@@ -182,7 +182,7 @@ func (r *runner) links(t *told) {
 
 // mail tells whether mail goes out, by what the site says, and warns when that is not as it was asked.
 func (r *runner) mail(t *told) {
-	if r.site.Kind.Mail.File == "" {
+	if !r.site.Kind.Mail.Can() {
 		return
 	}
 	state := map[bool]string{true: "kept from going out", false: "let out"}

@@ -263,18 +263,6 @@ type Mail struct {
 // Can reports whether mail can be kept from going out.
 func (m Mail) Can() bool { return m.File != "" || m.Setting != "" }
 
-// Report is a page that a site is asked by. It answers {key}, a space, and a JSON object, to requests whose parameter "by" is the
-// HMAC-SHA-256 (RFC 2104) of "at", the time in seconds, a space, and "what", with {key}; it is silent to others, and after {until}.
-// Asked for "state", it tells database, user, links, which are those that the site writes into
-// mails and pages, and mail: kept, and why not; asked for "connection", Host, Name, User, Password, Prefix.
-type Report struct {
-	File string `yaml:"file"` // for its ending
-	Text string `yaml:"text"`
-}
-
-// AsksPrefix is how the names of such pages begin while they lie in a site's folder.
-const AsksPrefix = "nestseed-asks-"
-
 // End is the day from which versions of a product that begin with Version are looked after no more. Versions
 // are compared as numbers: Before means every version below it.
 type End struct {

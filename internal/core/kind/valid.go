@@ -61,6 +61,9 @@ func (k *Kind) valid() error {
 	if err := k.Hold.valid(); err != nil {
 		return err
 	}
+	if err := k.Report.fill(); err != nil {
+		return err
+	}
 	if err := k.Media.valid(); err != nil {
 		return err
 	}
