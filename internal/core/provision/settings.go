@@ -41,6 +41,10 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 	}
 	mk.shareSettings(s)
 	if mk.req.Refresh != nil { // everything else in it is the site's
+		if m := mk.req.Kind.Mail; m.Setting != "" {
+			now, err := s.Get(m.Setting)
+			mk.result.Quiet = err == nil && now == m.Kept
+		}
 		return errors.Join(writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()), mk.hold(ctx))
 	}
 	for _, salt := range ks.Salts {
