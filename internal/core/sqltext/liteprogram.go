@@ -1,7 +1,5 @@
 package sqltext
 
-import "slices"
-
 // liteProgram reads CREATE VIEW and CREATE TRIGGER of SQLite (SQLite documentation, "CREATE VIEW", "CREATE TRIGGER").
 func (p *parser) liteProgram() (*Program, error) {
 	p.must("create")
@@ -22,11 +20,7 @@ func (p *parser) liteProgram() (*Program, error) {
 	default:
 		p.fail("%s is not understood here", p.peek())
 	}
-	if err := p.end(); err != nil {
-		return nil, err
-	}
-	g.Uses = slices.Compact(slices.Sorted(slices.Values(p.tables)))
-	return g, nil
+	return p.program(g)
 }
 
 func (p *parser) liteTrigger(g *Program) {

@@ -1,7 +1,6 @@
 package sqltext
 
 import (
-	"slices"
 	"strconv"
 	"strings"
 )
@@ -50,11 +49,7 @@ func (p *parser) pgProgram() (*Program, error) {
 	default:
 		p.fail("%s is not understood here", p.peek())
 	}
-	if err := p.end(); err != nil {
-		return nil, err
-	}
-	g.Uses = slices.Compact(slices.Sorted(slices.Values(p.tables)))
-	return g, nil
+	return p.program(g)
 }
 
 func (p *parser) pgExtension(g *Program) {

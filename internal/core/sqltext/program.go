@@ -106,6 +106,11 @@ func (d *Dialect) ParseProgram(stmt []byte, database string, made []*Program) (*
 	default:
 		p.fail("%s is not understood here", p.peek())
 	}
+	return p.program(g)
+}
+
+// program returns a program that was read to its last token, with the tables that it names.
+func (p *parser) program(g *Program) (*Program, error) {
 	if err := p.end(); err != nil {
 		return nil, err
 	}
