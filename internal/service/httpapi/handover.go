@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"nestseed/internal/core/packing"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
 )
@@ -64,6 +65,9 @@ func (a *api) sheet(ctx context.Context, s records.Site) (wire.Sheet, error) {
 		Visible: s.Visible, Values: []wire.Value{}, Tasks: []wire.LaunchTask{}, MadeAt: s.MadeAt}
 	for _, v := range s.Plan.Values {
 		if v.Value != "" {
+			if _, file := packing.AsFile(v.Value); file != "" {
+				v.Value = file
+			}
 			out.Values = append(out.Values, as[wire.Value](v))
 		}
 	}

@@ -20,6 +20,7 @@ import { Result, Status } from '../../parts/Status'
 import { When } from '../../parts/When'
 import { AcceptButton } from '../today/Today'
 import { Reveal } from '../vault/Reveal'
+import { shownValue } from '../clients/ValueField'
 import { Checks, countsOf } from './Checks'
 import { GoLive, Hold } from './Doors'
 import { HandOver } from './HandOver'
@@ -248,7 +249,7 @@ function Details({ site: s }: { site: Site }) {
     <Sheet title="What was set, and where it is">
       <Rows caption="Values" rows={s.values} by={(v) => v.key} columns={[
         { head: 'Value', cell: (v) => v.label },
-        { head: '', grow: true, cell: (v) => <span className={cx('break-words', v.secret && 'text-soft')}>{v.value}</span> },
+        { head: '', grow: true, cell: (v) => <span className={cx('break-words', v.secret && 'text-soft')}>{shownValue(v.value)}</span> },
         { head: 'From', cell: (v) => <span className="text-soft">{v.origin}</span> },
       ]} />
       <dl className="px-4 py-3 grid grid-cols-[8.5rem_minmax(0,1fr)] gap-y-1 border-t border-line">
