@@ -16,6 +16,7 @@ require (
 	github.com/klauspost/compress v1.20.4
 	github.com/miekg/dns v1.1.73
 	github.com/minio/minio-go/v7 v7.4.1
+	github.com/pierrec/lz4/v4 v4.1.33
 	github.com/pkg/sftp v1.13.12
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0

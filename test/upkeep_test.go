@@ -278,11 +278,15 @@ func TestATableMakesEachSiteByItself(t *testing.T) {
 		require.Equal(t, http.StatusServiceUnavailable, code)
 	}
 	nothingLeft(t, schools[1].Name)
+	// As if the service had ended before it was checked.
+	_, err := connectRecords(t).Exec(t.Context(), "UPDATE sites SET report = NULL WHERE name = $1", schools[2].Name)
+	require.NoError(t, err)
 	fixed := strings.Replace(text.String(), "nonsense", schools[1].Settings["measurement"], 1)
 	r = withInput(t, fixed, "--json", "site", "provision", "--table", "-", "--from", "music-base@1", "--host", "preview")
 	require.Zero(t, r.code, r.err)
 	require.Contains(t, r.out, `"status": "there"`)
 	for _, s := range schools {
+		require.NotNil(t, ask[wire.Site](t, "site", "show", s.Name).Report, "all are checked, also those that were there unchecked")
 		must(t, "site", "undo", s.Name)
 		nothingLeft(t, s.Name)
 	}

@@ -61,6 +61,9 @@ func (r *runner) crawl(ctx context.Context) error {
 			return
 		}
 		u.Fragment = ""
+		if u.Path == "" {
+			u.Path = "/" // the same page (RFC 3986 section 6.2.3)
+		}
 		if s := u.String(); !seen[s] && len(seen) < r.site.MaxPages {
 			seen[s] = true
 			queue = append(queue, &page{address: s, from: says})

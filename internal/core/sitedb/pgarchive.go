@@ -8,6 +8,9 @@ import (
 	"fmt"
 	"io"
 	"strings"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
 )
 
 // Sections of an archive of PostgreSQL's dump program, and the sorts of blocks in it.
@@ -54,11 +57,46 @@ type pgArchive struct {
 	version int // 1.14 is 114
 	integer int // bytes of a whole number
 	offset  int // bytes of a place
-	packed  bool
+	packed  pgPacking
 	items   map[int]*pgItem
 	order   []*pgItem
 	server  string
 	program string
+}
+
+// pgPacking is how blocks are compressed (PostgreSQL, src/include/common/compression.h, pg_compress_algorithm).
+type pgPacking int
+
+const (
+	pgPlain pgPacking = iota
+	pgGzip
+	pgLZ4
+	pgZstd
+)
+
+// mostWindow bounds what unpacking a block takes of memory (RFC 8878 section 3.1.1.1.2 has 8 MB for what everybody can read; the
+// dump program's highest levels take more).
+const mostWindow = 128 << 20
+
+// unpack returns what stands in a block. end is called when it has been read.
+func (p pgPacking) unpack(block io.Reader) (in io.Reader, end func(), err error) {
+	switch p {
+	case pgGzip: // zlib's format (RFC 1950)
+		z, err := zlib.NewReader(block)
+		if err != nil {
+			return nil, nil, err
+		}
+		return z, func() { z.Close() }, nil
+	case pgLZ4:
+		return lz4.NewReader(block), func() {}, nil
+	case pgZstd:
+		z, err := zstd.NewReader(block, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(mostWindow), zstd.WithDecoderLowmem(true))
+		if err != nil {
+			return nil, nil, err
+		}
+		return z, z.Close, nil
+	}
+	return block, func() {}, nil
 }
 
 // pgItem is an entry of its table of contents.
@@ -207,18 +245,16 @@ func (a *pgArchive) head() error {
 func (a *pgArchive) compression() error {
 	if a.version < 115 {
 		level, err := a.number()
-		a.packed = level != 0
+		if level != 0 {
+			a.packed = pgGzip
+		}
 		return err
 	}
 	by, err := a.byte()
-	switch {
-	case err != nil:
-		return err
-	case by > 1:
-		return refusedArchive("it is compressed by another method than gzip; make text of it with pg_restore -f FILE")
+	if a.packed = pgPacking(by); err == nil && a.packed > pgZstd {
+		err = refusedArchive("it is compressed by a method that is not known; make text of it with pg_restore -f FILE")
 	}
-	a.packed = by == 1
-	return nil
+	return err
 }
 
 func (a *pgArchive) contents() error {
@@ -324,13 +360,10 @@ func (a *pgArchive) blocks() error {
 			err = a.largeObjects()
 		case sort != pgRows:
 			err = refusedArchive("a block of the sort %d is not known", sort)
-		case strings.TrimSpace(item.copy) == "":
-			err = a.rows(io.Discard) // written with --inserts: they are statements
-			if err == nil {
-				err = refusedArchive("its rows are statements; make it without --inserts, or make text of it with pg_restore -f FILE")
-			}
 		default:
-			a.out.WriteString(strings.TrimRight(item.copy, "\n") + "\n")
+			if strings.TrimSpace(item.copy) != "" { // without it, rows are statements
+				a.out.WriteString(strings.TrimRight(item.copy, "\n") + "\n")
+			}
 			if err = a.rows(a.out); err == nil {
 				_, err = a.out.WriteString("\n")
 			}
@@ -344,15 +377,11 @@ func (a *pgArchive) blocks() error {
 // rows copies what is in one block.
 func (a *pgArchive) rows(to io.Writer) error {
 	c := &pgChunks{of: a}
-	var from io.Reader = c
-	if a.packed {
-		z, err := zlib.NewReader(c)
-		if err != nil {
-			return refusedArchive("rows are not compressed as they should be: %v", err)
-		}
-		defer z.Close()
-		from = z
+	from, end, err := a.packed.unpack(c)
+	if err != nil {
+		return refusedArchive("rows are not compressed as they should be: %v", err)
 	}
+	defer end()
 	if _, err := io.Copy(to, from); err != nil {
 		return refusedArchive("rows cannot be read: %v", err)
 	}

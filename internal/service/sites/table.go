@@ -54,16 +54,21 @@ type TableOutcome struct {
 // tableAtOnce is how many sites of a table are made at a time. One run is the table's own.
 const tableAtOnce = engine.DefaultWorkers - 1
 
+// makingOfTable is about which share of a table's time the making of its sites takes; their checks take the rest.
+const makingOfTable = 0.25
+
 // ProvisionTable starts a run for each row, a few at a time, and gathers what became of them. Each succeeds or fails by
-// itself. A table that begins again goes on where it was: rows whose site is there are passed over.
+// itself. All sites stand before they are checked, but for the first, which shows at once what is wrong with all. A table that
+// begins again goes on where it was: rows whose site is there are passed over, and checked where they have not been.
 func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (*TableResult, error) {
+	progress.Stage(report, 0, makingOfTable)
 	report.Step("Make sites", progress.Amount{Files: int64(len(args.Rows))})
 	out := make([]TableOutcome, len(args.Rows))
 	group := parallel.Group{}
 	group.SetLimit(tableAtOnce)
 	for i, row := range args.Rows {
 		group.Go(func() error {
-			out[i] = svc.tableRow(ctx, run, args, row)
+			out[i] = svc.tableRow(ctx, run, args, row, i > 0)
 			report.Add(progress.Amount{Files: 1})
 			if out[i].Error != "" {
 				report.Note(out[i].Site + ": " + out[i].Error)
@@ -74,9 +79,13 @@ func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args Table
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
+	progress.Stage(report, makingOfTable, 1)
+	if err := svc.checkRows(ctx, out, report); err != nil {
+		return nil, err
+	}
 	res := &TableResult{Rows: out}
 	for _, o := range out {
-		if o.Status == records.Done || o.Status == "there" {
+		if o.made() {
 			res.Made++
 		} else {
 			res.Failed++
@@ -92,7 +101,44 @@ func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args Table
 	return res, nil
 }
 
-func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, row TableRow) TableOutcome {
+// made says whether the site of a row stands.
+func (o TableOutcome) made() bool { return o.Status == records.Done || o.Status == "there" }
+
+// checkRows checks the sites of rows that have not been checked. That one cannot be checked is told, and does not fail its row.
+func (svc *Sites) checkRows(ctx context.Context, rows []TableOutcome, report progress.Reporter) error {
+	report.Step("Check sites", progress.Amount{Files: int64(len(rows))})
+	group := parallel.Group{}
+	group.SetLimit(tableAtOnce)
+	for i := range rows {
+		group.Go(func() error {
+			if o := &rows[i]; o.made() && ctx.Err() == nil {
+				if err := svc.checkRow(ctx, o); err != nil && ctx.Err() == nil {
+					report.Note(fmt.Sprintf("%s could not be checked: %v", o.Site, err))
+				}
+			}
+			report.Add(progress.Amount{Files: 1})
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func (svc *Sites) checkRow(ctx context.Context, o *TableOutcome) error {
+	s, err := svc.DB.Site(ctx, o.Site)
+	if err != nil {
+		return err
+	}
+	if s.Report == nil {
+		if s.Report, err = svc.checkSite(ctx, o.Site, progress.Discard); err != nil {
+			return err
+		}
+		o.Millis += s.Report.TookMillis
+	}
+	o.Faults = s.Report.Faults()
+	return nil
+}
+
+func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, row TableRow, unchecked bool) TableOutcome {
 	name := row.Name
 	if name == "" {
 		name = row.Client
@@ -114,7 +160,7 @@ func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, 
 	}
 	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible,
 		Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Mend: args.Mend, TenantOf: args.TenantOf,
-		Sealed: row.Sealed}
+		Sealed: row.Sealed, Unchecked: unchecked}
 	child, err := svc.Engine.Start(ctx, engine.Run{Job: "provision", Title: "Make site " + name, Target: engine.Target("site", name),
 		Who: run.Who}, pa)
 	if err != nil {
@@ -134,9 +180,6 @@ func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, 
 	}
 	if s, err := svc.DB.Site(context.WithoutCancel(ctx), name); err == nil {
 		o.Address = s.Address
-		if s.Report != nil {
-			o.Faults = s.Report.Faults()
-		}
 	}
 	return o
 }

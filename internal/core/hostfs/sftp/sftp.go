@@ -34,7 +34,7 @@ func init() {
 }
 
 // transfers is how many files are moved at a time: most of each is waiting for answers.
-const transfers = 128
+const transfers = 256
 
 // transport is one line to a host, which is opened anew when it breaks.
 type transport struct {
