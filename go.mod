@@ -18,6 +18,7 @@ require (
 	github.com/minio/minio-go/v7 v7.4.1
 	github.com/pierrec/lz4/v4 v4.1.33
 	github.com/pkg/sftp v1.13.12
+	github.com/pmezard/go-difflib v1.0.1-0.20181226105442-5d4384ee4fb2
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0
 	github.com/riverqueue/river v0.51.2

@@ -411,11 +411,12 @@ func TestARunIsShownWithItsStepsAndItsLog(t *testing.T) {
 	run.Progress = wire.Progress{Step: "Read", Done: wire.Amount{Files: 40, Rows: 7}, Expected: wire.Amount{Files: 2956}, BytesRate: 3e6,
 		LeftSecs: 4, Steps: []wire.RunStep{{Name: "Walk", Millis: 120}}}
 	s := &answers{by: map[string]any{"GET /runs/12": run, "GET /runs/12/events": events,
-		"GET /runs/12/log": []wire.LogLine{{At: begun, Sentence: "one\nline"}}}}
+		"GET /runs/12/ahead": wire.Ahead{Run: 7, Steps: []wire.StepTime{{Name: "Count", Millis: 30}}},
+		"GET /runs/12/log":   []wire.LogLine{{At: begun, Sentence: "one\nline"}}}}
 	p := s.typed(t, "", "run", "show", "12")
 	require.Zero(t, p.code)
 	for _, part := range []string{"run 12: survey base, by ines, ", ": working\n", "40 of 2,956 files · 7 rows · 3.0 MB/s · 5s left\n",
-		"    120 ms  Walk\n", "  one line\n"} {
+		"    120 ms  Walk\nahead, as in run 7:\n     30 ms  Count\n", "  one line\n"} {
 		require.Contains(t, p.out, part)
 	}
 	p = s.typed(t, "", "run", "watch", "12")

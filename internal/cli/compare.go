@@ -16,6 +16,13 @@ func (a *app) releaseCompare(ctx context.Context, c *cli.Command, args []string)
 	if err != nil {
 		return err
 	}
+	if file := c.String("file"); file != "" {
+		d, err := svc.CompareFile(ctx, args[0], args[1], file)
+		if err != nil {
+			return err
+		}
+		return a.print(c, d, func() { a.printTextDelta(d) })
+	}
 	in := wire.NewComparison{From: args[0], To: args[1]}
 	if args[1] == "source" {
 		in.To, in.ToSource = "", true
@@ -90,6 +97,20 @@ func (a *app) printComparison(d wire.Comparison) {
 		table(a.out, []string{"setting", "", "was", "is"}, rows)
 		if n := len(d.Values) - shownDifferences + d.MoreVals; n > 0 {
 			fmt.Fprintf(a.out, "and %s more; see --json\n", count(int64(n)))
+		}
+	}
+}
+
+func (a *app) printTextDelta(d wire.TextDelta) {
+	if len(d.Places) == 0 {
+		fmt.Fprintf(a.out, "%s is the same in both\n", d.Path)
+		return
+	}
+	fmt.Fprintf(a.out, "%s: %s added, %s removed\n", d.Path, several(int64(d.Added), "line"), count(int64(d.Removed)))
+	for _, p := range d.Places {
+		fmt.Fprintf(a.out, "\nline %d, now %d\n", p.Before, p.After)
+		for _, l := range p.Lines {
+			fmt.Fprintf(a.out, "%s %s\n", map[string]string{"same": " ", "added": "+", "removed": "-"}[l.Change], l.Text)
 		}
 	}
 }

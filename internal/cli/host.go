@@ -59,6 +59,7 @@ func (a *app) host() *cli.Command {
 		if h.HostKey != "" {
 			fmt.Fprintf(a.out, "host key  %s\n", h.HostKey)
 		}
+		a.printRoom(h)
 		for _, r := range h.Runtimes {
 			fmt.Fprintf(a.out, "runs      %s %s, as it told on %s\n", r.Name, r.Version, r.AskedAt.Local().Format("2 January 2006 15:04"))
 		}
@@ -167,4 +168,20 @@ func (a *app) remove(plural, noun string) *cli.Command {
 		}
 		return a.print(c, map[string]string{"removed": args[0]}, func() { fmt.Fprintf(a.out, "%s %s removed\n", noun, args[0]) })
 	})
+}
+
+// printRoom says what a host has left, and what is on it.
+func (a *app) printRoom(h wire.Host) {
+	if h.Use != nil && h.Use.Sites > 0 {
+		fmt.Fprintf(a.out, "sites     %s of %s, the largest %s\n", several(int64(h.Use.Sites), "site"), size(h.Use.Bytes), size(h.Use.Largest))
+	}
+	switch r := h.Room; {
+	case r == nil:
+	case r.Trouble != "":
+		fmt.Fprintf(a.out, "room      it could not be reached on %s: %s\n", day(r.At), r.Trouble)
+	case r.FreeBytes == nil:
+		fmt.Fprintln(a.out, "room      it does not tell how much is free")
+	default:
+		fmt.Fprintf(a.out, "room      %s free on %s\n", size(*r.FreeBytes), day(r.At))
+	}
 }

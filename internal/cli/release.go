@@ -40,7 +40,7 @@ func (a *app) release() *cli.Command {
 		verb("extract", "REF PATH…", "take files or folders out; only what is taken is fetched", []cli.Flag{
 			&cli.StringFlag{Name: "to", Required: true, Usage: "folder to put them in"}}, a.releaseExtract),
 		verb("compare", "REF REF", "say how a release differs from another, or, with the word source, from its source today",
-			[]cli.Flag{detach()}, a.releaseCompare),
+			[]cli.Flag{&cli.StringFlag{Name: "file", Usage: "the lines that differ in one file of two releases"}, detach()}, a.releaseCompare),
 		verb("verify", "REF-OR-FILE…",
 			"read everything and check every sum: of a release, or of files on this machine, volumes and sealed ones too", []cli.Flag{keyFile(),
 				detach()}, a.releaseVerify),

@@ -103,7 +103,13 @@ func (a *app) showRun(ctx context.Context, c *cli.Command, svc *client.Client, r
 	if err != nil {
 		return err
 	}
-	return a.print(c, r, func() { a.printRun(r, lines) })
+	var ahead wire.Ahead
+	if !r.Ended() {
+		if ahead, err = svc.RunAhead(ctx, r.ID); err != nil {
+			return err
+		}
+	}
+	return a.print(c, r, func() { a.printRun(r, ahead, lines) })
 }
 
 func took(r wire.Run) string {
@@ -113,7 +119,7 @@ func took(r wire.Run) string {
 	return millis(r.EndedAt.Sub(*r.StartedAt).Milliseconds())
 }
 
-func (a *app) printRun(r wire.Run, log []wire.LogLine) {
+func (a *app) printRun(r wire.Run, ahead wire.Ahead, log []wire.LogLine) {
 	fmt.Fprintf(a.out, "run %d: %s, by %s, %s: %s", r.ID, r.Title, r.Who, day(r.CreatedAt), r.Status)
 	if r.EndedAt != nil {
 		fmt.Fprintf(a.out, " in %s", took(r))
@@ -126,6 +132,12 @@ func (a *app) printRun(r wire.Run, log []wire.LogLine) {
 		fmt.Fprintln(a.out, line)
 	}
 	for _, s := range r.Progress.Steps {
+		fmt.Fprintf(a.out, "  %8s  %s\n", millis(s.Millis), s.Name)
+	}
+	for i, s := range ahead.Steps {
+		if i == 0 {
+			fmt.Fprintf(a.out, "ahead, as in run %d:\n", ahead.Run)
+		}
 		fmt.Fprintf(a.out, "  %8s  %s\n", millis(s.Millis), s.Name)
 	}
 	for _, l := range log {

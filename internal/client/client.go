@@ -313,6 +313,11 @@ func (c *Client) CompareReleases(ctx context.Context, n wire.NewComparison) (wir
 	return post[wire.Run](ctx, c, "/comparisons", n)
 }
 
+// CompareFile says how the text of a file differs between two releases.
+func (c *Client) CompareFile(ctx context.Context, from, to, path string) (wire.TextDelta, error) {
+	return get[wire.TextDelta](ctx, c, "/releases/"+seg(from)+"/difference?"+url.Values{"to": {to}, "path": {path}}.Encode())
+}
+
 // SetRetention says which archives of a starter are kept.
 func (c *Client) SetRetention(ctx context.Context, starter string, r wire.Retention) (out wire.Starter, err error) {
 	return out, c.do(ctx, http.MethodPut, "/starters/"+seg(starter)+"/retention", r, &out)
@@ -546,6 +551,11 @@ func (c *Client) Log(ctx context.Context, id int64) ([]wire.LogLine, error) {
 // RetryRun starts a run that is over once more; a run that makes a site takes another release.
 func (c *Client) RetryRun(ctx context.Context, id int64, in wire.Retry) (wire.Run, error) {
 	return post[wire.Run](ctx, c, fmt.Sprintf("/runs/%d/retry", id), in)
+}
+
+// RunAhead tells the steps that a run has before it.
+func (c *Client) RunAhead(ctx context.Context, id int64) (wire.Ahead, error) {
+	return get[wire.Ahead](ctx, c, fmt.Sprintf("/runs/%d/ahead", id))
 }
 
 // CancelRun cancels a run.

@@ -72,6 +72,7 @@ type Service struct {
 	db       *records.DB
 	engine   *engine.Engine
 	nouns    jobs.Nouns
+	hosts    *hosts.Hosts
 	listener net.Listener
 	http     *http.Server
 }
@@ -139,7 +140,8 @@ func (s *Service) assemble(ctx context.Context) error {
 		return err
 	}
 	stored := &releases.Stored{DB: s.db, Store: st}
-	hosts := &hosts.Hosts{DB: s.db, Vault: v, Engine: s.engine, Kinds: kinds, Scratch: filepath.Join(s.settings.Data, "databases")}
+	s.hosts = &hosts.Hosts{DB: s.db, Vault: v, Engine: s.engine, Kinds: kinds, Scratch: filepath.Join(s.settings.Data, "databases")}
+	hosts := s.hosts
 	if err := os.RemoveAll(hosts.Scratch); err != nil { // of a service that was killed
 		return err
 	}
@@ -349,6 +351,9 @@ func (s *Service) upkeep(ctx context.Context) {
 			Who: "the service"}
 		if err := s.engine.StartDue(ctx, run, jobs.RetentionArgs{}, s.nouns.RetentionDue); err != nil {
 			s.settings.Log.Warn("rules for archives", "error", err)
+		}
+		if err := s.hosts.LookAtRooms(ctx); err != nil && ctx.Err() == nil {
+			s.settings.Log.Warn("room of hosts", "error", err)
 		}
 		if err := s.nouns.Releases.StartVerifying(ctx); err != nil {
 			s.settings.Log.Warn("verify releases", "error", err)

@@ -79,3 +79,24 @@ type ValueDelta struct {
 	Change string `json:"change" enum:"added,removed,changed"`
 	Secret bool   `json:"secret,omitempty"`
 }
+
+// TextDelta is how the text of a file differs: the places that differ, with the lines around them.
+type TextDelta struct {
+	Path    string  `json:"path"`
+	Added   int     `json:"added"` // lines
+	Removed int     `json:"removed"`
+	Places  []Place `json:"places"`
+}
+
+// Place is one place in a text. Lines are counted from 1.
+type Place struct {
+	Before int         `json:"before"` // its first line there
+	After  int         `json:"after"`
+	Lines  []DeltaLine `json:"lines"`
+}
+
+// DeltaLine is a line of one text or of both, without its end.
+type DeltaLine struct {
+	Change string `json:"change" enum:"same,added,removed"`
+	Text   string `json:"text"`
+}

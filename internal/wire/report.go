@@ -4,13 +4,14 @@ import "time"
 
 // Report is what all checks of a site found.
 type Report struct {
-	Address    string    `json:"address"`
-	At         time.Time `json:"at"`
-	TookMillis int64     `json:"took_ms"`
-	Pages      int       `json:"pages"`
-	Requests   int       `json:"requests"`
-	LoginAt    string    `json:"login_at,omitempty"` // where people log in, when the site has moved it
-	Checks     []Check   `json:"checks"`
+	Address         string     `json:"address"`
+	At              time.Time  `json:"at"`
+	TookMillis      int64      `json:"took_ms"`
+	Pages           int        `json:"pages"`
+	Requests        int        `json:"requests"`
+	LoginAt         string     `json:"login_at,omitempty"` // where people log in, when the site has moved it
+	CertificateEnds *time.Time `json:"certificate_ends,omitempty" doc:"when its certificate does, where browsers accept it"`
+	Checks          []Check    `json:"checks"`
 }
 
 // Check is what one check found.

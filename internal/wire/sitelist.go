@@ -21,6 +21,7 @@ type SiteRow struct {
 	Behind    int         `json:"behind" doc:"releases of its starter that are newer"`
 	Tasks     int         `json:"tasks" doc:"launch tasks that are to be done"`
 	Picture   string      `json:"picture,omitempty" doc:"where a picture of its first page is, below this interface; none where none was taken"`
+	Ends      *time.Time  `json:"ends,omitempty" doc:"when its certificate does"`
 	Leads     *bool       `json:"leads,omitempty" doc:"whether its name leads to its host; of hosts that say what to connect to"`
 }
 

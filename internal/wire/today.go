@@ -17,11 +17,13 @@ type Today struct {
 	Held     []SiteRow    `json:"held" doc:"sites that visitors cannot see yet"`
 	Leading  []SiteRow    `json:"leading" doc:"sites whose names lead to them since some days"`
 	Behind   []Behind     `json:"behind"`
+	Ending   []SiteRow    `json:"ending" doc:"sites whose certificates end soon, the first of them first"`
+	Uncopied int          `json:"uncopied" doc:"public sites of which no safety copy was made for 30 days"`
 }
 
-// TodayGroup is a site, a source or a run with all that needs attention there.
+// TodayGroup is a site, a source, a host, a run or the service with all that needs attention there.
 type TodayGroup struct {
-	Noun     string      `json:"noun" enum:"site,source,run"`
+	Noun     string      `json:"noun" enum:"site,source,host,run,service"`
 	Name     string      `json:"name"`
 	Title    string      `json:"title"`
 	Severity string      `json:"severity" enum:"fault,warning,note"`

@@ -70,7 +70,23 @@ type Host struct {
 	Connect  string    `json:"connect,omitempty"`
 	Runtimes []Runtime `json:"runtimes,omitempty" doc:"what runs on it, as it told when it was tested"`
 	// HostKey is the short form of the key that the host has shown, and must show.
-	HostKey string `json:"host_key,omitempty"`
+	HostKey string   `json:"host_key,omitempty"`
+	Room    *Room    `json:"room,omitempty" doc:"as somebody looked last"`
+	Use     *HostUse `json:"use,omitempty" doc:"of one host, not in lists"`
+}
+
+// Room is what a host has left for files.
+type Room struct {
+	FreeBytes *int64    `json:"free_bytes,omitempty" doc:"missing where the host does not tell"`
+	At        time.Time `json:"at"`
+	Trouble   string    `json:"trouble,omitempty" doc:"why it could not be reached"`
+}
+
+// HostUse is what the sites on a host take up.
+type HostUse struct {
+	Sites   int   `json:"sites"`
+	Bytes   int64 `json:"bytes" doc:"of their files and rows, as they were made"`
+	Largest int64 `json:"largest" doc:"of one site"`
 }
 
 // Runtime is what runs the programs of sites on a host.
@@ -652,6 +668,12 @@ type Run struct {
 	CreatedAt time.Time       `json:"created_at"`
 	StartedAt *time.Time      `json:"started_at,omitempty"`
 	EndedAt   *time.Time      `json:"ended_at,omitempty"`
+}
+
+// Ahead is the steps that a run still has before it, with how long they took in another run of its sort.
+type Ahead struct {
+	Run   int64      `json:"run,omitempty" doc:"the run that they are known from"`
+	Steps []StepTime `json:"steps"`
 }
 
 // About names one thing.

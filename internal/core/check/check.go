@@ -106,7 +106,9 @@ type Report struct {
 	Pages      int       `json:"pages"`
 	Requests   int       `json:"requests"`
 	LoginAt    string    `json:"login_at,omitempty"` // where people log in, when the site has moved it
-	Checks     []Check   `json:"checks"`
+	// CertificateEnds is when its certificate does, where browsers accept it.
+	CertificateEnds *time.Time `json:"certificate_ends,omitempty"`
+	Checks          []Check    `json:"checks"`
 }
 
 // Faults counts the checks that failed.

@@ -127,6 +127,7 @@ func (r *runner) certificate(ctx context.Context) {
 		fail(err.Error())
 		return
 	}
+	r.report.CertificateEnds = &chain[0].NotAfter
 	c := Check{Name: "certificate", Result: Pass, Sentence: "its certificate is valid until " + chain[0].NotAfter.Format("2 January 2006")}
 	if time.Until(chain[0].NotAfter) < certificateEnd {
 		c.Result, c.Evidence, c.Remedy = Warn, []string{chain[0].Subject.String()}, "see that the host renews it by itself"

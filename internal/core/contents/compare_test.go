@@ -5,10 +5,12 @@ import (
 	"math/rand"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/build/buildtest"
 	"nestseed/internal/core/contents"
 )
@@ -73,4 +75,52 @@ func TestAComparisonNamesWhatMadeTheArchiveLarger(t *testing.T) {
 	same := buildtest.Compare(t, one, one, in)
 	require.Equal(t, "music-base@1 and music-base@1 hold the same files and rows", same.Summary)
 	require.Empty(t, same.Values)
+}
+
+func TestTheTextOfAFileIsComparedLineByLine(t *testing.T) {
+	dir, in := buildtest.Site(t)
+	put := func(name, content string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "base", name), []byte(content), 0o644))
+	}
+	var lines []string
+	for i := range 40 {
+		lines = append(lines, fmt.Sprintf("line %d", i+1))
+	}
+	open := func(name string) *archive.Archive {
+		p := filepath.Join(dir, name)
+		buildtest.Build(t, in, p)
+		f, err := os.Open(p)
+		require.NoError(t, err)
+		t.Cleanup(func() { f.Close() })
+		info, err := f.Stat()
+		require.NoError(t, err)
+		a, err := archive.Open(f, info.Size())
+		require.NoError(t, err)
+		return a
+	}
+	put("notes.txt", strings.Join(lines, "\r\n"))
+	put("noise.bin", "\x00\x01")
+	one := open("1.zip")
+	lines[9] = "line ten"
+	lines = append(lines[:30], lines[31:]...)
+	put("notes.txt", strings.Join(lines, "\n")+"\n")
+	put("new.txt", "a\nb")
+	two := open("2.zip")
+
+	d, err := contents.CompareText(one, two, "notes.txt")
+	require.NoError(t, err)
+	require.Equal(t, []int{1, 2, 2}, []int{d.Added, d.Removed, len(d.Places)}, "line ends are not lines")
+	require.Equal(t, contents.Place{Before: 7, After: 7, Lines: []contents.DeltaLine{{"same", "line 7"}, {"same", "line 8"}, {"same", "line 9"},
+		{"removed", "line 10"}, {"added", "line ten"}, {"same", "line 11"}, {"same", "line 12"}, {"same", "line 13"}}}, d.Places[0])
+	require.Equal(t, 28, d.Places[1].Before)
+	d, err = contents.CompareText(one, two, "new.txt")
+	require.NoError(t, err)
+	require.Equal(t, 2, d.Added)
+	d, err = contents.CompareText(one, one, "notes.txt")
+	require.NoError(t, err)
+	require.Empty(t, d.Places)
+	_, err = contents.CompareText(one, two, "noise.bin")
+	require.ErrorIs(t, err, contents.ErrNoText)
+	_, err = contents.CompareText(one, two, "nowhere.txt")
+	require.ErrorIs(t, err, archive.ErrNoEntry)
 }

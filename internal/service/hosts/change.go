@@ -267,8 +267,10 @@ func (s *Hosts) Test(ctx context.Context, name string) (out Test, err error) {
 		if err != nil {
 			return err
 		}
-		out, err = s.test(ctx, h)
-		return err
+		if out, err = s.test(ctx, h); err != nil {
+			return err
+		}
+		return s.lookAtRoom(ctx, h)
 	})
 	return out, err
 }

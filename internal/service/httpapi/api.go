@@ -22,6 +22,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"nestseed/internal/core/archive"
+	"nestseed/internal/core/contents"
 	"nestseed/internal/core/fetch"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
@@ -233,6 +234,7 @@ var problems = []struct {
 }{
 	{records.ErrNotFound, http.StatusNotFound, "not-found"},
 	{archive.ErrNoEntry, http.StatusNotFound, "not-found"},
+	{contents.ErrNoText, http.StatusUnprocessableEntity, "no-text"},
 	{releases.ErrDiscarded, http.StatusGone, "discarded"},
 	{fetch.ErrRefused, http.StatusUnprocessableEntity, "link-refused"},
 	{media.ErrRefused, http.StatusUnprocessableEntity, "file-refused"},

@@ -15,7 +15,8 @@ import (
 )
 
 func hostOut(h records.Host) wire.Host {
-	return wire.Host{Name: h.Name, Files: h.Files, WebRoot: h.WebRoot, Address: h.Address, Database: h.Database, Connect: h.Connect,
+	return wire.Host{Room: as[*wire.Room](h.Room),
+		Name: h.Name, Files: h.Files, WebRoot: h.WebRoot, Address: h.Address, Database: h.Database, Connect: h.Connect,
 		Runtimes: runtimesOut(h.Runtimes), HostKey: hostfs.Fingerprint(h.HostKey)}
 }
 
@@ -34,7 +35,15 @@ func (a *api) hostOperations(h huma.API) {
 	})
 	operation(h, "GET", "/hosts/{name}", "show-host", "Show a host", func(ctx context.Context, in *Named) (*body[wire.Host], error) {
 		host, err := a.db.Host(ctx, in.Name)
-		return single(host, err, hostOut)
+		if err != nil {
+			return nil, err
+		}
+		uses, err := a.db.HostUses(ctx)
+		return single(host, err, func(h records.Host) wire.Host {
+			out := hostOut(h)
+			out.Use = as[*wire.HostUse](uses[h.ID])
+			return out
+		})
 	})
 	// A host opens a part of this machine, or of another, to everyone who builds.
 	operation(h, "POST", "/hosts", "add-host", "Add a host", func(ctx context.Context, in *Put[wire.NewHost]) (*body[wire.Host], error) {

@@ -131,6 +131,34 @@ func (a *api) comparisonOperations(h huma.API) {
 			out := &wire.Comparison{}
 			return &body[*wire.Comparison]{out}, json.Unmarshal(r.Result, out)
 		})
+	operation(h, "GET", "/releases/{ref}/difference", "compare-file",
+		"How the text of a file differs from that of another release", a.compareText)
+}
+
+// compareText compares a file of two releases. Settings that were blanked are blank in both.
+func (a *api) compareText(ctx context.Context, in *struct {
+	Referred
+	To   string `query:"to" required:"true" doc:"the release that is compared with it"`
+	Path string `query:"path" required:"true"`
+}) (*body[*wire.TextDelta], error) {
+	from, err := a.db.Release(ctx, in.Ref)
+	if err != nil {
+		return nil, err
+	}
+	to, err := a.db.Release(ctx, in.To)
+	if err != nil {
+		return nil, err
+	}
+	before, err := a.cache.get(from)
+	if err != nil {
+		return nil, err
+	}
+	after, err := a.cache.get(to)
+	if err != nil {
+		return nil, err
+	}
+	d, err := contents.CompareText(before, after, in.Path)
+	return &body[*wire.TextDelta]{as[*wire.TextDelta](d)}, err
 }
 
 // contentsOperations look into an archive.

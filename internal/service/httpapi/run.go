@@ -72,6 +72,8 @@ func (a *api) runOperations(h huma.API) {
 		r, err := a.db.Run(ctx, in.ID)
 		return single(r, err, runOut)
 	})
+	operation(h, "GET", "/runs/{id}/ahead", "run-ahead",
+		"The steps that a run has before it, as the last run of its sort that has gone well had them", a.ahead)
 	operation(h, "GET", "/runs/{id}/log", "run-log", "Read a run's log", func(ctx context.Context, in *struct {
 		Numbered
 		After int64 `query:"after"`
@@ -104,6 +106,42 @@ func (a *api) runOperations(h huma.API) {
 		}
 		return single(r, err, runOut)
 	})
+}
+
+// ahead tells the steps that a run still has before it. Of a run that is over, or whose sort has never gone well, there are none.
+func (a *api) ahead(ctx context.Context, in *Numbered) (*body[wire.Ahead], error) {
+	r, err := a.db.Run(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := wire.Ahead{Steps: []wire.StepTime{}}
+	if r.EndedAt != nil {
+		return &body[wire.Ahead]{out}, nil
+	}
+	before, err := a.db.RunBefore(ctx, r)
+	if errors.Is(err, records.ErrNotFound) {
+		return &body[wire.Ahead]{out}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	out.Run = before.ID
+	out.Steps = as[[]wire.StepTime](stepsLeft(r.Progress.Steps, before.Progress.Steps))
+	return &body[wire.Ahead]{out}, nil
+}
+
+// stepsLeft is what comes after the newest of some steps in those of another run; all of them before the first, none where it is not
+// among them.
+func stepsLeft(now, then []records.StepTime) []records.StepTime {
+	if len(now) == 0 {
+		return then
+	}
+	for i := len(then) - 1; i >= 0; i-- {
+		if then[i].Name == now[len(now)-1].Name {
+			return then[i+1:]
+		}
+	}
+	return []records.StepTime{}
 }
 
 // events writes server-sent events (WHATWG HTML, section 9.2) until send says it is over or the reader leaves.

@@ -30,12 +30,12 @@ func siteRowsOut(rows []records.SiteRow) []wire.SiteRow {
 
 func (a *api) listSites(ctx context.Context, in *struct {
 	Retired bool   `query:"retired" doc:"those that are gone"`
-	State   string `query:"state" enum:"attention,failed,warned,passed,unchecked,held,behind,to-do,elsewhere,leading"`
+	State   string `query:"state" enum:"attention,failed,warned,passed,unchecked,held,behind,to-do,elsewhere,leading,ending,uncopied"`
 	Client  string `query:"client"`
 	Host    string `query:"host"`
 	Starter string `query:"starter"`
 	Find    string `query:"find" maxLength:"200" doc:"a part of name, title, address or client"`
-	Sort    string `query:"sort" enum:"name,title,attention,newest,size,checked,retired" default:"name"`
+	Sort    string `query:"sort" enum:"name,title,attention,newest,size,checked,ending,retired" default:"name"`
 	Cursor  string `query:"cursor" maxLength:"1000" doc:"next of the page before"`
 	Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }) (*body[wire.SitePage], error) {

@@ -9,14 +9,15 @@ import (
 )
 
 func (a *api) today(ctx context.Context, _ *nothing) (*body[wire.Today], error) {
-	p, err := today.Gather(ctx, a.db)
+	p, err := today.Gather(ctx, a.db, today.Disk{FreeBytes: a.Releases.FreeBytes})
 	if err != nil {
 		return nil, err
 	}
 	c := p.Counts
 	out := wire.Today{Sources: c.Sources, Starters: c.Starters, Clients: c.Clients, Sites: c.Sites, Hosts: c.Hosts, Working: c.Working,
 		More: p.More, AllTasks: p.AllTasks, Groups: []wire.TodayGroup{}, Tasks: []wire.TodayTask{}, Held: siteRowsOut(p.Held),
-		Leading: siteRowsOut(p.Leading), Behind: filled(as[[]wire.Behind](p.Behind))}
+		Leading: siteRowsOut(p.Leading), Behind: filled(as[[]wire.Behind](p.Behind)),
+		Ending: siteRowsOut(p.Ending), Uncopied: p.Uncopied}
 	for _, g := range p.Groups {
 		out.Groups = append(out.Groups, wire.TodayGroup{Noun: g.Noun, Name: g.Name, Title: g.Title, Severity: g.Severity(),
 			Items: as[[]wire.TodayItem](g.Items)})

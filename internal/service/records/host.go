@@ -20,9 +20,25 @@ type Host struct {
 	CreatedAt time.Time
 	Runtimes  []provision.Runtime // as it has told
 	HostKey   string              // that it has shown, where its files are reached over a network
+	Room      *Room               // as it was when somebody looked last; nil where nobody has
 }
 
-const hostColumns = "id, name, files, web_root, address, database, connect, created_at, runtimes, host_key"
+// Room is what a host has left for files.
+type Room struct {
+	FreeBytes *int64    `json:"free_bytes,omitempty"` // nil where the host does not tell
+	At        time.Time `json:"at"`
+	Trouble   string    `json:"trouble,omitempty"` // why it could not be reached
+}
+
+// HostUse is what the sites on a host take up.
+type HostUse struct {
+	HostID  int64
+	Sites   int
+	Bytes   int64 // of their files and rows, as they were made
+	Largest int64 // of one site
+}
+
+const hostColumns = "id, name, files, web_root, address, database, connect, created_at, runtimes, host_key, room"
 
 // Hosts lists all hosts.
 func (db *DB) Hosts(ctx context.Context) ([]Host, error) {
@@ -49,13 +65,31 @@ func (db *DB) AddHost(ctx context.Context, h Host) (Host, error) {
 // ChangeHost changes a host, by its number. What it has told belongs to what it was.
 func (db *DB) ChangeHost(ctx context.Context, h Host) error {
 	return db.exec(ctx, "host", h.Name,
-		"UPDATE hosts SET files = $2, web_root = $3, address = $4, database = $5, connect = $6, host_key = $7, runtimes = '[]' WHERE id = $1",
+		"UPDATE hosts SET files = $2, web_root = $3, address = $4, database = $5, connect = $6, host_key = $7, runtimes = '[]', room = NULL WHERE id = $1",
 		h.ID, h.Files, h.WebRoot, h.Address, h.Database, h.Connect, h.HostKey)
 }
 
 // SetRuntimes keeps what a host has told of what runs on it.
 func (db *DB) SetRuntimes(ctx context.Context, id int64, runtimes []provision.Runtime) error {
 	return db.exec(ctx, "host", "", "UPDATE hosts SET runtimes = $2 WHERE id = $1", id, runtimes)
+}
+
+// SetRoom keeps how much room a host has.
+func (db *DB) SetRoom(ctx context.Context, id int64, room Room) error {
+	return db.exec(ctx, "host", "", "UPDATE hosts SET room = $2 WHERE id = $1", id, room)
+}
+
+// HostUses returns what the sites on each host take up; hosts without sites are not among them.
+func (db *DB) HostUses(ctx context.Context) (map[int64]HostUse, error) {
+	uses, err := many[HostUse](ctx, db, `SELECT host_id, count(*)::int AS sites, sum(bytes)::bigint AS bytes,
+		max(bytes) AS largest
+		FROM sites
+		WHERE retired_at IS NULL GROUP BY host_id`)
+	out := map[int64]HostUse{}
+	for _, u := range uses {
+		out[u.HostID] = u
+	}
+	return out, err
 }
 
 // RemoveHost removes a host that nothing uses.

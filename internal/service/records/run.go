@@ -112,6 +112,12 @@ func (db *DB) Run(ctx context.Context, id int64) (Run, error) {
 	return one[Run](ctx, db, "run", itoa(id), "SELECT "+runColumns+" FROM runs WHERE id = $1", id)
 }
 
+// RunBefore returns the last run of the same job that has gone well before a run: one about the same thing, or else any.
+func (db *DB) RunBefore(ctx context.Context, r Run) (Run, error) {
+	return one[Run](ctx, db, "run of job", r.Job, "SELECT "+runColumns+` FROM runs WHERE job = $1 AND status = 'done' AND id < $2
+		ORDER BY target = $3 DESC, id DESC LIMIT 1`, r.Job, r.ID, r.Target)
+}
+
 func itoa(id int64) string { b, _ := json.Marshal(id); return string(b) }
 
 // AddRun records work to be done, inside a transaction in which its job is queued too.

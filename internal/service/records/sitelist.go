@@ -38,6 +38,7 @@ type SiteRow struct {
 	Tasks     int        // launch tasks to do
 	Picture   string     // file of the screenshot of its first page; "" where none was taken
 	SeenAt    *time.Time // when that was
+	Ends      *time.Time // when its certificate does
 	Leads     *bool      // whether its name leads to its host; nil where that is not watched
 }
 
@@ -68,7 +69,10 @@ var States = map[string]string{
 	"behind":    "behind > 0",
 	"to-do":     "tasks > 0",
 	"elsewhere": "NOT leads",
-	"leading":   "leads AND lead_since > now() - interval '7 days'",
+	"ending":    "ends < now() + interval '21 days'",
+	"uncopied": "visible AND NOT held AND made_at < now() - interval '30 days' AND " +
+		"(copied_at IS NULL OR copied_at < now() - interval '30 days')",
+	"leading": "leads AND lead_since > now() - interval '7 days'",
 }
 
 // siteSorts are expressions on a row, each with its type, that lists are ordered by, upwards; then come name and number.
@@ -79,6 +83,7 @@ var siteSorts = map[string][2]string{
 	"newest":    {"-extract(epoch FROM made_at)", "numeric"},
 	"size":      {"-bytes", "bigint"},
 	"checked":   {"-extract(epoch FROM COALESCE(checked_at, '-infinity'))", "numeric"},
+	"ending":    {"extract(epoch FROM COALESCE(ends, 'infinity'))", "numeric"},
 	"retired":   {"-extract(epoch FROM COALESCE(retired_at, '-infinity'))", "numeric"},
 }
 
@@ -89,7 +94,8 @@ const siteRows = `WITH listed AS (
 		(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind,
 		(SELECT count(*) FROM launch_tasks o WHERE o.site_id = s.id AND o.done_at IS NULL)::int AS tasks,
 		COALESCE(s.side_by_side->'pages'->0->>'right', '') AS picture, (s.side_by_side->>'at')::timestamptz AS seen_at,
-		(s.lead->>'there')::boolean AS leads, (s.lead->>'since')::timestamptz AS lead_since
+		(s.lead->>'there')::boolean AS leads, (s.lead->>'since')::timestamptz AS lead_since,
+		s.certificate_ends::timestamptz AS ends, (SELECT max(k.made_at) FROM site_copies k WHERE k.site_id = s.id) AS copied_at
 	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id
 		JOIN starters t ON t.id = r.starter_id LEFT JOIN install_codes ic ON ic.id = s.code_id LEFT JOIN installs i ON i.id = ic.install_id
 	WHERE (s.retired_at IS NOT NULL) = @retired AND (@client = '' OR c.name = @client) AND (@host = '' OR h.name = @host)
@@ -97,7 +103,7 @@ const siteRows = `WITH listed AS (
 		AND (@find = '' OR s.name ILIKE @find OR s.title ILIKE @find OR s.address ILIKE @find OR c.name ILIKE @find)) `
 
 const siteRowColumns = "id, name, title, client, host, starter, release, install, address, bytes, made_at, run_id, held, visible, " +
-	"retired_at, checked_at, passed, warned, failed, accepted, behind, tasks, picture, seen_at, leads"
+	"retired_at, checked_at, passed, warned, failed, accepted, behind, tasks, picture, seen_at, ends, leads"
 
 func (f SiteFilter) args() pgx.NamedArgs {
 	return pgx.NamedArgs{"retired": f.Retired, "client": f.Client, "host": f.Host, "starter": f.Starter, "find": part(f.Find),

@@ -77,7 +77,7 @@ func TestSitesAreFoundByStateAndWords(t *testing.T) {
 	total, states, err := w.SiteStates(w.ctx, records.SiteFilter{})
 	require.NoError(t, err)
 	require.Equal(t, 5, total)
-	require.Equal(t, map[string]int{"attention": 4, "failed": 1, "warned": 1, "passed": 1, "unchecked": 2, "held": 0, "behind": 1, "to-do": 0, "elsewhere": 0,
+	require.Equal(t, map[string]int{"attention": 4, "failed": 1, "warned": 1, "passed": 1, "unchecked": 2, "held": 0, "behind": 1, "to-do": 0, "elsewhere": 0, "ending": 0, "uncopied": 0,
 		"leading": 0}, states)
 	for state, n := range states {
 		rows, _, err := w.SiteRows(w.ctx, records.SiteFilter{State: state, Limit: 10})

@@ -142,6 +142,9 @@ func (svc *Releases) MostUploadBytes() (int64, error) {
 	return max(0, free-keptFree), err
 }
 
+// FreeBytes is the room that the service has of its own, for records, archives and uploads.
+func (svc *Releases) FreeBytes() (int64, error) { return freeBytes(svc.Data) }
+
 func freeBytes(dir string) (int64, error) {
 	var st syscall.Statfs_t
 	if err := syscall.Statfs(dir, &st); err != nil {

@@ -39,7 +39,7 @@ type Item struct {
 	Where    string
 }
 
-// Group is a site, a source or a run with all that needs attention there.
+// Group is a site, a source, a host, a run or the service itself with all that needs attention there.
 type Group struct {
 	Noun  string
 	Name  string
@@ -72,42 +72,54 @@ type Page struct {
 	Held     []records.SiteRow
 	Leading  []records.SiteRow
 	Behind   []records.StarterBehind
+	Ending   []records.SiteRow // certificates, the first to end first
+	Uncopied int               // public sites of which there is no newer safety copy
+}
+
+// Disk is the one that the service itself writes to.
+type Disk struct {
+	FreeBytes func() (int64, error)
 }
 
 // Gather reads all of it from the records, side by side.
-func Gather(ctx context.Context, db *records.DB) (*Page, error) {
+func Gather(ctx context.Context, db *records.DB, own Disk) (*Page, error) {
 	p := &Page{}
-	var sites, sources, runs []Group
+	var sites, sources, runs, hosts []Group
 	group, ctx := parallel.WithContext(ctx)
 	group.Go(func() (err error) { p.Counts, err = db.Counts(ctx); return err })
-	group.Go(func() (err error) { sites, p.More, err = ofSites(ctx, db); return err })
+	group.Go(func() (err error) { sites, p.More, p.Uncopied, err = ofSites(ctx, db); return err })
 	group.Go(func() (err error) { sources, err = ofSources(ctx, db); return err })
 	group.Go(func() (err error) { runs, err = ofRuns(ctx, db); return err })
+	group.Go(func() (err error) { hosts, err = ofHosts(ctx, db); return err })
 	group.Go(func() (err error) { p.Tasks, p.AllTasks, err = db.OpenTasks(ctx, mostListed); return err })
 	group.Go(func() (err error) { p.Behind, err = db.Behind(ctx); return err })
-	for state, into := range map[string]*[]records.SiteRow{"held": &p.Held, "leading": &p.Leading} {
+	for state, into := range map[string]*[]records.SiteRow{"held": &p.Held, "leading": &p.Leading, "ending": &p.Ending} {
 		group.Go(func() (err error) {
-			*into, _, err = db.SiteRows(ctx, records.SiteFilter{State: state, Sort: "newest", Limit: mostListed})
+			sort := "newest"
+			if state == "ending" {
+				sort = state
+			}
+			*into, _, err = db.SiteRows(ctx, records.SiteFilter{State: state, Sort: sort, Limit: mostListed})
 			return err
 		})
 	}
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	p.Groups = slices.Concat(runs, sites, sources)
+	p.Groups = slices.Concat(own.group(), runs, hosts, sites, sources)
 	slices.SortStableFunc(p.Groups, func(a, b Group) int { return rank(a.Severity()) - rank(b.Severity()) })
 	return p, nil
 }
 
-func ofSites(ctx context.Context, db *records.DB) (groups []Group, more int, err error) {
+func ofSites(ctx context.Context, db *records.DB) (groups []Group, more, uncopied int, err error) {
 	f := records.SiteFilter{State: "attention", Sort: "attention", Limit: mostSites}
 	_, states, err := db.SiteStates(ctx, f)
 	if err != nil {
-		return nil, 0, err
+		return nil, 0, 0, err
 	}
 	rows, _, err := db.SiteRows(ctx, f)
 	if err != nil {
-		return nil, 0, err
+		return nil, 0, 0, err
 	}
 	ids := make([]int64, len(rows))
 	for i, r := range rows {
@@ -115,14 +127,14 @@ func ofSites(ctx context.Context, db *records.DB) (groups []Group, more int, err
 	}
 	found, err := db.JudgedSites(ctx, ids)
 	if err != nil {
-		return nil, 0, err
+		return nil, 0, 0, err
 	}
 	for _, r := range rows {
 		if items := ofSite(found[r.ID]); len(items) > 0 {
 			groups = append(groups, Group{Noun: "site", Name: r.Name, Title: cmp.Or(r.Title, r.Name), Items: items})
 		}
 	}
-	return groups, states["attention"] - len(rows), nil
+	return groups, states["attention"] - len(rows), states["uncopied"], nil
 }
 
 // ofSite says what is to be looked at on a site.

@@ -21,7 +21,7 @@ import (
 
 func TestTodayHasWhatNeedsAttentionAndNothingElse(t *testing.T) {
 	ctx, db := context.Background(), recordstest.Open(t)
-	empty, err := today.Gather(ctx, db)
+	empty, err := today.Gather(ctx, db, today.Disk{})
 	require.NoError(t, err)
 	require.Empty(t, empty.Groups)
 
@@ -30,7 +30,7 @@ func TestTodayHasWhatNeedsAttentionAndNothingElse(t *testing.T) {
 	src, err := db.AddSource(ctx, records.Source{Name: "base", HostID: host.ID, Path: "base", Kind: "wordpress", Address: "http://base.example"})
 	require.NoError(t, err)
 	sentences := func() (out []string) {
-		p, err := today.Gather(ctx, db)
+		p, err := today.Gather(ctx, db, today.Disk{})
 		require.NoError(t, err)
 		for _, g := range p.Groups {
 			for _, i := range g.Items {
@@ -77,11 +77,47 @@ func TestTodayHasWhatNeedsAttentionAndNothingElse(t *testing.T) {
 		{Name: "values", Result: check.Warn, Sentence: "1 is broken"}}}))
 	require.Equal(t, []string{"alder-valley: fault pages: 2 are broken open", "alder-valley: warning values: 1 is broken open"}, sentences())
 	require.NoError(t, db.SetReport(ctx, "alder-valley", &check.Report{Checks: []check.Check{{Name: "pages", Result: check.Pass}}}))
-	p, err := today.Gather(ctx, db)
+	p, err := today.Gather(ctx, db, today.Disk{})
 	require.NoError(t, err)
 	require.Empty(t, p.Groups)
 	require.Equal(t, 1, p.AllTasks)
 	require.Equal(t, "contact/", p.Tasks[0].Page)
+
+	soon := time.Now().Add(10 * 24 * time.Hour).UTC().Truncate(time.Second)
+	require.NoError(t, db.SetReport(ctx, "alder-valley", &check.Report{CertificateEnds: &soon, Checks: []check.Check{{Name: "pages", Result: check.Pass}}}))
+	_, err = db.Pool.Exec(ctx, "UPDATE sites SET visible = true, made_at = now() - interval '40 days'")
+	require.NoError(t, err)
+	p, err = today.Gather(ctx, db, today.Disk{})
+	require.NoError(t, err)
+	require.Empty(t, p.Groups)
+	require.Len(t, p.Ending, 1)
+	require.Equal(t, soon, p.Ending[0].Ends.UTC())
+	require.Equal(t, 1, p.Uncopied, "of a public site that is 40 days old")
+
+	room := func(free int64, trouble string) {
+		r := records.Room{At: time.Now(), Trouble: trouble}
+		if trouble == "" {
+			r.FreeBytes = &free
+		}
+		require.NoError(t, db.SetRoom(ctx, host.ID, r))
+	}
+	room(50<<30, "")
+	require.Empty(t, sentences())
+	_, err = db.Pool.Exec(ctx, "UPDATE sites SET plan = '{\"bytes\": 2000000000}'")
+	require.NoError(t, err)
+	room(3e9, "")
+	require.Equal(t, []string{"preview: warning 3.0 GB free: its largest site takes 2.0 GB open"}, sentences())
+	room(1e9, "")
+	require.Equal(t, []string{"preview: fault 1.0 GB free: another site like its largest (2.0 GB) does not fit open"}, sentences())
+	room(0, "nobody answers")
+	require.Equal(t, []string{"preview: fault it could not be reached: nobody answers open"}, sentences())
+	room(50<<30, "")
+	for free, severity := range map[int64]string{1 << 30: "warning", 1 << 20: "fault"} {
+		p, err := today.Gather(ctx, db, today.Disk{FreeBytes: func() (int64, error) { return free, nil }})
+		require.NoError(t, err)
+		require.Equal(t, severity, p.Groups[0].Severity())
+		require.Equal(t, "service", p.Groups[0].Noun)
+	}
 
 	run("build", "done")
 	run("survey", "failed")

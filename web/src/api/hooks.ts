@@ -28,8 +28,8 @@ export const useFieldsByKey = (starters: string[]): Partial<Record<string, Schem
   })
 export const useReleases = (starter?: string) =>
   useQuery({ queryKey: ['releases', 'of', starter ?? ''], queryFn: () => body(http.GET('/releases', { params: { query: { starter } } })) })
-export const useRelease = (ref: string) =>
-  useQuery({ queryKey: ['releases', ref], queryFn: () => body(http.GET('/releases/{ref}', { params: { path: { ref } } })) })
+export const useRelease = (ref: string, enabled = true) =>
+  useQuery({ queryKey: ['releases', ref], enabled, queryFn: () => body(http.GET('/releases/{ref}', { params: { path: { ref } } })) })
 export const useContents = (ref: string, path: string, find: string, enabled = true) =>
   useQuery({
     queryKey: ['releases', ref, 'contents', path, find], enabled, placeholderData: find ? keepPreviousData : undefined, staleTime: Infinity,
@@ -94,6 +94,9 @@ export const useRun = (id: number) =>
   useQuery({ queryKey: ['runs', id], queryFn: () => body(http.GET('/runs/{id}', { params: { path: { id } } })) })
 export const useLog = (id: number, version: unknown) =>
   useQuery({ queryKey: ['runs', id, 'log', version], queryFn: () => body(http.GET('/runs/{id}/log', { params: { path: { id } } })), placeholderData: keepPreviousData })
+/** The steps that a run has before it; asked anew with each step that it begins. */
+export const useAhead = (id: number, step: number, over: boolean) =>
+  useQuery({ queryKey: ['runs', id, 'ahead', step], enabled: !over, queryFn: () => body(http.GET('/runs/{id}/ahead', { params: { path: { id } } })), placeholderData: keepPreviousData })
 export const useVault = () => useQuery({ queryKey: ['vault'], queryFn: () => body(http.GET('/vault')) })
 export const useAudit = () => useQuery({ queryKey: ['audit'], queryFn: () => body(http.GET('/audit')) })
 
@@ -199,6 +202,8 @@ export const useRetention = () =>
   useDo(({ name, last, weeks }: { name: string; last: number; weeks: number }) => body(http.PUT('/starters/{name}/retention', { params: { path: { name } }, body: { last, weeks } })))
 export const useComparison = (id: number, done: boolean) =>
   useQuery({ queryKey: ['comparisons', id], enabled: done, staleTime: Infinity, queryFn: () => body(http.GET('/comparisons/{id}', { params: { path: { id } } })) })
+export const useFileDifference = (ref: string, to: string, path: string) =>
+  useQuery({ queryKey: ['releases', ref, 'difference', to, path], staleTime: Infinity, retry: false, queryFn: () => body(http.GET('/releases/{ref}/difference', { params: { path: { ref }, query: { to, path } } })) })
 export const useCompare = () => useDo((c: Schemas['NewComparison']) => body(http.POST('/comparisons', { body: c })))
 export const useDiscard = () => useDo((ref: string) => body(http.POST('/releases/{ref}/discard-archive', { params: { path: { ref } } })))
 export const useImport = () =>

@@ -524,6 +524,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/releases/{ref}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the text of a file differs from that of another release */
+        get: operations["compare-file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/releases/{ref}/discard-archive": {
         parameters: {
             query?: never;
@@ -635,6 +652,23 @@ export interface paths {
         };
         /** Show a run */
         get: operations["show-run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/runs/{id}/ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The steps that a run has before it, as the last run of its sort that has gone well had them */
+        get: operations["run-ahead"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1548,6 +1582,14 @@ export interface components {
             logo?: string;
             name: string;
         };
+        Ahead: {
+            /**
+             * Format: int64
+             * @description the run that they are known from
+             */
+            run?: number;
+            steps: components["schemas"]["StepTime"][];
+        };
         Amount: {
             /** Format: int64 */
             bytes: number;
@@ -1810,6 +1852,11 @@ export interface components {
             key: string;
             value: string;
         };
+        DeltaLine: {
+            /** @enum {string} */
+            change: "same" | "added" | "removed";
+            text: string;
+        };
         Difference: {
             causes: components["schemas"]["Cause"][];
             from: string;
@@ -1990,14 +2037,32 @@ export interface components {
             files: string;
             host_key?: string;
             name: string;
+            /** @description as somebody looked last */
+            room?: components["schemas"]["Room"];
             /** @description what runs on it, as it told when it was tested */
             runtimes?: components["schemas"]["Runtime"][];
+            /** @description of one host, not in lists */
+            use?: components["schemas"]["HostUse"];
             web_root: string;
         };
         HostTest: {
             /** @description what runs the programs of sites */
             runtimes: components["schemas"]["Runtime"][];
             steps: components["schemas"]["Check"][];
+        };
+        HostUse: {
+            /**
+             * Format: int64
+             * @description of their files and rows, as they were made
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description of one site
+             */
+            largest: number;
+            /** Format: int64 */
+            sites: number;
         };
         Inside: {
             option: string;
@@ -2515,6 +2580,13 @@ export interface components {
             title: string;
             what: string;
         };
+        Place: {
+            /** Format: int64 */
+            after: number;
+            /** Format: int64 */
+            before: number;
+            lines: components["schemas"]["DeltaLine"][];
+        };
         Plan: {
             address: string;
             admin: string;
@@ -2659,6 +2731,11 @@ export interface components {
             address: string;
             /** Format: date-time */
             at: string;
+            /**
+             * Format: date-time
+             * @description when its certificate does, where browsers accept it
+             */
+            certificate_ends?: string;
             checks: components["schemas"]["Check"][];
             login_at?: string;
             /** Format: int64 */
@@ -2724,6 +2801,17 @@ export interface components {
             serialised: number;
             /** Format: int64 */
             values: number;
+        };
+        Room: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description missing where the host does not tell
+             */
+            free_bytes?: number;
+            /** @description why it could not be reached */
+            trouble?: string;
         };
         RowRule: {
             column: string;
@@ -2962,6 +3050,11 @@ export interface components {
             bytes: number;
             checks: components["schemas"]["CheckCounts"];
             client: string;
+            /**
+             * Format: date-time
+             * @description when its certificate does
+             */
+            ends?: string;
             held: boolean;
             host: string;
             /** @description whose code it shares; none for a site with its own */
@@ -3226,6 +3319,14 @@ export interface components {
             there: boolean;
             to: string;
         };
+        TextDelta: {
+            /** Format: int64 */
+            added: number;
+            path: string;
+            places: components["schemas"]["Place"][];
+            /** Format: int64 */
+            removed: number;
+        };
         Tick: {
             done: boolean;
             /**
@@ -3240,6 +3341,8 @@ export interface components {
             behind: components["schemas"]["Behind"][];
             /** Format: int64 */
             clients: number;
+            /** @description sites whose certificates end soon, the first of them first */
+            ending: components["schemas"]["SiteRow"][];
             /** @description what needs attention, worst first */
             groups: components["schemas"]["TodayGroup"][];
             /** @description sites that visitors cannot see yet */
@@ -3261,6 +3364,11 @@ export interface components {
             starters: number;
             /** @description launch tasks, those that are due first */
             tasks: components["schemas"]["TodayTask"][];
+            /**
+             * Format: int64
+             * @description public sites of which no safety copy was made for 30 days
+             */
+            uncopied: number;
             /** Format: int64 */
             working: number;
         };
@@ -3268,7 +3376,7 @@ export interface components {
             items: components["schemas"]["TodayItem"][];
             name: string;
             /** @enum {string} */
-            noun: "site" | "source" | "run";
+            noun: "site" | "source" | "host" | "run" | "service";
             /** @enum {string} */
             severity: "fault" | "warning" | "note";
             title: string;
@@ -4667,6 +4775,42 @@ export interface operations {
             };
         };
     };
+    "compare-file": {
+        parameters: {
+            query: {
+                /** @description the release that is compared with it */
+                to: string;
+                path: string;
+            };
+            header?: never;
+            path: {
+                /** @description like music-base@3, or music-base for the newest */
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextDelta"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "discard-archive": {
         parameters: {
             query?: never;
@@ -4904,6 +5048,37 @@ export interface operations {
             };
         };
     };
+    "run-ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ahead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "cancel-run": {
         parameters: {
             query?: never;
@@ -5008,13 +5183,13 @@ export interface operations {
             query?: {
                 /** @description those that are gone */
                 retired?: boolean;
-                state?: "attention" | "failed" | "warned" | "passed" | "unchecked" | "held" | "behind" | "to-do" | "elsewhere" | "leading";
+                state?: "attention" | "failed" | "warned" | "passed" | "unchecked" | "held" | "behind" | "to-do" | "elsewhere" | "leading" | "ending" | "uncopied";
                 client?: string;
                 host?: string;
                 starter?: string;
                 /** @description a part of name, title, address or client */
                 find?: string;
-                sort?: "name" | "title" | "attention" | "newest" | "size" | "checked" | "retired";
+                sort?: "name" | "title" | "attention" | "newest" | "size" | "checked" | "ending" | "retired";
                 /** @description next of the page before */
                 cursor?: string;
                 limit?: number;

@@ -1,7 +1,7 @@
 import { useNavigate, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useChangeHost, useHost, useInstalls, useRemoveHost, useSitePage, useSources, useTestHost } from '../../api/hooks'
-import { day, plural } from '../../lib/format'
+import { day, plural, size } from '../../lib/format'
 import { Button } from '../../parts/Button'
 import { Copy } from '../../parts/Copy'
 import { Ask, text } from '../../parts/Dialog'
@@ -11,6 +11,7 @@ import { Out, To } from '../../parts/Links'
 import { Empty, Loading, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { Result } from '../../parts/Status'
+import { When } from '../../parts/When'
 import { Checks } from '../sites/Checks'
 import { entered, HostFields } from './HostFields'
 
@@ -37,11 +38,29 @@ export function HostPage() {
       <div className="grid gap-4 lg:grid-cols-2 items-start">
         <div className="grid gap-4 min-w-0">
           {test.data && <Shows steps={test.data.steps} />}
+          <Room host={h} />
           <Facts host={h} />
         </div>
         <OnIt host={h.name} />
       </div>
     </>
+  )
+}
+
+/** What is free on a host, and what its sites take up. */
+function Room({ host: { room, use } }: { host: Schemas['Host'] }) {
+  const free = room?.free_bytes
+  const more = free !== undefined && use && use.largest > 0 ? Math.floor(free / use.largest) : undefined
+  return (
+    <Sheet title="Room" aside={room && <>looked at <When at={room.at} /></>}>
+      <div className="px-4 pb-3 grid gap-1.5">
+        {!room && <p className="text-soft">Nobody has looked yet: test the host.</p>}
+        {room?.trouble && <p className="text-clay break-words">It could not be reached: {room.trouble}</p>}
+        {room && !room.trouble && free === undefined && <p className="text-soft">The host does not tell how much is free.</p>}
+        {free !== undefined && <p><b className="text-[1.2rem] font-mono">{size(free)}</b> free</p>}
+        {use && use.sites > 0 && <p>{plural(use.sites, 'site')} of <b>{size(use.bytes)}</b>, the largest {size(use.largest)}.{more !== undefined && ` ${more === 0 ? 'Another like that does not fit.' : more > 999 ? 'A thousand more like that fit.' : `${plural(more, 'more like that fits', 'more like that fit')}.`}`}</p>}
+      </div>
+    </Sheet>
   )
 }
 

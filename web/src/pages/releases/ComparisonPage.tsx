@@ -1,17 +1,15 @@
-import { Minus, Pencil, Plus } from 'lucide-react'
 import { useParams } from 'react-router'
-import { ended, useComparison, useRun } from '../../api/hooks'
+import { ended, useComparison, useRelease, useRun } from '../../api/hooks'
 import { Head } from '../../parts/Head'
 import { Rows } from '../../parts/Rows'
 import { Empty, Loading, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { Bytes } from '../../parts/SizeBar'
-import { Status } from '../../parts/Status'
-import { count, day, plural, size } from '../../lib/format'
+import { count, day, plural } from '../../lib/format'
 import { progressSentence } from '../../lib/progress'
 import { Meter } from '../../parts/WorkStrip'
-
-const signed = (n: number) => `${n < 0 ? '−' : '+'}${size(Math.abs(n))}`
+import { Delta, signed } from './Delta'
+import { DifferingFiles } from './DifferingFiles'
 
 /** How one release differs from another, or from its source: causes first, then areas, files, tables, settings. */
 export function ComparisonPage() {
@@ -19,6 +17,8 @@ export function ComparisonPage() {
   const run = useRun(id)
   const r = run.data
   const comparison = useComparison(id, r?.status === 'done')
+  const ofSource = comparison.data?.to.startsWith('source ') ?? true
+  const after = useRelease(comparison.data?.to ?? '', !ofSource).data
   if (run.isPending) return <Loading />
   if (!r) return <Trouble error={run.error} />
   if (r.status !== 'done') {
@@ -32,7 +32,6 @@ export function ComparisonPage() {
   const c = comparison.data
   if (!c) return comparison.error ? <Trouble error={comparison.error} /> : <Loading />
   const most = Math.max(1, ...c.areas.map((a) => Math.abs(a.packed)))
-  const mostFile = Math.max(1, ...c.files.map((f) => Math.abs(f.packed)))
   return (
     <>
       <Head title={<>{c.from} <span className="text-faint font-normal">and</span> {c.to}</>}
@@ -71,41 +70,21 @@ export function ComparisonPage() {
             {c.values.length === 0 ? <Empty>All are the same.</Empty> : (
               <ul>{c.values.map((v) => (
                 <li key={v.where} className="px-4 py-1.5 border-t border-line"><span className="font-mono break-all">{v.where}</span>
-                  <p className="text-soft break-words"><del className="no-underline">{v.before || <i>nothing</i>}</del> → <ins className="no-underline text-ink">{v.after || <i>nothing</i>}</ins></p></li>
+                  <div className="grid grid-cols-2 gap-px mt-1 bg-line border border-line rounded overflow-hidden">
+                    <Value text={v.before} look="bg-clay-wash" /><Value text={v.after} look="bg-leaf-wash" />
+                  </div></li>
               ))}</ul>
             )}
           </Sheet>
         </div>
-        <Sheet title="Files" aside={c.more > 0 ? `the ${count(c.files.length)} largest of ${count(c.files.length + c.more)}` : plural(c.files.length, 'file')}>
-          {c.files.length === 0 ? <Empty>All files are the same.</Empty> : (
-            <ul className="max-h-[640px] overflow-auto pb-1" tabIndex={0} aria-label="Files that differ">{c.files.map((f) => (
-              <li key={f.path} className="flex items-center gap-2 min-h-[28px] px-4 border-t border-line hover:bg-leaf-wash/50">
-                <span className="w-24 shrink-0"><Change change={f.change} /></span>
-                <span className="font-mono text-[0.92rem] flex-1 min-w-0 truncate [direction:rtl] text-left" title={f.path}><bdi>{f.path}</bdi></span>
-                <span className="w-20 shrink-0"><Delta of={f.packed} most={mostFile} area={f.area} /></span><span className="font-mono w-20 text-right shrink-0">{signed(f.packed)}</span>
-              </li>
-            ))}</ul>
-          )}
-        </Sheet>
+        <DifferingFiles files={c.files} more={c.more} same={after ? after.areas.reduce((n, a) => n + a.files, 0) - c.added.files - c.changed.files : undefined}
+          between={ofSource ? undefined : { from: c.from, to: c.to }} />
       </div>
     </>
   )
 }
 
-function Change({ change }: { change: string }) {
-  switch (change) {
-    case 'added': return <Status tone="plain" icon={Plus}>added</Status>
-    case 'removed': return <Status tone="plain" icon={Minus}>removed</Status>
-  }
-  return <Status tone="plain" icon={Pencil}>changed</Status>
-}
-
-/** A difference as a bar from the middle: to the right for more, to the left for less. */
-function Delta({ of, most, area }: { of: number; most: number; area?: string }) {
-  const share = Math.max(of === 0 ? 0 : 1, (Math.abs(of) / Math.max(1, most)) * 50)
-  return (
-    <span className="relative block h-2 rounded-sm bg-line overflow-hidden w-full min-w-20" aria-hidden>
-      <span className={`absolute inset-y-0 ${area ? `area area-${area}` : 'bg-leaf'}`} style={of < 0 ? { right: '50%', width: `${share}%` } : { left: '50%', width: `${share}%` }} />
-    </span>
-  )
+/** A value as it was or is. */
+function Value({ text, look }: { text: string; look: string }) {
+  return <span className={`px-2 py-1 break-words whitespace-pre-line min-w-0 ${text ? look : 'bg-sheet text-faint'}`}>{text || 'nothing'}</span>
 }

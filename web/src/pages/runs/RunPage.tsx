@@ -2,7 +2,7 @@ import { AlertTriangle, Check, X } from 'lucide-react'
 import { useState } from 'react'
 import { useParams } from 'react-router'
 import type { Run } from '../../api/client'
-import { ended, useCancel, useLog, useRetry, useRun } from '../../api/hooks'
+import { ended, useAhead, useCancel, useLog, useRetry, useRun } from '../../api/hooks'
 import { count, day, millis, size, took } from '../../lib/format'
 import { progressSentence } from '../../lib/progress'
 import { useFollow } from '../../lib/useFollow'
@@ -28,9 +28,6 @@ export function RunPage() {
   if (run.isPending) return <Loading />
   if (!run.data) return <><Head title={`Run ${id}`} /><Trouble error={run.error} /></>
   const r = run.data
-  const p = r.progress
-  const steps = p.steps ?? []
-  const longest = Math.max(1, ...steps.map((s) => s.ms))
   const about = concerns(r)
   const over = ended(r)
   return (
@@ -55,19 +52,36 @@ export function RunPage() {
       )}
       {r.job === 'table' && <TableReport run={r} />}
       <div className="grid lg:grid-cols-2 gap-4 items-start">
-        <Sheet title="Steps" aside={`${count(p.done?.files ?? 0)} files, ${count(p.done?.rows ?? 0)} rows, ${size(p.done?.bytes ?? 0)}`}>
-          {steps.length === 0 ? <Empty>{over ? 'It ended before its first step.' : 'It has not begun yet.'}</Empty> : (
-            <ol>{steps.map((s, i) => (
-              <li key={s.name + i} className="flex items-center gap-3 h-[28px] px-4 border-t border-line">
-                <span className="text-faint font-mono w-5">{i + 1}</span><span className="flex-1 truncate">{s.name}</span>
-                <SizeBar bytes={s.ms} most={longest} /><span className="font-mono w-16 text-right">{s.ms ? millis(s.ms) : '…'}</span>
-              </li>
-            ))}</ol>
-          )}
-        </Sheet>
+        <Steps run={r} />
         <Log run={r} />
       </div>
     </>
+  )
+}
+
+type StepOf = { name: string; ms: number; ahead?: boolean }
+
+/** The steps that were, and those that are ahead, as the last run of its sort had them. */
+function Steps({ run: r }: { run: Run }) {
+  const p = r.progress
+  const begun: StepOf[] = p.steps ?? []
+  const over = ended(r)
+  const ahead = useAhead(r.id, begun.length, over).data
+  const steps = over ? begun : [...begun, ...(ahead?.steps ?? []).map((s) => ({ ...s, ahead: true }))]
+  const longest = Math.max(1, ...steps.map((s) => s.ms))
+  return (
+    <Sheet title="Steps" aside={`${count(p.done?.files ?? 0)} files, ${count(p.done?.rows ?? 0)} rows, ${size(p.done?.bytes ?? 0)}`}>
+      {steps.length === 0 ? <Empty>{over ? 'It ended before its first step.' : 'It has not begun yet.'}</Empty> : (
+        <ol>{steps.map((s, i) => (
+          <li key={s.name + i} className={`flex items-center gap-3 h-[28px] px-4 border-t border-line ${s.ahead ? 'text-faint' : ''}`} aria-current={!over && i === begun.length - 1 ? 'step' : undefined}>
+            <span className="text-faint font-mono w-5">{i + 1}</span><span className="flex-1 truncate">{s.name}</span>
+            {!s.ahead && <SizeBar bytes={s.ms} most={longest} />}
+            <span className="font-mono w-20 text-right whitespace-nowrap">{s.ahead ? `about ${millis(s.ms)}` : s.ms || over ? millis(s.ms) : '…'}</span>
+          </li>
+        ))}</ol>
+      )}
+      {!over && ahead?.run && ahead.steps.length > 0 && <p className="px-4 py-2 border-t border-line text-soft">What is ahead is known from <To to={`/runs/${ahead.run}`}>run {ahead.run}</To>.</p>}
+    </Sheet>
   )
 }
 

@@ -26,7 +26,7 @@ type Sort = NonNullable<Parameters<typeof useSites>[0]['sort']>
 
 const states: [State, string][] = [
   ['failed', 'faults'], ['warned', 'to look at'], ['unchecked', 'not checked'], ['held', 'held'], ['behind', 'behind'], ['to-do', 'tasks to do'],
-  ['elsewhere', 'name leads elsewhere'], ['leading', 'name leads here'], ['passed', 'all well'],
+  ['elsewhere', 'name leads elsewhere'], ['leading', 'name leads here'], ['ending', 'certificate ends soon'], ['uncopied', 'no newer copy'], ['passed', 'all well'],
 ]
 
 const columns: ListColumn<SiteRow>[] = [

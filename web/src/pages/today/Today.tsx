@@ -2,7 +2,7 @@ import { CalendarClock, Check, EyeOff, Globe } from 'lucide-react'
 import type { ReactNode } from 'react'
 import type { Schemas } from '../../api/client'
 import { useAcceptCheck, useAcceptFinding, useCheck, useRetry, useRuns, useSurvey, useTick, useToday } from '../../api/hooks'
-import { date, plural, took } from '../../lib/format'
+import { date, onlyDay, plural, took } from '../../lib/format'
 import { useFollow } from '../../lib/useFollow'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Ask, text } from '../../parts/Dialog'
@@ -21,7 +21,7 @@ type Day = Schemas['Today']
 type Group = Schemas['TodayGroup']
 type Item = Schemas['TodayItem']
 
-const pages = { site: 'sites', source: 'sources', run: 'runs' } as const
+const placeOf = (g: Group) => g.noun === 'service' ? '/starters' : `/${{ site: 'sites', source: 'sources', host: 'hosts', run: 'runs' }[g.noun]}/${g.name}`
 
 /** What needs attention, and what one does about it. Nothing when there is nothing. */
 export function Today() {
@@ -47,6 +47,8 @@ function Begun({ day }: { day: Day }) {
         <Tasks day={day} />
         <Waiting title="Held for the client" sites={day.held} icon={EyeOff} says="made" />
         <Waiting title="Names that begin to lead here" sites={day.leading} icon={Globe} says="made" />
+        <Ending day={day} />
+        <Uncopied day={day} />
         <Behind day={day} />
         <Lately />
       </div>
@@ -71,8 +73,8 @@ function Attention({ day }: { day: Day }) {
           <li key={g.noun + g.name} className="px-4 py-2.5 border-t border-line grid gap-1.5">
             <p className="flex flex-wrap items-center gap-2">
               <Result result={g.severity} />
-              <To to={`/${pages[g.noun]}/${g.name}`}>{g.title}</To>
-              {others.length === 0 ? <span className="text-soft">{g.noun}</span> : <span className="text-soft">and {plural(others.length, 'more site')} with just the same</span>}
+              <To to={placeOf(g)}>{g.title}</To>
+              {others.length === 0 ? <span className="text-soft">{g.noun === 'service' ? '' : g.noun}</span> : <span className="text-soft">and {plural(others.length, 'more site')} with just the same</span>}
             </p>
             <ul className="grid gap-1">{g.items.map((i) => <Attended key={i.sentence} group={g} item={i} many={others.length > 0} />)}</ul>
             {others.length > 0 && (
@@ -94,7 +96,7 @@ function Attended({ group, item, many }: { group: Group; item: Item; many: boole
     <li className="flex flex-wrap items-start gap-x-3 gap-y-1">
       <span className="min-w-0 flex-[1_1_16rem] break-words">{item.sentence}</span>
       <span className="flex gap-1.5 shrink-0">
-        {item.what && group.noun !== 'run' && <AcceptButton noun={group.noun} name={group.name} what={item.what} where={item.where} many={many} />}
+        {item.what && (group.noun === 'site' || group.noun === 'source') && <AcceptButton noun={group.noun} name={group.name} what={item.what} where={item.where} many={many} />}
         <Settle group={group} item={item} />
       </span>
     </li>
@@ -114,7 +116,7 @@ function Settle({ group, item }: { group: Group; item: Item }) {
     case 'retry': return <><Button small disabled={busy} onClick={() => start(retry.mutateAsync({ id: Number(group.name) }))}>Try again</Button>{trouble}</>
   }
   const at = group.noun === 'site' ? '#checks' : group.noun === 'source' ? '#findings' : ''
-  return <ButtonLink small to={`/${pages[group.noun]}/${group.name}${at}`}>{group.noun === 'run' ? 'See why' : 'Look at it'}</ButtonLink>
+  return <ButtonLink small to={placeOf(group) + at}>{group.noun === 'run' ? 'See why' : 'Look at it'}</ButtonLink>
 }
 
 /** Accepts what is known and harmless, with the reason. */
@@ -169,6 +171,33 @@ function Waiting({ title, sites, icon, says }: { title: string; sites: Schemas['
         ))}
       </ul>
       {sites.length > 8 && <p className="px-4 py-1.5 border-t border-line"><To to={icon === EyeOff ? '/sites?state=held' : '/sites?state=leading'}>all of them</To></p>}
+    </Sheet>
+  )
+}
+
+const week = 7 * 86_400_000
+
+function Ending({ day }: { day: Day }) {
+  if (day.ending.length === 0) return null
+  return (
+    <Sheet title="Certificates that end soon" aside={plural(day.ending.length, 'site')}>
+      <ul>{day.ending.map((s) => (
+        <li key={s.name} className="px-4 min-h-8 py-1 border-t border-line flex flex-wrap items-center gap-x-3">
+          <To to={`/sites/${s.name}#checks`}>{s.title || s.name}</To>
+          <span className="min-w-0 truncate flex-1"><Out href={s.address} /></span>
+          {s.ends && <Status tone={Date.parse(s.ends) < Date.now() + week ? 'wrong' : 'look'} icon={CalendarClock}>{onlyDay(s.ends)}</Status>}
+        </li>
+      ))}</ul>
+      <p className="px-4 py-2 border-t border-line text-soft">As the checks saw them last. A host that renews them by itself has done so by now: check the site to see.</p>
+    </Sheet>
+  )
+}
+
+function Uncopied({ day }: { day: Day }) {
+  if (day.uncopied === 0) return null
+  return (
+    <Sheet title="Safety copies">
+      <p className="px-4 pb-3"><To to="/sites?state=uncopied">{plural(day.uncopied, 'public site has', 'public sites have')} no safety copy</To> of the last 30 days. Choose them there and copy them together.</p>
     </Sheet>
   )
 }
