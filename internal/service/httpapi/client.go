@@ -20,11 +20,12 @@ func (a *api) clientOperations(h huma.API) {
 		return single(c, err, clientOut)
 	}
 	operation(h, "GET", "/clients", "list-clients", "List clients, by name", func(ctx context.Context, in *struct {
-		Find   string `query:"find" maxLength:"200" doc:"a part of name, title or mail address"`
-		Cursor string `query:"cursor" maxLength:"1000" doc:"next of the page before"`
-		Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+		Find   string   `query:"find" maxLength:"200" doc:"a part of name, title or mail address"`
+		Keys   []string `query:"keys" maxItems:"60" doc:"settings whose values are wanted, separated by commas"`
+		Cursor string   `query:"cursor" maxLength:"1000" doc:"next of the page before"`
+		Limit  int      `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	}) (*body[wire.ClientPage], error) {
-		rows, total, next, err := a.db.ClientRows(ctx, records.ClientFilter{Find: in.Find, Cursor: in.Cursor, Limit: in.Limit})
+		rows, total, next, err := a.db.ClientRows(ctx, records.ClientFilter{Find: in.Find, Keys: in.Keys, Cursor: in.Cursor, Limit: in.Limit})
 		out := wire.ClientPage{Clients: make([]wire.ClientRow, len(rows)), Next: next, Total: total}
 		for i, c := range rows {
 			out.Clients[i] = as[wire.ClientRow](c)

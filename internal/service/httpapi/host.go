@@ -41,7 +41,8 @@ func (a *api) hostOperations(h huma.API) {
 		uses, err := a.db.HostUses(ctx)
 		return single(host, err, func(h records.Host) wire.Host {
 			out := hostOut(h)
-			out.Use = as[*wire.HostUse](uses[h.ID])
+			u := uses[h.ID]
+			out.Use = &wire.HostUse{Sites: u.Sites, Bytes: u.Bytes, Largest: u.Largest}
 			return out
 		})
 	})

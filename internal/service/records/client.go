@@ -26,15 +26,17 @@ type ClientRow struct {
 	Name      string
 	Title     string
 	Email     string
-	Settings  int // how many
+	Settings  int                // how many
+	Values    map[string]Setting // those that were asked for
 	Sites     int
 	CreatedAt time.Time
 }
 
 // ClientFilter says which clients are listed. What is empty filters nothing.
 type ClientFilter struct {
-	Find   string // a part of name, title or mail address, in any case
-	Cursor string // where the page before has ended
+	Find   string   // a part of name, title or mail address, in any case
+	Keys   []string // settings whose values are wanted
+	Cursor string   // where the page before has ended
 	Limit  int
 }
 
@@ -54,8 +56,9 @@ func (db *DB) ClientRows(ctx context.Context, f ClientFilter) (rows []ClientRow,
 	rows, err = many[ClientRow](ctx, db, `WITH page AS (SELECT * FROM clients c WHERE c.name > $2 AND `+found+` ORDER BY c.name LIMIT $3)
 		SELECT id, name, COALESCE(settings->'title'->>'value', '') AS title, COALESCE(settings->'email'->>'value', '') AS email,
 		(SELECT count(*) FROM jsonb_object_keys(settings))::int AS settings, created_at,
+		(SELECT COALESCE(jsonb_object_agg(key, value), '{}') FROM jsonb_each(settings) WHERE key = ANY($4)) AS values,
 		(SELECT count(*) FROM sites s WHERE s.client_id = page.id AND s.retired_at IS NULL)::int AS sites FROM page ORDER BY name`,
-		part(f.Find), after.Name, f.Limit+1)
+		part(f.Find), after.Name, f.Limit+1, f.Keys)
 	if len(rows) > f.Limit {
 		rows = rows[:f.Limit]
 		next = cursor{Name: rows[f.Limit-1].Name}.String()

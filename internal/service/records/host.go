@@ -65,7 +65,8 @@ func (db *DB) AddHost(ctx context.Context, h Host) (Host, error) {
 // ChangeHost changes a host, by its number. What it has told belongs to what it was.
 func (db *DB) ChangeHost(ctx context.Context, h Host) error {
 	return db.exec(ctx, "host", h.Name,
-		"UPDATE hosts SET files = $2, web_root = $3, address = $4, database = $5, connect = $6, host_key = $7, runtimes = '[]', room = NULL WHERE id = $1",
+		`UPDATE hosts SET files = $2, web_root = $3, address = $4, database = $5, connect = $6, host_key = $7, runtimes = '[]', room = NULL
+			WHERE id = $1`,
 		h.ID, h.Files, h.WebRoot, h.Address, h.Database, h.Connect, h.HostKey)
 }
 

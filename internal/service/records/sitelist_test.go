@@ -155,6 +155,10 @@ func TestClientsAreListedPageByPage(t *testing.T) {
 	}
 	require.Len(t, got, 6)
 	require.True(t, slices.IsSorted(got))
+	require.NoError(t, w.SetSettings(w.ctx, "school-1", map[string]records.Setting{"phone": {Value: "1"}, "key": {Secret: true}}, nil))
+	wanted, _, _, err := w.ClientRows(w.ctx, records.ClientFilter{Find: "school-1", Keys: []string{"phone", "key", "none"}, Limit: 1})
+	require.NoError(t, err)
+	require.Equal(t, map[string]records.Setting{"phone": {Value: "1"}, "key": {Secret: true}}, wanted[0].Values)
 	rows, _, _, err := w.ClientRows(w.ctx, records.ClientFilter{Find: "3%", Limit: 4})
 	require.NoError(t, err)
 	require.Equal(t, "school-3@schools.example", rows[0].Email)

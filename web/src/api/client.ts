@@ -15,7 +15,8 @@ export type ClientRow = Schemas['ClientRow']
 export type Plan = Schemas['Plan']
 export type CheckReport = Schemas['Report']
 
-export const http = createClient<paths>({ baseUrl: '/api/v1' })
+// Lists in addresses have commas between, as the service's description says (explode: false).
+export const http = createClient<paths>({ baseUrl: '/api/v1', querySerializer: { array: { style: 'form', explode: false } } })
 
 /** A problem document of the service (RFC 9457), as an error with its sentence. */
 export class Problem extends Error {

@@ -47,11 +47,17 @@ export const useClientPage = (query: ClientQuery, enabled = true) =>
     queryFn: () => body(http.GET('/clients', { params: { query } })),
   })
 /** All clients that a search finds, page by page. */
-export const useClients = (query: ClientQuery) =>
+export const useClients = (query: ClientQuery, enabled = true) =>
   useInfiniteQuery({
-    queryKey: ['clients', 'all', query], initialPageParam: '', placeholderData: keepPreviousData,
+    queryKey: ['clients', 'all', query], enabled, initialPageParam: '', placeholderData: keepPreviousData,
     queryFn: ({ pageParam }) => body(http.GET('/clients', { params: { query: { ...query, cursor: pageParam || undefined } } })),
     getNextPageParam: (last) => last.next || undefined,
+  })
+/** The fields of a starter; none where no starter is chosen. */
+export const useFields = (starter: string) =>
+  useQuery({
+    queryKey: ['starters', starter, 'packing'], enabled: starter !== '', select: (p: Schemas['Packing']) => p.list.fields ?? [],
+    queryFn: () => body(http.GET('/starters/{name}/packing', { params: { path: { name: starter } } })),
   })
 export const useTableRows = (ref: string, table: string) =>
   useQuery({
@@ -175,7 +181,7 @@ export const useRotateKey = () => useDo(() => body(http.POST('/vault/rotate-key'
 export const useAddHost = () => useDo((h: Schemas['NewHost']) => body(http.POST('/hosts', { body: h })))
 export const useChangeHost = () => useDo(({ name, ...h }: Schemas['ChangedHost'] & { name: string }) => body(http.PATCH('/hosts/{name}', { params: { path: { name } }, body: h })))
 export const useTestHost = () => useDo((name: string) => body(http.POST('/hosts/{name}/test', { params: { path: { name } } })))
-export const useAskDNS = () => useDo(({ site, nameServers }: { site: string; nameServers: string[] }) => body(http.POST('/sites/{name}/dns', { params: { path: { name: site }, query: { name_servers: nameServers.length > 0 ? [nameServers.join()] : [] } } })))
+export const useAskDNS = () => useDo(({ site, nameServers }: { site: string; nameServers: string[] }) => body(http.POST('/sites/{name}/dns', { params: { path: { name: site }, query: { name_servers: nameServers } } })))
 export const useAddSource = () => useDo((s: Schemas['NewSource']) => body(http.POST('/sources', { body: s })))
 export const useChangeSource = () => useDo(({ name, ...s }: Schemas['ChangedSource'] & { name: string }) => body(http.PATCH('/sources/{name}', { params: { path: { name } }, body: s })))
 export const useSurvey = () => useDo((name: string) => body(http.POST('/sources/{name}/survey', { params: { path: { name } } })))

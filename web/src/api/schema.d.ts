@@ -1758,6 +1758,10 @@ export interface components {
             /** Format: int64 */
             sites: number;
             title: string;
+            /** @description of the settings that were asked for; secrets have none */
+            values?: {
+                [key: string]: components["schemas"]["Setting"];
+            };
         };
         Column: {
             binary?: boolean;
@@ -3577,6 +3581,8 @@ export interface operations {
             query?: {
                 /** @description a part of name, title or mail address */
                 find?: string;
+                /** @description settings whose values are wanted, separated by commas */
+                keys?: string[];
                 /** @description next of the page before */
                 cursor?: string;
                 limit?: number;

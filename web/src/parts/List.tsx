@@ -134,7 +134,7 @@ function ChooseColumns<T>({ columns, hidden, onChange }: { columns: ListColumn<T
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger asChild>
-        <Button small aria-label="Choose columns" className="absolute right-2 top-[5px] z-10"><Columns3 size={13} aria-hidden /></Button>
+        <Button small aria-label="Choose columns" className="absolute right-2 top-[5px] z-10 shadow-[0_0_0_6px_var(--sheet)]"><Columns3 size={13} aria-hidden /></Button>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" className="z-50 bg-sheet border border-line-strong rounded-md py-1 min-w-40">

@@ -6,15 +6,11 @@ import { beforeEach, expect, it, vi } from 'vitest'
 import { Chips } from './Chips'
 import { List } from './List'
 import { Rows } from './Rows'
-import { draw } from '../testing/draw'
+import { draw, withHeight } from '../testing/draw'
 
 const schools = Array.from({ length: 300 }, (_, i) => ({ name: `school-${i}`, size: i }))
 
-// Nothing has a size where nothing is drawn; a list is as high as ten rows here.
-beforeEach(() => {
-  Object.defineProperty(HTMLElement.prototype, 'clientHeight', { configurable: true, get: () => 320 })
-  Object.defineProperty(HTMLElement.prototype, 'clientWidth', { configurable: true, get: () => 800 })
-})
+beforeEach(withHeight)
 
 function Schools({ onSort, more }: { onSort?: (s: string) => void; more?: () => void }) {
   const [chosen, choose] = useState({})

@@ -15,3 +15,9 @@ export function draw(part: ReactNode, at = '/') {
   const queries = new QueryClient({ defaultOptions: { queries: { retry: false } } })
   return render(<QueryClientProvider client={queries}><MemoryRouter initialEntries={[at]}>{part}</MemoryRouter></QueryClientProvider>)
 }
+
+/** Nothing has a size where nothing is drawn: from here on, lists are as high as ten rows. */
+export function withHeight() {
+  Object.defineProperty(HTMLElement.prototype, 'clientHeight', { configurable: true, get: () => 320 })
+  Object.defineProperty(HTMLElement.prototype, 'clientWidth', { configurable: true, get: () => 800 })
+}

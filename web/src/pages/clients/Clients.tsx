@@ -1,8 +1,9 @@
 import { useMemo } from 'react'
 import type { ClientRow } from '../../api/client'
-import { useClients } from '../../api/hooks'
-import { useSearchText } from '../../lib/address'
+import { useClients, useStarters } from '../../api/hooks'
+import { useAddressValue, useSearchText } from '../../lib/address'
 import { plural } from '../../lib/format'
+import { Chips } from '../../parts/Chips'
 import { Find } from '../../parts/Find'
 import { Head } from '../../parts/Head'
 import { List, type ListColumn } from '../../parts/List'
@@ -12,6 +13,7 @@ import { Sheet } from '../../parts/Sheet'
 import { When } from '../../parts/When'
 import { AddClient } from './AddClient'
 import { ImportClients } from './ImportClients'
+import { SettingsTable } from './SettingsTable'
 
 const columns: ListColumn<ClientRow>[] = [
   { id: 'client', head: 'Client', fixed: true, cell: (c) => <To to={`/clients/${c.name}`}>{c.name}</To> },
@@ -24,6 +26,8 @@ const columns: ListColumn<ClientRow>[] = [
 
 export function Clients() {
   const search = useSearchText()
+  const [starter, setStarter] = useAddressValue('asked-by')
+  const starters = useStarters().data ?? []
   const clients = useClients({ find: search.find || undefined })
   const rows = useMemo(() => clients.data?.pages.flatMap((p) => p.clients) ?? [], [clients.data])
   const total = clients.data?.pages[0]?.total ?? 0
@@ -36,14 +40,17 @@ export function Clients() {
       <div className="flex items-center gap-3 mb-3">
         <Find label="name, title or e-mail" value={search.typed} onChange={search.type} /><span className="text-soft">{plural(total, 'client')}</span>
       </div>
-      <Sheet>
+      {starters.length > 0 && (
+        <div className="mb-3"><Chips label="What of clients is shown" value={starter} onPick={setStarter} chips={[{ value: '', label: 'all clients' }, ...starters.map((t) => ({ value: t.name, label: `what ${t.name} asks for` }))]} /></div>
+      )}
+      {starter ? <SettingsTable key={starter} starter={starter} find={search.find} /> : <Sheet>
         <Shown of={clients}>{() => rows.length === 0 ? (
           <Empty>{search.find ? 'No client is like that.' : 'None yet. Add one, or many from a table: a column “name”, and one for each setting.'}</Empty>
         ) : (
           <List name="clients" caption="Clients" rows={rows} by={(c) => c.name} columns={columns}
             more={clients.hasNextPage && !clients.isFetchingNextPage ? () => void clients.fetchNextPage() : undefined} />
         )}</Shown>
-      </Sheet>
+      </Sheet>}
     </>
   )
 }

@@ -4,9 +4,10 @@ import { screen, waitFor } from '@testing-library/react'
 import userEvent from '@testing-library/user-event'
 import { Route, Routes } from 'react-router'
 import { expect, it } from 'vitest'
-import { draw } from '../../testing/draw'
+import { draw, withHeight } from '../../testing/draw'
 import { ClientPage } from './ClientPage'
 import { ImportClients } from './ImportClients'
+import { SettingsTable } from './SettingsTable'
 
 it('adds the clients of a table, and names those that it could not add', async () => {
   service.answers['POST /clients'] = (c: { name: string }) => (c.name === 'taken' ? refused(409, 'there is a client "taken" already') : c)
@@ -69,4 +70,24 @@ it('gives a client the logo that a starter asks for, and shows it', async () => 
   await user.click(screen.getByRole('button', { name: 'Save' }))
   await waitFor(() => expect(service.asked.find((a) => a.what.startsWith('PATCH'))?.body).toEqual({ settings: { logo: value } }))
   expect(service.asked.find((a) => a.what.startsWith('POST'))?.body).toMatchObject({ name: 'shell.php' })
+})
+
+it('lets settings be changed in their cells', async () => {
+  service.answers['GET /starters/music-base/packing'] = { list: { list: 'a', fields: [{ key: 'title', label: 'Site title', required: true, to: [] },
+    { key: 'measurement', label: 'Measurement id', pattern: 'M-[A-Z0-9]{6}', example: 'M-1A2B3C', required: true, to: [] }, { key: 'key', label: 'Key', secret: true, to: [] }] } }
+  service.answers['GET /clients'] = { total: 1, clients: [{ name: 'alder', title: 'Alder Valley', email: '', settings: 2, sites: 0, created_at: '2026-11-01T00:00:00Z', values: { title: { value: 'Alder Valley' }, key: { value: '', secret: true } } }] }
+  service.answers['PATCH /clients/alder/settings'] = {}
+  withHeight()
+  draw(<SettingsTable starter="music-base" find="" />)
+  const user = userEvent.setup()
+  await user.click(await screen.findByRole('button', { name: 'Measurement id of alder: not set' }))
+  await user.keyboard('nonsense{Enter}')
+  expect((await screen.findByRole('alert')).textContent).toBe('like M-1A2B3C')
+  await user.keyboard('{Escape}')
+  expect(screen.getByText('missing')).toBeTruthy()
+  expect(service.asked.some((a) => a.what.startsWith('PATCH'))).toBe(false)
+  await user.keyboard('{Enter}M-AAAAAA{Enter}') // the cell has the focus again
+  await waitFor(() => expect(service.asked.find((a) => a.what === 'PATCH /clients/alder/settings')?.body).toEqual({ settings: { measurement: 'M-AAAAAA' } }))
+  expect(screen.getByText('in the vault')).toBeTruthy()
+  expect(screen.getByRole('button', { name: 'Key of alder' })).toBeTruthy()
 })

@@ -6,7 +6,7 @@ import { expect, it } from 'vitest'
 import { draw } from '../../testing/draw'
 import { Today } from './Today'
 
-const day = { sources: 1, starters: 1, clients: 2, sites: 2, hosts: 1, working: 0, groups: [], more: 0, tasks: [], all_tasks: 0, held: [], leading: [], behind: [] }
+const day = { sources: 1, starters: 1, clients: 2, sites: 2, hosts: 1, working: 0, groups: [], more: 0, tasks: [], all_tasks: 0, held: [], leading: [], behind: [], ending: [], uncopied: 0 }
 const warned = { severity: 'warning', sentence: 'values: 1 is broken', act: 'open', what: 'values' }
 
 it('says that there is nothing when there is nothing', async () => {
@@ -63,4 +63,19 @@ it('leads from nothing to the first site', async () => {
   expect(next.closest('li')!.getAttribute('aria-current')).toBe('step')
   expect(screen.getByText('1 of 7 done')).toBeTruthy()
   expect(screen.getAllByRole('button', { name: /Add|Survey|Build/ }).map((b) => b.textContent)).toEqual(['Add a source'])
+})
+
+it('looks ahead: certificates, copies, and the room of hosts and of the service', async () => {
+  const soon = new Date(Date.now() + 3 * 86_400_000).toISOString()
+  service.answers['GET /today'] = { ...day, uncopied: 12, ending: [{ name: 'alder', title: 'Alder Valley', address: 'https://alder.example', ends: soon }], groups: [
+    { noun: 'host', name: 'preview', title: 'preview', severity: 'warning', items: [{ severity: 'warning', sentence: '1.2 GB free', act: 'open' }] },
+    { noun: 'service', name: 'disk', title: 'The disk of the service', severity: 'fault', items: [{ severity: 'fault', sentence: '100 MB free', act: 'open' }] },
+  ] }
+  service.answers['GET /runs'] = []
+  draw(<Today />)
+  expect((await screen.findByText('preview')).getAttribute('href')).toBe('/hosts/preview')
+  expect(screen.getByText('The disk of the service').getAttribute('href')).toBe('/starters')
+  expect(screen.getByText('12 public sites have no safety copy').getAttribute('href')).toBe('/sites?state=uncopied')
+  expect(screen.getByText('Alder Valley').getAttribute('href')).toBe('/sites/alder#checks')
+  expect(screen.queryByRole('button', { name: 'Accept…' })).toBeNull()
 })
