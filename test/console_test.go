@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"strings"
@@ -57,14 +58,17 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 	t.Cleanup(func() { must(t, "install", "remove", "on-a-page") })
 	axe, err := os.ReadFile(axeSource)
 	require.NoError(t, err)
+	openAll, err := os.ReadFile("openall.js")
+	require.NoError(t, err)
 	tab := console(t)
 	for _, theme := range []string{"light", "dark"} {
+		known := []string{}
 		for path, ready := range map[string]string{
 			"/": "table", "/sources": "table", "/sources/base": "table", "/starters": "table", "/starters/music-base": "ol li",
 			"/starters/music-base/packing": "[role=treeitem]", "/kinds": "table", "/kinds/wordpress": "pre", "/people": "table", "/settings": "article", "/hosts/preview": "dl",
 			"/parts": "[aria-label='Size map'] button", "/releases/music-base@1?file=database/lad_options": "[aria-label^=Rows] table",
 			"/releases/music-base@1": "[aria-label='Size map'] button",
-			"/clients":               "table", "/clients/" + school: "table", "/sites": "table", "/sites/" + school: "section ul li",
+			"/clients":               "table", "/clients?asked-by=music-base": "table", "/clients/" + school: "table", "/sites": "table", "/sites/" + school: "section ul li",
 			"/sites/new?client=" +
 				school: "ol li", "/runs": "table", "/runs/1": "ol li",
 			"/installs/on-a-page": "table", "/hosts": "table", "/vault": "main ul li", "/sites/" + school + "/sheet": "article", "/sites/" + school +
@@ -79,7 +83,17 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 				chromedp.Evaluate(string(axe), nil),
 				chromedp.Evaluate(`axe.run().then(r => r.violations.map(v => v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160) + (n.any[0]?.message ?? '')).join(' | ')))`, &faults, awaitPromise))
 			assert.Empty(t, faults, "%s, %s theme", path, theme)
+			names, err := json.Marshal(known)
+			require.NoError(t, err)
+			var windows struct{ Opened, Faults []string }
+			do(t, tab, chromedp.Evaluate(fmt.Sprintf("%s(%s)", openAll, names), &windows, awaitPromise))
+			assert.Empty(t, windows.Faults, "%s, %s theme", path, theme)
+			known = append(known, windows.Opened...)
 		}
+		for _, name := range []string{"Add a host", "Change…", "Choose columns", "Undo…", "Retire… of More", "From a table…"} {
+			assert.Contains(t, known, name)
+		}
+		t.Logf("%d windows and menus in the %s theme: %s", len(known), theme, strings.Join(known, ", "))
 	}
 }
 

@@ -7,8 +7,12 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
 	"nestseed/demo/browser"
@@ -16,9 +20,92 @@ import (
 	"nestseed/demo/stack"
 )
 
+// hands are how somebody works with the console.
+type hands struct {
+	press  func(name string) chromedp.Action        // a button
+	follow func(name string) chromedp.Action        // a link
+	fill   func(name, value string) chromedp.Action // a field of the dialog
+	take   func(folder string) chromedp.Action      // a folder of the folder picker
+	login  func(tab context.Context, server, name, password string) error
+}
+
+var mouse = hands{
+	press: press,
+	follow: func(name string) chromedp.Action {
+		return chromedp.Click(fmt.Sprintf(`//a[normalize-space()=%q or starts-with(normalize-space(), %q) and ancestor::nav]`, name, name), chromedp.BySearch)
+	},
+	fill: filled,
+	take: func(folder string) chromedp.Action {
+		row := fmt.Sprintf(`//li[.//button[text()=%q]]//button[normalize-space()='Take it']`, folder)
+		return chromedp.Tasks{chromedp.WaitVisible(row, chromedp.BySearch), chromedp.Click(row, chromedp.BySearch)}
+	},
+	login: browser.Login,
+}
+
+// keyboard goes from one thing to the next by the tabulator, and nothing else.
+var keyboard = hands{
+	press: func(name string) chromedp.Action {
+		return chromedp.Tasks{reached(fmt.Sprintf(`e.tagName === 'BUTTON' && e.innerText.trim() === %q`, name)), chromedp.KeyEvent(kb.Enter)}
+	},
+	follow: func(name string) chromedp.Action {
+		return chromedp.Tasks{reached(fmt.Sprintf(`e.tagName === 'A' && (e.innerText.trim() === %q || e.closest('nav') && e.innerText.trim().startsWith(%q))`, name, name)),
+			chromedp.KeyEvent(kb.Enter)}
+	},
+	fill: func(name, value string) chromedp.Action {
+		return chromedp.Tasks{reached(fmt.Sprintf(`e.name === %q`, name)), chromedp.KeyEvent("a", chromedp.KeyModifiers(input.ModifierCtrl)), chromedp.KeyEvent(value)}
+	},
+	take: func(folder string) chromedp.Action {
+		return chromedp.Tasks{saying(folder), reached(fmt.Sprintf(`e.innerText.trim() === 'Take it' && e.closest('li')?.querySelector('button').innerText === %q`, folder)),
+			chromedp.KeyEvent(kb.Enter)}
+	},
+	login: func(tab context.Context, server, name, password string) error {
+		return chromedp.Run(tab, chromedp.EmulateViewport(1280, 800), emulation.SetFocusEmulationEnabled(true), chromedp.Navigate(server+"/"), saying("Log in"), reached("e.name === 'name'"), chromedp.KeyEvent(name),
+			reached("e.name === 'password'"), chromedp.KeyEvent(password+kb.Enter), chromedp.WaitVisible(`nav[aria-label=Main]`, chromedp.ByQuery))
+	},
+}
+
+// reached waits until what has the focus is what is looked for, pressing the tabulator until it is. What has the focus is seen to have it.
+func reached(what string) chromedp.Action {
+	return chromedp.ActionFunc(func(ctx context.Context) error {
+		var passed []string
+		for range 300 {
+			var at struct {
+				There, Seen bool
+				Is          string
+			}
+			err := chromedp.Evaluate(fmt.Sprintf(`(() => {
+				const e = document.activeElement ?? document.body
+				const there = !!(%s) && !e.disabled
+				return { There: there, Seen: !there || e.matches(':focus-visible') && getComputedStyle(e).outlineStyle !== 'none', Is: e.tagName + ' ' + (e.innerText || e.name || '').slice(0, 30) }
+			})()`, what), &at).Do(ctx)
+			switch {
+			case err != nil:
+				return err
+			case at.There && !at.Seen:
+				return fmt.Errorf("%s has the focus, and nobody sees it", at.Is)
+			case at.There:
+				return nil
+			}
+			passed = append(passed, at.Is)
+			if err := chromedp.KeyEvent(kb.Tab).Do(ctx); err != nil {
+				return err
+			}
+			if err := chromedp.Sleep(15 * time.Millisecond).Do(ctx); err != nil {
+				return err
+			}
+		}
+		return fmt.Errorf("the keyboard does not come to where %s; it came to %v", what, passed[len(passed)-40:])
+	})
+}
+
 // From a service with nothing in it to the first site, by what the console shows, without the command line: each step is the one that the
 // first page leads to.
 func TestFromNothingToTheFirstSiteInTheConsole(t *testing.T) {
+	t.Run("by mouse", func(t *testing.T) { fromNothing(t, mouse, "mouse") })
+	t.Run("by keyboard", func(t *testing.T) { fromNothing(t, keyboard, "keys") })
+}
+
+func fromNothing(t *testing.T, h hands, by string) {
 	dir, err := os.MkdirTemp(world.dir, "first-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))
@@ -29,29 +116,28 @@ func TestFromNothingToTheFirstSiteInTheConsole(t *testing.T) {
 	require.NoError(t, err)
 	tab, stop := browser.New(context.Background(), 1280, 800)
 	t.Cleanup(stop)
-	require.NoError(t, browser.Login(tab, p.address(), "owner", strings.TrimSpace(string(password))))
+	require.NoError(t, h.login(tab, p.address(), "owner", strings.TrimSpace(string(password))))
 
-	first := chromedp.Tasks{chromedp.Click(`nav a[href="/"]`, chromedp.ByQuery), saying("From here to the first site")}
+	first := chromedp.Tasks{h.follow("Today"), saying("From here to the first site")}
 	next := func(says string) chromedp.Action {
 		return chromedp.Poll(fmt.Sprintf(`document.querySelector('[aria-current=step]')?.innerText.includes(%q)`, says), nil)
 	}
 	school := scenario.Schools(12)[11]
-	name := "first-" + school.Name
-	do(t, tab, next("Add a host"), press("Add a host"), filled("name", "preview"), filled("files", "file://"+world.stack.Sites()+"?owner=www-data"),
-		filled("address", world.stack.Address("{name}")), filled("database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort)),
-		filled("database_password", "not this one"), press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery),
-		filled("database_password", world.stack.AdminPassword), press("Add"), closed, saying("What it is"))
-	do(t, tab, first, next("Add a source"), press("Add a source"), filled("name", "base"), press("Look for it"),
-		chromedp.WaitVisible(`//li[.//button[text()='base']]//button[normalize-space()='Take it']`, chromedp.BySearch),
-		chromedp.Click(`//li[.//button[text()='base']]//button[normalize-space()='Take it']`, chromedp.BySearch), press("Add"), closed, saying("Not surveyed yet"))
-	do(t, tab, first, next("Survey it"), press("Survey"), saying("Open base"), first, next("Create a starter"), press("Create a starter"),
-		filled("name", "music-base"), press("Create"), closed, saying("None yet. Build the first one."))
-	do(t, tab, first, next("Build a release"), chromedp.Click(`//a[normalize-space()='Go to music-base']`, chromedp.BySearch), press("Build a release"),
-		filled("note", "the first one"), press("Build"), closed, saying("Open music-base@1"))
-	do(t, tab, first, next("Add a client"), press("Add a client"), filled("name", name), filled("title", school.Title), filled("email", school.Settings["email"]), press("Add"),
-		closed, saying(school.Title))
-	do(t, tab, first, next("Make the site"), chromedp.Click(`[aria-current=step] a`, chromedp.ByQuery), chromedp.WaitVisible("ol li", chromedp.ByQuery), saying("checks included"),
-		press("Make this site"), saying("Open "+name), chromedp.Click(fmt.Sprintf(`a[href="/sites/%s"]`, name), chromedp.ByQuery), saying("Its name in DNS"))
+	name := by + "-" + school.Name
+	do(t, tab, next("Add a host"), h.press("Add a host"), h.fill("name", "preview"), h.fill("files", "file://"+world.stack.Sites()+"?owner=www-data"),
+		h.fill("address", world.stack.Address("{name}")), h.fill("database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort)),
+		h.fill("database_password", "not this one"), h.press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery),
+		h.fill("database_password", world.stack.AdminPassword), h.press("Add"), closed, saying("What it is"))
+	do(t, tab, first, next("Add a source"), h.press("Add a source"), h.fill("name", "base"), h.press("Look for it"), h.take("base"), h.press("Add"), closed,
+		saying("Not surveyed yet"))
+	do(t, tab, first, next("Survey it"), h.press("Survey"), saying("Open base"), first, next("Create a starter"), h.press("Create a starter"),
+		h.fill("name", "music-base"), h.press("Create"), closed, saying("None yet. Build the first one."))
+	do(t, tab, first, next("Build a release"), h.follow("Go to music-base"), saying("None yet. Build the first one."), h.press("Build a release"),
+		h.fill("note", "the first one"), h.press("Build"), closed, saying("Open music-base@1"))
+	do(t, tab, first, next("Add a client"), h.press("Add a client"), h.fill("name", name), h.fill("title", school.Title), h.fill("email", school.Settings["email"]),
+		h.press("Add"), closed, saying(school.Title))
+	do(t, tab, first, next("Make the site"), h.follow("Make a site"), chromedp.WaitVisible("ol li", chromedp.ByQuery), saying("checks included"),
+		h.press("Make this site"), saying("Open "+name), h.follow("Open "+name), saying("Its name in DNS"))
 	svc := p.client(t)
 	site, err := svc.Site(t.Context(), name)
 	require.NoError(t, err)
@@ -59,6 +145,6 @@ func TestFromNothingToTheFirstSiteInTheConsole(t *testing.T) {
 	require.Zero(t, site.Report.Faults(), "%+v", site.Report)
 
 	// And back to nothing, as far as the host knows.
-	do(t, tab, press("Undo…"), saying("the site is removed"), press("Undo it"), saying("Undo site "+name), saying("Open "+name))
+	do(t, tab, h.press("Undo…"), saying("the site is removed"), h.press("Undo it"), saying("Undo site "+name), saying("Open "+name))
 	nothingLeft(t, name)
 }

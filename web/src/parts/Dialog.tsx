@@ -40,7 +40,7 @@ export function Window({ open, onOpenChange, title, about, wide, danger, childre
 
 type AskProps = {
   button: ReactNode
-  label?: string // of the button, where what it says does not say which
+  of?: string // what the button is about, for those who only hear it
   primary?: boolean
   small?: boolean
   danger?: boolean // what it does cannot be undone, or takes something away
@@ -56,7 +56,7 @@ type AskProps = {
 }
 
 /** A question with a form: opened by its button, closed when what it asks for is done. What was typed is there again when it is opened again. */
-export function Ask({ button, label, primary, small, danger, wide, title, about, action, ready = true, children, onSubmit, onOpen, onLeave }: AskProps) {
+export function Ask({ button, of, primary, small, danger, wide, title, about, action, ready = true, children, onSubmit, onOpen, onLeave }: AskProps) {
   const [open, setOpen] = useState(false)
   const [busy, setBusy] = useState(false)
   const [error, setError] = useState<Error | null>(null)
@@ -93,7 +93,7 @@ export function Ask({ button, label, primary, small, danger, wide, title, about,
   const faults = error instanceof Problem ? error.fields : {}
   return (
     <Window open={open} onOpenChange={change} title={title} about={about} danger={danger} wide={wide}
-      trigger={<Button primary={primary} small={small} danger={danger} aria-label={label}>{button}</Button>}>
+      trigger={<Button primary={primary} small={small} danger={danger} aria-label={of && typeof button === 'string' ? `${button}: ${of}` : undefined}>{button}</Button>}>
       <form ref={(f) => { form.current = f; if (f && !f.dataset.filled) { f.dataset.filled = 'yes'; setRestored(refill(f, key)) } }}
         onSubmit={(e) => void submit(e)} onInput={() => form.current && drafts.write(key, entered(form.current))} className="grid gap-3">
         {restored && (

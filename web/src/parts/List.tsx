@@ -1,4 +1,4 @@
-import { createColumnHelper, flexRender, getCoreRowModel, useReactTable, type ColumnDef, type RowSelectionState } from '@tanstack/react-table'
+import { createColumnHelper, getCoreRowModel, useReactTable, type ColumnDef, type RowSelectionState } from '@tanstack/react-table'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { ArrowDown, Columns3 } from 'lucide-react'
 import { DropdownMenu } from 'radix-ui'
@@ -41,7 +41,7 @@ export function List<T>(props: ListProps<T>) {
   const [hidden, setHidden] = useHidden(name, columns)
   const helper = createColumnHelper<T>()
   const defs = columns.filter((c) => !hidden.includes(c.id)).map((c) =>
-    helper.display({ id: c.id, header: c.head, cell: ({ row }) => c.cell(row.original), meta: c }) as ColumnDef<T>)
+    helper.display({ id: c.id, header: c.head, meta: c }) as ColumnDef<T>)
   const table = useReactTable({
     data: rows, columns: defs, getRowId: by, getCoreRowModel: getCoreRowModel(), enableRowSelection: !!onChoose,
     state: { rowSelection: chosen ?? {} },
@@ -103,7 +103,7 @@ export function List<T>(props: ListProps<T>) {
                     const c = cell.column.columnDef.meta as ListColumn<T>
                     return (
                       <td key={cell.id} className={cx('px-2 first:pl-4 last:pr-4 align-middle', c.right && 'text-right font-mono', c.wide && 'max-lg:hidden', c.grow ? 'max-w-0 truncate' : 'whitespace-nowrap')}>
-                        {flexRender(cell.column.columnDef.cell, cell.getContext())}
+                        {c.cell(row.original) /* and not as a part of its own: what is typed in it stays when the list is drawn again */}
                       </td>
                     )
                   })}

@@ -82,3 +82,26 @@ it('has headings for the columns of a short table, and its name for who cannot s
   expect(screen.getAllByRole('columnheader').length).toBe(1)
   expect(screen.getAllByRole('button').length).toBe(2)
 })
+
+function Counted() {
+  const [n, set] = useState(0)
+  return <button type="button" onClick={() => set(n + 1)}>pressed {n} times</button>
+}
+
+function Redrawn() {
+  const [, draw] = useState(0)
+  return (
+    <>
+      <button type="button" onClick={() => draw((n) => n + 1)}>again</button>
+      <List name="counted" caption="Counted" rows={schools.slice(0, 1)} by={(s) => s.name} columns={[{ id: 'name', head: 'Name', cell: () => <Counted /> }]} />
+    </>
+  )
+}
+
+it('keeps what stands in its cells when it is drawn again', async () => {
+  draw(<Redrawn />)
+  const user = userEvent.setup()
+  await user.click(await screen.findByText('pressed 0 times'))
+  await user.click(screen.getByText('again'))
+  expect(screen.getByText('pressed 1 times')).toBeTruthy()
+})

@@ -55,26 +55,27 @@ function Cell(props: CellProps) {
   if (inDialog(field)) return <ByDialog {...props} />
   if (editing) return <Edited {...props} onEnd={(focus) => { setStays(focus); setEditing(false) }} />
   return (
-    <button ref={button} type="button" aria-label={`${field.label} of ${client}: ${setting?.value || 'not set'}`} onClick={() => setEditing(true)}
+    <button ref={button} type="button" aria-label={`${field.label} of ${client}: ${shown(field, setting)}`} onClick={() => setEditing(true)}
       className="block w-max min-w-24 max-w-72 truncate text-left rounded px-1 -mx-1 hover:bg-sheet hover:outline hover:outline-line-strong">
       <Value field={field} setting={setting} />
     </button>
   )
 }
 
-/** What a cell holds, or that it is still missing. */
+/** What a cell says: its value, the one that it has otherwise, or that it is still missing. */
+const shown = (field: FieldOf, setting?: Schemas['Setting']) =>
+  setting?.secret ? 'in the vault' : setting?.value ? shownValue(setting.value) : field.default || (field.required ? 'missing' : '–')
+
 function Value({ field, setting }: { field: FieldOf; setting?: Schemas['Setting'] }) {
-  if (setting?.secret) return <span className="text-soft">in the vault</span>
-  if (setting?.value) return <>{shownValue(setting.value)}</>
-  if (field.default) return <span className="text-faint">{field.default}</span>
-  return field.required ? <span className="text-clay">missing</span> : <span className="text-faint">–</span>
+  const lacking = field.required && !field.default && !setting
+  return <span className={lacking ? 'text-clay' : setting?.value ? undefined : 'text-soft'}>{shown(field, setting)}</span>
 }
 
 function ByDialog({ client, field, setting, onSave }: CellProps) {
   return (
     <span className="flex items-center gap-2">
       <span className="truncate max-w-48"><Value field={field} setting={setting} /></span>
-      <Ask small button={setting ? 'Change' : 'Fill in'} label={`${field.label} of ${client}`} title={`${field.label} of ${client}`} action="Save" about={field.secret ? 'It goes into the vault.' : undefined}
+      <Ask small button={setting ? 'Change' : 'Fill in'} of={`${field.label} of ${client}`} title={`${field.label} of ${client}`} action="Save" about={field.secret ? 'It goes into the vault.' : undefined}
         onSubmit={(f) => onSave(text(f, 'value'))}>
         <ValueField client={client} field={field} defaultValue={setting?.secret ? '' : setting?.value} />
       </Ask>

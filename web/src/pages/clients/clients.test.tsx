@@ -80,7 +80,7 @@ it('lets settings be changed in their cells', async () => {
   withHeight()
   draw(<SettingsTable starter="music-base" find="" />)
   const user = userEvent.setup()
-  await user.click(await screen.findByRole('button', { name: 'Measurement id of alder: not set' }))
+  await user.click(await screen.findByRole('button', { name: 'Measurement id of alder: missing' }))
   await user.keyboard('nonsense{Enter}')
   expect((await screen.findByRole('alert')).textContent).toBe('like M-1A2B3C')
   await user.keyboard('{Escape}')
@@ -89,5 +89,5 @@ it('lets settings be changed in their cells', async () => {
   await user.keyboard('{Enter}M-AAAAAA{Enter}') // the cell has the focus again
   await waitFor(() => expect(service.asked.find((a) => a.what === 'PATCH /clients/alder/settings')?.body).toEqual({ settings: { measurement: 'M-AAAAAA' } }))
   expect(screen.getByText('in the vault')).toBeTruthy()
-  expect(screen.getByRole('button', { name: 'Key of alder' })).toBeTruthy()
+  expect(screen.getByRole('button', { name: 'Change: Key of alder' })).toBeTruthy()
 })
