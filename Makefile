@@ -47,6 +47,10 @@ install:
 demo: install build
 	go run ./demo up
 
+# A service with nothing in it, that offers the base site of the demo to begin with.
+try: install build
+	go run ./demo try
+
 stop:
 	go run ./demo down
 

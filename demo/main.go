@@ -45,10 +45,12 @@ func main() {
 		switch {
 		case len(os.Args) == 2 && os.Args[1] == "up":
 			err = d.up(ctx)
+		case len(os.Args) == 2 && os.Args[1] == "try":
+			err = d.try(ctx)
 		case len(os.Args) == 2 && os.Args[1] == "down":
 			err = d.down()
 		default:
-			err = errors.New("say up or down")
+			err = errors.New("say up, try or down")
 		}
 	}
 	if err != nil {
@@ -59,6 +61,7 @@ func main() {
 
 type demo struct {
 	dir    string
+	state  string // folder of the service in it
 	binary string
 	stack  *stack.Stack
 	ssh    *stack.SSH // of a hosting company, for files only
@@ -71,7 +74,7 @@ func newDemo() (*demo, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &demo{dir: filepath.Join(here, ".demo"), binary: filepath.Join(here, "bin", "nestseed")}
+	d := &demo{state: "nestseed", dir: filepath.Join(here, ".demo"), binary: filepath.Join(here, "bin", "nestseed")}
 	if os.Geteuid() == 0 && !enterable(here) {
 		d.dir = "/var/tmp/nestseed-demo"
 	}
@@ -105,11 +108,26 @@ func (d *demo) listen() string {
 	return fmt.Sprintf("127.0.0.1:%d", port("NESTSEED_DEMO_PORT", servicePort))
 }
 
-func (d *demo) data() string { return filepath.Join(d.dir, "nestseed") }
+func (d *demo) data() string { return filepath.Join(d.dir, d.state) }
 
 func say(format string, args ...any) { fmt.Printf("\n── "+format+"\n", args...) }
 
 func (d *demo) up(ctx context.Context) error {
+	if err := d.servers(ctx); err != nil {
+		return err
+	}
+	say("The service")
+	if err := d.startService(); err != nil {
+		return err
+	}
+	if err := d.job(ctx); err != nil {
+		return err
+	}
+	return d.summary(ctx)
+}
+
+// servers starts them, with the agency's base site.
+func (d *demo) servers(ctx context.Context) error {
 	say("MariaDB, php-fpm, nginx and an SSH server on loopback, in %s", d.dir)
 	if err := d.stack.StartMariaDB(ctx); err != nil {
 		return err
@@ -131,14 +149,7 @@ func (d *demo) up(ctx context.Context) error {
 			return err
 		}
 	}
-	say("The service")
-	if err := d.startService(); err != nil {
-		return err
-	}
-	if err := d.job(ctx); err != nil {
-		return err
-	}
-	return d.summary(ctx)
+	return nil
 }
 
 func (d *demo) startService() error {
@@ -156,7 +167,7 @@ func (d *demo) startService() error {
 	}
 	defer log.Close()
 	cmd := exec.Command(d.binary, "serve")
-	cmd.Env = append(os.Environ(), "NESTSEED_DATA="+d.data(), "NESTSEED_LISTEN="+d.listen())
+	cmd.Env = append(os.Environ(), "NESTSEED_DATA="+d.data(), "NESTSEED_LISTEN="+d.listen(), "NESTSEED_SAMPLE="+filepath.Join(d.dir, "sample.json"))
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := cmd.Start(); err != nil {
@@ -189,11 +200,18 @@ func (d *demo) answers() bool {
 
 // keepPassword keeps the owner's first password, so that the demo can be run again. It is the demo's alone.
 func (d *demo) keepPassword() error {
-	err := os.Rename(filepath.Join(d.data(), service.PasswordFile), filepath.Join(d.dir, "console-password"))
+	err := os.Rename(filepath.Join(d.data(), service.PasswordFile), d.passwordFile())
 	if errors.Is(err, os.ErrNotExist) {
 		return nil // an earlier start has told it
 	}
 	return err
+}
+
+func (d *demo) passwordFile() string {
+	if d.state == trying {
+		return filepath.Join(d.dir, "try-password")
+	}
+	return filepath.Join(d.dir, "console-password")
 }
 
 func (d *demo) client() *client.Client {
@@ -503,7 +521,7 @@ func (d *demo) summary(ctx context.Context) error {
 			"administrator\n         %s\n",
 			s.Address, s.Title, float64(s.Bytes)/1e6, s.Files, s.Rows, faults, s.LoginAt, s.Admin, s.Name, steps(run))
 	}
-	password, _ := os.ReadFile(filepath.Join(d.dir, "console-password"))
+	password, _ := os.ReadFile(d.passwordFile())
 	fmt.Printf("\nconsole  http://%s  log in as owner with %s\n", d.listen(), password)
 	fmt.Printf("commands NESTSEED_SERVER=http://%s NESTSEED_DATA=%s bin/nestseed …\n", d.listen(), d.data())
 	fmt.Println("stop it with: make stop")
@@ -520,6 +538,8 @@ func steps(run wire.Run) string {
 
 // down stops the service, gently, and the servers.
 func (d *demo) down() error {
+	d.stopService()
+	d.state = trying
 	d.stopService()
 	return d.stack.Stop()
 }

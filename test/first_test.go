@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -147,4 +148,41 @@ func fromNothing(t *testing.T, h hands, by string) {
 	// And back to nothing, as far as the host knows.
 	do(t, tab, h.press("Undo…"), saying("the site is removed"), h.press("Undo it"), saying("Undo site "+name), saying("Open "+name))
 	nothingLeft(t, name)
+}
+
+// Whoever has nothing yet can begin with the sample that the settings name, where what it describes is there.
+func TestOneBeginsWithTheSample(t *testing.T) {
+	dir, err := os.MkdirTemp(world.dir, "sample-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	sample := filepath.Join(dir, "sample.json")
+	t.Setenv("NESTSEED_SAMPLE", sample)
+	p, err := serve(filepath.Join(dir, "data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
+	require.NoError(t, err)
+	defer func() { require.NoError(t, p.stop()) }()
+	svc := p.client(t)
+	there, err := svc.Sample(t.Context())
+	require.NoError(t, err)
+	require.False(t, there.There, "nothing of it runs")
+	text, err := json.Marshal(scenario.Sample(world.stack))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(sample, text, 0o600))
+
+	password, err := os.ReadFile(filepath.Join(dir, "data", "owner-password"))
+	require.NoError(t, err)
+	tab, stop := browser.New(context.Background(), 1280, 800)
+	t.Cleanup(stop)
+	require.NoError(t, browser.Login(tab, p.address(), "owner", strings.TrimSpace(string(password))))
+	do(t, tab, saying("Or try it with made-up data"), press("Try it with the demo data"), saying("Open base"), mouse.follow("Today"), saying("4 of 7 done"))
+	clients, err := svc.Clients(t.Context())
+	require.NoError(t, err)
+	require.Len(t, clients, 3)
+	source, err := svc.Source(t.Context(), "base")
+	require.NoError(t, err)
+	require.NotNil(t, source.Survey)
+	there, err = svc.Sample(t.Context())
+	require.NoError(t, err)
+	require.False(t, there.There, "there is a source now")
+	_, err = svc.TakeSample(t.Context())
+	require.ErrorContains(t, err, "no sample")
 }

@@ -191,3 +191,17 @@ func Comments(ctx context.Context, s *stack.Stack, school School) error {
 			wp_insert_comment(['comment_post_ID' => $post, 'comment_author' => $who, 'comment_content' => $text, 'comment_approved' => 1]);`)
 	return err
 }
+
+// Sample is what somebody may begin with who has nothing yet: the servers of a stack, the base site on them, and three schools.
+func Sample(on *stack.Stack) wire.Sample {
+	s := wire.Sample{
+		About: "The base site of Loom & Ladder, an agency that makes sites for community music schools, on servers of its own on this machine; and three schools.",
+		Host: wire.NewHost{Name: "preview", Files: "file://" + on.Sites() + "?owner=www-data", WebRoot: "{name}", Address: on.Address("{name}"),
+			Database: on.DatabaseURL()},
+		Source: wire.NewSource{Name: "base", Host: "preview", Path: "base"},
+	}
+	for _, school := range Schools(3) {
+		s.Clients = append(s.Clients, wire.NewClient{Name: school.Name, Settings: school.Settings})
+	}
+	return s
+}

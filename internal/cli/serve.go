@@ -41,9 +41,9 @@ func (a *app) settings() (service.Settings, error) {
 		return service.Settings{}, usage("%s: %v", settingsFile, err)
 	}
 	for k := range file {
-		if k != "data" && k != "listen" && k != "records" && k != "store" && k != "vault_key" && k != "dns" {
-			return service.Settings{}, usage("%s: there is no setting %q; there are data, listen, records, store, vault_key and dns", settingsFile,
-				k)
+		if k != "data" && k != "listen" && k != "records" && k != "store" && k != "vault_key" && k != "dns" && k != "sample" {
+			return service.Settings{}, usage("%s: there is no setting %q; there are data, listen, records, store, vault_key, dns and sample",
+				settingsFile, k)
 		}
 	}
 	pick := func(name, fallback string) string {
@@ -57,7 +57,7 @@ func (a *app) settings() (service.Settings, error) {
 	}
 	return service.Settings{
 		Data: pick("data", defaultData), Listen: pick("listen", defaultListen), Records: pick("records", ""),
-		Store: pick("store", ""), VaultKey: pick("vault_key", ""), DNS: pick("dns", ""), Version: a.version,
+		Store: pick("store", ""), VaultKey: pick("vault_key", ""), DNS: pick("dns", ""), Sample: pick("sample", ""), Version: a.version,
 		Log: slog.New(slog.NewTextHandler(a.err, nil)),
 	}, nil
 }

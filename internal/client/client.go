@@ -308,6 +308,16 @@ func (c *Client) DiscardArchive(ctx context.Context, ref string) (wire.Release, 
 	return post[wire.Release](ctx, c, "/releases/"+seg(ref)+"/discard-archive", nil)
 }
 
+// Sample says whether there is a sample to begin with.
+func (c *Client) Sample(ctx context.Context) (wire.SampleThere, error) {
+	return get[wire.SampleThere](ctx, c, "/sample")
+}
+
+// TakeSample begins with it: what is returned is the survey of its site.
+func (c *Client) TakeSample(ctx context.Context) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/sample", nil)
+}
+
 // CompareReleases starts comparing.
 func (c *Client) CompareReleases(ctx context.Context, n wire.NewComparison) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/comparisons", n)

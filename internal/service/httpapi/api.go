@@ -64,6 +64,7 @@ type Config struct {
 	Log      *slog.Logger
 	Console  fs.FS
 	Version  string
+	Sample   string // a file that describes what somebody may begin with who has nothing yet; "" for none
 }
 
 type api struct {
@@ -129,6 +130,7 @@ func (a *api) operations(h huma.API) {
 	a.userOperations(h)
 	a.agencyOperations(h)
 	a.hostOperations(h)
+	a.sampleOperations(h)
 	a.dnsOperations(h)
 	a.sourceOperations(h)
 	a.kindOperations(h)

@@ -51,9 +51,7 @@ func (a *api) hostOperations(h huma.API) {
 		if err := owner(ctx); err != nil {
 			return nil, err
 		}
-		b := in.Body
-		host, err := a.Hosts.Add(ctx, records.Host{Name: b.Name, Files: b.Files, WebRoot: b.WebRoot, Address: b.Address, Database: b.Database,
-			Connect: b.Connect}, hosts.Secrets{Database: b.DatabasePassword, Files: b.FilesPassword, Key: b.FilesKey})
+		host, err := a.addHost(ctx, &in.Body)
 		return single(host, err, hostOut)
 	})
 	operation(h, "PATCH", "/hosts/{name}", "change-host", "Change a host; what is not given stays",
@@ -93,4 +91,9 @@ func (a *api) hostOperations(h huma.API) {
 		}
 		return nil, a.Hosts.Remove(ctx, in.Name)
 	})
+}
+
+func (a *api) addHost(ctx context.Context, b *wire.NewHost) (records.Host, error) {
+	return a.Hosts.Add(ctx, records.Host{Name: b.Name, Files: b.Files, WebRoot: b.WebRoot, Address: b.Address, Database: b.Database,
+		Connect: b.Connect}, hosts.Secrets{Database: b.DatabasePassword, Files: b.FilesPassword, Key: b.FilesKey})
 }

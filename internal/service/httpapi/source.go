@@ -65,9 +65,7 @@ func (a *api) sourceOperations(h huma.API) {
 		})
 	operation(h, "POST", "/sources", "add-source", "Add a source", func(ctx context.Context, in *Put[wire.NewSource]) (*body[wire.Source],
 		error) {
-		b := in.Body
-		s, err := a.Sources.Add(ctx, sources.New{Name: b.Name, Host: b.Host, Path: b.Path, Kind: b.Kind, Address: b.Address,
-			Database: b.Database, Password: b.DatabasePassword, Prefix: b.Prefix, SubSite: b.SubSite, Ask: b.Ask})
+		s, err := a.addSource(ctx, &in.Body)
 		return single(s, err, sourceOut)
 	})
 	operation(h, "PATCH", "/sources/{name}", "change-source", "Change where a source is read; what is not given stays",
@@ -89,8 +87,7 @@ func (a *api) sourceOperations(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return a.start(ctx, records.Run{Job: "survey", Title: "Survey " + s.Name, Target: engine.Target("source", s.Name)},
-			sources.SurveyArgs{SourceID: s.ID})
+		return a.survey(ctx, s)
 	})
 	operation(h, "POST", "/sources/{name}/check", "check-source", "Start checking a source as a site that people visit",
 		func(ctx context.Context, in *Named) (*begun, error) {
@@ -114,4 +111,14 @@ func (a *api) showSource(ctx context.Context, name string) (*body[wire.Source], 
 		out.Accepted = append(out.Accepted, acceptanceOut(of))
 	}
 	return &body[wire.Source]{out}, err
+}
+
+func (a *api) addSource(ctx context.Context, b *wire.NewSource) (records.Source, error) {
+	return a.Sources.Add(ctx, sources.New{Name: b.Name, Host: b.Host, Path: b.Path, Kind: b.Kind, Address: b.Address,
+		Database: b.Database, Password: b.DatabasePassword, Prefix: b.Prefix, SubSite: b.SubSite, Ask: b.Ask})
+}
+
+func (a *api) survey(ctx context.Context, s records.Source) (*begun, error) {
+	return a.start(ctx, records.Run{Job: "survey", Title: "Survey " + s.Name, Target: engine.Target("source", s.Name)},
+		sources.SurveyArgs{SourceID: s.ID})
 }

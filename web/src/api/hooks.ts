@@ -11,6 +11,8 @@ type RunQuery = NonNullable<paths['/runs']['get']['parameters']['query']>
 
 export const useMe = () => useQuery({ queryKey: ['me'], queryFn: () => body(http.GET('/me')), retry: false, staleTime: 60_000 })
 export const useToday = () => useQuery({ queryKey: ['today'], queryFn: () => body(http.GET('/today')) })
+export const useSample = () => useQuery({ queryKey: ['sample'], queryFn: () => body(http.GET('/sample')) })
+export const useTakeSample = () => useDo((_: void) => body(http.POST('/sample')))
 export const useHosts = (enabled = true) => useQuery({ queryKey: ['hosts'], enabled, queryFn: () => body(http.GET('/hosts')) })
 export const useSources = (enabled = true) => useQuery({ queryKey: ['sources'], enabled, queryFn: () => body(http.GET('/sources')) })
 export const useSource = (name: string, enabled = true) =>

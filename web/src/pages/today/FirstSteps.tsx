@@ -1,9 +1,11 @@
 import { Check } from 'lucide-react'
 import type { ReactNode } from 'react'
 import type { Schemas } from '../../api/client'
-import { useReleases, useSources, useStarters } from '../../api/hooks'
-import { ButtonLink } from '../../parts/Button'
+import { useReleases, useSample, useSources, useStarters, useTakeSample } from '../../api/hooks'
+import { Button, ButtonLink } from '../../parts/Button'
 import { cx } from '../../parts/cx'
+import { useFollow } from '../../lib/useFollow'
+import { Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { AddClient } from '../clients/AddClient'
 import { AddHost } from '../hosts/AddHost'
@@ -44,7 +46,22 @@ export function FirstSteps({ today }: { today: Schemas['Today'] }) {
           </li>
         ))}
       </ol>
-      <p className="px-4 py-3 border-t border-line text-soft">You can leave at any step; it goes on from there. To look around first, <code className="font-mono">make demo</code> fills a service of its own with made-up schools.</p>
+      {today.sources === 0 && <TheSample />}
+      <p className="px-4 py-3 border-t border-line text-soft">You can leave at any step; it goes on from there.</p>
     </Sheet>
+  )
+}
+
+/** The demo's servers, where they run: the first three steps are done with what is on them. */
+function TheSample() {
+  const sample = useSample().data
+  const take = useTakeSample()
+  const { start } = useFollow()
+  if (!sample?.there) return null
+  return (
+    <div className="px-4 py-3 border-t border-line grid grid-cols-[1fr_auto] gap-x-4 items-start">
+      <div><p className="font-bold">Or try it with made-up data</p><p className="text-soft">{sample.about}</p><Trouble error={take.error} /></div>
+      <Button disabled={take.isPending} onClick={() => start(take.mutateAsync())}>Try it with the demo data</Button>
+    </div>
   )
 }
