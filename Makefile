@@ -25,12 +25,12 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 # Types of the console, from the interface's own description.
 types: web/node_modules/.package-lock.json
 	mkdir -p bin && go run ./cmd/nestseed openapi > bin/openapi.json
-	cd web && npx openapi-typescript ../bin/openapi.json -o $(or $(TYPES),src/api/schema.d.ts) >/dev/null
+	cd web && npx openapi-typescript ../bin/openapi.json -o $(or $(TYPES),src/api)/schema.d.ts >/dev/null && node limits.mjs ../bin/openapi.json > $(or $(TYPES),src/api)/limits.ts
 
 # Fails when the interface has changed and the console's types have not.
 check-types:
-	$(MAKE) --no-print-directory types TYPES=../bin/schema.d.ts
-	diff -q bin/schema.d.ts web/src/api/schema.d.ts || { echo "the interface has changed; run make types"; exit 1; }
+	$(MAKE) --no-print-directory types TYPES=../bin
+	diff -q bin/schema.d.ts web/src/api/schema.d.ts && diff -q bin/limits.ts web/src/api/limits.ts || { echo "the interface has changed; run make types"; exit 1; }
 
 # Debian's packages; asks apt only for what is missing, and keeps it from starting servers of its own.
 install:

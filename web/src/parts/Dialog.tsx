@@ -1,10 +1,12 @@
 import { Dialog as Radix } from 'radix-ui'
-import { useRef, useState, type FormEvent, type ReactNode } from 'react'
+import { useMemo, useRef, useState, type FormEvent, type ReactNode } from 'react'
+import { FormProvider, useForm } from 'react-hook-form'
 import { Problem } from '../api/client'
+import { limits, type Limit } from '../api/limits'
 import { drafts } from '../lib/drafts'
 import { Button } from './Button'
 import { cx } from './cx'
-import { Faults } from './Field'
+import { Asked, Faults } from './Field'
 import { Trouble } from './Says'
 
 type WindowProps = {
@@ -48,6 +50,7 @@ type AskProps = {
   title: string
   about?: ReactNode
   action: string
+  asks?: string // the schema of what is sent, whose limits its fields have
   ready?: boolean // false while what is asked for cannot be done yet
   children?: ReactNode
   onSubmit: (form: FormData) => Promise<unknown>
@@ -56,7 +59,7 @@ type AskProps = {
 }
 
 /** A question with a form: opened by its button, closed when what it asks for is done. What was typed is there again when it is opened again. */
-export function Ask({ button, of, primary, small, danger, wide, title, about, action, ready = true, children, onSubmit, onOpen, onLeave }: AskProps) {
+export function Ask({ button, of, primary, small, danger, wide, title, about, action, asks, ready = true, children, onSubmit, onOpen, onLeave }: AskProps) {
   const [open, setOpen] = useState(false)
   const [busy, setBusy] = useState(false)
   const [error, setError] = useState<Error | null>(null)
@@ -64,14 +67,23 @@ export function Ask({ button, of, primary, small, danger, wide, title, about, ac
   const form = useRef<HTMLFormElement>(null)
   const sent = useRef(0)
   const key = `ask ${title}`
+  const fields = useForm({ mode: 'onTouched', shouldUnregister: true })
+  const asked = useMemo(() => ({ schema: asks, limits: (limits as Partial<Record<string, Partial<Record<string, Limit>>>>)[asks ?? ''] ?? {} }), [asks])
+  /** Tells the form's rules what stands in it, where nobody has typed it. */
+  const seen = (f: HTMLFormElement) => { for (const e of entries(f)) fields.setValue(e.name, e instanceof HTMLInputElement && e.type === 'checkbox' ? e.checked : e.value) }
 
   const submit = async (e: FormEvent<HTMLFormElement>) => {
     e.preventDefault()
+    e.stopPropagation() // a form in a window is no part of one that the window was opened from
+    const at = e.currentTarget
+    let fits = false
+    await fields.handleSubmit(() => { fits = true })()
+    if (!fits || !at.reportValidity()) return
     const turn = ++sent.current
     setBusy(true)
     setError(null)
     try {
-      await onSubmit(new FormData(e.currentTarget))
+      await onSubmit(new FormData(at))
       if (turn === sent.current) setOpen(false)
       drafts.drop(key)
     } catch (err) {
@@ -90,20 +102,28 @@ export function Ask({ button, of, primary, small, danger, wide, title, about, ac
       onLeave?.()
     }
   }
-  const faults = error instanceof Problem ? error.fields : {}
+  const wrong = Object.entries(fields.formState.errors).map(([name, e]) => [name, String(e?.message ?? '')])
+  const faults = { ...(error instanceof Problem ? error.fields : {}), ...Object.fromEntries(wrong) as Record<string, string> }
   return (
     <Window open={open} onOpenChange={change} title={title} about={about} danger={danger} wide={wide}
       trigger={<Button primary={primary} small={small} danger={danger} aria-label={of && typeof button === 'string' ? `${button}: ${of}` : undefined}>{button}</Button>}>
-      <form ref={(f) => { form.current = f; if (f && !f.dataset.filled) { f.dataset.filled = 'yes'; setRestored(refill(f, key)) } }}
+      <form noValidate ref={(f) => {
+        form.current = f
+        if (!f || f.dataset.filled) return
+        f.dataset.filled = 'yes'
+        const again = refill(f, key)
+        setRestored(again)
+        if (again) seen(f)
+      }}
         onSubmit={(e) => void submit(e)} onInput={() => form.current && drafts.write(key, entered(form.current))} className="grid gap-3">
         {restored && (
           <p className="text-soft bg-bench rounded px-3 py-1.5">
             What you typed before is here again.{' '}
             <button type="button" className="underline underline-offset-2"
-              onClick={() => { drafts.drop(key); form.current?.reset(); setRestored(false) }}>Begin anew</button>
+              onClick={() => { drafts.drop(key); form.current?.reset(); if (form.current) seen(form.current); setRestored(false) }}>Begin anew</button>
           </p>
         )}
-        <Faults value={faults}>{children}</Faults>
+        <FormProvider {...fields}><Asked value={asked}><Faults value={faults}>{children}</Faults></Asked></FormProvider>
         <Trouble error={error} />
         <div className="flex justify-end gap-2 pt-1">
           <Button onClick={() => change(false)}>Leave it</Button>

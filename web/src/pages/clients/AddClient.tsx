@@ -9,13 +9,13 @@ export function AddClient({ primary }: { primary?: boolean }) {
   const add = useAddClient()
   const go = useNavigate()
   return (
-    <Ask button="Add a client" primary={primary} title="Add a client" about="What else a starter asks for is filled in on the client’s page." action="Add"
+    <Ask asks="NewClient" button="Add a client" primary={primary} title="Add a client" about="What else a starter asks for is filled in on the client’s page." action="Add"
       onSubmit={async (f) => {
         const settings: Record<string, string> = {}
         for (const k of ['title', 'email']) if (text(f, k)) settings[k] = text(f, k)
         void go(`/clients/${(await add.mutateAsync({ name: text(f, 'name'), settings })).name}`)
       }}>
-      <TextField label="Name" name="name" hint="small letters, digits, dashes; sites are named after it" required pattern={namePattern} maxLength={63} mono />
+      <TextField label="Name" name="name" hint="small letters, digits, dashes; sites are named after it" mono />
       <TextField label="Site title" name="title" />
       <TextField label="Contact e-mail" name="email" type="email" />
     </Ask>

@@ -125,7 +125,7 @@ function OnIt({ host }: { host: string }) {
 function ChangeHost({ host }: { host: Schemas['Host'] }) {
   const change = useChangeHost()
   return (
-    <Ask button="Change…" title={`Change ${host.name}`} action="Change"
+    <Ask asks="ChangedHost" button="Change…" title={`Change ${host.name}`} action="Change"
       about="It is tried at once, and nothing is changed unless every site and source on it is found there. Sites that are made already keep their folders and addresses."
       onSubmit={(f) => change.mutateAsync({ name: host.name, ...entered(f), connect: text(f, 'connect'), new_host_key: f.get('new_host_key') === 'on' || undefined })}>
       <HostFields of={host} />

@@ -8,7 +8,6 @@ import { Rows } from '../../parts/Rows'
 import { Empty, Shown } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { When } from '../../parts/When'
-import { namePattern } from '../clients/AddClient'
 import { AddHost } from './AddHost'
 
 export function Hosts() {
@@ -43,9 +42,9 @@ function Installs() {
   if (hosts.length === 0 || releases.length === 0) return null
   return (
     <Sheet title="Installs" aside={
-      <Ask small button="Add an install" title="Add an install" about="The code of a release is placed on a host once, for sites to share; each has settings, content and a database of its own." action="Place the code"
+      <Ask asks="NewInstall" small button="Add an install" title="Add an install" about="The code of a release is placed on a host once, for sites to share; each has settings, content and a database of its own." action="Place the code"
         onSubmit={async (f) => { void go(`/runs/${(await add.mutateAsync({ name: text(f, 'name'), from: text(f, 'from'), host: text(f, 'host') })).id}`) }}>
-        <TextField label="Name" name="name" required pattern={namePattern} mono />
+        <TextField label="Name" name="name" mono />
         <SelectField label="Code of" name="from" choices={releases.map((r) => ({ value: r.ref }))} />
         <SelectField label="Host" name="host" choices={hosts.map((h) => ({ value: h.name }))} />
       </Ask>}>

@@ -45,11 +45,11 @@ export function People() {
 function AddUser() {
   const add = useAddUser()
   return (
-    <Ask button="Add a user" primary title="Add a user" action="Add" about="Tell them the password by another way than their name; they change it on this page."
+    <Ask asks="NewUser" button="Add a user" primary title="Add a user" action="Add" about="Tell them the password by another way than their name; they change it on this page."
       onSubmit={(f) => add.mutateAsync({ name: text(f, 'name'), role: text(f, 'role') as Schemas['NewUser']['role'], password: String(f.get('password')) })}>
-      <TextField label="Name" name="name" required pattern="[a-z0-9][a-z0-9._\-]*" maxLength={60} hint="small letters, digits, dots, dashes" mono />
+      <TextField label="Name" name="name" hint="small letters, digits, dots, dashes" mono />
       <SelectField label="Role" name="role" choices={roles} />
-      <TextField label="Password" name="password" type="password" required minLength={10} maxLength={256} autoComplete="new-password" hint="at least ten characters" />
+      <TextField label="Password" name="password" type="password" autoComplete="new-password" hint="at least ten characters" />
     </Ask>
   )
 }
@@ -57,10 +57,10 @@ function AddUser() {
 function Password({ name, own }: { name: string; own?: boolean }) {
   const set = useSetPassword()
   return (
-    <Ask small={!own} button={own ? 'Change your password' : 'Password…'} title={own ? 'Change your password' : `Give ${name} a new password`} action="Change it"
+    <Ask asks="NewPassword" small={!own} button={own ? 'Change your password' : 'Password…'} title={own ? 'Change your password' : `Give ${name} a new password`} action="Change it"
       about="Whoever is logged in with the old one is logged out." onSubmit={(f) => set.mutateAsync({ name, old: String(f.get('old') ?? '') || undefined, new: String(f.get('new')) })}>
       <TextField label={own ? 'Password so far' : 'Your own password'} name="old" type="password" required autoComplete="current-password" />
-      <TextField label="New password" name="new" type="password" required minLength={10} maxLength={256} autoComplete="new-password" hint="at least ten characters" />
+      <TextField label="New password" name="new" type="password" autoComplete="new-password" hint="at least ten characters" />
     </Ask>
   )
 }
@@ -81,9 +81,9 @@ function Tokens() {
   const [made, setMade] = useState('')
   return (
     <Sheet title="Your tokens" aside={
-      <Ask small button="Make a token" title="Make a token" action="Make it" about="A program that has it may do all that you may."
+      <Ask asks="NewToken" small button="Make a token" title="Make a token" action="Make it" about="A program that has it may do all that you may."
         onSubmit={async (f) => setMade((await add.mutateAsync({ name: text(f, 'name'), days: Number(text(f, 'days')) || undefined })).token)}>
-        <TextField label="What is it for?" name="name" required maxLength={60} />
+        <TextField label="What is it for?" name="name" />
         <TextField label="Days" name="days" type="number" min={0} max={3650} hint="after which it is of no use any more; empty for never" />
       </Ask>}>
       {made && <p role="status" className="mx-4 mb-3 bg-leaf-wash rounded px-3 py-2 break-all"><b className="block">It is shown only now</b><code className="font-mono select-all">{made}</code> <Copy text={made} what="the token" /></p>}

@@ -49,7 +49,7 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
     return given
   }
   return (
-    <Ask button="Import a release…" primary={primary} title="Import a release" action="Bring it in"
+    <Ask asks="NewImport" button="Import a release…" primary={primary} title="Import a release" action="Bring it in"
       about="An archive of a release, whole or in volumes, sealed or not; or a ZIP or tar of a site that was made elsewhere, with its SQL dump inside or beside it. Settings and secrets are blanked by the packing list; nothing of it is run."
       onLeave={() => { going.current?.abort(); setSending('') }}
       onSubmit={async (f) => {
@@ -77,7 +77,7 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
           <Field label="Dump" name="dump">{(id) => <FileBox id={id} ref={dump} />}</Field>
           <TextField label="Or a link to the dump" name="dump-link" mono />
           <TextField label="Key or passphrase" name="key" hint="of a sealed archive" type="password" autoComplete="off" />
-          <TextField label="Note" name="note" maxLength={500} />
+          <TextField label="Note" name="note" />
         </div>
       </details>
       {sending && <p role="status" className="text-soft font-mono break-all">{sending}</p>}

@@ -3,7 +3,7 @@ import type { Schemas, Site } from '../../api/client'
 import { useHandOver, useWithdraw } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
 import { Button, ButtonLink } from '../../parts/Button'
-import { Field, Input } from '../../parts/Field'
+import { TextField } from '../../parts/Field'
 import { Empty, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { day } from '../../lib/format'
@@ -24,9 +24,9 @@ export function HandOver({ site }: { site: Site }) {
   return (
     <Sheet title="Handover">
       <div className="px-4 pb-3 flex flex-wrap gap-2 items-center">
-        <Ask small button="Make a link" title={`Hand over ${site.title || site.name}`} action="Make it" about="Whoever opens the link first sees the address, the login and its password, once. Links that were made before and not opened stop working."
+        <Ask asks="NewHandover" small button="Make a link" title={`Hand over ${site.title || site.name}`} action="Make it" about="Whoever opens the link first sees the address, the login and its password, once. Links that were made before and not opened stop working."
           onSubmit={async (form) => setLink(location.origin + (await make.mutateAsync({ name: site.name, days: Number(text(form, 'days')) || 7 })).path)}>
-          <Field label="Days until it ends">{(id) => <Input id={id} name="days" type="number" min={1} max={90} defaultValue={7} />}</Field>
+          <TextField label="Days until it ends" name="days" type="number" defaultValue={7} />
         </Ask>
         {open && <Button small onClick={() => { setLink(''); withdraw.mutate(site.name) }}>Withdraw it</Button>}
         <ButtonLink small to={`/sites/${site.name}/sheet`}>Page to print</ButtonLink>

@@ -4,7 +4,7 @@ import type { Site } from '../../api/client'
 import { useCopyRule, useDropCopy, useHosts, useKeepCopy, useMove, useMovePlan, usePutBack, useRefresh, useRefreshPlan, useReleases, useRetire, useRotate, useUndo, useUndoPlan } from '../../api/hooks'
 import { useFollow } from '../../lib/useFollow'
 import { Ask, Question } from '../../parts/Dialog'
-import { Field, Input, Select, Tick } from '../../parts/Field'
+import { Field, Input, Select, TextField, Tick } from '../../parts/Field'
 import { To } from '../../parts/Links'
 import { Menu, MenuItem } from '../../parts/Menu'
 import { Loading, Trouble } from '../../parts/Says'
@@ -105,10 +105,10 @@ function CopyRule({ site }: { site: Site }) {
   const rule = [last > 0 && `the last ${last}`, days > 0 && `for ${days} days`].filter(Boolean).join(', ') || 'until a person drops them'
   return (
     <p className="px-4 py-2 border-t border-line text-soft">Safety copies are kept {rule}.{' '}
-      <Ask small button="Change" title={`Safety copies of ${site.name}`} action="Set the rule" about="What the rule does not keep is dropped within the hour, and the run that drops it says so."
+      <Ask asks="CopyRule" small button="Change" title={`Safety copies of ${site.name}`} action="Set the rule" about="What the rule does not keep is dropped within the hour, and the run that drops it says so."
         onSubmit={(form) => set.mutateAsync({ name: site.name, last: Number(form.get('last')), days: Number(form.get('days')) })}>
-        <Field label="Keep the last" hint="0 for all">{(id, by) => <Input id={id} aria-describedby={by} name="last" type="number" min={0} defaultValue={last} />}</Field>
-        <Field label="Days" hint="after which one is dropped; 0 for never">{(id, by) => <Input id={id} aria-describedby={by} name="days" type="number" min={0} defaultValue={days} />}</Field>
+        <TextField label="Keep the last" name="last" hint="0 for all" type="number" defaultValue={last} />
+        <TextField label="Days" name="days" hint="after which one is dropped; 0 for never" type="number" defaultValue={days} />
       </Ask>
     </p>
   )

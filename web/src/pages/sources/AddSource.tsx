@@ -4,7 +4,6 @@ import { useAddSource, useHosts } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
 import { Field, SelectField, TextField, Tick } from '../../parts/Field'
 import { FolderPicker } from '../../parts/FolderPicker'
-import { namePattern } from '../clients/AddClient'
 
 export function AddSource({ primary }: { primary?: boolean }) {
   const hosts = useHosts().data ?? []
@@ -13,7 +12,7 @@ export function AddSource({ primary }: { primary?: boolean }) {
   const [host, setHost] = useState('')
   const [path, setPath] = useState('')
   return (
-    <Ask button="Add a source" primary={primary} title="Add a source" action="Add"
+    <Ask asks="NewSource" button="Add a source" primary={primary} title="Add a source" action="Add"
       about="Its kind, settings and database are found out by reading its settings file; nothing is run or written, unless you let the source be asked."
       onSubmit={async (f) => {
         const s = await add.mutateAsync({
@@ -22,7 +21,7 @@ export function AddSource({ primary }: { primary?: boolean }) {
         setPath('')
         void go(`/sources/${s.name}`)
       }}>
-      <TextField label="Name" name="name" hint="small letters, digits, dashes" required pattern={namePattern} maxLength={60} mono />
+      <TextField label="Name" name="name" hint="small letters, digits, dashes" mono />
       <SelectField label="Host" name="host" required value={host || hosts[0]?.name || ''} onChange={(e) => setHost(e.target.value)} choices={hosts.map((h) => ({ value: h.name }))} />
       <Field label="Web root" name="path" hint="its folder, below the host’s files">
         {(id) => <FolderPicker id={id} name="path" host={host || hosts[0]?.name || ''} value={path} onPick={setPath} />}
@@ -48,7 +47,7 @@ export function MoreOfSource({ children }: { children?: ReactNode }) {
         <TextField label="Address" name="address" hint="empty to read it from the database" mono />
         <TextField label="Database" name="database" hint="like mysql://user@127.0.0.1:3306/name; empty to read it from the settings file" mono />
         <TextField label="Password of the database account" name="database_password" type="password" autoComplete="off" />
-        <TextField label="Table prefix" name="prefix" hint="how the names of its tables begin" pattern="[A-Za-z0-9_]+" mono />
+        <TextField label="Table prefix" name="prefix" hint="how the names of its tables begin" mono />
         {children}
       </div>
     </details>

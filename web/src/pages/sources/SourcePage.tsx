@@ -62,7 +62,7 @@ function RemoveSource({ name }: { name: string }) {
 function ChangeSource({ source }: { source: Schemas['Source'] }) {
   const change = useChangeSource()
   return (
-    <Ask button="Change…" title={`Change ${source.name}`} about="It is read at once where you say, and nothing is changed unless a site of the same kind is there." action="Change"
+    <Ask asks="ChangedSource" button="Change…" title={`Change ${source.name}`} about="It is read at once where you say, and nothing is changed unless a site of the same kind is there." action="Change"
       onSubmit={(f) => change.mutateAsync({ name: source.name, path: text(f, 'path'), ...more(f) })}>
       <TextField label="Web root" name="path" hint="its folder, below the host’s files" required defaultValue={source.path} mono />
       <MoreOfSource />

@@ -76,11 +76,11 @@ function Build({ starter }: { starter: Starter }) {
   const go = useNavigate()
   const unsaved = drafts.read<{ text: string }>(`packing ${starter.name}`) !== undefined
   return (
-    <Ask button="Build a release" primary title={`Build ${starter.name}@${(starter.newest ?? 0) + 1}`} action="Build"
+    <Ask asks="NewRelease" button="Build a release" primary title={`Build ${starter.name}@${(starter.newest ?? 0) + 1}`} action="Build"
       about="The source is read as it is now; what did not change since the release before is copied from it. You can leave this page; the work goes on."
       onSubmit={async (f) => { const run = await build.mutateAsync({ name: starter.name, note: text(f, 'note'), full: f.get('full') !== null }); void go(`/runs/${run.id}`) }}>
       {unsaved && <p className="bg-amber-wash text-amber rounded px-3 py-2">The packing list has edits that are not saved; this release would be built without them. <To to={`/starters/${starter.name}/packing`}>Save them first</To>.</p>}
-      <TextField label="Note" name="note" hint="what is new in it" maxLength={500} />
+      <TextField label="Note" name="note" hint="what is new in it" />
       <Tick name="full">Read everything, also what did not change</Tick>
     </Ask>
   )
@@ -109,7 +109,7 @@ function ChangeStarter({ starter }: { starter: Starter }) {
 function Retain({ starter }: { starter: Starter }) {
   const set = useRetention()
   return (
-    <Ask button="Keep archives…" title="Which archives are kept" about="Archives that a site was made from are always kept, and every release keeps its record. The rules are applied after each build and every hour." action="Keep these"
+    <Ask asks="Retention" button="Keep archives…" title="Which archives are kept" about="Archives that a site was made from are always kept, and every release keeps its record. The rules are applied after each build and every hour." action="Keep these"
       onSubmit={(f) => set.mutateAsync({ name: starter.name, last: Number(text(f, 'last')), weeks: Number(text(f, 'weeks')) })}>
       <TextField label="The last" name="last" hint="so many archives; 0 and 0 keeps all" type="number" min={0} defaultValue={starter.retention.last} />
       <TextField label="One a week" name="weeks" hint="for so many weeks besides" type="number" min={0} defaultValue={starter.retention.weeks} />

@@ -127,9 +127,9 @@ export function AcceptButton({ noun, name, what, where, many }: { noun: 'site' |
     ? check.mutateAsync({ site: name, what, reason: text(f, 'reason'), everywhere: f.get('everywhere') !== null || undefined })
     : finding.mutateAsync({ source: name, what, where, reason: text(f, 'reason') })
   return (
-    <Ask small button="Accept…" title={`Accept “${what}” on ${name}`} action="Accept it" onSubmit={accept}
+    <Ask asks="Accept" small button="Accept…" title={`Accept “${what}” on ${name}`} action="Accept it" onSubmit={accept}
       about="It is known and harmless, and is not shown as something to look at any more. When something else is found there, it is.">
-      <TextField label="Why is it harmless?" name="reason" required minLength={3} maxLength={500} autoFocus />
+      <TextField label="Why is it harmless?" name="reason" autoFocus />
       {noun === 'site' && <Tick name="everywhere" defaultChecked={many}>On all sites of the same starter where just the same is found</Tick>}
     </Ask>
   )
