@@ -142,19 +142,7 @@ func (a *api) operations(h huma.API) {
 	a.siteOperations(h)
 	a.runOperations(h)
 	a.vaultOperations(h)
-}
-
-// streams are what is not JSON.
-func (a *api) streams(g *gin.RouterGroup) {
-	g.GET("/releases/:ref/archive", a.download)
-	g.HEAD("/releases/:ref/archive", a.download)
-	g.GET("/releases/:ref/file", a.oneFile)
-	g.POST("/releases/:ref/sealed", a.sealed)
-	g.GET("/releases/:ref/volumes/:file", a.volume)
-	g.GET("/sites/:name/side-by-side/:file", a.picture)
-	a.uploads(g)
-	g.GET("/runs/:id/events", a.runEvents)
-	g.GET("/events", a.allEvents)
+	a.streamOperations(h)
 }
 
 // body is an answer with a JSON body.

@@ -1,5 +1,5 @@
 // The generated client: every call is typed by the service's own description.
-import createClient from 'openapi-fetch'
+import createClient, { createFinalURL, createQuerySerializer, defaultPathSerializer } from 'openapi-fetch'
 import type { components, paths } from './schema'
 import { connection } from './connection'
 
@@ -17,6 +17,16 @@ export type CheckReport = Schemas['Report']
 
 // Lists in addresses have commas between, as the service's description says (explode: false).
 export const http = createClient<paths>({ baseUrl: '/api/v1', querySerializer: { array: { style: 'form', explode: false } } })
+
+type Gets = { [P in keyof paths]: paths[P] extends { get: { parameters: infer Params } } ? Params : never }
+
+/** The address of what a browser reads by itself: a picture, a download, events. */
+export function addressOf<P extends keyof paths>(path: P, params: Pick<Gets[P], Extract<keyof Gets[P], 'path' | 'query'>>): string {
+  return createFinalURL(path, { baseUrl: '/api/v1', params, querySerializer: createQuerySerializer(), pathSerializer: defaultPathSerializer })
+}
+
+/** The address of something that the service itself has named, below its interface. */
+export const addressBelow = (path: string) => `/api/v1${path}`
 
 /** A problem document of the service (RFC 9457), as an error with its sentence. */
 export class Problem extends Error {

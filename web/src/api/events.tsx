@@ -1,7 +1,7 @@
 // Runs as they change: one stream for the whole console, kept in the cache that pages read from.
 import { useQueryClient } from '@tanstack/react-query'
 import { createContext, useContext, useEffect, useState, type ReactNode } from 'react'
-import type { Run } from './client'
+import { addressOf, type Run } from './client'
 import { connection } from './connection'
 import { ended } from './hooks'
 
@@ -39,7 +39,7 @@ export function LiveRuns({ children }: { children: ReactNode }) {
         stream = null
       } else if (!stream) {
         setRuns((r) => ({ ...r, live: [] }))
-        stream = new EventSource('/api/v1/events')
+        stream = new EventSource(addressOf('/events', {}))
         stream.onmessage = hear
         // Closed for good, it was refused, as after a session has ended: who is asking says so. Else nobody answers.
         stream.onerror = () => {

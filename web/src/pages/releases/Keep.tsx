@@ -1,6 +1,5 @@
 import { useState } from 'react'
-import type { Release } from '../../api/client'
-import { Problem } from '../../api/client'
+import { addressBelow, addressOf, body, http, type Release } from '../../api/client'
 import { useDiscard } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
 import { Field, Input, Select } from '../../parts/Field'
@@ -25,25 +24,22 @@ const save = (address: string, name: string) => {
 /** Downloads an archive as it is, in volumes, or sealed. */
 export function Download({ release }: { release: Release }) {
   const [how, setHow] = useState('whole')
-  const at = `/api/v1/releases/${encodeURIComponent(release.ref)}`
+  const path = { ref: release.ref }
   const name = `${release.starter}-${release.number}.zip`
   const submit = async (f: FormData) => {
-    if (how === 'whole') return save(`${at}/archive`, name)
+    if (how === 'whole') return save(addressOf('/releases/{ref}/archive', { path }), name)
     if (how === 'volumes') {
       const bytes = Number(text(f, 'megabytes')) * 1_000_000
-      const res = await fetch(`${at}/volumes?size=${bytes}`)
-      if (!res.ok) throw new Problem(res.status, 'The volumes cannot be listed.')
-      for (const v of (await res.json()) as { name: string; path: string }[]) {
-        save(`/api/v1${v.path}`, v.name)
+      for (const v of await body(http.GET('/releases/{ref}/volumes', { params: { path, query: { size: bytes } } }))) {
+        save(addressBelow(v.path), v.name)
         await new Promise((done) => setTimeout(done, 400)) // browsers drop downloads that begin together
       }
       return
     }
     const recipients = text(f, 'recipients').split(/\s+/).filter(Boolean)
     const passphrase = text(f, 'passphrase')
-    const res = await fetch(`${at}/sealed`, { method: 'POST', body: JSON.stringify(passphrase ? { passphrase } : { recipients }) })
-    if (!res.ok) throw new Problem(res.status, ((await res.json()) as { detail?: string }).detail ?? res.statusText)
-    const blob = URL.createObjectURL(await res.blob())
+    const sealed = await body<Blob>(http.POST('/releases/{ref}/sealed', { params: { path }, body: passphrase ? { passphrase } : { recipients }, parseAs: 'blob' }))
+    const blob = URL.createObjectURL(sealed)
     save(blob, `${name}.age`)
     setTimeout(() => URL.revokeObjectURL(blob), 60_000)
   }

@@ -1,6 +1,6 @@
 import { Download, X } from 'lucide-react'
 import { useQuery } from '@tanstack/react-query'
-import { Problem } from '../../api/client'
+import { addressOf, body, http } from '../../api/client'
 import { useTableRows } from '../../api/hooks'
 import { count } from '../../lib/format'
 import { Button, ButtonLink } from '../../parts/Button'
@@ -9,14 +9,14 @@ import { Sheet } from '../../parts/Sheet'
 
 const mostText = 200_000
 
-const addressOf = (release: string, path: string) => `/api/v1/releases/${encodeURIComponent(release)}/file?path=${encodeURIComponent(path)}`
+const fileOf = (release: string, path: string) => ({ path: { ref: release }, query: { path } })
 
 /** What is in a file or table of a release: a picture, text, or the first rows. What was blanked is blank. */
 export function Preview({ release, path, onClose }: { release: string; path: string; onClose: () => void }) {
   const table = path.startsWith('database/') ? path.slice('database/'.length) : ''
   return (
     <Sheet title={<span className="font-mono break-all">{path}</span>} aside={<span className="flex gap-2">
-      {!table && <ButtonLink small download to={addressOf(release, path)}><Download size={12} aria-hidden />Download</ButtonLink>}
+      {!table && <ButtonLink small download to={addressOf('/releases/{ref}/file', fileOf(release, path))}><Download size={12} aria-hidden />Download</ButtonLink>}
       <Button small aria-label="Close the preview" onClick={onClose}><X size={13} aria-hidden /></Button>
     </span>}>
       {table ? <TableRows release={release} table={table} /> : <File release={release} path={path} />}
@@ -27,10 +27,8 @@ export function Preview({ release, path, onClose }: { release: string; path: str
 type Content = { picture: string } | { text: string; cut: boolean } | { bytes: number }
 
 async function read(release: string, path: string): Promise<Content> {
-  const res = await fetch(addressOf(release, path))
-  if (!res.ok) throw new Problem(res.status, ((await res.json()) as { detail?: string }).detail ?? 'It cannot be read.')
-  const media = res.headers.get('Content-Type') ?? ''
-  const blob = await res.blob()
+  const blob = await body<Blob>(http.GET('/releases/{ref}/file', { params: fileOf(release, path), parseAs: 'blob' }))
+  const media = blob.type
   if (media.startsWith('image/')) return { picture: URL.createObjectURL(blob) }
   if (media.startsWith('text/')) return { text: await blob.slice(0, mostText).text(), cut: blob.size > mostText }
   return { bytes: blob.size }

@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { useParams } from 'react-router'
 import { useLook, useSideBySide } from '../../api/hooks'
-import { Problem } from '../../api/client'
+import { addressOf, Problem } from '../../api/client'
 import { useFollow } from '../../lib/useFollow'
 import { Button } from '../../parts/Button'
 import { Head } from '../../parts/Head'
@@ -30,7 +30,7 @@ export function SideBySide() {
   if (!seen.data) return <><Head title={`${name} beside its source`}>{again}</Head><Trouble error={look.error} /><Sheet><Empty>Nobody has looked yet. It takes a second or two a page.</Empty></Sheet></>
   const s = seen.data
   const page = s.pages[Math.min(at, s.pages.length - 1)]!
-  const picture = (file: string) => `/api/v1/sites/${encodeURIComponent(name)}/side-by-side/${file}?at=${s.at}`
+  const picture = (file: string) => addressOf('/sites/{name}/side-by-side/{file}', { path: { name, file }, query: { at: s.at } })
   return (
     <>
       <Head title={`${name} beside its source`} crumbs={[{ to: '/sites', label: 'Sites' }, { to: `/sites/${name}`, label: name }]} facts={<><span>source <To to={`/sources/${s.source}`}>{s.source}</To></span><span>seen {day(s.at)}</span><span>frames are around what differs; titles and values should</span></>}>

@@ -1,7 +1,7 @@
 import { Archive, Check, EyeOff } from 'lucide-react'
 import type { ReactNode } from 'react'
 import { useParams } from 'react-router'
-import type { Schemas, Site } from '../../api/client'
+import { addressOf, type Schemas, type Site } from '../../api/client'
 import { useCheck, useRetry, useSideBySide, useSite, useTick, useUnacceptCheck } from '../../api/hooks'
 import { count, date, day, millis, plural } from '../../lib/format'
 import { useFollow } from '../../lib/useFollow'
@@ -211,7 +211,7 @@ function MakeAgain({ site }: { site: Site }) {
 function Beside({ site }: { site: Site }) {
   const seen = useSideBySide(site.name)
   const page = seen.data?.pages.find((p) => !p.problem)
-  const picture = (file: string) => `/api/v1/sites/${encodeURIComponent(site.name)}/side-by-side/${file}?at=${seen.data!.at}`
+  const picture = (file: string) => addressOf('/sites/{name}/side-by-side/{file}', { path: { name: site.name, file }, query: { at: seen.data!.at } })
   return (
     <Sheet>
       {page && (

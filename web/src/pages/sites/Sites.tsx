@@ -2,7 +2,7 @@ import type { RowSelectionState } from '@tanstack/react-table'
 import { Archive, EyeOff, Globe, X } from 'lucide-react'
 import { useMemo, useState } from 'react'
 import { useNavigate } from 'react-router'
-import type { SiteRow } from '../../api/client'
+import { addressBelow, type SiteRow } from '../../api/client'
 import { useSites } from '../../api/hooks'
 import { useAddressValue, useSearchText } from '../../lib/address'
 import { onlyDay, plural } from '../../lib/format'
@@ -49,7 +49,7 @@ const columns: ListColumn<SiteRow>[] = [
 function Picture({ site }: { site: SiteRow }) {
   const look = 'block w-[46px] h-[26px] rounded-[2px] border border-line overflow-hidden bg-bench'
   if (!site.picture) return <span className={look} />
-  return <span className={look}><img src={`/api/v1${site.picture}`} alt="" loading="lazy" className="w-full object-cover object-top" /></span>
+  return <span className={look}><img src={addressBelow(site.picture)} alt="" loading="lazy" className="w-full object-cover object-top" /></span>
 }
 
 function Stands({ site }: { site: SiteRow }) {
