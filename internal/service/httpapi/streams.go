@@ -34,11 +34,12 @@ func (a *api) streamOperations(h huma.API) {
 		return out
 	}
 	add := func(method, path, id, summary string, content map[string]*huma.MediaType, query ...*huma.Param) *huma.Operation {
-		op := &huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Parameters: query, Responses: map[string]*huma.Response{
-			"200": {Description: "OK", Content: content},
-			"default": {Description: "Error", Content: map[string]*huma.MediaType{"application/problem+json": {
-				Schema: &huma.Schema{Ref: "#/components/schemas/ErrorModel"}}}},
-		}}
+		op := &huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Parameters: query,
+			Responses: map[string]*huma.Response{
+				"200": {Description: "OK", Content: content},
+				"default": {Description: "Error", Content: map[string]*huma.MediaType{"application/problem+json": {
+					Schema: &huma.Schema{Ref: "#/components/schemas/ErrorModel"}}}},
+			}}
 		for _, part := range strings.Split(path, "/") {
 			if name, is := strings.CutPrefix(part, "{"); is {
 				op.Parameters = append(op.Parameters, &huma.Param{Name: strings.TrimSuffix(name, "}"), In: "path", Required: true,
@@ -48,12 +49,14 @@ func (a *api) streamOperations(h huma.API) {
 		h.OpenAPI().AddOperation(op)
 		return op
 	}
-	events := map[string]*huma.MediaType{"text/event-stream": {Schema: h.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Run](), true, "")}}
+	schemas := h.OpenAPI().Components.Schemas
+	events := map[string]*huma.MediaType{"text/event-stream": {Schema: schemas.Schema(reflect.TypeFor[wire.Run](), true, "")}}
 	add(http.MethodGet, "/releases/{ref}/archive", "download-archive", "An archive, whole or by ranges", binary("application/zip"))
 	add(http.MethodGet, "/releases/{ref}/file", "download-file", "One file from within an archive: text, a picture, or a download",
 		binary("text/plain", "image/png", "image/jpeg", "image/gif", "image/webp", "application/octet-stream"),
 		&huma.Param{Name: "path", In: "query", Required: true, Schema: &huma.Schema{Type: huma.TypeString}})
-	add(http.MethodGet, "/releases/{ref}/volumes/{file}", "download-volume", "One of the pieces that an archive is cut into, or their sums",
+	add(http.MethodGet, "/releases/{ref}/volumes/{file}", "download-volume",
+		"One of the pieces that an archive is cut into, or their sums",
 		binary("application/octet-stream"))
 	add(http.MethodGet, "/sites/{name}/side-by-side/{file}", "download-picture", "A screenshot of a site or its source, or what differs",
 		binary("image/png", "image/jpeg"), &huma.Param{Name: "at", In: "query", Schema: &huma.Schema{Type: huma.TypeString}})
@@ -62,5 +65,5 @@ func (a *api) streamOperations(h huma.API) {
 	seal := add(http.MethodPost, "/releases/{ref}/sealed", "download-sealed", "An archive sealed for people, or with a passphrase (age)",
 		binary("application/octet-stream"))
 	seal.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/json": {
-		Schema: h.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Seal](), true, "")}}}
+		Schema: schemas.Schema(reflect.TypeFor[wire.Seal](), true, "")}}}
 }

@@ -35,7 +35,7 @@ export function Parts() {
       <div className="grid gap-4 lg:grid-cols-2 items-start">
         <Shelf title="Buttons">
           <Line><Button primary>Primary</Button><Button>Plain</Button><Button danger>Takes away…</Button><Button danger primary>Retire it</Button><Button disabled>Cannot now</Button></Line>
-          <Line><Button small>Small</Button><Button small danger>Drop…</Button><ButtonLink small to="/parts">A link</ButtonLink><Copy text="alder-valley" what="a name" /><Menu label="More"><MenuItem onSelect={() => {}}>One act</MenuItem><MenuItem danger onSelect={() => {}}>Retire</MenuItem></Menu></Line>
+          <Line><Button small>Small</Button><Button small danger>Drop…</Button><ButtonLink small to="/parts">A link</ButtonLink><Copy text="alder-valley" what="a name" /><Menu label="Acts"><MenuItem onSelect={() => {}}>One act</MenuItem><MenuItem danger onSelect={() => {}}>Retire</MenuItem></Menu></Line>
         </Shelf>
         <Shelf title="States">
           <Line><Status tone="good" icon={Check}>15 pass</Status><Status tone="look" icon={Eye}>held</Status><Status tone="wrong" icon={X}>2 faults</Status><Status tone="plain" icon={CircleDashed}>not checked</Status></Line>
