@@ -99,7 +99,7 @@ func TestAnswersAreAsTheDescriptionSays(t *testing.T) {
 	// What is asked for with more than a name, or answered with something else than JSON.
 	more := map[string]string{"/releases/{ref}/file": "", "/releases/{ref}/archive": "", "/releases/{ref}/volumes": "?size=10000000",
 		"/releases/{ref}/volumes/{number}": "", "/releases/{ref}/sums": "",
-		"/runs/{id}/events": "", "/events": "", "/comparisons/{id}": ""}
+		"/runs/{id}/events": "", "/events": "", "/comparisons/{id}": "", "/releases/{ref}/difference": "?to=music-base@1&path=index.php"}
 	for path, item := range c.paths {
 		op, has := item.(map[string]any)["get"].(map[string]any)
 		if !has {

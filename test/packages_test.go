@@ -139,6 +139,11 @@ func TestASecondReleaseSaysWhyItIsLargerAndOneRemedyMakesItSmall(t *testing.T) {
 	require.Contains(t, must(t, "release", "show", "season@2"), scenario.ForgottenArchive, "the list says so without being asked")
 	require.Len(t, d.Values, 1)
 	require.Equal(t, "option blogdescription", d.Values[0].Where)
+	sheet := d.Files[slices.IndexFunc(d.Files, func(f wire.FileDelta) bool { return strings.HasSuffix(f.Path, ".css") })].Path
+	lines := ask[wire.TextDelta](t, "release", "compare", "season@1", "season@2", "--file", sheet)
+	require.Positive(t, lines.Added)
+	require.Contains(t, must(t, "release", "compare", "season@1", "season@2", "--file", sheet), "\n+ ")
+	require.Contains(t, nestseed(t, "release", "compare", "season@1", "season@2", "--file", scenario.ForgottenArchive).err, "not compared line by line")
 	s := ask[wire.Survey](t, "source", "survey", "base")
 	var remedy []string
 	for _, f := range s.Findings {
@@ -163,11 +168,12 @@ func TestASecondReleaseSaysWhyItIsLargerAndOneRemedyMakesItSmall(t *testing.T) {
 			var faults []string
 			var page string
 			do(t, console(t), chromedp.Navigate(fmt.Sprintf("%s/comparisons/%d", world.service.address(), r.ID)),
-				chromedp.WaitVisible("[aria-label='Main causes'] li", chromedp.ByQuery),
-				chromedp.Text("main", &page, chromedp.ByQuery), chromedp.Evaluate(string(axe), nil),
+				chromedp.WaitVisible("[aria-label='Main causes'] li", chromedp.ByQuery), chromedp.Click("[aria-label^='Lines of'][aria-label$='.css']", chromedp.ByQuery),
+				chromedp.WaitVisible("[aria-label^='Lines of'][role=region] table", chromedp.ByQuery), chromedp.Text("main", &page, chromedp.ByQuery), chromedp.Evaluate(string(axe), nil),
 				chromedp.Evaluate(`axe.run().then(r => r.violations.map(v => v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | ')))`, &faults, awaitPromise))
 			require.Empty(t, faults)
 			require.Contains(t, page, "base-site-copy.zip, which was added")
+			require.Contains(t, page, "files are the same in both.")
 		}
 	}
 }

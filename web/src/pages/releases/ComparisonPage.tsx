@@ -47,7 +47,7 @@ export function ComparisonPage() {
           ))}</ol>
         )}
       </Sheet>
-      <div className="grid grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-4 items-start">
+      <div className="grid lg:grid-cols-[minmax(0,2fr)_minmax(0,3fr)] gap-4 items-start">
         <div className="grid gap-4">
           <Sheet title="By area" aside="in the archive">
             <Rows caption="Differences by area" rows={c.areas} by={(a) => a.area} columns={[
