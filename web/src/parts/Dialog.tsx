@@ -42,7 +42,7 @@ export function Window({ open, onOpenChange, title, about, wide, danger, childre
 
 type AskProps = {
   button: ReactNode
-  of?: string // what the button is about, for those who only hear it
+  of?: string // what the button is about, for those who only hear it; all of it, where the button is more than words
   primary?: boolean
   small?: boolean
   danger?: boolean // what it does cannot be undone, or takes something away
@@ -106,7 +106,7 @@ export function Ask({ button, of, primary, small, danger, wide, title, about, ac
   const faults = { ...(error instanceof Problem ? error.fields : {}), ...Object.fromEntries(wrong) as Record<string, string> }
   return (
     <Window open={open} onOpenChange={change} title={title} about={about} danger={danger} wide={wide}
-      trigger={<Button primary={primary} small={small} danger={danger} aria-label={of && typeof button === 'string' ? `${button}: ${of}` : undefined}>{button}</Button>}>
+      trigger={<Button primary={primary} small={small} danger={danger} aria-label={of && (typeof button === 'string' ? `${button}: ${of}` : of)}>{button}</Button>}>
       <form noValidate ref={(f) => {
         form.current = f
         if (!f || f.dataset.filled) return

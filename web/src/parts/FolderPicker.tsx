@@ -5,10 +5,10 @@ import { Button } from './Button'
 import { Input } from './Field'
 import { Loading, Trouble } from './Says'
 
-type PickerProps = { host: string; name: string; id: string; value: string; onPick: (path: string) => void }
+type PickerProps = { host: string; name: string; id: string; value: string; optional?: boolean; onPick: (path: string) => void }
 
 /** A folder of a host, typed or looked for; those that look like a site say so. */
-export function FolderPicker({ host, name, id, value, onPick }: PickerProps) {
+export function FolderPicker({ host, name, id, value, optional, onPick }: PickerProps) {
   const [open, setOpen] = useState(false)
   const [at, setAt] = useState('')
   const folders = useFolders(host, at, open && host !== '')
@@ -18,7 +18,7 @@ export function FolderPicker({ host, name, id, value, onPick }: PickerProps) {
   return (
     <div>
       <div className="flex gap-2">
-        <Input id={id} name={name} required className="font-mono" value={value} onChange={(e) => onPick(e.target.value)} />
+        <Input id={id} name={name} required={!optional} className="font-mono" value={value} onChange={(e) => onPick(e.target.value)} />
         <Button aria-expanded={open} disabled={!host} onClick={() => setOpen(!open)}>Look for it</Button>
       </div>
       {open && (

@@ -42,7 +42,7 @@ it('says which settings a starter asks for that a client lacks, and takes them',
   draw(<Routes><Route path="clients/:name" element={<ClientPage />} /></Routes>, '/clients/alder')
   expect(await screen.findByText('Measurement id')).toBeTruthy()
   expect(screen.queryByText('Founded')).toBeNull()
-  expect(screen.getByRole('button', { name: 'Reveal' })).toBeTruthy()
+  expect(screen.getByRole('button', { name: 'Reveal: licence of alder' })).toBeTruthy()
   const user = userEvent.setup()
   await user.click(screen.getByRole('button', { name: 'Fill in' }))
   await user.type(screen.getByLabelText('Measurement id'), 'M-7K2P4D')

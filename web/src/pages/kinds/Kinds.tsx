@@ -64,7 +64,7 @@ function Draft({ onDraft }: { onDraft: (definition: string) => void }) {
       <div className="grid sm:grid-cols-2 gap-3 mt-3">
         <TextField label="Name of the kind" name="draft_name" mono value={asked.name} onChange={(e) => setAsked({ ...asked, name: e.target.value })} />
         <SelectField label="Host" name="draft_host" value={host} onChange={(e) => setAsked({ ...asked, host: e.target.value })} choices={hosts.map((h) => ({ value: h.name }))} />
-        <Field label="Folder" name="draft_path">{(id) => <FolderPicker id={id} name="draft_path" host={host} value={asked.path} onPick={(path) => setAsked({ ...asked, path })} />}</Field>
+        <Field label="Folder" name="draft_path">{(id) => <FolderPicker optional id={id} name="draft_path" host={host} value={asked.path} onPick={(path) => setAsked({ ...asked, path })} />}</Field>
         <div className="self-end"><Button disabled={!asked.name || !asked.path || draft.isPending} onClick={() => draft.mutate({ ...asked, host }, { onSuccess: (d) => onDraft(d.definition) })}>Propose it</Button></div>
       </div>
       <Trouble error={draft.error} />

@@ -28,7 +28,7 @@ export function Reveal({ noun, owner, name }: { noun: string; owner: string; nam
   return (
     <span className="inline-flex items-center gap-2">
       <span className="text-soft tracking-widest" aria-hidden>••••••••</span>
-      <Ask small button={<><Eye size={14} aria-hidden />Reveal</>} title={`Reveal ${name} of ${owner}?`} about="It is shown on this page until you hide it or leave. That you saw it is recorded." action="Reveal"
+      <Ask small of={`Reveal: ${name} of ${owner}`} button={<><Eye size={14} aria-hidden />Reveal</>} title={`Reveal ${name} of ${owner}?`} about="It is shown on this page until you hide it or leave. That you saw it is recorded." action="Reveal"
         onSubmit={() => reveal.mutateAsync({ noun, owner, name })} />
     </span>
   )

@@ -2,6 +2,7 @@ import type { Schemas } from '../../api/client'
 import { useAudit, useMe, useRotateKey, useVault } from '../../api/hooks'
 import { useSearchText } from '../../lib/address'
 import { day, plural } from '../../lib/format'
+import { grouped } from '../../lib/group'
 import { Ask } from '../../parts/Dialog'
 import { Find } from '../../parts/Find'
 import { Head } from '../../parts/Head'
@@ -32,7 +33,7 @@ export function Vault() {
         <Sheet title="Secrets" aside={vault.data && plural(vault.data.length, 'secret')}>
           <Shown of={vault}>{(all) => {
             const found = all.filter((s) => `${s.noun} ${s.owner} ${s.name}`.includes(search.find.toLowerCase()))
-            const owners = [...Map.groupBy(found, (s: Secret) => `${s.noun} ${s.owner}`).entries()]
+            const owners = grouped(found, (s) => `${s.noun} ${s.owner}`)
             return owners.length === 0 ? <Empty>{search.find ? 'None is like that.' : 'None yet.'}</Empty> : (
               <ul className="max-h-[calc(100vh-230px)] overflow-auto" tabIndex={0} aria-label="Secrets by owner">{owners.map(([owner, secrets]) => <Owned key={owner} secrets={secrets} />)}</ul>
             )
