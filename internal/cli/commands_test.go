@@ -626,3 +626,36 @@ func TestADifferenceIsPrintedByAreaFileTableAndSetting(t *testing.T) {
 	}
 	require.NotContains(t, p.out, "f20")
 }
+
+func TestTheLinesOfAFileThatDifferArePrinted(t *testing.T) {
+	s := &answers{by: map[string]any{"GET /releases/m@1/difference?path=style.css&to=m%402": wire.TextDelta{Path: "style.css", Added: 1, Removed: 2, Places: []wire.Place{
+		{Before: 9, After: 9, Lines: []wire.DeltaLine{{Change: "same", Text: ":root {"}, {Change: "removed", Text: "--a"}, {Change: "removed", Text: "--b"},
+			{Change: "added", Text: "--c"}}}}},
+		"GET /releases/m@1/difference?path=same.css&to=m%402": wire.TextDelta{Path: "same.css"}}}
+	p := s.typed(t, "", "release", "compare", "m@1", "m@2", "--file", "style.css")
+	require.Zero(t, p.code, p.err)
+	require.Equal(t, "style.css: 1 line added, 2 removed\n\nline 9, now 9\n  :root {\n- --a\n- --b\n+ --c\n", p.out)
+	p = s.typed(t, "", "release", "compare", "m@1", "m@2", "--file", "same.css")
+	require.Equal(t, "same.css is the same in both\n", p.out)
+}
+
+func TestAHostSaysHowMuchRoomItHas(t *testing.T) {
+	free, at := int64(2_500_000_000), begun
+	for _, c := range []struct {
+		room *wire.Room
+		use  *wire.HostUse
+		says string
+		not  string
+	}{
+		{&wire.Room{FreeBytes: &free, At: at}, &wire.HostUse{Sites: 21, Bytes: 793e6, Largest: 67e6}, "sites     21 sites of 793 MB, the largest 67 MB\nroom      2.5 GB free on ", "reached"},
+		{&wire.Room{At: at, Trouble: "nobody answers"}, nil, "room      it could not be reached on ", "sites "},
+		{&wire.Room{At: at}, &wire.HostUse{}, "room      it does not tell how much is free", "sites "},
+		{nil, nil, "host      preview", "room "},
+	} {
+		s := &answers{by: map[string]any{"GET /hosts/preview": wire.Host{Name: "preview", Room: c.room, Use: c.use}}}
+		p := s.typed(t, "", "host", "show", "preview")
+		require.Zero(t, p.code, p.err)
+		require.Contains(t, p.out, c.says)
+		require.NotContains(t, p.out, c.not)
+	}
+}

@@ -87,6 +87,7 @@ func New(cfg Config) http.Handler {
 	described := a.describe(router, group)
 	a.operations(described)
 	a.streams(group)
+	a.uploads(group)
 	router.GET("/livez", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	router.GET("/readyz", a.ready)
 	router.GET("/metrics", gin.WrapH(promhttp.Handler()))

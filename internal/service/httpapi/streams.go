@@ -19,7 +19,6 @@ func (a *api) streams(g *gin.RouterGroup) {
 	g.POST("/releases/:ref/sealed", a.sealed)
 	g.GET("/releases/:ref/volumes/:file", a.volume)
 	g.GET("/sites/:name/side-by-side/:file", a.picture)
-	a.uploads(g)
 	g.GET("/runs/:id/events", a.runEvents)
 	g.GET("/events", a.allEvents)
 }
