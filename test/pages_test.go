@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/demo/browser"
+	"nestseed/demo/scenario"
 	"nestseed/internal/wire"
 )
 
@@ -88,6 +89,25 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 	require.Equal(t, "Wren Hall Music", settings["title"].Value)
 	require.NotContains(t, settings, "door_code")
 	must(t, "client", "remove", "wren-hall")
+}
+
+// What a starter asks for is seen and filled in for all clients on one page.
+func TestSettingsOfClientsAreEditedInTheirCells(t *testing.T) {
+	prepared(t)
+	school := scenario.Schools(11)[10]
+	must(t, "client", "add", "cells", "--set", "title="+school.Title, "--set", "email="+school.Settings["email"])
+	t.Cleanup(func() { must(t, "client", "remove", "cells") })
+	cell := func(says string) string {
+		return fmt.Sprintf("[aria-label='Measurement id of cells: %s']", says)
+	}
+	tab := console(t)
+	var alert string
+	do(t, tab, showing("/clients?asked-by=music-base&find=cells", school.Title), chromedp.Click(cell("missing"), chromedp.ByQuery), chromedp.KeyEvent("nonsense"+kb.Enter),
+		chromedp.WaitVisible("td [role=alert]", chromedp.ByQuery), chromedp.Text("td [role=alert]", &alert, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape),
+		chromedp.WaitVisible(cell("missing")+":focus", chromedp.ByQuery), chromedp.KeyEvent(kb.Enter), chromedp.KeyEvent(school.Settings["measurement"]+kb.Enter),
+		chromedp.WaitVisible(cell(school.Settings["measurement"])+":focus", chromedp.ByQuery))
+	require.Contains(t, alert, "like ")
+	require.Equal(t, school.Settings["measurement"], ask[wire.Client](t, "client", "show", "cells").Settings["measurement"].Value)
 }
 
 func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
