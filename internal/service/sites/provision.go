@@ -1,28 +1,18 @@
 package sites
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
-	"strings"
 
-	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
-	"nestseed/internal/core/kind"
-	"nestseed/internal/core/network"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
-	"nestseed/internal/core/sitevalue"
 	"nestseed/internal/service/engine"
-	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/records"
-	"nestseed/internal/service/releases"
-	"nestseed/internal/service/store"
 )
 
 // ProvisionArgs ask for a site. Values that were given for this site alone may be secret, so they are sealed.
@@ -69,266 +59,6 @@ func (svc *Sites) SealValues(a *ProvisionArgs, given map[string]string) error {
 	return err
 }
 
-// Opened is a request with what has to be closed after it.
-type Opened struct {
-	provision.Request
-	Site    records.Site  // what will be recorded
-	Old     *records.Site // what is replaced
-	Was     *records.Site // what a safety copy is of
-	Connect string
-	close   []func()
-}
-
-// Close ends the connections.
-func (o *Opened) Close() {
-	for _, c := range o.close {
-		c()
-	}
-}
-
-// parties are the records that a provisioning is about.
-type parties struct {
-	release records.Release
-	host    records.Host
-	client  records.Client
-	kind    *kind.Kind
-}
-
-func (svc *Sites) parties(ctx context.Context, args ProvisionArgs) (p parties, err error) {
-	if p.release, err = svc.DB.Release(ctx, args.Release); err != nil {
-		return p, err
-	}
-	if p.host, err = svc.DB.Host(ctx, args.Host); err != nil {
-		return p, err
-	}
-	p.client, err = svc.DB.Client(ctx, args.Client)
-	if errors.Is(err, records.ErrNotFound) && args.NewClient {
-		p.client, err = records.Client{Name: args.Client}, nil
-	}
-	if err == nil {
-		p.kind, err = svc.Kinds.Of(ctx, p.release.Manifest)
-	}
-	return p, err
-}
-
-// Request gathers what a provisioning needs: archive, host, values of the client and those given.
-func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string) (*Opened, error) {
-	with, err := svc.parties(ctx, args)
-	if err != nil {
-		return nil, err
-	}
-	r, h, c, k := with.release, with.host, with.client, with.kind
-	o, whole := &Opened{Connect: h.Connect}, false
-	defer func() {
-		if !whole {
-			o.Close()
-		}
-	}()
-	a, f, err := svc.archiveFor(ctx, args, r)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.CheckKind(k); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("archive of %s: %w", r.Ref(), err)
-	}
-	o.close = append(o.close, func() { f.Close() })
-	values, err := svc.values(ctx, c, args)
-	if err != nil {
-		return nil, err
-	}
-	if args.Name == "" {
-		args.Name = c.Name
-	}
-	if args.Replace || args.Refresh {
-		old, err := svc.oldSite(ctx, args.Name, h, c)
-		if err != nil {
-			return nil, err
-		}
-		o.Old = old
-		if args.Address == "" {
-			args.Address = old.Address
-		}
-		if args.Refresh {
-			args.Visible, args.Mail = old.Visible, !old.Quiet
-			ownValues(values, old.Plan.Values)
-		}
-	}
-	fsys, server, err := svc.openHost(ctx, o, h, engineFor(k, &a.Manifest), args.Refresh)
-	if err != nil {
-		return nil, err
-	}
-	if args.Address == "" {
-		args.Address = strings.ReplaceAll(h.Address, "{name}", args.Name)
-	}
-	folder, err := hosts.Fill(h.WebRoot, args.Name, args.Address)
-	if err != nil {
-		return nil, err
-	}
-	o.Request = provision.Request{Archive: a, Kind: k, FS: fsys, Server: server, Name: args.Name, Folder: folder, Address: args.Address,
-		Values: values, Files: svc.filesOf(c.Name), Visible: args.Visible, RunID: runID,
-		Visit: svc.visitor(k, h, args.Name), MailAddresses: args.MailAddresses, Mend: args.Mend}
-	o.Quiet = (!args.Visible || args.Hold || o.Old != nil && o.Old.Held) && !args.Mail
-	if i := slices.IndexFunc(h.Runtimes, func(r provision.Runtime) bool { return r.Name == k.Runtime.Name }); i >= 0 {
-		o.Runtime = &h.Runtimes[i]
-	}
-	if o.Old != nil {
-		if err := svc.overOld(ctx, o, args); err != nil {
-			return nil, err
-		}
-	}
-	if args.CopyID != 0 {
-		if o.Was, err = svc.siteOfCopy(ctx, args.CopyID); err != nil {
-			return nil, err
-		}
-	}
-	o.Site = records.Site{Name: args.Name, ClientID: c.ID, HostID: h.ID, ReleaseID: r.ID, Folder: o.Request.Folder}
-	if err := svc.sharing(ctx, o, args, h, r); err != nil {
-		return nil, err
-	}
-	whole = true
-	return o, nil
-}
-
-// openHost reaches the host of a provisioning, and the server of the database that its rows are in.
-func (svc *Sites) openHost(ctx context.Context, o *Opened, h records.Host, sqlEngine string,
-	refresh bool) (hostfs.FS, sitedb.Server, error) {
-	if refresh {
-		sqlEngine = o.Old.Plan.Engine // its rows stay
-	}
-	fsys, server, err := svc.Hosts.Open(ctx, h, sqlEngine)
-	if err == nil {
-		o.close = append(o.close, func() { server.Close(); fsys.Close() })
-	}
-	return fsys, server, err
-}
-
-// overOld completes a request that replaces the site that stands there, or gives it newer code.
-func (svc *Sites) overOld(ctx context.Context, o *Opened, args ProvisionArgs) error {
-	old := o.Old
-	o.Request.Folder = old.Folder
-	password, err := svc.databasePassword(ctx, *old)
-	if err != nil {
-		return err
-	}
-	o.Request.Replace = &provision.Existing{Engine: old.Plan.Engine, Database: old.Database, User: old.DBUser, Password: password,
-		Prefix: old.Prefix,
-		Admin:  old.Admin, Keep: args.Keep}
-	if !args.Refresh {
-		return nil
-	}
-	was, f, err := svc.codeOf(ctx, *old)
-	if err != nil {
-		return err
-	}
-	if f != nil {
-		o.close = append(o.close, func() { f.Close() })
-	}
-	o.Request.Refresh = &provision.Refresh{Was: was}
-	return nil
-}
-
-func (svc *Sites) siteOfCopy(ctx context.Context, copyID int64) (*records.Site, error) {
-	copied, err := svc.DB.SiteCopyByID(ctx, copyID)
-	if err != nil {
-		return nil, err
-	}
-	was, err := svc.DB.SiteByID(ctx, copied.SiteID)
-	return &was, err
-}
-
-// oldSite is the site that a provisioning replaces, or gives newer code.
-func (svc *Sites) oldSite(ctx context.Context, name string, h records.Host, c records.Client) (*records.Site, error) {
-	old, err := svc.DB.Site(ctx, name)
-	if err == nil && (old.HostID != h.ID || old.ClientID != c.ID) {
-		err = fmt.Errorf("%w: site %s is %s's on host %s; name that client and host to replace it", provision.ErrPlan, old.Name, old.Client,
-			old.Host)
-	}
-	return &old, err
-}
-
-// ownValues puts the values that a site has before those of its client. Secrets are not in its record.
-func ownValues(values map[string]provision.Given, own []provision.Value) {
-	for _, v := range own {
-		if v.Value != "" && !v.Secret {
-			values[v.Key] = provision.Given{Value: v.Value, Origin: "site"}
-		}
-	}
-}
-
-// visitor asks for pages of a site on its host, past the page that holds visitors off.
-func (svc *Sites) visitor(k *kind.Kind, h records.Host, site string) func(context.Context, string, string) (int, []byte, error) {
-	return func(ctx context.Context, address, page string) (int, []byte, error) {
-		cookie := ""
-		if key, err := svc.Vault.Get(ctx, "site", site, previewSecret); err == nil {
-			cookie = k.Hold.Cookie + "=" + key
-		}
-		at := hosts.ReachBelow(h, address)
-		at.Cookie = cookie
-		return check.Visit(ctx, at, page)
-	}
-}
-
-// codeOf opens the release that a site's code is of, or nothing when its archive is not kept any more.
-func (svc *Sites) codeOf(ctx context.Context, s records.Site) (*archive.Archive, store.File, error) {
-	r, err := svc.DB.ReleaseByID(ctx, s.ReleaseID)
-	if err != nil {
-		return nil, nil, err
-	}
-	a, f, err := svc.Releases.OpenArchive(r)
-	if errors.Is(err, releases.ErrDiscarded) {
-		return nil, nil, nil
-	}
-	return a, f, err
-}
-
-// archiveFor opens what a site is made from: a release's archive, or a safety copy's.
-func (svc *Sites) archiveFor(ctx context.Context, args ProvisionArgs, r records.Release) (*archive.Archive, store.File, error) {
-	if args.CopyID == 0 {
-		return svc.Releases.OpenArchive(r)
-	}
-	c, err := svc.DB.SiteCopyByID(ctx, args.CopyID)
-	if err != nil {
-		return nil, nil, err
-	}
-	if c.Archive == "" {
-		return nil, nil, fmt.Errorf("%w: safety copy %d is the site that was replaced; put it back with site undo", provision.ErrPlan, c.ID)
-	}
-	a, f, err := svc.Stored.Open(c.Archive, c.SumsSha256)
-	if err != nil {
-		return nil, nil, fmt.Errorf("safety copy %d: %w", c.ID, err)
-	}
-	return a, f, nil
-}
-
-func (svc *Sites) values(ctx context.Context, c records.Client, args ProvisionArgs) (map[string]provision.Given, error) {
-	values := map[string]provision.Given{}
-	for key, s := range c.Settings {
-		v := s.Value
-		if s.Secret {
-			var err error
-			if v, err = svc.Vault.Get(ctx, "client", c.Name, key); err != nil {
-				return nil, err
-			}
-		}
-		values[key] = provision.Given{Value: v, Origin: "client"}
-	}
-	if args.Sealed != "" {
-		text, err := svc.Vault.Unseal(sealPurpose, args.Sealed)
-		if err != nil {
-			return nil, err
-		}
-		given := map[string]string{}
-		if err := json.Unmarshal([]byte(text), &given); err != nil {
-			return nil, err
-		}
-		for key, v := range given {
-			values[key] = provision.Given{Value: v, Origin: "given"}
-		}
-	}
-	return values, nil
-}
-
 // journal is a provision.Journal in the records.
 type journal struct {
 	db *records.DB
@@ -338,6 +68,7 @@ type journal struct {
 func (j journal) Making(ctx context.Context, m provision.Made) error {
 	return j.db.AddMade(ctx, j.id, m)
 }
+
 func (j journal) NotOurs(ctx context.Context, m provision.Made) error {
 	return j.db.RemoveMade(ctx, j.id, m)
 }
@@ -405,15 +136,6 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 		report.Note(fmt.Sprintf("the site could not be checked: %v", err))
 	}
 	return out, nil
-}
-
-// checksMillis is about how long the checks of a site take, where there is none yet that it could be learned from.
-const checksMillis = 1200
-
-// ChecksMillis is about how long the checks of a site of a release take: as long as those of the newest sites of its starter.
-func (svc *Sites) ChecksMillis(ctx context.Context, releaseID int64) (int64, error) {
-	learned, err := svc.DB.ChecksMillis(ctx, releaseID)
-	return cmp.Or(learned, checksMillis), err
 }
 
 // makingShare is which share of a provisioning is making the site; the rest is checking it.
@@ -572,114 +294,4 @@ func (svc *Sites) RecoverProvision(ctx context.Context, run engine.Run, args Pro
 	}
 	defer o.Close()
 	return engine.TakenBack, svc.takeBack(ctx, run, o)
-}
-
-// CheckArgs ask for a site to be checked.
-type CheckArgs struct {
-	Site   string `json:"site,omitempty"`
-	Source string `json:"source,omitempty"` // a site that was made by hand
-}
-
-// Check checks a site, or a source.
-func (svc *Sites) Check(ctx context.Context, run engine.Run, args CheckArgs, report progress.Reporter) (*check.Report, error) {
-	if args.Source != "" {
-		return svc.Sources.Check(ctx, args.Source, report)
-	}
-	return svc.checkSite(ctx, args.Site, report)
-}
-
-func (svc *Sites) checkSite(ctx context.Context, name string, report progress.Reporter) (*check.Report, error) {
-	s, err := svc.DB.Site(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	rep, err := svc.checkAt(ctx, s, report)
-	if err != nil {
-		return nil, err
-	}
-	return rep, errors.Join(svc.DB.SetReport(ctx, s.Name, rep), svc.askName(ctx, s))
-}
-
-// checkAt checks a site where a record says that it is.
-func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.Reporter) (*check.Report, error) {
-	h, err := svc.DB.HostByID(ctx, s.HostID)
-	if err != nil {
-		return nil, err
-	}
-	k, err := svc.kindOf(ctx, s)
-	if err != nil {
-		return nil, err
-	}
-	fsys, server, err := svc.Hosts.Open(ctx, h, s.Plan.Engine)
-	if err != nil {
-		return nil, err
-	}
-	defer fsys.Close()
-	defer server.Close()
-	db, err := svc.siteDatabase(ctx, server, s)
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close()
-	password, err := svc.Vault.Get(ctx, "site", s.Name, "administrator")
-	if err != nil && !errors.Is(err, records.ErrNotFound) {
-		return nil, err
-	}
-	cookie, err := svc.previewCookie(ctx, k, s)
-	if err != nil {
-		return nil, err
-	}
-	title, err := siteTitle(ctx, fsys, k, s, db)
-	if err != nil {
-		return nil, err
-	}
-	site := check.Site{Address: s.Address, Connect: h.Connect, Private: hosts.Reach(h, s.Address).Private, DNS: svc.DNS, Kind: k,
-		Title: title, Visible: s.Visible, Quiet: s.Quiet, Held: s.Held, Database: s.Database, User: s.DBUser,
-		Login: s.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}
-	if source, _, err := svc.sourceOfSite(ctx, s); err == nil {
-		site.Source = source
-	}
-	if site.SubSites, err = subSites(ctx, fsys, k, s, db); err != nil {
-		return nil, err
-	}
-	return check.Run(ctx, site, report)
-}
-
-// subSites returns the sites of a network, as it is now.
-func subSites(ctx context.Context, fsys hostfs.FS, k *kind.Kind, s records.Site, db sitedb.DB) ([]kind.SubSite, error) {
-	if k.Single() == k {
-		return nil, nil
-	}
-	id, err := k.Known(ctx, fsys, s.Folder, s.Code)
-	if err != nil {
-		return nil, nil // the checks of the site say what is wrong with it
-	}
-	if err := network.Read(ctx, db, id); err != nil {
-		return nil, err
-	}
-	return id.SubSites, nil
-}
-
-// siteTitle returns the title that a site is to show, "" where its kind keeps none or it cannot be read.
-func siteTitle(ctx context.Context, fsys hostfs.FS, k *kind.Kind, s records.Site, db sitedb.DB) (string, error) {
-	values := sitevalue.Site{Kind: k, Prefix: s.Prefix, DB: db}
-	if k.SiteTitle.Setting != "" {
-		id, err := k.Known(ctx, fsys, s.Folder, s.Code)
-		if err != nil {
-			return "", nil // the checks of the site say what is wrong with it
-		}
-		values.Settings = id.Settings
-	}
-	return values.Title(ctx)
-}
-
-// engineFor returns the engine of the database that a site needs that is made from a release.
-func engineFor(k *kind.Kind, m *archive.Manifest) string {
-	if engines := k.Settings.Database.Engines(); m.Database.Engine == "" && len(engines) == 1 {
-		return engines[0]
-	}
-	if e, err := sitedb.EngineOf(m.Database.Engine); err == nil {
-		return e.Scheme()
-	}
-	return m.Database.Engine
 }

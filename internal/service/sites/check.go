@@ -1,0 +1,126 @@
+package sites
+
+import (
+	"cmp"
+	"context"
+	"errors"
+
+	"nestseed/internal/core/check"
+	"nestseed/internal/core/hostfs"
+	"nestseed/internal/core/kind"
+	"nestseed/internal/core/network"
+	"nestseed/internal/core/progress"
+	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitevalue"
+	"nestseed/internal/service/engine"
+	"nestseed/internal/service/hosts"
+	"nestseed/internal/service/records"
+)
+
+// checksMillis is about how long the checks of a site take, where there is none yet that it could be learned from.
+const checksMillis = 1200
+
+// ChecksMillis is about how long the checks of a site of a release take: as long as those of the newest sites of its starter.
+func (svc *Sites) ChecksMillis(ctx context.Context, releaseID int64) (int64, error) {
+	learned, err := svc.DB.ChecksMillis(ctx, releaseID)
+	return cmp.Or(learned, checksMillis), err
+}
+
+// CheckArgs ask for a site to be checked.
+type CheckArgs struct {
+	Site   string `json:"site,omitempty"`
+	Source string `json:"source,omitempty"` // a site that was made by hand
+}
+
+// Check checks a site, or a source.
+func (svc *Sites) Check(ctx context.Context, run engine.Run, args CheckArgs, report progress.Reporter) (*check.Report, error) {
+	if args.Source != "" {
+		return svc.Sources.Check(ctx, args.Source, report)
+	}
+	return svc.checkSite(ctx, args.Site, report)
+}
+
+func (svc *Sites) checkSite(ctx context.Context, name string, report progress.Reporter) (*check.Report, error) {
+	s, err := svc.DB.Site(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	rep, err := svc.checkAt(ctx, s, report)
+	if err != nil {
+		return nil, err
+	}
+	return rep, errors.Join(svc.DB.SetReport(ctx, s.Name, rep), svc.askName(ctx, s))
+}
+
+// checkAt checks a site where a record says that it is.
+func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.Reporter) (*check.Report, error) {
+	h, err := svc.DB.HostByID(ctx, s.HostID)
+	if err != nil {
+		return nil, err
+	}
+	k, err := svc.kindOf(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	fsys, server, err := svc.Hosts.Open(ctx, h, s.Plan.Engine)
+	if err != nil {
+		return nil, err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	db, err := svc.siteDatabase(ctx, server, s)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	password, err := svc.Vault.Get(ctx, "site", s.Name, "administrator")
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return nil, err
+	}
+	cookie, err := svc.previewCookie(ctx, k, s)
+	if err != nil {
+		return nil, err
+	}
+	title, err := siteTitle(ctx, fsys, k, s, db)
+	if err != nil {
+		return nil, err
+	}
+	site := check.Site{Address: s.Address, Connect: h.Connect, Private: hosts.Reach(h, s.Address).Private, DNS: svc.DNS, Kind: k,
+		Title: title, Visible: s.Visible, Quiet: s.Quiet, Held: s.Held, Database: s.Database, User: s.DBUser,
+		Login: s.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}
+	if source, _, err := svc.sourceOfSite(ctx, s); err == nil {
+		site.Source = source
+	}
+	if site.SubSites, err = subSites(ctx, fsys, k, s, db); err != nil {
+		return nil, err
+	}
+	return check.Run(ctx, site, report)
+}
+
+// subSites returns the sites of a network, as it is now.
+func subSites(ctx context.Context, fsys hostfs.FS, k *kind.Kind, s records.Site, db sitedb.DB) ([]kind.SubSite, error) {
+	if k.Single() == k {
+		return nil, nil
+	}
+	id, err := k.Known(ctx, fsys, s.Folder, s.Code)
+	if err != nil {
+		return nil, nil // the checks of the site say what is wrong with it
+	}
+	if err := network.Read(ctx, db, id); err != nil {
+		return nil, err
+	}
+	return id.SubSites, nil
+}
+
+// siteTitle returns the title that a site is to show, "" where its kind keeps none or it cannot be read.
+func siteTitle(ctx context.Context, fsys hostfs.FS, k *kind.Kind, s records.Site, db sitedb.DB) (string, error) {
+	values := sitevalue.Site{Kind: k, Prefix: s.Prefix, DB: db}
+	if k.SiteTitle.Setting != "" {
+		id, err := k.Known(ctx, fsys, s.Folder, s.Code)
+		if err != nil {
+			return "", nil // the checks of the site say what is wrong with it
+		}
+		values.Settings = id.Settings
+	}
+	return values.Title(ctx)
+}
