@@ -41,6 +41,18 @@ func picture(t *testing.T, file string, w, h int) {
 	require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
 }
 
+// download asks for something that is not JSON, and gives back its head.
+func download(t *testing.T, path string) *http.Response {
+	t.Helper()
+	req, err := http.NewRequest(http.MethodGet, world.service.address()+"/api/v1"+path, nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+token(t))
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	require.NoError(t, res.Body.Close())
+	return res
+}
+
 func TestALogoBecomesAPictureOfTheSite(t *testing.T) {
 	prepared(t)
 	dir := t.TempDir()
@@ -83,6 +95,15 @@ func TestALogoBecomesAPictureOfTheSite(t *testing.T) {
 	require.Contains(t, r.err, `there is no page called "no-such-page"`)
 	nothingLeft(t, school.Name)
 
+	for key, media := range map[string]string{"logo": "image/png", "prices": "application/octet-stream"} {
+		value := ask[wire.Client](t, "client", "show", school.Name).Settings[key].Value
+		sum, name, _ := strings.Cut(strings.TrimPrefix(value, "file:"), "/")
+		res := download(t, "/clients/"+school.Name+"/files/"+sum)
+		require.Equal(t, http.StatusOK, res.StatusCode, name)
+		require.Equal(t, media, res.Header.Get("Content-Type"))
+		require.Contains(t, res.Header.Get("Content-Security-Policy"), "sandbox")
+	}
+	require.Equal(t, http.StatusNotFound, download(t, "/clients/"+school.Name+"/files/"+strings.Repeat("0", 64)).StatusCode)
 	site := ask[wire.Site](t, "site", "provision", school.Name, "--from", "branded", "--host", "preview", "--file", "icon="+icon)
 	require.Zero(t, site.Report.Faults(), "%+v", site.Report)
 	option := func(name string) string {

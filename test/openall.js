@@ -18,6 +18,16 @@
     const found = await axe.run(shown())
     faults.push(...found.violations.map((v) => `${called}: ${v.id}: ${v.help} — ${v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + (n.any[0]?.message ?? '')).join(' | ')}`))
   }
+  // What helps beside the first field of a window opens over it.
+  const lookAtHelp = async (called) => {
+    const help = shown().querySelector('button[aria-label^="What is"]')
+    if (!help) return
+    help.click()
+    const over = () => [...document.querySelectorAll('[role=dialog]')].find((d) => d.innerText.includes('The guide:') && !d.querySelector('form'))
+    if (!(await until(over))) { faults.push(`help in ${called} opens nothing`); return }
+    opened.push(`help in ${called}`)
+    faults.push(...(await axe.run(over())).violations.map((v) => `help in ${called}: ${v.id}: ${v.help} — ${v.nodes[0].html.slice(0, 160)}`))
+  }
   const openers = () => [...document.querySelectorAll('[aria-haspopup]:not([disabled])')]
   const open = async (opener) => {
     opener.focus()
@@ -32,6 +42,7 @@
     if (!(await open(openers()[i]))) { faults.push(`${called} opens nothing`); continue }
     const menu = shown().getAttribute('role') === 'menu'
     await look(called)
+    if (!menu) await lookAtHelp(called)
     const items = menu ? [...shown().querySelectorAll('[role=menuitem]')].map((e) => e.innerText.trim()) : []
     if (!(await escape())) faults.push(`${called} cannot be closed by Escape`)
     for (const item of items.filter((t) => t.endsWith('…'))) {

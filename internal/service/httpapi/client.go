@@ -1,9 +1,11 @@
 package httpapi
 
 import (
+	"bytes"
 	"context"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
 
 	"nestseed/internal/core/media"
 	"nestseed/internal/service/records"
@@ -68,4 +70,15 @@ func (a *api) clientOperations(h huma.API) {
 		func(ctx context.Context, in *Named) (*nothing, error) {
 			return nil, a.Clients.Remove(ctx, in.Name)
 		})
+}
+
+// clientFile serves a picture or a file that a client has, by the sum of its content.
+func (a *api) clientFile(c *gin.Context) {
+	f, err := a.db.ClientFile(c, c.Param("name"), c.Param("sha256"))
+	if err != nil {
+		refuseError(c, err)
+		return
+	}
+	c.Header("Cache-Control", "private, max-age=31536000, immutable") // another content has another sum
+	serveInert(c, bytes.NewReader(f.Content), f.Name)
 }

@@ -397,8 +397,7 @@ func (a *api) openStored(c *gin.Context, r records.Release) (store.File, int64, 
 	return f, size, true
 }
 
-// oneFile serves one file from within an archive. Nothing of it is run: text is text, pictures are
-// pictures, and everything else is a download.
+// oneFile serves one file from within an archive.
 func (a *api) oneFile(c *gin.Context) {
 	r, err := a.db.Release(c, c.Param("ref"))
 	if err != nil {
@@ -417,6 +416,12 @@ func (a *api) oneFile(c *gin.Context) {
 		return
 	}
 	defer f.Close()
+	serveInert(c, f, path.Base(p))
+}
+
+// serveInert serves what somebody has made elsewhere. Nothing of it is run: text is text, pictures are pictures, and everything else is a
+// download.
+func serveInert(c *gin.Context, f io.Reader, name string) {
 	c.Header("Content-Security-Policy", "sandbox; default-src 'none'")
 	head := make([]byte, 512)
 	n, _ := io.ReadFull(f, head)
@@ -428,7 +433,7 @@ func (a *api) oneFile(c *gin.Context) {
 		c.Header("Content-Type", "text/plain; charset=utf-8")
 	default:
 		c.Header("Content-Type", "application/octet-stream")
-		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", path.Base(p)))
+		c.Header("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
 	}
 	c.Status(http.StatusOK)
 	c.Writer.Write(head[:n])

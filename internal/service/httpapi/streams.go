@@ -18,6 +18,7 @@ func (a *api) streams(g *gin.RouterGroup) {
 	g.GET("/releases/:ref/file", a.oneFile)
 	g.POST("/releases/:ref/sealed", a.sealed)
 	g.GET("/releases/:ref/volumes/:file", a.volume)
+	g.GET("/clients/:name/files/:sha256", a.clientFile)
 	g.GET("/sites/:name/side-by-side/:file", a.picture)
 	g.GET("/runs/:id/events", a.runEvents)
 	g.GET("/events", a.allEvents)
@@ -57,6 +58,8 @@ func (a *api) streamOperations(h huma.API) {
 	add(http.MethodGet, "/releases/{ref}/volumes/{file}", "download-volume",
 		"One of the pieces that an archive is cut into, or their sums",
 		binary("application/octet-stream"))
+	add(http.MethodGet, "/clients/{name}/files/{sha256}", "download-client-file", "A picture or a file that a client has",
+		binary("image/png", "image/jpeg", "image/gif", "image/webp", "text/plain", "application/octet-stream"))
 	add(http.MethodGet, "/sites/{name}/side-by-side/{file}", "download-picture", "A screenshot of a site or its source, or what differs",
 		binary("image/png", "image/jpeg"), &huma.Param{Name: "at", In: "query", Schema: &huma.Schema{Type: huma.TypeString}})
 	add(http.MethodGet, "/events", "watch-runs", "All runs as they change, as server-sent events", events)

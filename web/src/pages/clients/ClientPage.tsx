@@ -11,7 +11,7 @@ import { Empty, Loading, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { Checks } from '../sites/Checks'
 import { Reveal } from '../vault/Reveal'
-import { shownValue, ValueField } from './ValueField'
+import { Picture, shownValue, ValueField } from './ValueField'
 
 export function ClientPage() {
   const { name = '' } = useParams()
@@ -33,7 +33,7 @@ export function ClientPage() {
           {settings.length === 0 ? <Empty>None yet.</Empty> : (
             <Rows caption="Settings" rows={settings} by={([k]) => k} columns={[
               { head: 'Setting', cell: ([k]) => <span className="font-mono">{k}</span> },
-              { head: 'Value', grow: true, cell: ([k, v]) => (v.secret ? <Reveal noun="client" owner={name} name={k} /> : <Shown field={fields[k]} value={v.value} />) },
+              { head: 'Value', grow: true, cell: ([k, v]) => (v.secret ? <Reveal noun="client" owner={name} name={k} /> : <Shown client={name} field={fields[k]} value={v.value} />) },
               { head: '', cell: ([k, v]) => <Change name={name} of={k} value={v.secret ? '' : v.value} secret={v.secret} field={fields[k]} /> },
             ]} />
           )}
@@ -88,8 +88,9 @@ function FillIn({ client, field }: { client: string; field: Schemas['Field'] }) 
   )
 }
 
-/** What a setting holds: of a colour, with the colour. */
-function Shown({ field, value }: { field?: Schemas['Field']; value: string }) {
+/** What a setting holds: of a colour, with the colour; of a picture, with the picture. */
+function Shown({ client, field, value }: { client: string; field?: Schemas['Field']; value: string }) {
+  if (field?.type === 'image') return <span className="flex items-center gap-3 py-1"><Picture client={client} value={value} alt={field.label} />{shownValue(value)}</span>
   if (field?.type !== 'colour') return <span className="whitespace-pre-line">{shownValue(value)}</span>
   return <span className="flex items-center gap-2"><span aria-hidden className="size-4 rounded border border-line-strong" style={{ background: value }} />{value}</span>
 }

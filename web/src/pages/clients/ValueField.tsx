@@ -1,5 +1,5 @@
 import { useState } from 'react'
-import type { Schemas } from '../../api/client'
+import { addressOf, type Schemas } from '../../api/client'
 import { useAddClientFile } from '../../api/hooks'
 import { Field, FileBox, Input, Select, SelectField, Textarea, TextField } from '../../parts/Field'
 
@@ -7,6 +7,13 @@ type FieldOf = Schemas['Field']
 
 /** A value as people read it: of a file, its name. */
 export const shownValue = (value: string) => /^file:[0-9a-f]{64}\/(.*)$/.exec(value)?.[1] ?? value
+
+/** A picture that a client has, small. */
+export function Picture({ client, value, alt }: { client: string; value: string; alt: string }) {
+  const sha256 = /^file:([0-9a-f]{64})\//.exec(value)?.[1]
+  if (!sha256) return null
+  return <img src={addressOf('/clients/{name}/files/{sha256}', { path: { name: client, sha256 } })} alt={alt} loading="lazy" className="max-h-24 max-w-full border border-line rounded" />
+}
 
 const isFile = (field: FieldOf) => field.type === 'image' || field.type === 'file'
 const pictures = '.png,.jpg,.jpeg,.gif,.webp'
@@ -42,6 +49,7 @@ function FileInput({ id, by, client, field, value, placeholder, onValue }: FileI
       <FileBox id={id} aria-describedby={by} accept={field.type === 'image' ? pictures : undefined} disabled={!client}
         onChange={(e) => void choose(e.target.files?.[0])} />
       <p role="status" className={add.error ? 'text-clay mt-1' : 'text-soft mt-1 font-mono'}>{client ? note : 'choose the client first'}</p>
+      {!seen && field.type === 'image' && <Picture client={client} value={value} alt={`${field.label}, as it is`} />}
       {seen && <img src={seen} alt={`${field.label}, as it was chosen`} className="mt-1 max-h-24 max-w-full border border-line rounded" />}
     </>
   )

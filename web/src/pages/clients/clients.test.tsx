@@ -51,15 +51,16 @@ it('says which settings a starter asks for that a client lacks, and takes them',
 })
 
 it('gives a client the logo that a starter asks for, and shows it', async () => {
-  service.answers['GET /clients/alder'] = { name: 'alder', sites: 0, created_at: '2026-11-01T00:00:00Z', settings: { accent: { value: '#8a5fa8' }, prices: { value: `file:${'a'.repeat(64)}/prices.pdf` } } }
+  service.answers['GET /clients/alder'] = { name: 'alder', sites: 0, created_at: '2026-11-01T00:00:00Z', settings: { accent: { value: '#8a5fa8' }, prices: { value: `file:${'a'.repeat(64)}/prices.pdf` }, badge: { value: `file:${'c'.repeat(64)}/badge.jpg` } } }
   service.answers['GET /sites'] = { sites: [], total: 0, states: {} }
   service.answers['GET /starters'] = [{ name: 'music-base', kind: 'wordpress', releases: 1 }]
-  service.answers['GET /starters/music-base/packing'] = { list: { list: 'a', fields: [{ key: 'logo', label: 'Logo', type: 'image', required: true, to: [] }, { key: 'accent', label: 'Colour', type: 'colour', to: [] }, { key: 'prices', label: 'Prices', type: 'file', to: [] }] } }
+  service.answers['GET /starters/music-base/packing'] = { list: { list: 'a', fields: [{ key: 'logo', label: 'Logo', type: 'image', required: true, to: [] }, { key: 'accent', label: 'Colour', type: 'colour', to: [] }, { key: 'prices', label: 'Prices', type: 'file', to: [] }, { key: 'badge', label: 'Badge', type: 'image', to: [] }] } }
   const value = `file:${'b'.repeat(64)}/logo.png`
   service.answers['POST /clients/alder/files'] = (f: { name: string }) => (f.name === 'logo.png' ? { value, name: 'logo.png', type: 'image/png', bytes: 3, width: 30, height: 10 } : refused(422, `the file is refused: files like ${f.name} are not taken from clients`))
   service.answers['PATCH /clients/alder/settings'] = {}
   draw(<Routes><Route path="clients/:name" element={<ClientPage />} /></Routes>, '/clients/alder')
   expect(await screen.findByText('prices.pdf')).toBeTruthy()
+  expect((await screen.findByAltText('Badge')).getAttribute('src')).toBe(`/api/v1/clients/alder/files/${'c'.repeat(64)}`)
   const user = userEvent.setup({ applyAccept: false })
   await user.click(await screen.findByRole('button', { name: 'Fill in' }))
   const box = screen.getByLabelText<HTMLInputElement>('Logo')
