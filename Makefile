@@ -63,7 +63,7 @@ test: install build check-types
 	go vet ./...
 	go tool staticcheck ./...
 	go test -race -count=1 $(RACE)
-	go test -count=1 -timeout 40m $$(go list ./... | grep -vxF "$$(go list $(RACE))")
+	go test -count=1 -timeout 60m $$(go list ./... | grep -vxF "$$(go list $(RACE))")
 
 # Sources with oddities of all sorts; make test tries some of them.
 sources: install build
