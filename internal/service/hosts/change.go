@@ -77,6 +77,7 @@ func (s *Hosts) Add(ctx context.Context, h records.Host, secrets Secrets) (recor
 	})
 	if err == nil {
 		h.Runtimes = s.firstAsked(ctx, h, fsys)
+		h.Room = s.firstLooked(ctx, h, fsys)
 	}
 	return h, err
 }
@@ -139,6 +140,7 @@ func (s *Hosts) Change(ctx context.Context, name string, to Change) (h records.H
 	if fsys, err := s.Files(ctx, h); err == nil {
 		defer fsys.Close()
 		h.Runtimes = s.firstAsked(ctx, h, fsys)
+		h.Room = s.firstLooked(ctx, h, fsys)
 	}
 	return h, nil
 }

@@ -30,21 +30,35 @@ func (s *Hosts) LookAtRooms(ctx context.Context) error {
 }
 
 func (s *Hosts) lookAtRoom(ctx context.Context, h records.Host) error {
-	room := records.Room{At: time.Now().UTC()}
 	free, err := s.freeOn(ctx, h)
-	switch {
-	case ctx.Err() != nil:
+	if ctx.Err() != nil {
 		return ctx.Err()
+	}
+	err = s.DB.SetRoom(ctx, h.ID, roomOf(free, err))
+	if errors.Is(err, records.ErrNotFound) {
+		return nil // it was removed meanwhile
+	}
+	return err
+}
+
+// firstLooked looks at the room of a host that has just been reached. It is looked at again by and by, so that a fault is none here.
+func (s *Hosts) firstLooked(ctx context.Context, h records.Host, fsys hostfs.FS) *records.Room {
+	room := roomOf(hostfs.FreeBytes(ctx, fsys))
+	if err := s.DB.SetRoom(ctx, h.ID, room); err != nil {
+		return nil
+	}
+	return &room
+}
+
+func roomOf(free int64, err error) records.Room {
+	room := records.Room{At: time.Now().UTC()}
+	switch {
 	case err == nil:
 		room.FreeBytes = &free
 	case !errors.Is(err, hostfs.ErrSpaceUnknown):
 		room.Trouble = err.Error()
 	}
-	err = s.DB.SetRoom(ctx, h.ID, room)
-	if errors.Is(err, records.ErrNotFound) {
-		return nil // it was removed meanwhile
-	}
-	return err
+	return room
 }
 
 func (s *Hosts) freeOn(ctx context.Context, h records.Host) (int64, error) {
