@@ -85,15 +85,23 @@ type Disk struct {
 func Gather(ctx context.Context, db *records.DB, own Disk) (*Page, error) {
 	p := &Page{}
 	var sites, sources, runs, hosts []Group
+	_, states, err := db.SiteStates(ctx, records.SiteFilter{})
+	if err != nil {
+		return nil, err
+	}
+	p.Uncopied = states["uncopied"]
 	group, ctx := parallel.WithContext(ctx)
 	group.Go(func() (err error) { p.Counts, err = db.Counts(ctx); return err })
-	group.Go(func() (err error) { sites, p.More, p.Uncopied, err = ofSites(ctx, db); return err })
+	group.Go(func() (err error) { sites, p.More, err = ofSites(ctx, db, states["attention"]); return err })
 	group.Go(func() (err error) { sources, err = ofSources(ctx, db); return err })
 	group.Go(func() (err error) { runs, err = ofRuns(ctx, db); return err })
 	group.Go(func() (err error) { hosts, err = ofHosts(ctx, db); return err })
 	group.Go(func() (err error) { p.Tasks, p.AllTasks, err = db.OpenTasks(ctx, mostListed); return err })
 	group.Go(func() (err error) { p.Behind, err = db.Behind(ctx); return err })
 	for state, into := range map[string]*[]records.SiteRow{"held": &p.Held, "leading": &p.Leading, "ending": &p.Ending} {
+		if states[state] == 0 {
+			continue // what there is none of is not asked for
+		}
 		group.Go(func() (err error) {
 			sort := "newest"
 			if state == "ending" {
@@ -111,15 +119,11 @@ func Gather(ctx context.Context, db *records.DB, own Disk) (*Page, error) {
 	return p, nil
 }
 
-func ofSites(ctx context.Context, db *records.DB) (groups []Group, more, uncopied int, err error) {
+func ofSites(ctx context.Context, db *records.DB, all int) (groups []Group, more int, err error) {
 	f := records.SiteFilter{State: "attention", Sort: "attention", Limit: mostSites}
-	_, states, err := db.SiteStates(ctx, f)
-	if err != nil {
-		return nil, 0, 0, err
-	}
 	rows, _, err := db.SiteRows(ctx, f)
 	if err != nil {
-		return nil, 0, 0, err
+		return nil, 0, err
 	}
 	ids := make([]int64, len(rows))
 	for i, r := range rows {
@@ -127,14 +131,14 @@ func ofSites(ctx context.Context, db *records.DB) (groups []Group, more, uncopie
 	}
 	found, err := db.JudgedSites(ctx, ids)
 	if err != nil {
-		return nil, 0, 0, err
+		return nil, 0, err
 	}
 	for _, r := range rows {
 		if items := ofSite(found[r.ID]); len(items) > 0 {
 			groups = append(groups, Group{Noun: "site", Name: r.Name, Title: cmp.Or(r.Title, r.Name), Items: items})
 		}
 	}
-	return groups, states["attention"] - len(rows), states["uncopied"], nil
+	return groups, all - len(rows), nil
 }
 
 // ofSite says what is to be looked at on a site.
