@@ -184,6 +184,11 @@ func TestAHostIsTriedBeforeItIsKept(t *testing.T) {
 // Work that fails is on the first page until it has succeeded, and its page says why.
 func TestFailedWorkIsTold(t *testing.T) {
 	prepared(t)
+	school := scenario.Schools(9)[8] // without a site, the first page leads to the first one
+	school.Name = "fading-school"
+	addClient(t, school)
+	must(t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")
+	t.Cleanup(func() { must(t, "site", "undo", school.Name) })
 	dir := filepath.Join(world.stack.Sites(), "fading")
 	if nestseed(t, "source", "show", "fading").code != 0 {
 		require.NoError(t, os.CopyFS(dir, os.DirFS(inBase("."))))
