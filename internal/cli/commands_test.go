@@ -630,11 +630,11 @@ func TestADifferenceIsPrintedByAreaFileTableAndSetting(t *testing.T) {
 func TestTheLinesOfAFileThatDifferArePrinted(t *testing.T) {
 	s := &answers{by: map[string]any{"GET /releases/m@1/difference?path=style.css&to=m%402": wire.TextDelta{Path: "style.css", Added: 1, Removed: 2, Places: []wire.Place{
 		{Before: 9, After: 9, Lines: []wire.DeltaLine{{Change: "same", Text: ":root {"}, {Change: "removed", Text: "--a"}, {Change: "removed", Text: "--b"},
-			{Change: "added", Text: "--c"}}}}},
+			{Change: "added", Text: "--c\x1b[2J"}}}}},
 		"GET /releases/m@1/difference?path=same.css&to=m%402": wire.TextDelta{Path: "same.css"}}}
 	p := s.typed(t, "", "release", "compare", "m@1", "m@2", "--file", "style.css")
 	require.Zero(t, p.code, p.err)
-	require.Equal(t, "style.css: 1 line added, 2 removed\n\nline 9, now 9\n  :root {\n- --a\n- --b\n+ --c\n", p.out)
+	require.Equal(t, "style.css: 1 line added, 2 removed\n\nline 9, now 9\n  :root {\n- --a\n- --b\n+ --c\ufffd[2J\n", p.out, "and nothing that a terminal would obey")
 	p = s.typed(t, "", "release", "compare", "m@1", "m@2", "--file", "same.css")
 	require.Equal(t, "same.css is the same in both\n", p.out)
 }

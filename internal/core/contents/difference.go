@@ -16,8 +16,8 @@ import (
 var ErrNoText = errors.New("not compared line by line")
 
 const (
-	mostTextBytes = 512 << 10
-	mostTextLines = 20_000
+	mostTextBytes = 256 << 10
+	mostTextLines = 4_000 // the time grows with their square, for texts that are made for it
 	linesAround   = 3
 )
 

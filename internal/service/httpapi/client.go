@@ -79,6 +79,5 @@ func (a *api) clientFile(c *gin.Context) {
 		refuseError(c, err)
 		return
 	}
-	c.Header("Cache-Control", "private, max-age=31536000, immutable") // another content has another sum
 	serveInert(c, bytes.NewReader(f.Content), f.Name)
 }
