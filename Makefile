@@ -5,9 +5,9 @@ PACKAGES := postgresql mariadb-server mariadb-client php-fpm php-mysql php-pgsql
 	wordpress wordpress-theme-twentytwentythree wordpress-theme-twentytwentytwo openssh-server vsftpd zip unzip bzip2
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 GO_SOURCES := $(shell find cmd internal web/web.go demo -name '*.go' -o -name '*.yaml' -o -name '*.sql' -o -name '*.php' 2>/dev/null)
-WEB_SOURCES := $(shell find web/src web/index.html web/*.ts web/*.json -type f 2>/dev/null)
+WEB_SOURCES := $(shell find web/src web/index.html web/*.ts web/*.mjs web/*.json -type f 2>/dev/null)
 
-.PHONY: build demo stop test sources pairs bench shots types check-types install clean
+.PHONY: build demo stop test sources pairs bench shots words types check-types check-console install clean
 
 build: bin/nestseed
 
@@ -25,12 +25,18 @@ web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 # Types of the console, from the interface's own description.
 types: web/node_modules/.package-lock.json
 	mkdir -p bin && go run ./cmd/nestseed openapi > bin/openapi.json
-	cd web && npx openapi-typescript ../bin/openapi.json -o $(or $(TYPES),src/api)/schema.d.ts >/dev/null && node limits.mjs ../bin/openapi.json > $(or $(TYPES),src/api)/limits.ts
+	cd web && npx openapi-typescript ../bin/openapi.json -o $(or $(TYPES),src/api)/schema.d.ts >/dev/null && \
+		node limits.mjs ../bin/openapi.json > $(or $(TYPES),src/api)/limits.ts && node sentences.mjs ../bin/openapi.json > $(or $(TYPES),src/api)/sentences.ts
 
 # Fails when the interface has changed and the console's types have not.
 check-types:
 	$(MAKE) --no-print-directory types TYPES=../bin
-	diff -q bin/schema.d.ts web/src/api/schema.d.ts && diff -q bin/limits.ts web/src/api/limits.ts || { echo "the interface has changed; run make types"; exit 1; }
+	diff -q bin/schema.d.ts web/src/api/schema.d.ts && diff -q bin/limits.ts web/src/api/limits.ts && diff -q bin/sentences.ts web/src/api/sentences.ts || { echo "the interface has changed; run make types"; exit 1; }
+
+# The words of the console, and of what the service says, for translators.
+words: web/node_modules/.package-lock.json
+	go run ./docs/words
+	cd web && node words.mjs
 
 # Debian's packages; asks apt only for what is missing, and keeps it from starting servers of its own.
 install:
@@ -58,8 +64,13 @@ stop:
 RACE = $(addprefix ./internal/,core/archive core/buffers core/check core/contents core/fetch core/foreign core/hostfs/local core/hostfs/sftp core/hostfs/ftp core/hostfs/ahead core/intake \
 	core/parallel core/progress core/relay core/rewrite core/survey client service/store service/engine service/users)
 
-test: install build check-types
-	cd web && npm run --silent check && npm run --silent test
+# Before a build, which gathers the console's words.
+check-console: web/node_modules/.package-lock.json
+	go run ./docs/words --check
+	cd web && npm run --silent check
+
+test: install check-console build check-types
+	cd web && npm run --silent test
 	go vet ./...
 	go tool staticcheck ./...
 	go test -race -count=1 $(RACE)

@@ -38,6 +38,8 @@ func (b *bench) lists() error {
 		`INSERT INTO sites (name, client_id, host_id, release_id, run_id, address, folder, plan, result, report, held, visible, admin)
 			SELECT 'copy-' || i, (SELECT id FROM clients WHERE name = 'copy-' || i), host_id, release_id, run_id, 'http://copy-' || i || '.localhost', 'copy-' || i,
 			plan, result, report, i %% 3 = 0, visible, admin FROM sites, generate_series(1, %d) i WHERE name = 'listed'`,
+		`INSERT INTO launch_tasks (site_id, place, key, title, detail, page) SELECT s.id, k, 'task-' || k, 'Do it', '', '' FROM sites s, generate_series(1, 2) k
+			WHERE s.name LIKE 'copy-%%' AND s.id %% %d <> 0`,
 	} {
 		if _, err := db.Exec(b.ctx, fmt.Sprintf(stmt, listed)); err != nil {
 			return err

@@ -46,17 +46,7 @@ func newContract(t *testing.T) *contract {
 // asks sends a request, and compares what comes with the schema of that operation and status.
 func (c *contract) asks(t *testing.T, method, operation, path, body string, status int) []byte {
 	t.Helper()
-	req, err := http.NewRequest(method, world.service.address()+"/api/v1"+path, strings.NewReader(body))
-	require.NoError(t, err)
-	req.Header.Set("Authorization", "Bearer "+c.token)
-	if body != "" {
-		req.Header.Set("Content-Type", "application/json")
-	}
-	res, err := http.DefaultClient.Do(req)
-	require.NoError(t, err)
-	defer res.Body.Close()
-	text, err := io.ReadAll(res.Body)
-	require.NoError(t, err)
+	res, text := c.send(t, method, path, body)
 	require.Equal(t, status, res.StatusCode, "%s %s: %s", method, path, text)
 	c.answered[method+" "+operation] = true
 
@@ -75,6 +65,23 @@ func (c *contract) asks(t *testing.T, method, operation, path, body string, stat
 	require.NoError(t, err)
 	assert.NoError(t, schema.Validate(value), "%s %s", method, path)
 	return text
+}
+
+// send sends a request and returns what comes.
+func (c *contract) send(t *testing.T, method, path, body string) (*http.Response, []byte) {
+	t.Helper()
+	req, err := http.NewRequest(method, world.service.address()+"/api/v1"+path, strings.NewReader(body))
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	require.NoError(t, err)
+	return res, text
 }
 
 func TestAnswersAreAsTheDescriptionSays(t *testing.T) {

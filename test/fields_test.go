@@ -26,6 +26,7 @@ const brandFields = `
 - {key: accent, label: Colour, type: colour, default: "#224466", to: [{option: loom_accent}]}
 - {key: hours, label: Office hours, type: long-text, to: [{option: loom_hours}]}
 - {key: start, label: First page, type: page, to: [{option: page_on_front}]}
+- {key: button, label: Menu entry that is a button, type: menu-entry, to: [{option: loom_button}]}
 `
 
 // picture writes a PNG.
@@ -77,7 +78,7 @@ func TestALogoBecomesAPictureOfTheSite(t *testing.T) {
 		require.NotZero(t, r.code)
 		require.Contains(t, r.err, why)
 	}
-	must(t, "client", "set", school.Name, "--file", "logo="+logo, "--file", "prices="+prices, "hours=Mondays 9 to 5\nFridays 9 to 12", "start=lessons",
+	must(t, "client", "set", school.Name, "--file", "logo="+logo, "--file", "prices="+prices, "hours=Mondays 9 to 5\nFridays 9 to 12", "start=lessons", "button=Teachers",
 		"accent=#8a5fa8")
 	shown := must(t, "client", "show", school.Name)
 	require.Contains(t, shown, "our-logo.png")
@@ -94,6 +95,10 @@ func TestALogoBecomesAPictureOfTheSite(t *testing.T) {
 	r = nestseed(t, "site", "provision", school.Name, "--from", "branded", "--host", "preview", "--set", "start=no-such-page")
 	require.NotZero(t, r.code)
 	require.Contains(t, r.err, `there is no page called "no-such-page"`)
+	nothingLeft(t, school.Name)
+	r = nestseed(t, "site", "provision", school.Name, "--from", "branded", "--host", "preview", "--set", "button=Nowhere")
+	require.NotZero(t, r.code)
+	require.Contains(t, r.err, `there is no entry of a menu called "Nowhere"`)
 	nothingLeft(t, school.Name)
 
 	for key, media := range map[string]string{"logo": "image/png", "prices": "application/octet-stream"} {
@@ -114,6 +119,10 @@ func TestALogoBecomesAPictureOfTheSite(t *testing.T) {
 	require.Equal(t, "Mondays 9 to 5\nFridays 9 to 12", option("loom_hours"))
 	require.Equal(t, text(t, fmt.Sprintf("SELECT ID FROM %s.%sposts WHERE post_name = ? AND post_type = 'page'", site.Database, site.Prefix), "lessons"),
 		option("page_on_front"))
+
+	// The entry has no title of its own, so it is called by the page it leads to.
+	require.Equal(t, text(t, fmt.Sprintf(`SELECT m.post_id FROM %[1]s.%[2]spostmeta m JOIN %[1]s.%[2]sposts p ON p.ID = m.meta_value
+		WHERE m.meta_key = '_menu_item_object_id' AND p.post_name = ?`, site.Database, site.Prefix), "teachers"), option("loom_button"))
 
 	// WordPress itself shows the logo with its sizes, each of which can be fetched.
 	status, body := visit(t, site.Address+"/wp-json/wp/v2/media/"+option("loom_logo"))
@@ -170,7 +179,9 @@ func TestALogoBecomesAPictureOfTheSite(t *testing.T) {
 func TestTheValuesOfASourceAreLookedThrough(t *testing.T) {
 	prepared(t)
 	all := must(t, "source", "values", "base")
-	require.Contains(t, all, "setting DB_NAME")
+	require.Contains(t, all, "setting WP_DEBUG")
+	require.NotContains(t, all, "setting DB_NAME", "each site has its own")
+	require.NotRegexp(t, `(?m)^siteurl`, all)
 	require.Regexp(t, `loom_school +\d+ values inside`, all)
 	require.NotContains(t, all, scenario.BaseDatabasePassword)
 	inside := must(t, "source", "values", "base", "loom_school")

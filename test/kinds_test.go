@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -228,6 +229,16 @@ func mainJobOfKind(t *testing.T, kind, engine, host string) {
 		require.Contains(t, body, "This site opens soon")
 		shows(t, made.Address+of.login)
 		checked(t, school.Name)
+		if kind == "joomla" { // whose settings file is written anew when somebody saves its configuration
+			file := filepath.Join(world.stack.Sites(), school.Name, "configuration.php")
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			saved := bytes.Replace(text, []byte(" require __DIR__ . '/nestseed-hold.php';\n"), nil, 1)
+			require.NotEqual(t, text, saved)
+			require.NoError(t, os.WriteFile(file, saved, 0o644))
+			status, _ = visit(t, made.Address+"/")
+			require.Equal(t, 503, status, "visitors are kept out all the same")
+		}
 		copied := ask[wire.Site](t, "site", "provision", school.Name, "--from", base, "--host", host, "--replace", "--hold")
 		require.Zero(t, copied.Report.Faults(), "%+v", copied.Report)
 		must(t, "site", "undo", school.Name)

@@ -132,6 +132,44 @@ func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
 	require.ErrorIs(t, err, os.ErrNotExist)
 }
 
+// TestTheTenantsOfATableShowTheirPagesTogether makes three, one of which has a fault that its home page shows.
+func TestTheTenantsOfATableShowTheirPagesTogether(t *testing.T) {
+	prepared(t)
+	starterOf(t, "halls-base")
+	ext := inBase("wp-content/mu-plugins/breaks.php")
+	require.NoError(t, os.MkdirAll(filepath.Dir(ext), 0o755))
+	t.Cleanup(func() { require.NoError(t, os.RemoveAll(ext)) })
+	require.NoError(t, os.WriteFile(ext, []byte("<?php\nadd_action( 'template_redirect', function () { 'Broken' === get_bloginfo() && "+
+		"http_response_code( 500 ) && exit( 'broken' ); } );"), 0o644))
+	must(t, "release", "build", "halls-base")
+	must(t, "install", "add", "halls", "--from", "halls-base", "--host", "preview")
+	var table strings.Builder
+	table.WriteString("client,title,email,contact,phone,measurement,booking_licence\n")
+	for i, name := range []string{"hall-a", "hall-b", "hall-c", "hall-d"} {
+		title := map[bool]string{true: "Broken", false: "Hall " + name}[name == "hall-c"]
+		fmt.Fprintf(&table, "%[1]s,%[2]s,office@%[1]s.example,office@%[1]s.example,01632 96020%[3]d,M-7K2P4D,LB-7K2P4D\n", name, title, i)
+	}
+	r := withInput(t, table.String(), "site", "provision", "--table", "-", "--tenant-of", "halls")
+	require.Equal(t, 5, r.code, r.out+r.err)
+	report := func(name string) *wire.Report { return ask[wire.Site](t, "site", "show", name).Report }
+	whole, part, broken := report("hall-a"), report("hall-b"), report("hall-c")
+	require.Greater(t, whole.Pages, 10)
+	require.Zero(t, whole.Faults())
+	require.Equal(t, "hall-a", part.Like)
+	require.Zero(t, part.Faults(), "%+v", part.Checks)
+	require.Less(t, part.Pages, whole.Pages)
+	require.GreaterOrEqual(t, part.Pages+report("hall-d").Pages, whole.Pages/2, "what is opened is dealt out")
+	require.Empty(t, broken.Like, "where something is wrong, all is looked at")
+	require.NotZero(t, broken.Faults())
+	must(t, "site", "check", "hall-b")
+	require.Empty(t, report("hall-b").Like)
+	require.Equal(t, whole.Pages, report("hall-b").Pages)
+	for _, name := range []string{"hall-a", "hall-b", "hall-c", "hall-d"} {
+		must(t, "site", "retire", name, "--no-copy")
+	}
+	must(t, "install", "remove", "halls")
+}
+
 // TestATenantReachesNothingOfAnother attacks with what somebody has who has broken into one: its database account, its administrator,
 // and the account that its programs run as.
 func TestATenantReachesNothingOfAnother(t *testing.T) {

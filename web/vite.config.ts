@@ -1,9 +1,12 @@
+import { lingui } from '@lingui/vite-plugin'
+import babel from '@rolldown/plugin-babel'
 import tailwindcss from '@tailwindcss/vite'
 import react from '@vitejs/plugin-react'
 import { readdirSync, readFileSync, statSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { brotliCompressSync, constants, gzipSync } from 'node:zlib'
-import { defineConfig, type Plugin } from 'vite'
+import type { Plugin } from 'vite'
+import { defineConfig } from 'vitest/config'
 
 /** Packs what was built, once: the service sends it as it lies there. */
 function packed(): Plugin {
@@ -22,7 +25,8 @@ function packed(): Plugin {
 }
 
 export default defineConfig({
-  plugins: [react(), tailwindcss(), packed()],
+  plugins: [react(), babel({ plugins: ['@lingui/babel-plugin-lingui-macro'] }), lingui(), tailwindcss(), packed()],
   build: { emptyOutDir: true, assetsInlineLimit: 0 }, // the policy for content allows no fonts inside of style sheets
+  test: { setupFiles: 'src/testing/language.ts' },
   server: { proxy: { '/api': 'http://127.0.0.1:8470' } },
 })

@@ -639,6 +639,20 @@ func TestTheLinesOfAFileThatDifferArePrinted(t *testing.T) {
 	require.Equal(t, "same.css is the same in both\n", p.out)
 }
 
+func TestNothingThatIsPrintedIsObeyedByATerminal(t *testing.T) {
+	s := &answers{by: map[string]any{"GET /clients/evil": wire.Client{Name: "evil", Settings: map[string]wire.Setting{"title": {Value: "A\x1b]0;B\a\u009bm\r\u202eC"}}}}}
+	p := s.typed(t, "", "client", "show", "evil")
+	require.Zero(t, p.code, p.err)
+	require.Contains(t, p.out, "A\ufffd]0;B\ufffd\ufffdm\ufffd\ufffdC")
+	p = s.typed(t, "", "client", "show", "evil", "--json")
+	require.Contains(t, p.out, `A\u001b]0;B\u0007\u009bm\r\u202eC`)
+	var again wire.Client
+	require.NoError(t, json.Unmarshal([]byte(p.out), &again))
+	require.Equal(t, "A\x1b]0;B\a\u009bm\r\u202eC", again.Settings["title"].Value, "what other programs read is the same value")
+	s.by["GET /kinds/board"] = wire.Kind{Name: "board", Definition: "title: \u2067ב\u2069\n"}
+	require.Equal(t, "title: \u2067ב\u2069\n", s.typed(t, "", "kind", "show", "board").out, "what is kept in a file is as it was written")
+}
+
 func TestAHostSaysHowMuchRoomItHas(t *testing.T) {
 	free, at := int64(2_500_000_000), begun
 	for _, c := range []struct {

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
-	"unicode"
 
 	"github.com/urfave/cli/v3"
 
@@ -111,19 +110,9 @@ func (a *app) printTextDelta(d wire.TextDelta) {
 	for _, p := range d.Places {
 		fmt.Fprintf(a.out, "\nline %d, now %d\n", p.Before, p.After)
 		for _, l := range p.Lines {
-			fmt.Fprintf(a.out, "%s %s\n", map[string]string{"same": " ", "added": "+", "removed": "-"}[l.Change], inert(l.Text))
+			fmt.Fprintf(a.out, "%s %s\n", map[string]string{"same": " ", "added": "+", "removed": "-"}[l.Change], l.Text)
 		}
 	}
-}
-
-// inert is a line of a file as a terminal shows it and does not obey it.
-func inert(line string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) && r != '\t' {
-			return unicode.ReplacementChar
-		}
-		return r
-	}, line)
 }
 
 // oneLine shortens a value so that it fits a table.

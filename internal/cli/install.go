@@ -60,14 +60,7 @@ func (a *app) printInstall(i wire.Install) {
 	fmt.Fprintln(a.out)
 	rows = nil
 	for _, s := range i.Sites {
-		state := "never checked"
-		switch {
-		case s.Faults > 0:
-			state = fmt.Sprintf("%d checks failed", s.Faults)
-		case s.Checked:
-			state = "checks passed"
-		}
-		rows = append(rows, []string{s.Site, s.Address, s.Release, state})
+		rows = append(rows, []string{s.Site, s.Address, s.Release, countsLine(s.Checks)})
 	}
 	table(a.out, []string{"site", "address", "code of", "checks"}, rows)
 }

@@ -16,7 +16,7 @@ func (a *app) kind() *cli.Command {
 		listing(a, "list kinds", (*client.Client).Kinds, []string{"kind", "title", "stock packing lists"}, func(k wire.Kind) []string {
 			return []string{k.Name, k.Title, strings.Join(k.Lists, ", ")}
 		}),
-		showing(a, "print the definition of a kind", (*client.Client).Kind, func(k wire.Kind) { fmt.Fprint(a.out, k.Definition) }),
+		showing(a, "print the definition of a kind", (*client.Client).Kind, func(k wire.Kind) { a.document(k.Definition) }),
 		verb("check", "FILE", "say whether a definition of a kind can be read", nil, a.kindFile((*client.Client).CheckKind, "can be read")),
 		verb("add", "FILE", "add a kind, or give one that was added another definition; the guide says how one is written", nil,
 			a.kindFile((*client.Client).AddKind, "added")),
@@ -46,7 +46,7 @@ func (a *app) draftKind(ctx context.Context, c *cli.Command, args []string) erro
 	if err != nil {
 		return err
 	}
-	return a.print(c, draft, func() { fmt.Fprint(a.out, draft.Definition) })
+	return a.print(c, draft, func() { a.document(draft.Definition) })
 }
 
 // kindFile does something with a file that holds the definition of a kind.

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 )
 
 // between is how long a command that watches waits before it asks again.
@@ -55,8 +54,10 @@ func (a *app) refreshed(c *cli.Command) *cli.Command {
 
 // again writes what is to be seen: on a terminal in the place of what was there.
 func again(out io.Writer, text []byte) error {
-	if f, is := out.(*os.File); is && term.IsTerminal(int(f.Fd())) {
-		text = append([]byte(clear), text...)
+	if f, is := terminal(out); is {
+		if _, err := f.WriteString(clear); err != nil {
+			return err
+		}
 	}
 	_, err := out.Write(text)
 	if errors.Is(err, os.ErrClosed) {

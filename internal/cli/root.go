@@ -6,6 +6,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -54,7 +55,7 @@ type app struct {
 
 // Run runs one command and returns its exit code.
 func Run(ctx context.Context, version string, args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{version: version, in: in, out: out, err: errOut}
+	a := &app{version: version, in: in, out: inert{out}, err: inert{errOut}}
 	root := a.root()
 	err := root.Run(ctx, args)
 	if err == nil {
@@ -66,7 +67,7 @@ func Run(ctx context.Context, version string, args []string, in io.Reader, out, 
 		if of := unknown.FindStringSubmatch(sentence); of != nil && code == exitNotFound {
 			sentence += fmt.Sprintf("; see nestseed %s list", of[1])
 		}
-		fmt.Fprintln(errOut, "nestseed:", sentence)
+		fmt.Fprintln(a.err, "nestseed:", sentence)
 	}
 	return code
 }
@@ -285,10 +286,15 @@ func (a *app) print(c *cli.Command, v any, human func()) error {
 		human()
 		return nil
 	}
-	e := json.NewEncoder(a.out)
+	var text bytes.Buffer
+	e := json.NewEncoder(&text)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := a.out.Write(escaped(text.Bytes()))
+	return err
 }
 
 // pairs reads K=V words.

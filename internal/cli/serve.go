@@ -15,7 +15,6 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"nestseed/internal/client"
 	"nestseed/internal/service"
@@ -85,7 +84,7 @@ func (a *app) serve() *cli.Command {
 // tellPassword shows the owner's first password on a terminal. Elsewhere, as under a service manager, whose journal others
 // read, it goes into a file that only this user can read.
 func (a *app) tellPassword(s *service.Service, data string) error {
-	if f, is := a.out.(*os.File); is && term.IsTerminal(int(f.Fd())) {
+	if _, is := terminal(a.out); is {
 		fmt.Fprintf(a.out, "Log in as owner with the password %s, shown this once; the owner's token is in %s\n", s.OwnerPassword, s.TokenFile())
 		return nil
 	}

@@ -131,7 +131,7 @@ func (a *app) packing() *cli.Command {
 		return svc.Packing(ctx, args[0])
 	}
 	return noun("packing", "what goes into a starter's releases",
-		asking(a, "show", "STARTER", "print a packing list", nil, show, func(p wire.Packing) { fmt.Fprint(a.out, p.Text) }),
+		asking(a, "show", "STARTER", "print a packing list", nil, show, func(p wire.Packing) { a.document(p.Text) }),
 		asking(a, "set", "STARTER FILE", "replace a packing list; FILE may be - for standard input", nil,
 			func(ctx context.Context, _ *cli.Command, svc *client.Client, args []string) (wire.Packing, error) {
 				text, err := a.readFile(args[1])

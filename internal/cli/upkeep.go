@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -115,10 +116,13 @@ func (a *app) provisionTable(ctx context.Context, c *cli.Command, svc *client.Cl
 		return err
 	}
 	printErr := a.print(c, res, func() { a.printTable(res) })
-	if err == nil {
-		err = printErr
+	switch {
+	case err != nil:
+		return err
+	case printErr == nil && slices.ContainsFunc(res.Rows, func(o wire.TableOutcome) bool { return o.Faults > 0 }):
+		return errFaults
 	}
-	return err
+	return printErr
 }
 
 func (a *app) printTable(res wire.TableResult) {

@@ -10,7 +10,6 @@ import (
 	"github.com/urfave/cli/v3"
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
-	"golang.org/x/term"
 
 	"nestseed/internal/client"
 	"nestseed/internal/wire"
@@ -38,7 +37,7 @@ func (a *app) follow(ctx context.Context, c *cli.Command, svc *client.Client, ru
 
 func (a *app) watch(ctx context.Context, svc *client.Client, run wire.Run) (wire.Run, error) {
 	show, done := a.lines(run)
-	if f, ok := a.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+	if f, ok := terminal(a.err); ok {
 		show, done = a.bar(f, run)
 	}
 	ended, err := svc.Wait(ctx, run.ID, show)
@@ -104,7 +103,7 @@ func (a *app) bar(f *os.File, run wire.Run) (show func(wire.Run), done func()) {
 	trouble := ""
 	b := progress.New(1000, mpb.BarStyle().Lbound(" ").Filler("━").Tip("━").Padding("─").Rbound(" "),
 		mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return run.Title + " · " + now.Progress.Step })),
+		mpb.PrependDecorators(decor.Any(func(decor.Statistics) string { return strings.Map(harmless, run.Title+" · "+now.Progress.Step) })),
 		mpb.AppendDecorators(decor.Any(func(decor.Statistics) string {
 			if now.Status == wire.CleanupFailed {
 				return now.Status
@@ -113,7 +112,7 @@ func (a *app) bar(f *os.File, run wire.Run) (show func(wire.Run), done func()) {
 		})))
 	return func(r wire.Run) {
 			if cleanupTrouble(r, &trouble) {
-				fmt.Fprintf(progress, "%s: %s\n", run.Title, trouble)
+				fmt.Fprintf(inert{progress}, "%s: %s\n", run.Title, trouble)
 			}
 			now = r
 			b.SetCurrent(int64(r.Progress.Fraction * 999))

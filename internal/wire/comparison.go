@@ -4,9 +4,9 @@ package wire
 type Comparison struct {
 	From     string        `json:"from"`
 	To       string        `json:"to"`
-	Summary  string        `json:"summary"` // one sentence
-	Causes   []Cause       `json:"causes"`  // of the difference in size, the greatest first; three at most
-	Before   int64         `json:"before"`  // bytes of the archives
+	Summary  string        `json:"summary" format:"sentence"` // one sentence
+	Causes   []Cause       `json:"causes"`                    // of the difference in size, the greatest first; three at most
+	Before   int64         `json:"before"`                    // bytes of the archives
 	After    int64         `json:"after"`
 	Added    FileTally     `json:"added"`
 	Removed  FileTally     `json:"removed"`
@@ -29,7 +29,7 @@ type FileTally struct {
 // Cause is a part of the difference in size. Packed is what it makes in the archive.
 type Cause struct {
 	Path     string `json:"path"`
-	Sentence string `json:"sentence"`
+	Sentence string `json:"sentence" format:"sentence"`
 	Packed   int64  `json:"packed"`
 }
 

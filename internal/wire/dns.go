@@ -10,7 +10,7 @@ type DNS struct {
 	Resolvers   []DNSAnswer `json:"resolvers" doc:"servers that answer for everybody"`
 	Mail        []DNSRecord `json:"mail" doc:"records that mail depends on"`
 	Lost        []DNSRecord `json:"lost" doc:"records that the servers which were compared do not have"`
-	Sentences   []string    `json:"sentences"`
+	Sentences   []string    `json:"sentences" format:"sentence"`
 	ZoneFile    string      `json:"zone_file" doc:"the records, to hand over (RFC 1035, section 5)"`
 }
 
@@ -18,7 +18,7 @@ type DNS struct {
 type DNSAnswer struct {
 	Server    string   `json:"server"`
 	Addresses []string `json:"addresses"`
-	Error     string   `json:"error,omitempty"`
+	Error     string   `json:"error,omitempty" format:"sentence"`
 }
 
 // DNSRecord is one record of a zone.

@@ -42,7 +42,7 @@ type Sheet struct {
 	Visible bool         `json:"visible"`
 	Values  []Value      `json:"values"`
 	Tasks   []LaunchTask `json:"tasks"`
-	ToDo    []string     `json:"to_do" doc:"what the client should do, in order"`
+	ToDo    []string     `json:"to_do" doc:"what the client should do, in order" format:"sentence"`
 	MadeAt  time.Time    `json:"made_at"`
 	Agency  Agency       `json:"agency"`
 }

@@ -21,7 +21,7 @@ type Host struct {
 type Room struct {
 	FreeBytes *int64    `json:"free_bytes,omitempty" doc:"missing where the host does not tell"`
 	At        time.Time `json:"at"`
-	Trouble   string    `json:"trouble,omitempty" doc:"why it could not be reached"`
+	Trouble   string    `json:"trouble,omitempty" doc:"why it could not be reached" format:"sentence"`
 }
 
 // HostUse is what the sites on a host take up.

@@ -25,11 +25,10 @@ type InstallCode struct {
 
 // Tenant is a site that shares code.
 type Tenant struct {
-	Site    string `json:"site"`
-	Address string `json:"address"`
-	Release string `json:"release" doc:"whose code it shares"`
-	Checked bool   `json:"checked"`
-	Faults  int    `json:"faults" doc:"that its last checks found"`
+	Site    string      `json:"site"`
+	Address string      `json:"address"`
+	Release string      `json:"release" doc:"whose code it shares"`
+	Checks  CheckCounts `json:"checks"`
 }
 
 // NewInstall asks for code that sites can share.
@@ -53,7 +52,7 @@ type InstallPlan struct {
 	Release  string       `json:"release,omitempty" doc:"whose code they will share; none where each goes back to what it had"`
 	Place    bool         `json:"place" doc:"that code is placed first"`
 	Sites    []TenantPlan `json:"sites"`
-	Problems []string     `json:"problems"`
+	Problems []string     `json:"problems" format:"sentence"`
 	Ready    bool         `json:"ready"`
 	Mark     string       `json:"mark"`
 }
@@ -88,7 +87,7 @@ type InstallResult struct {
 type TenantOutcome struct {
 	Site   string `json:"site"`
 	Status string `json:"status" enum:"done,there,failed,waiting"`
-	Error  string `json:"error,omitempty"`
+	Error  string `json:"error,omitempty" format:"sentence"`
 	RunID  int64  `json:"run_id,omitempty"`
 	Faults int    `json:"faults"`
 }

@@ -25,7 +25,7 @@ type Manifest struct {
 	Tables   []TableTotal   `json:"tables"`
 	LeftOut  []LeftOut      `json:"left_out"`
 	Blanked  []Blanked      `json:"blanked"`
-	Notes    []string       `json:"notes,omitempty"` // what happened while it was built
+	Notes    []string       `json:"notes,omitempty" format:"sentence"` // what happened while it was built
 	// Without are views, triggers, routines and events of the source that it does not have, with the reason.
 	Without  []string `json:"without,omitempty"`
 	Settings string   `json:"settings_file"` // relative to files/
@@ -101,7 +101,7 @@ type ServerVersion struct {
 // Difference says why an archive's size differs from that of the release before.
 type Difference struct {
 	From     string  `json:"from"`
-	Sentence string  `json:"sentence"`
+	Sentence string  `json:"sentence" format:"sentence"`
 	Causes   []Cause `json:"causes"`
 }
 

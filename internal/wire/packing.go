@@ -41,7 +41,7 @@ type RowRule struct {
 type Field struct {
 	Key      string   `json:"key"`
 	Label    string   `json:"label"`
-	Type     string   `json:"type,omitempty" enum:"text,long-text,email,number,choice,colour,image,file,page"`
+	Type     string   `json:"type,omitempty" enum:"text,long-text,email,number,choice,colour,image,file,page,menu-entry"`
 	Pattern  string   `json:"pattern,omitempty"` // a regular expression the whole value must match
 	Example  string   `json:"example,omitempty"`
 	Choices  []string `json:"choices,omitempty"`
@@ -111,7 +111,7 @@ type ListedTask struct {
 // ListProblem is a rule that does nothing or says two things.
 type ListProblem struct {
 	Rule string `json:"rule"`
-	Why  string `json:"why"`
+	Why  string `json:"why" format:"sentence"`
 }
 
 // ListEdit is one change of a packing list: what a remedy of a survey is, and what commands and the console send.

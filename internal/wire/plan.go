@@ -33,15 +33,15 @@ type SitePlan struct {
 	Runtime        string        `json:"runtime,omitempty"`
 	Without        []string      `json:"without,omitempty" doc:"views, triggers, routines and events of the source that the release lacks"`
 	Steps          []PlanStep    `json:"steps"`
-	Missing        []string      `json:"missing"`  // keys of fields without a value they need
-	Problems       []string      `json:"problems"` // sentences; with any, it cannot be done
+	Missing        []string      `json:"missing"`                    // keys of fields without a value they need
+	Problems       []string      `json:"problems" format:"sentence"` // sentences; with any, it cannot be done
 	ExpectedMillis int64         `json:"expected_ms"`
 }
 
 // PlanStep is one line of the plan.
 type PlanStep struct {
 	Title  string `json:"title"`
-	Detail string `json:"detail"`
+	Detail string `json:"detail" format:"sentence"`
 	Amount string `json:"amount,omitempty"`
 }
 
@@ -53,7 +53,7 @@ type Value struct {
 	Origin  string   `json:"origin"`
 	To      []string `json:"to"`
 	Secret  bool     `json:"secret,omitempty"`
-	Problem string   `json:"problem,omitempty"`
+	Problem string   `json:"problem,omitempty" format:"sentence"`
 }
 
 // ValueSample shows one place.

@@ -11,7 +11,7 @@ type Amount struct {
 
 // Progress is how far a run is.
 type Progress struct {
-	Step      string    `json:"step"`
+	Step      string    `json:"step" format:"sentence"`
 	Steps     []RunStep `json:"steps"`
 	Done      Amount    `json:"done"`
 	Expected  Amount    `json:"expected"`

@@ -9,6 +9,8 @@ type Report struct {
 	TookMillis      int64      `json:"took_ms"`
 	Pages           int        `json:"pages"`
 	Requests        int        `json:"requests"`
+	Opened          []string   `json:"opened,omitempty" doc:"the paths of what answered, below the address, where all pages were opened"`
+	Like            string     `json:"like,omitempty" doc:"the site of the same code whose pages were all opened, where of this one some were"`
 	LoginAt         string     `json:"login_at,omitempty"` // where people log in, when the site has moved it
 	CertificateEnds *time.Time `json:"certificate_ends,omitempty" doc:"when its certificate does, where browsers accept it"`
 	Checks          []Check    `json:"checks"`
@@ -18,9 +20,9 @@ type Report struct {
 type Check struct {
 	Name     string   `json:"name"`
 	Result   Result   `json:"result" enum:"pass,warn,fail"`
-	Sentence string   `json:"sentence"`
-	Evidence []string `json:"evidence,omitempty"`
-	Remedy   string   `json:"remedy,omitempty"`
+	Sentence string   `json:"sentence" format:"sentence"`
+	Evidence []string `json:"evidence,omitempty" format:"sentence"`
+	Remedy   string   `json:"remedy,omitempty" format:"sentence"`
 }
 
 // Result of a check.

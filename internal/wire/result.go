@@ -7,7 +7,7 @@ type BuildResult struct {
 	Totals       ReleaseTotals `json:"totals"`
 	Copied       Amount        `json:"copied"`       // from the release before
 	SharedBytes  int64         `json:"shared_bytes"` // of the archive; they lie in the store once, with those of releases before
-	Notes        []string      `json:"notes,omitempty"`
+	Notes        []string      `json:"notes,omitempty" format:"sentence"`
 }
 
 // ImportResult is the release that was imported.
@@ -18,7 +18,7 @@ type ImportResult struct {
 	Kind         string        `json:"kind"`
 	Address      string        `json:"address"`
 	Ours         bool          `json:"ours"` // it was an archive of a release already
-	Notes        []string      `json:"notes,omitempty"`
+	Notes        []string      `json:"notes,omitempty" format:"sentence"`
 }
 
 // ProvisionResult is the site that was made.
@@ -40,7 +40,7 @@ type ProvisionResult struct {
 	// KeptAccounts says that the accounts of the old site, or of the release, are those that log in.
 	KeptAccounts bool `json:"kept_accounts,omitempty"`
 	// Adjustments is what was done so that the site does not work for where it came from, in sentences.
-	Adjustments []string `json:"adjustments,omitempty"`
+	Adjustments []string `json:"adjustments,omitempty" format:"sentence"`
 	// Quiet says that mail is kept from going out.
 	Quiet bool `json:"quiet,omitempty"`
 	// Upgraded is the version that the CMS brought its tables to, where code and tables differed.
@@ -62,7 +62,7 @@ type TableOutcome struct {
 	Site    string `json:"site"`
 	Address string `json:"address,omitempty"`
 	Status  string `json:"status"` // done, failed, cancelled, or there: it was made before
-	Error   string `json:"error,omitempty"`
+	Error   string `json:"error,omitempty" format:"sentence"`
 	RunID   int64  `json:"run_id,omitempty"`
 	Faults  int    `json:"faults"`
 	Millis  int64  `json:"ms"`

@@ -15,7 +15,7 @@ type Run struct {
 	Who       string          `json:"who"`
 	Progress  Progress        `json:"progress"`
 	Result    json.RawMessage `json:"result,omitempty" doc:"of one run, not in lists"`
-	Error     string          `json:"error,omitempty"`
+	Error     string          `json:"error,omitempty" format:"sentence"`
 	Repeats   bool            `json:"repeats,omitempty" doc:"it can be started again as it was"`
 	Committed bool            `json:"committed,omitempty" doc:"it is past the point where it can be cancelled"`
 	CreatedAt time.Time       `json:"created_at"`
@@ -55,7 +55,7 @@ func (r Run) Ended() bool {
 type LogLine struct {
 	ID       int64     `json:"id"`
 	At       time.Time `json:"at"`
-	Sentence string    `json:"sentence"`
+	Sentence string    `json:"sentence" format:"sentence"`
 }
 
 // Retry starts a run once more. From is another release, where the run makes a site.

@@ -20,5 +20,5 @@ type SideBySidePage struct {
 	Right   string  `json:"right"` // of the second's, with the differences marked
 	Share   float64 `json:"share"` // of the picture that differs, 0 to 1
 	Places  int     `json:"places"`
-	Problem string  `json:"problem,omitempty"`
+	Problem string  `json:"problem,omitempty" format:"sentence"`
 }

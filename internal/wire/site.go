@@ -60,7 +60,7 @@ type TableRowPlan struct {
 	Address   string   `json:"address"`
 	There     bool     `json:"there,omitempty"`
 	Ready     bool     `json:"ready"`
-	Problems  []string `json:"problems"`
+	Problems  []string `json:"problems" format:"sentence"`
 }
 
 // Plan is what making a site will do.
@@ -74,7 +74,7 @@ type Plan struct {
 // UndoPlan is what undoing the last provisioning of a site will do.
 type UndoPlan struct {
 	Site      string   `json:"site"`
-	Sentences []string `json:"sentences"`
+	Sentences []string `json:"sentences" format:"sentence"`
 	Mark      string   `json:"mark"`
 }
 
@@ -94,8 +94,8 @@ type Move struct {
 // MovePlan is what moving a site will do.
 type MovePlan struct {
 	Site      string   `json:"site"`
-	Sentences []string `json:"sentences"`
-	Problems  []string `json:"problems"`
+	Sentences []string `json:"sentences" format:"sentence"`
+	Problems  []string `json:"problems" format:"sentence"`
 	Ready     bool     `json:"ready"`
 	Mark      string   `json:"mark"`
 }
@@ -141,7 +141,7 @@ type Retire struct {
 
 // Lead is where a site's name leads.
 type Lead struct {
-	Sentence string    `json:"sentence"`
+	Sentence string    `json:"sentence" format:"sentence"`
 	There    bool      `json:"there" doc:"to the site's host, and nowhere else"`
 	To       []string  `json:"to"`
 	Since    time.Time `json:"since" doc:"when it was first seen to lead there"`
@@ -190,14 +190,14 @@ type Site struct {
 	Copies      []SafetyCopy     `json:"copies"`
 	Kept        map[string]int64 `json:"kept,omitempty" doc:"rows that were taken over from the site it replaced, by part"`
 	Quiet       bool             `json:"quiet" doc:"its mail is kept from going out"`
-	Adjustments []string         `json:"adjustments,omitempty" doc:"what was done so that it does not work for where it came from"`
+	Adjustments []string         `json:"adjustments,omitempty" doc:"what was done so that it does not work for where it came from" format:"sentence"`
 	Behind      int              `json:"behind" doc:"releases of its starter that are newer"`
 	Descent     []Ancestor       `json:"descent,omitempty" doc:"of one site, not in lists"`
 	Handovers   []Handover       `json:"handovers,omitempty" doc:"of one site, not in lists"`
 	CopyRule    CopyRule         `json:"copy_rule"`
 	Upgraded    string           `json:"upgraded,omitempty" doc:"the version that the CMS brought its tables to"`
 	Install     string           `json:"install,omitempty" doc:"whose code it shares; none for a site with its own"`
-	Accounts    string           `json:"accounts" doc:"which login works, in a sentence"`
+	Accounts    string           `json:"accounts" doc:"which login works, in a sentence" format:"sentence"`
 	Accepted    []Acceptance     `json:"accepted,omitempty" doc:"what checks have found that is known, and harmless"`
 }
 

@@ -76,10 +76,10 @@ type Finding struct {
 	Where    string    `json:"where"`
 	Bytes    int64     `json:"bytes"`
 	Count    int64     `json:"count,omitempty"` // of files, rows or places
-	Why      string    `json:"why"`
+	Why      string    `json:"why" format:"sentence"`
 	Examples []string  `json:"examples,omitempty"`
-	Remedy   *ListEdit `json:"remedy,omitempty"` // one edit of the packing list
-	Advice   string    `json:"advice,omitempty"` // what to do where no packing list can help
+	Remedy   *ListEdit `json:"remedy,omitempty"`                   // one edit of the packing list
+	Advice   string    `json:"advice,omitempty" format:"sentence"` // what to do where no packing list can help
 }
 
 // Groups are the rows of a table by the values of a column; of a table that rows of another belong to, By says

@@ -33,7 +33,7 @@ type TodayGroup struct {
 // TodayItem is something that somebody should look at, with the act that settles it.
 type TodayItem struct {
 	Severity string `json:"severity" enum:"fault,warning,note"`
-	Sentence string `json:"sentence"`
+	Sentence string `json:"sentence" format:"sentence"`
 	Act      string `json:"act" enum:"open,check,survey,retry"`
 	What     string `json:"what,omitempty" doc:"the check or finding, where it can be accepted"`
 	Where    string `json:"where,omitempty" doc:"where the finding is"`

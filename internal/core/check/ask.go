@@ -149,6 +149,7 @@ func (r *runner) checkTold(ctx context.Context) {
 			Evidence: []string{err.Error()}, Remedy: "open it in a browser and look at the server's error log; check again when it works"})
 		return
 	}
+	r.runs = path.Ext(r.site.Kind.Report.File)
 	user, _, _ := strings.Cut(t.User, "@")
 	own := t.Database == r.site.Database && user == r.site.User
 	if r.site.Kind.Settings.Database.File != "" && r.site.User == "" { // a file, by its path below the host's folder

@@ -60,6 +60,8 @@ type Site struct {
 	FS       hostfs.FS
 	Folder   string
 	MaxPages int // 0 means 40, and some more for each sub-site
+	// Like is one that this site is like; nil where all of this one's pages are opened.
+	Like *Like
 	// SubSites are the sites of a network that the site is.
 	SubSites []kind.SubSite
 	// Source is where the site comes from; its response time is put beside the site's. Nothing else of it is judged.
@@ -105,6 +107,8 @@ type Report struct {
 	TookMillis int64     `json:"took_ms"`
 	Pages      int       `json:"pages"`
 	Requests   int       `json:"requests"`
+	Opened     []string  `json:"opened,omitempty"`   // the paths of what answered, below the address, where all pages were opened
+	Like       string    `json:"like,omitempty"`     // the site of the same code whose pages were all opened, where of this one some were
 	LoginAt    string    `json:"login_at,omitempty"` // where people log in, when the site has moved it
 	// CertificateEnds is when its certificate does, where browsers accept it.
 	CertificateEnds *time.Time `json:"certificate_ends,omitempty"`
@@ -147,7 +151,9 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	if err != nil {
 		return nil, err
 	}
-	if site.MaxPages == 0 {
+	if site.Like != nil {
+		site.MaxPages = 1 + len(site.Like.Pages)
+	} else if site.MaxPages == 0 {
 		site.MaxPages = defaultPages + min(pagesOfSub*len(site.SubSites), mostPagesMore)
 	}
 	also := addressesOf(site.SubSites)
@@ -170,12 +176,13 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	r.checkPages()
 	r.subSites()
 	r.responseTime(ctx)
-	r.postForm(ctx)
+	if site.Like == nil {
+		r.postForm(ctx)
+	}
 	r.certificate(ctx)
 	r.name(ctx)
 	r.visibility(ctx)
 	r.held(ctx)
-	r.private(ctx)
 	if site.DB != nil {
 		progress.Stage(report, 0.6, 0.75)
 		report.Step("Read rows", progress.Amount{})
@@ -191,6 +198,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		}
 		r.checkTold(ctx)
 	}
+	r.private(ctx)
 	if site.Login != "" {
 		progress.Stage(report, 0.95, 1)
 		report.Step("Log in", progress.Amount{})
@@ -216,6 +224,7 @@ type runner struct {
 	progress progress.Reporter
 	pages    []*page
 	answers  []*page // that programs ask for
+	runs     string  // the ending of a file of the site's that the web server has run, and not shown
 	assets   map[string]*asset
 }
 

@@ -69,7 +69,11 @@ func (r *runner) crawl(ctx context.Context) error {
 			queue = append(queue, &page{address: s, from: says})
 		}
 	}
-	for _, p := range r.site.Kind.Pages {
+	first := r.site.Kind.Pages
+	if like := r.site.Like; like != nil {
+		first = append([]string{""}, like.Pages...)
+	}
+	for _, p := range first {
 		add(r.base.String()+"/"+p, nil)
 	}
 	for _, u := range r.also {
@@ -92,6 +96,9 @@ func (r *runner) crawl(ctx context.Context) error {
 		r.pages = append(r.pages, batch...)
 		r.progress.Add(progress.Amount{Files: int64(len(batch))})
 		for _, p := range batch {
+			if r.site.Like != nil {
+				break
+			}
 			if p.redirect != "" {
 				add(p.redirect, p)
 			}
@@ -101,7 +108,12 @@ func (r *runner) crawl(ctx context.Context) error {
 		}
 	}
 	r.report.Pages = len(r.pages)
-	r.openAnswers(ctx)
+	if like := r.site.Like; like != nil {
+		r.report.Like = like.Name
+	} else {
+		r.openAnswers(ctx)
+		r.report.Opened = r.opened()
+	}
 	return r.openAssets(ctx)
 }
 
@@ -315,7 +327,11 @@ func (r *runner) checkPages() {
 			r.traces.in([]byte(strings.Join(values, "\n")), func(f found) { old.add(p.address+", header "+name, f) })
 		}
 	}
-	r.result("pages", fmt.Sprintf("%d pages open", len(r.pages)), "pages do not open",
+	open := fmt.Sprintf("%d pages open", len(r.pages))
+	if like := r.site.Like; like != nil {
+		open += fmt.Sprintf("; all %d were opened on %s, which has the same code", like.Count, like.Name)
+	}
+	r.result("pages", open, "pages do not open",
 		"open them in a browser and look at the server's error log", append(bad, empty...))
 	r.result("redirects", "no page leads to another site", "pages lead to another address",
 		"look for the old address in the settings file and in redirection rules", elsewhere)

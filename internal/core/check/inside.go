@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
+	"path"
 	"strings"
 	"time"
 
@@ -20,18 +22,11 @@ import (
 
 // visibility compares what pages tell search engines with what was asked.
 func (r *runner) visibility(ctx context.Context) {
-	home := r.base.String() + "/"
 	hidden := false
 	if len(r.pages) > 0 {
 		hidden = strings.Contains(r.pages[0].robots, "noindex")
 	}
-	if res, body, err := r.get(ctx, home+"robots.txt"); err == nil && res.StatusCode == 200 {
-		for line := range strings.SplitSeq(string(body), "\n") {
-			if strings.TrimSpace(strings.ToLower(line)) == "disallow: /" {
-				hidden = true
-			}
-		}
-	}
+	hidden = hidden || r.robotsRefused(ctx)
 	state := map[bool]string{true: "kept out", false: "let in"}
 	if r.site.Kind.Visibility.Place().IsZero() && !r.site.AsItIs {
 		r.record(Check{Name: "search engines", Result: Pass, Sentence: fmt.Sprintf("search engines are %s; %s has no setting that says so",
@@ -51,12 +46,29 @@ func (r *runner) visibility(ctx context.Context) {
 		Remedy: "set the " + r.site.Kind.Visibility.Place().String() + " of the site"})
 }
 
+// robotsRefused says whether the site's robots.txt keeps everybody out (RFC 9309 section 2.2).
+func (r *runner) robotsRefused(ctx context.Context) bool {
+	res, body, err := r.get(ctx, r.base.String()+"/robots.txt")
+	if err != nil || res.StatusCode != http.StatusOK {
+		return false
+	}
+	for line := range strings.SplitSeq(string(body), "\n") {
+		if strings.TrimSpace(strings.ToLower(line)) == "disallow: /" {
+			return true
+		}
+	}
+	return false
+}
+
 // private asks for files that must not be readable over the web, and compares what comes with what stands in them.
 func (r *runner) private(ctx context.Context) {
 	var open []string
 	for _, p := range r.site.Kind.Private {
 		if r.folder == nil {
 			break
+		}
+		if r.site.Like != nil && r.runs != "" && path.Ext(p) == r.runs {
+			continue // shown to be run a moment ago, by a page that lay beside it
 		}
 		text, err := hostfs.ReadFile(ctx, r.folder, p, maxTextBytes)
 		if err != nil || len(bytes.TrimSpace(text)) == 0 {

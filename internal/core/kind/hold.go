@@ -24,7 +24,10 @@ type Hold struct {
 	Admin string `yaml:"admin"`
 	// Load is a statement of PHP behind the first <?php of the settings file, while the site is held, where the CMS does not load the
 	// file by itself.
-	Load      string `yaml:"load"`
+	Load string `yaml:"load"`
+	// LoadIn is a file that PHP loads before the settings file, where the CMS writes that one anew: it loads the page as well, and is made
+	// where there is none. Shared code is left alone.
+	LoadIn    string `yaml:"load-in"`
 	Parameter string `yaml:"parameter"` // held-preview, where none is named
 	Cookie    string `yaml:"cookie"`    // nestseed_preview, where none is named
 }
@@ -39,6 +42,9 @@ func (h *Hold) valid() error {
 	}
 	if h.Cookie == "" {
 		h.Cookie = "nestseed_preview"
+	}
+	if h.LoadIn != "" && (h.Load == "" || path.Base(h.File) != h.File || path.Base(h.LoadIn) != h.LoadIn) {
+		return errors.New("hold.load-in: it is for a kind with hold.load, and a file beside hold.file in the site's folder")
 	}
 	if h.Text != "" {
 		return nil
@@ -107,6 +113,11 @@ func (k *Kind) KeepOut(ctx context.Context, site hostfs.FS, root string, page []
 			return err
 		}
 	}
+	if k.Hold.LoadIn != "" {
+		if err := k.loadBefore(ctx, site, page != nil); err != nil {
+			return err
+		}
+	}
 	if page == nil {
 		if err := site.RemoveAll(ctx, file); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -128,3 +139,38 @@ func (k *Kind) loadHold(ctx context.Context, site hostfs.FS, held bool) error {
 	}
 	return hostfs.WriteSecret(ctx, site, name, now, e.Mode.Perm())
 }
+
+// loadBefore lets the file that comes before the settings file load the page, or not.
+func (k *Kind) loadBefore(ctx context.Context, site hostfs.FS, held bool) error {
+	name, also := k.Hold.LoadIn, Hold{Load: "@include_once __DIR__ . '/" + k.Hold.File + "';"}
+	text, mode := []byte(alone), fs.FileMode(0o644)
+	e, err := site.Stat(ctx, name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && held:
+	case errors.Is(err, fs.ErrNotExist) || err == nil && !e.Mode.IsRegular():
+		return nil
+	case err != nil:
+		return err
+	default:
+		mode = e.Mode.Perm()
+		if text, err = hostfs.ReadFile(ctx, site, name, maxSettingsBytes); err != nil {
+			return err
+		}
+	}
+	now := also.Loaded(text, held)
+	switch {
+	case goesFirst.Match(text):
+		return nil
+	case !held && string(now) == alone:
+		return site.RemoveAll(ctx, name)
+	case bytes.Equal(now, text):
+		return nil
+	}
+	return hostfs.WriteSecret(ctx, site, name, now, mode)
+}
+
+// goesFirst finds what PHP wants before any other statement of a file.
+var goesFirst = regexp.MustCompile(`(?m)^\s*(<\?php\s+)?(declare\s*\(|namespace\s)`)
+
+// alone is a file of PHP with nothing in it: one that was made to load the page.
+const alone = "<?php\n"

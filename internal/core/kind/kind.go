@@ -98,13 +98,14 @@ type Kind struct {
 	Clutter    []Clutter  `yaml:"clutter"`   // rows that pile up and that a site can do without
 	ByName     []Clutter  `yaml:"clutter-tables"`
 	Media      Media      `yaml:"media"`
-	Named      Pages      `yaml:"named-pages"`
-	Updates    []Update   `yaml:"updates"`    // where the CMS notes that updates are pending
-	Extensions []Parts    `yaml:"extensions"` // what is installed, and what of it is active
-	DropIns    []string   `yaml:"drop-ins"`   // files that cache, and that the CMS loads by their name
-	Keep       []Keep     `yaml:"keep"`       // what of an old site can be kept when it is replaced
-	Matched    []Matched  `yaml:"matched"`    // what rows are found again by on another site
-	Recount    []Recount  `yaml:"recount"`    // numbers that follow from rows
+	Named      Called     `yaml:"named-pages"`
+	Entries    []Called   `yaml:"named-entries"` // of menus; the first way that finds one counts
+	Updates    []Update   `yaml:"updates"`       // where the CMS notes that updates are pending
+	Extensions []Parts    `yaml:"extensions"`    // what is installed, and what of it is active
+	DropIns    []string   `yaml:"drop-ins"`      // files that cache, and that the CMS loads by their name
+	Keep       []Keep     `yaml:"keep"`          // what of an old site can be kept when it is replaced
+	Matched    []Matched  `yaml:"matched"`       // what rows are found again by on another site
+	Recount    []Recount  `yaml:"recount"`       // numbers that follow from rows
 	Hold       Hold       `yaml:"hold"`
 	Code       Code       `yaml:"code"`
 	Pause      Pause      `yaml:"pause"`

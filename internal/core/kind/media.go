@@ -47,11 +47,26 @@ func (m Media) valid() error {
 	return nil
 }
 
-// Pages says how a page is found by what people call it: the row of Table in which one of the columns By has that, and Where one of Is.
-type Pages struct {
+// Called says how a page, or an entry of a menu, is found by what people call it: the row of Table in which one of the columns By has
+// that, and Where one of Is.
+type Called struct {
 	Table string   `yaml:"table"`
-	Key   string   `yaml:"key"` // the column with the page's number
+	Key   string   `yaml:"key"` // the column with its number
 	By    []string `yaml:"by"`
 	Where string   `yaml:"where"`
 	Is    []string `yaml:"is"`
+	// Leads is of an entry that is called by the page it leads to: By has the number of that page.
+	Leads bool `yaml:"leads"`
+	// Agrees are further rows of what was found that have to be there.
+	Agrees []Agrees `yaml:"agrees"`
+}
+
+// Agrees is a row of Table with the number in Key that has one of Is in Column and, where Where names a column, Like in that.
+type Agrees struct {
+	Table  string   `yaml:"table"`
+	Key    string   `yaml:"key"`
+	Where  string   `yaml:"where"`
+	Like   string   `yaml:"like"`
+	Column string   `yaml:"column"`
+	Is     []string `yaml:"is"`
 }

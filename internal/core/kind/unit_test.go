@@ -3,6 +3,7 @@ package kind
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -118,6 +119,53 @@ func TestASettingsFileLoadsThePageWhileASiteIsHeld(t *testing.T) {
 	settings, err := ReadSettings("php", held, "/srv/site/sites/default", func(string) ([]byte, error) { return nil, errGone })
 	require.NoError(t, err)
 	require.True(t, settings.Has("$databases"), "what it loads is no settings file")
+}
+
+func TestASiteThatWritesItsSettingsAnewStaysHeld(t *testing.T) {
+	kinds, err := Stock()
+	require.NoError(t, err)
+	k, err := Named(kinds, "joomla")
+	require.NoError(t, err)
+	dir := t.TempDir()
+	site, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
+	require.NoError(t, err)
+	const settings, line = "<?php\nclass JConfig {\n\tpublic $db = 'lad';\n}\n", "@include_once __DIR__ . '/nestseed-hold.php';"
+	file, before := filepath.Join(dir, "configuration.php"), filepath.Join(dir, "defines.php")
+	require.NoError(t, os.WriteFile(file, []byte(settings), 0o640))
+	keep := func(page []byte) {
+		t.Helper()
+		require.NoError(t, k.KeepOut(t.Context(), site, dir, page))
+	}
+	read := func(name string) string {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		return string(text)
+	}
+	keep([]byte("<?php exit;"))
+	require.Contains(t, read(file), "nestseed-hold.php")
+	require.Equal(t, "<?php "+line+"\n\n", read(before))
+	require.NoError(t, os.WriteFile(file, []byte(settings), 0o640)) // somebody saves the configuration
+	keep([]byte("<?php exit;"))
+	require.Equal(t, 1, strings.Count(read(before), line))
+	keep(nil)
+	require.NoFileExists(t, before)
+	require.Equal(t, settings, read(file))
+
+	for _, own := range []string{"<?php\ndefine('ROOM', 4);\n", "<?php\ndeclare(strict_types=1);\n", "<?php namespace Hall;\n", "words"} {
+		require.NoError(t, os.WriteFile(before, []byte(own), 0o600))
+		keep([]byte("<?php exit;"))
+		require.Equal(t, strings.Contains(own, "define('"), strings.Contains(read(before), line), own)
+		keep(nil)
+		require.Equal(t, own, read(before))
+	}
+	require.NoError(t, os.Remove(before))
+	require.NoError(t, os.Symlink("shared.php", before))
+	keep([]byte("<?php exit;"))
+	require.NoFileExists(t, filepath.Join(dir, "shared.php"), "shared code is left alone")
+	for _, wrong := range []Hold{{File: "hold.php", Admin: "/a", LoadIn: "d.php"}, {File: "in/hold.php", Admin: "/a", Load: "x", LoadIn: "d.php"},
+		{File: "hold.php", Admin: "/a", Load: "x", LoadIn: "in/d.php"}} {
+		require.ErrorContains(t, wrong.valid(), "hold.load-in")
+	}
 }
 
 func TestAHoldThatCannotBeIsNamed(t *testing.T) {

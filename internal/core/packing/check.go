@@ -172,6 +172,9 @@ func (c *checker) rowRules() {
 func (c *checker) fields() {
 	for _, f := range c.l.Fields {
 		for _, t := range f.To {
+			if c.m.kind.Own(t.Place()) {
+				c.add("field "+f.Key, "goes to %s, which each site has its own of", t)
+			}
 			if t.Option != "" && c.optionDropped(t.Option) {
 				c.add("field "+f.Key, "goes to option %s, which drop-rows leaves out", t.Option)
 			}

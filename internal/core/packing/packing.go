@@ -117,7 +117,7 @@ type Cell struct {
 type Field struct {
 	Key      string   `yaml:"key" json:"key"`
 	Label    string   `yaml:"label" json:"label"`
-	Type     string   `yaml:"type,omitempty" json:"type,omitempty" enum:"text,long-text,email,number,choice,colour,image,file,page"`
+	Type     string   `yaml:"type,omitempty" json:"type,omitempty" enum:"text,long-text,email,number,choice,colour,image,file,page,menu-entry"`
 	Pattern  string   `yaml:"pattern,omitempty" json:"pattern,omitempty"` // a regular expression the whole value must match
 	Example  string   `yaml:"example,omitempty" json:"example,omitempty"`
 	Choices  []string `yaml:"choices,omitempty" json:"choices,omitempty"`
@@ -269,7 +269,7 @@ func (l *List) Valid() error {
 var mail = regexp.MustCompile(`^[^@\s]+@[^@\s]+\.[^@\s]+$`)
 
 // fieldTypes are the types that a field can have; none is text.
-var fieldTypes = []string{"text", "long-text", "email", "number", "choice", "colour", "image", "file", "page"}
+var fieldTypes = []string{"text", "long-text", "email", "number", "choice", "colour", "image", "file", "page", "menu-entry"}
 
 // IsFile reports whether the field's values are files.
 func (f *Field) IsFile() bool { return f.Type == "image" || f.Type == "file" }

@@ -222,6 +222,7 @@ keep-rows: [{table: posts, column: post_type, values: [page, note]}]
 drop-rows: [{table: posts, column: post_type, values: [note]}, {table: options, column: option_name, values: ["temp_*"]}, {table: comments, column: comment_approved, values: [spam]}]
 fields:
   - {key: a, label: A, type: email, default: nobody, to: [{option: temp_a}]}
+  - {key: c, label: C, to: [{setting: DB_HOST}]}
   - {key: b, label: B, to: [{cell: {table: comments, column: x, where: y, is: z}}]}
 `))
 	require.NoError(t, err)
@@ -248,6 +249,7 @@ fields:
 	require.Contains(t, said["field a"], "drop-rows")
 	require.Contains(t, said["field a"], "mail address")
 	require.Contains(t, said["field b"], "no rows")
+	require.Equal(t, "goes to setting DB_HOST, which each site has its own of;", said["field c"])
 }
 
 func TestStockListsHaveNoContradictions(t *testing.T) {

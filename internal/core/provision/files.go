@@ -184,25 +184,70 @@ func (mk *maker) factsOf(c *clientFile, sizes []media.Sized) []byte {
 		named("filesize", number(len(c.Content))), named("sizes", array(made...)), named("image_meta", array()))
 }
 
-// pageNumber returns the number of a page that people call by a name. Errors: ErrPlan.
-func (mk *maker) pageNumber(ctx context.Context, name string) (string, error) {
-	p := mk.req.Kind.Named
-	if p.Table == "" {
-		return "", fmt.Errorf("%w: nothing says how pages of %s are found", ErrPlan, mk.req.Kind.Title)
+// numberOf returns the number of a page, or of a menu's entry, that people call by a name. Errors: ErrPlan.
+func (mk *maker) numberOf(ctx context.Context, what, name string) (number string, err error) {
+	ways := []kind.Called{mk.req.Kind.Named}
+	noun, help := "page", "give the last part of its address, or its title"
+	if what == "menu-entry" {
+		ways, noun, help = mk.req.Kind.Entries, "entry of a menu", "give its title, or that of the page it leads to"
 	}
-	for _, by := range p.By {
-		number := ""
-		err := mk.db.Select(ctx, mk.table(p.Table), []string{p.Key, p.Where}, by, []string{name}, func(row [][]byte) error {
-			if number == "" && slices.Contains(p.Is, string(row[1])) {
-				number = string(row[0])
+	if len(ways) == 0 || ways[0].Table == "" {
+		return "", fmt.Errorf("%w: nothing says how a %s of %s is found", ErrPlan, noun, mk.req.Kind.Title)
+	}
+	for _, way := range ways {
+		called := name
+		if way.Leads {
+			if called, err = mk.find(ctx, mk.req.Kind.Named, name); err != nil {
+				return "", err
 			}
-			return nil
-		})
-		if err != nil || number != "" {
+		}
+		if number, err = mk.find(ctx, way, called); err != nil || number != "" {
 			return number, err
 		}
 	}
-	return "", fmt.Errorf("%w: there is no page called %q; give the last part of its address, or its title", ErrPlan, name)
+	return "", fmt.Errorf("%w: there is no %s called %q; %s", ErrPlan, noun, name, help)
+}
+
+// find returns the number of what is called by a name, the lowest where several are; "" where nothing is.
+func (mk *maker) find(ctx context.Context, c kind.Called, name string) (number string, err error) {
+	if name == "" {
+		return "", nil
+	}
+	for _, by := range c.By {
+		var numbers []string
+		err = mk.db.Select(ctx, mk.table(c.Table), []string{c.Key, c.Where}, by, []string{name}, func(row [][]byte) error {
+			if slices.Contains(c.Is, string(row[1])) {
+				numbers = append(numbers, string(row[0]))
+			}
+			return nil
+		})
+		if err != nil {
+			return "", err
+		}
+		slices.SortFunc(numbers, func(a, b string) int { return cmp.Or(len(a)-len(b), strings.Compare(a, b)) })
+		for _, n := range numbers {
+			if agrees, err := mk.agrees(ctx, c, n); err != nil || agrees {
+				return n, err
+			}
+		}
+	}
+	return "", nil
+}
+
+// agrees reports whether all rows are there that what was found has to have.
+func (mk *maker) agrees(ctx context.Context, c kind.Called, number string) (bool, error) {
+	for _, a := range c.Agrees {
+		there := false
+		columns := []string{a.Column, cmp.Or(a.Where, a.Column)}
+		err := mk.db.Select(ctx, mk.table(a.Table), columns, a.Key, []string{number}, func(row [][]byte) error {
+			there = there || slices.Contains(a.Is, string(row[0])) && (a.Where == "" || string(row[1]) == a.Like)
+			return nil
+		})
+		if err != nil || !there {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 // put puts a value into a place of the database.

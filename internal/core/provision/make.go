@@ -81,8 +81,8 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	if err != nil {
 		return nil, err
 	}
-	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}), pages: map[string]string{},
-		links: linksOf(req.Shared), result: &Result{
+	mk := &maker{req: req, plan: p, journal: journal, report: report, rewriter: r, rowsLoaded: make(chan struct{}),
+		numbers: map[string]string{}, links: linksOf(req.Shared), result: &Result{
 			Admin: p.Admin, Database: p.Database, User: p.User,
 		}}
 	if p.Admin != "" {
@@ -173,7 +173,7 @@ type maker struct {
 	rewriter *rewrite.Rewriter
 	tokens   []token
 	files    map[string]*clientFile // of the client, by field
-	pages    map[string]string      // numbers of pages that fields name, once they are known
+	numbers  map[string]string      // of pages and menu entries that fields name, once they are known
 	db       sitedb.DB
 	staging  string      // folder that the site is prepared in
 	stage    hostfs.FS   // a handle on it, also when it has become the site's folder
@@ -386,9 +386,9 @@ func (mk *maker) setValues(ctx context.Context) error {
 	for _, f := range mk.req.Archive.Manifest.List.Fields {
 		for _, t := range f.To {
 			value, give, err := mk.valueOf(f, t)
-			if err == nil && give && f.Type == "page" && t.Token == "" {
-				value, err = mk.pageNumber(ctx, value)
-				mk.pages[f.Key] = value
+			if err == nil && give && t.Token == "" && (f.Type == "page" || f.Type == "menu-entry") {
+				value, err = mk.numberOf(ctx, f.Type, value)
+				mk.numbers[f.Key] = value
 			}
 			if err != nil {
 				return fmt.Errorf("field %s: %w", f.Key, err)
@@ -429,8 +429,8 @@ func (mk *maker) valueOf(f packing.Field, t packing.Target) (value string, give 
 	case !give:
 	case f.IsFile():
 		value, err = mk.as(mk.files[f.Key], t)
-	case mk.pages[f.Key] != "":
-		value = mk.pages[f.Key]
+	case mk.numbers[f.Key] != "":
+		value = mk.numbers[f.Key]
 	}
 	return value, give, err
 }

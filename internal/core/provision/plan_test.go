@@ -15,6 +15,7 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/kind/kindtest"
 	"nestseed/internal/core/packing"
+	"nestseed/internal/core/rewrite"
 )
 
 func TestPrefixesComeFromTheFirstLettersOfAName(t *testing.T) {
@@ -122,7 +123,13 @@ func TestValuesComeFromWhereTheyShould(t *testing.T) {
 		field("licence", func(f *packing.Field) { f.Secret = true }), field("empty", nil)}},
 		Defaults: []archive.Default{{Key: "title", Value: "Loom & Ladder base site"}, {Key: "tagline", Value: "Music for all ages"}}}
 	p := &Plan{}
-	p.values(Request{Values: map[string]Given{"licence": {"LB-7K2P4D", "client"}, "colour": {"green", "given"}, "unused": {"x", "client"}}}, m)
+	moved := &Plan{Rules: rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://alder-valley.localhost"}}}}
+	moved.values(Request{Kind: &kind.Kind{}}, &archive.Manifest{List: &packing.List{Fields: []packing.Field{field("badge", nil)}},
+		Defaults: []archive.Default{{Key: "badge", Value: "http://base.localhost/badge.jpg"}}})
+	require.Equal(t, "http://alder-valley.localhost/badge.jpg", moved.Values[0].Value, "as it will be on the site")
+
+	k := &kind.Kind{Address: []kind.Value{{Option: "siteurl"}}}
+	p.values(Request{Kind: k, Values: map[string]Given{"licence": {"LB-7K2P4D", "client"}, "colour": {"green", "given"}, "unused": {"x", "client"}}}, m)
 	got := map[string]string{}
 	for _, v := range p.Values {
 		got[v.Key] = v.Value + " from " + v.Origin
@@ -132,6 +139,11 @@ func TestValuesComeFromWhereTheyShould(t *testing.T) {
 	require.Equal(t, []string{"title"}, p.Missing, "the release's own title is not a client's")
 	require.Len(t, p.Problems, 1, "what a client has and nobody asks for is no fault")
 	require.Contains(t, p.Problems[0], `no field "colour"; it has title, tagline`)
+	m.List.Fields[1].To = append(m.List.Fields[1].To, packing.Target{Option: "siteurl"})
+	p = &Plan{}
+	p.values(Request{Kind: k}, m)
+	require.Len(t, p.Problems, 1)
+	require.Regexp(t, "^field tagline goes to .*siteurl.*, which each site has its own of", p.Problems[0])
 }
 
 func TestTimesAreNearWithinWhatArchivesKeep(t *testing.T) {
@@ -184,4 +196,15 @@ func TestWhatStaysOfASiteIsToldFromWhatAReleaseBrings(t *testing.T) {
 	}
 	require.False(t, c.stays(kindtest.Named(t, "wordpress").Pause.File), "the pause is never carried over")
 	require.False(t, c.brings(kindtest.Named(t, "wordpress").Pause.File))
+}
+
+func TestAnArchiveCannotHaveAClientsValueLeadASiteElsewhere(t *testing.T) {
+	m := &archive.Manifest{List: &packing.List{Fields: []packing.Field{
+		{Key: "title", To: []packing.Target{{Option: "blogname"}}}, {Key: "host", Default: "198.51.100.7", To: []packing.Target{{Setting: "DB_HOST"}}},
+	}}}
+	p := &Plan{}
+	p.values(Request{Kind: kindtest.Named(t, "wordpress")}, m)
+	require.Len(t, p.Problems, 1)
+	require.Contains(t, p.Problems[0], "field host goes to setting DB_HOST, which each site has its own of")
+	require.False(t, p.Ready())
 }

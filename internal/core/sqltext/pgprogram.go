@@ -34,7 +34,7 @@ func (p *parser) pgProgram() (*Program, error) {
 	case p.copy("extension"):
 		p.pgExtension(g)
 	case p.copy("type"):
-		p.pgEnum(g)
+		p.pgMadeType(g)
 	case p.copy("domain"):
 		p.pgDomain(g)
 	case p.copy("sequence"):
@@ -65,15 +65,41 @@ func (p *parser) pgExtension(g *Program) {
 	}
 }
 
-func (p *parser) pgEnum(g *Program) {
-	g.Name, g.base = p.qualified(), "enum"
+// pgMadeType reads a type with a list of values, one that is put together of others, or one of ranges (PostgreSQL manual, "CREATE TYPE").
+func (p *parser) pgMadeType(g *Program) {
+	g.Name = p.qualified()
 	p.out.put(p.d.Quote(g.Name))
-	if !p.copy("as", "enum") {
-		p.fail("the type %s is none with a list of values", g.Name)
-	}
-	p.mustMark("(")
-	if !p.isMark(")") {
-		p.list(func() { p.copyString() })
+	p.must("as")
+	switch {
+	case p.copy("enum"):
+		g.base = "enum"
+		p.mustMark("(")
+		if !p.isMark(")") {
+			p.list(func() { p.copyString() })
+		}
+	case p.copy("range"):
+		g.base = "range"
+		p.mustMark("(")
+		p.must("subtype")
+		p.mustMark("=")
+		p.pgType()
+		if p.skipMark(",") { // the type of several ranges, which is made along with it
+			if !p.skip("multirange_type_name") || !p.skipMark("=") {
+				p.fail("the type %s has functions or an order of its own", g.Name)
+			}
+			p.qualified()
+		}
+	default:
+		g.base = "composite"
+		p.mustMark("(")
+		p.scope = inTable
+		p.list(func() {
+			p.copyName()
+			p.pgType()
+			if p.copy("collate") {
+				p.collation()
+			}
+		})
 	}
 	p.mustMark(")")
 }

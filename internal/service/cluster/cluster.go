@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -160,8 +161,22 @@ func (c *Cluster) joined() bool {
 	return true
 }
 
+// lastPort finds the port in what the server was started with last (PostgreSQL manual, 73.1 "Database File Layout", postmaster.opts).
+var lastPort = regexp.MustCompile(`"-p" "(\d+)"`)
+
+// listen takes the port of last time, which others may have written down, or else one that is free.
+func (c *Cluster) listen() (net.Listener, error) {
+	last, _ := os.ReadFile(filepath.Join(c.dir, "data", "postmaster.opts"))
+	if m := lastPort.FindSubmatch(last); m != nil {
+		if l, err := net.Listen("tcp", "127.0.0.1:"+string(m[1])); err == nil {
+			return l, nil
+		}
+	}
+	return net.Listen("tcp", "127.0.0.1:0")
+}
+
 func (c *Cluster) start(ctx context.Context) error {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	l, err := c.listen()
 	if err != nil {
 		return err
 	}

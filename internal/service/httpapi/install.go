@@ -35,14 +35,21 @@ func (a *api) showInstall(ctx context.Context, name string) (*body[wire.Install]
 			Tenants: c.Tenants, Copies: c.Copies})
 	}
 	tenants, err := a.db.Tenants(ctx, i.ID)
-	for _, s := range tenants {
-		t := wire.Tenant{Site: s.Name, Address: s.Address, Release: releases[*s.CodeID], Checked: s.Report != nil}
-		if s.Report != nil {
-			t.Faults = s.Report.Faults()
-		}
-		out.Sites = append(out.Sites, t)
+	if err != nil {
+		return nil, err
 	}
-	return &body[wire.Install]{out}, err
+	listed, _, err := a.db.SiteRows(ctx, records.SiteFilter{Install: name, Limit: len(tenants) + 1})
+	if err != nil {
+		return nil, err
+	}
+	checks := map[string]wire.CheckCounts{}
+	for _, row := range listed {
+		checks[row.Name] = countsOut(row)
+	}
+	for _, s := range tenants {
+		out.Sites = append(out.Sites, wire.Tenant{Site: s.Name, Address: s.Address, Release: releases[*s.CodeID], Checks: checks[s.Name]})
+	}
+	return &body[wire.Install]{out}, nil
 }
 
 // installing is a request about the sites of an install.

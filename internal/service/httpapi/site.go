@@ -124,7 +124,7 @@ func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string
 	if err != nil {
 		return nil, err
 	}
-	checks, err := a.Sites.ChecksMillis(ctx, o.Site.ReleaseID)
+	checks, err := a.Sites.Expect(ctx, o, p)
 	p.ExpectedMillis += checks
 	return &wire.Plan{SitePlan: as[wire.SitePlan](*p), Fields: as[[]wire.Field](o.Archive.Manifest.List.Fields), Ready: p.Ready(),
 		Mark: mark}, err

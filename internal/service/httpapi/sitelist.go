@@ -16,8 +16,12 @@ func siteRowOut(s records.SiteRow) wire.SiteRow {
 	return wire.SiteRow{Picture: picture, Name: s.Name, Title: s.Title, Client: s.Client, Host: s.Host, Release: s.Release, Install: s.Install,
 		Address: s.Address, Bytes: s.Bytes, MadeAt: s.MadeAt, RunID: s.RunID, Held: s.Held, Visible: s.Visible,
 		RetiredAt: s.RetiredAt, Behind: s.Behind,
-		Tasks: s.Tasks, Leads: s.Leads,
-		Checks: wire.CheckCounts{At: s.CheckedAt, Passed: s.Passed, Warned: s.Warned, Failed: s.Failed, Accepted: s.Accepted}}
+		Tasks: s.Tasks, Leads: s.Leads, Ends: s.Ends,
+		Checks: countsOut(s)}
+}
+
+func countsOut(s records.SiteRow) wire.CheckCounts {
+	return wire.CheckCounts{At: s.CheckedAt, Passed: s.Passed, Warned: s.Warned, Failed: s.Failed, Accepted: s.Accepted}
 }
 
 func siteRowsOut(rows []records.SiteRow) []wire.SiteRow {

@@ -80,6 +80,18 @@ func (db *DB) Tenants(ctx context.Context, installID int64) ([]Site, error) {
 	return many[Site](ctx, db, siteQuery+"WHERE ic.install_id = $1 AND s.retired_at IS NULL ORDER BY s.name", installID)
 }
 
+// TenantNames returns the addresses of the sites that share code of an install, by their names.
+func (db *DB) TenantNames(ctx context.Context, installID int64) (map[string]string, error) {
+	type row struct{ Name, Address string }
+	rows, err := many[row](ctx, db, "SELECT s.name, s.address FROM sites s JOIN install_codes ic ON ic.id = s.code_id "+
+		"WHERE ic.install_id = $1 AND s.retired_at IS NULL", installID)
+	out := map[string]string{}
+	for _, r := range rows {
+		out[r.Name] = r.Address
+	}
+	return out, err
+}
+
 // Sharing is a site that shares code, or a safety copy of one that did and lies on its host.
 type Sharing struct {
 	SiteID  int64

@@ -131,6 +131,41 @@ func queued(t *testing.T, db *records.DB, job string) (id int64) {
 	return id
 }
 
+func TestWhatIsAheadIsKnownFromARunThatWasAskedForAlike(t *testing.T) {
+	ctx, db := t.Context(), recordstest.Open(t)
+	run := func(target, args string, ended bool) records.Run {
+		var id int64
+		require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
+			id, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: target, Target: target, Who: "ines", Args: []byte(args)})
+			return err
+		}))
+		if ended {
+			_, err := db.StartRun(ctx, id)
+			require.NoError(t, err)
+			require.NoError(t, db.EndRun(ctx, id, records.Done, nil, ""))
+		}
+		r, err := db.Run(ctx, id)
+		require.NoError(t, err)
+		return r
+	}
+	whole := run("alder", `{"host":"preview"}`, true)
+	far := run("brook", `{"host":"far"}`, true)
+	tenant := run("alder-summer", `{"host":"preview","tenant_of":"courses","unchecked":true}`, true)
+	for _, c := range []struct {
+		target, args string
+		want         records.Run
+	}{
+		{"cedar", `{"host":"preview"}`, whole}, {"cedar", `{"host":"far"}`, far}, {"alder", `{"host":"far"}`, whole},
+		{"cedar", `{"host":"far","tenant_of":"courses","unchecked":true}`, tenant}, {"cedar", `{"refresh":true,"tenant_of":"courses"}`, tenant},
+	} {
+		before, err := db.RunBefore(ctx, run(c.target, c.args, false))
+		require.NoError(t, err)
+		require.Equal(t, c.want.ID, before.ID, "%+v", c)
+	}
+	_, err := db.RunBefore(ctx, whole)
+	require.ErrorIs(t, err, records.ErrNotFound)
+}
+
 func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	ctx, db := t.Context(), recordstest.Open(t)
 	var ids []int64

@@ -2,6 +2,8 @@ package records_test
 
 import (
 	"context"
+	"net"
+	"net/url"
 	"os"
 	"testing"
 	"time"
@@ -157,7 +159,17 @@ func TestAClusterThatWasLeftRunningIsJoined(t *testing.T) {
 	require.NoError(t, second.Stop())
 	third, err := cluster.Start(ctx, dir)
 	require.NoError(t, err)
+	require.Equal(t, first.Address(), third.Address(), "where it was")
 	require.NoError(t, third.Stop())
+	u, err := url.Parse(first.Address())
+	require.NoError(t, err)
+	taken, err := net.Listen("tcp", u.Host)
+	require.NoError(t, err)
+	defer taken.Close()
+	fourth, err := cluster.Start(ctx, dir)
+	require.NoError(t, err)
+	require.NotEqual(t, first.Address(), fourth.Address(), "another has the port")
+	require.NoError(t, fourth.Stop())
 	info, err := os.Stat(dir + "/postgres-password")
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o600), info.Mode().Perm())

@@ -112,10 +112,13 @@ func (db *DB) Run(ctx context.Context, id int64) (Run, error) {
 	return one[Run](ctx, db, "run", itoa(id), "SELECT "+runColumns+" FROM runs WHERE id = $1", id)
 }
 
-// RunBefore returns the last run of the same job that has gone well before a run: one about the same thing, or else any.
+// RunBefore returns the last run of the same job that has gone well before a run: one that was asked for alike, so that it had the same
+// steps, or else any; of those one about the same thing.
 func (db *DB) RunBefore(ctx context.Context, r Run) (Run, error) {
 	return one[Run](ctx, db, "run of job", r.Job, "SELECT "+runColumns+` FROM runs WHERE job = $1 AND status = 'done' AND id < $2
-		ORDER BY target = $3 DESC, id DESC LIMIT 1`, r.Job, r.ID, r.Target)
+		ORDER BY (SELECT count(*) FROM unnest(ARRAY['tenant_of', 'unchecked', 'refresh', 'replace', 'copy_id']) k
+			WHERE (args ? k) = ($4::jsonb ? k)) DESC, target = $3 DESC, args->'host' IS NOT DISTINCT FROM $4::jsonb->'host' DESC, id DESC LIMIT 1`,
+		r.Job, r.ID, r.Target, r.Args)
 }
 
 func itoa(id int64) string { b, _ := json.Marshal(id); return string(b) }

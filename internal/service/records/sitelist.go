@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -49,6 +51,7 @@ type SiteFilter struct {
 	Client  string
 	Host    string
 	Starter string
+	Install string
 	Find    string // a part of name, title, address or client, in any case
 	Sort    string // a key of siteSorts
 	Cursor  string // where the page before has ended
@@ -87,27 +90,31 @@ var siteSorts = map[string][2]string{
 	"retired":   {"-extract(epoch FROM COALESCE(retired_at, '-infinity'))", "numeric"},
 }
 
+// siteRows are the sites that a filter lets through; what is counted of other tables is counted once for all of them.
 const siteRows = `WITH listed AS (
 	SELECT s.id, s.name, s.title, c.name AS client, h.name AS host, t.name AS starter, t.name || '@' || r.number AS release,
 		COALESCE(i.name, '') AS install, s.address, s.bytes, s.made_at, s.run_id, s.held, s.visible, s.retired_at,
 		s.checked_at::timestamptz AS checked_at, s.passed, s.warned, s.failed, s.accepted,
-		(SELECT count(*) FROM releases x WHERE x.starter_id = r.starter_id AND x.number > r.number)::int AS behind,
-		(SELECT count(*) FROM launch_tasks o WHERE o.site_id = s.id AND o.done_at IS NULL)::int AS tasks,
+		r.behind, COALESCE(o.tasks, 0) AS tasks,
 		COALESCE(s.side_by_side->'pages'->0->>'right', '') AS picture, (s.side_by_side->>'at')::timestamptz AS seen_at,
 		(s.lead->>'there')::boolean AS leads, (s.lead->>'since')::timestamptz AS lead_since,
-		s.certificate_ends::timestamptz AS ends, (SELECT max(k.made_at) FROM site_copies k WHERE k.site_id = s.id) AS copied_at
-	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id JOIN releases r ON r.id = s.release_id
+		s.certificate_ends::timestamptz AS ends, k.copied_at
+	FROM sites s JOIN clients c ON c.id = s.client_id JOIN hosts h ON h.id = s.host_id
+		JOIN (SELECT id, starter_id, number, (count(*) OVER (PARTITION BY starter_id ORDER BY number DESC) - 1)::int AS behind FROM releases) r
+			ON r.id = s.release_id
 		JOIN starters t ON t.id = r.starter_id LEFT JOIN install_codes ic ON ic.id = s.code_id LEFT JOIN installs i ON i.id = ic.install_id
+		LEFT JOIN (SELECT site_id, count(*)::int AS tasks FROM launch_tasks WHERE done_at IS NULL GROUP BY 1) o ON o.site_id = s.id
+		LEFT JOIN (SELECT site_id, max(made_at) AS copied_at FROM site_copies GROUP BY 1) k ON k.site_id = s.id
 	WHERE (s.retired_at IS NOT NULL) = @retired AND (@client = '' OR c.name = @client) AND (@host = '' OR h.name = @host)
-		AND (@starter = '' OR t.name = @starter)
-		AND (@find = '' OR s.name ILIKE @find OR s.title ILIKE @find OR s.address ILIKE @find OR c.name ILIKE @find)) `
+		AND (@starter = '' OR t.name = @starter) AND (@install = '' OR i.name = @install)
+		AND (@find = '' OR s.name ILIKE @find OR s.title ILIKE @find OR s.address ILIKE @find OR c.name ILIKE @find)`
 
 const siteRowColumns = "id, name, title, client, host, starter, release, install, address, bytes, made_at, run_id, held, visible, " +
 	"retired_at, checked_at, passed, warned, failed, accepted, behind, tasks, picture, seen_at, ends, leads"
 
 func (f SiteFilter) args() pgx.NamedArgs {
-	return pgx.NamedArgs{"retired": f.Retired, "client": f.Client, "host": f.Host, "starter": f.Starter, "find": part(f.Find),
-		"limit": f.Limit + 1}
+	return pgx.NamedArgs{"retired": f.Retired, "client": f.Client, "host": f.Host, "starter": f.Starter, "install": f.Install,
+		"find": part(f.Find), "limit": f.Limit + 1}
 }
 
 // part is a pattern for texts with a part, whatever signs that has.
@@ -159,23 +166,90 @@ func (db *DB) SiteRows(ctx context.Context, f SiteFilter) (rows []SiteRow, next 
 		where += fmt.Sprintf(" AND (%s, name, id) > (@key::text::%s, @name, @id)", sort[0], sort[1])
 		args["key"], args["name"], args["id"] = c.Key, c.Name, c.ID
 	}
-	type row struct {
-		SiteRow
-		Key string
-	}
-	got, err := many[row](ctx, db, siteRows+"SELECT "+siteRowColumns+", ("+sort[0]+")::text AS key FROM listed WHERE "+where+
+	// Which sites they are comes first: all of the others is read of those alone.
+	order, err := many[cursor](ctx, db, siteRows+") SELECT ("+sort[0]+")::text AS key, name, id FROM listed WHERE "+where+
 		" ORDER BY "+sort[0]+", name, id LIMIT @limit", args)
-	if err != nil {
+	if err != nil || len(order) == 0 {
 		return nil, "", explainCursor(err)
 	}
-	for i, r := range got {
-		if i == f.Limit {
-			last := got[i-1]
-			return rows, cursor{last.Key, last.Name, last.ID}.String(), nil
-		}
-		rows = append(rows, r.SiteRow)
+	if len(order) > f.Limit {
+		order = order[:f.Limit]
+		next = order[f.Limit-1].String()
 	}
-	return rows, "", nil
+	ids := make([]int64, len(order))
+	for i, o := range order {
+		ids[i] = o.ID
+	}
+	rows, err = db.rowsOf(ctx, f, ids)
+	return rows, next, err
+}
+
+// rowsOf returns those of some sites that a filter lets through, in the order of their ids.
+func (db *DB) rowsOf(ctx context.Context, f SiteFilter, ids []int64) ([]SiteRow, error) {
+	args := f.args()
+	args["ids"] = ids
+	delete(args, "limit")
+	rows, err := many[SiteRow](ctx, db, siteRows+" AND s.id = ANY(@ids)) SELECT "+siteRowColumns+" FROM listed", args)
+	slices.SortFunc(rows, func(a, b SiteRow) int { return slices.Index(ids, a.ID) - slices.Index(ids, b.ID) })
+	return rows, err
+}
+
+// First asks for the first sites in a state.
+type First struct {
+	State string // a key of States
+	Sort  string // a key of siteSorts
+	Limit int
+}
+
+// Glance counts the sites in each state, and returns the first ones in some states, looking at all of them once only.
+func (db *DB) Glance(ctx context.Context, wanted []First) (states map[string]int, firsts [][]SiteRow, err error) {
+	names := slices.Sorted(maps.Keys(States))
+	counts := make([]string, len(names))
+	for i, name := range names {
+		counts[i] = "count(*) FILTER (WHERE " + States[name] + ")"
+	}
+	sql := siteRows + `), seen AS MATERIALIZED (SELECT id, name, title, bytes, failed, warned, accepted, checked_at, leads, lead_since, held, visible,
+		behind, tasks, made_at, retired_at, ends, copied_at FROM listed) SELECT 0 AS list, ARRAY[` + strings.Join(counts, ", ") + "] AS numbers FROM seen"
+	for i, w := range wanted {
+		order := siteSorts[w.Sort][0] + ", name, id"
+		sql += fmt.Sprintf(" UNION ALL SELECT %d, array_agg(id ORDER BY %s) FROM (SELECT * FROM seen WHERE %s ORDER BY %s LIMIT %d) f%d",
+			i+1, order, States[w.State], order, w.Limit, i)
+	}
+	type line struct {
+		List    int
+		Numbers []int64
+	}
+	f := SiteFilter{}
+	args := f.args()
+	delete(args, "limit")
+	lines, err := many[line](ctx, db, sql, args)
+	if err != nil {
+		return nil, nil, err
+	}
+	states, firsts = map[string]int{}, make([][]SiteRow, len(wanted))
+	var ids []int64
+	for _, l := range lines {
+		if l.List > 0 {
+			ids = append(ids, l.Numbers...)
+			continue
+		}
+		for i, n := range l.Numbers {
+			states[names[i]] = int(n)
+		}
+	}
+	rows, err := db.rowsOf(ctx, f, ids)
+	by := map[int64]SiteRow{}
+	for _, r := range rows {
+		by[r.ID] = r
+	}
+	for _, l := range lines {
+		for _, id := range l.Numbers {
+			if r, there := by[id]; there && l.List > 0 {
+				firsts[l.List-1] = append(firsts[l.List-1], r)
+			}
+		}
+	}
+	return states, firsts, err
 }
 
 // SiteStates counts the sites that a filter lets through but for its state: all of them, and those in each state.
@@ -192,7 +266,7 @@ func (db *DB) SiteStates(ctx context.Context, f SiteFilter) (total int, states m
 	}
 	args := f.args()
 	delete(args, "limit")
-	err = db.Pool.QueryRow(ctx, siteRows+"SELECT "+strings.Join(counts, ", ")+" FROM listed", args).Scan(into...)
+	err = db.Pool.QueryRow(ctx, siteRows+") SELECT "+strings.Join(counts, ", ")+" FROM listed", args).Scan(into...)
 	states = map[string]int{}
 	for i, name := range names {
 		states[name] = numbers[i+1]
@@ -205,6 +279,19 @@ func (db *DB) ChecksMillis(ctx context.Context, releaseID int64) (millis int64, 
 	err = db.Pool.QueryRow(ctx, `SELECT COALESCE(percentile_disc(0.5) WITHIN GROUP (ORDER BY took), 0)::bigint FROM (
 		SELECT (s.report->>'took_ms')::bigint AS took FROM sites s JOIN releases r ON r.id = s.release_id
 		WHERE r.starter_id = (SELECT starter_id FROM releases WHERE id = $1) AND s.report IS NOT NULL ORDER BY s.id DESC LIMIT 9) t`, releaseID).Scan(&millis)
+	return millis, err
+}
+
+// MakingMillis is how long the newest sites of a release's starter took to be made whole on a host, without their checks, in the middle:
+// of tenants, or of sites with code of their own; 0 where none was made.
+func (db *DB) MakingMillis(ctx context.Context, releaseID, hostID int64, tenants bool) (millis int64, err error) {
+	err = db.Pool.QueryRow(ctx, `SELECT COALESCE(percentile_disc(0.5) WITHIN GROUP (ORDER BY took), 0)::bigint FROM (
+		SELECT GREATEST(1, extract(epoch FROM u.ended_at - u.started_at) * 1000
+			- CASE WHEN u.args ? 'unchecked' THEN 0 ELSE COALESCE((s.report->>'took_ms')::bigint, 0) END) AS took
+		FROM sites s JOIN releases r ON r.id = s.release_id JOIN runs u ON u.id = s.run_id
+		WHERE r.starter_id = (SELECT starter_id FROM releases WHERE id = $1) AND s.host_id = $2 AND (s.code_id IS NOT NULL) = $3
+			AND u.job = 'provision' AND u.status = 'done' AND u.attempt = 1
+			AND NOT u.args ?| ARRAY['refresh', 'copy_id'] ORDER BY s.id DESC LIMIT 5) t`, releaseID, hostID, tenants).Scan(&millis)
 	return millis, err
 }
 
@@ -236,14 +323,16 @@ type OpenTask struct {
 
 // OpenTasks lists the launch tasks that are to be done, those that are due first, and counts all.
 func (db *DB) OpenTasks(ctx context.Context, limit int) (tasks []OpenTask, total int, err error) {
-	err = db.Pool.QueryRow(ctx, `SELECT count(*)::int FROM launch_tasks t JOIN sites s ON s.id = t.site_id
-		WHERE t.done_at IS NULL AND s.retired_at IS NULL`).Scan(&total)
-	if err != nil {
-		return nil, 0, err
+	type counted struct {
+		OpenTask
+		Total int
 	}
-	tasks, err = many[OpenTask](ctx, db, `SELECT s.name AS site, s.title, s.address, t.key, t.title AS task, t.page, t.due
+	rows, err := many[counted](ctx, db, `SELECT s.name AS site, s.title, s.address, t.key, t.title AS task, t.page, t.due, count(*) OVER ()::int AS total
 		FROM launch_tasks t JOIN sites s ON s.id = t.site_id
 		WHERE t.done_at IS NULL AND s.retired_at IS NULL ORDER BY t.due NULLS LAST, s.made_at DESC, s.name, t.place LIMIT $1`, limit)
+	for _, r := range rows {
+		tasks, total = append(tasks, r.OpenTask), r.Total
+	}
 	return tasks, total, err
 }
 

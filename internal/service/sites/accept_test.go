@@ -98,6 +98,27 @@ func TestHowLongChecksTakeIsLearnedFromTheNewestSites(t *testing.T) {
 	require.EqualValues(t, 3000, took)
 	plan := &provision.Plan{ExpectedMillis: 1000}
 	require.InDelta(t, 0.25, makingShare(plan, took), 0.001, "a bar stands at a quarter when the checks begin that take three")
+
+	// Each took ten seconds, with its checks; a host that is farther away, or a tenant, tells nothing of that.
+	site, err := db.Site(ctx, "alder-valley")
+	require.NoError(t, err)
+	o := &Opened{Site: records.Site{ReleaseID: r.ID, HostID: site.HostID}}
+	_, err = svc.Expect(ctx, o, plan)
+	require.NoError(t, err)
+	require.EqualValues(t, 1000, plan.ExpectedMillis, "none has ended")
+	_, err = db.Pool.Exec(ctx, "UPDATE runs SET status = 'done', attempt = 1, started_at = now() - interval '10 s', ended_at = now()")
+	require.NoError(t, err)
+	checks, err := svc.Expect(ctx, o, plan)
+	require.NoError(t, err)
+	require.EqualValues(t, []int64{7000, 3000}, []int64{(plan.ExpectedMillis + 5) / 10 * 10, checks})
+	tenant := records.Site{ReleaseID: r.ID, HostID: site.HostID}
+	tenant.CodeID = &site.ID
+	for _, other := range []records.Site{{ReleaseID: r.ID, HostID: site.HostID + 1}, tenant} {
+		plan.ExpectedMillis = 1000
+		_, err = svc.Expect(ctx, &Opened{Site: other}, plan)
+		require.NoError(t, err)
+		require.EqualValues(t, 1000, plan.ExpectedMillis)
+	}
 }
 
 func TestALaunchTaskHasADayThatCanBeTakenAway(t *testing.T) {

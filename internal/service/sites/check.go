@@ -10,6 +10,7 @@ import (
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/network"
 	"nestseed/internal/core/progress"
+	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sitevalue"
 	"nestseed/internal/service/engine"
@@ -26,6 +27,16 @@ func (svc *Sites) ChecksMillis(ctx context.Context, releaseID int64) (int64, err
 	return cmp.Or(learned, checksMillis), err
 }
 
+// Expect learns how long a site will take to be made, from others that were made like it, and returns how long its checks will.
+func (svc *Sites) Expect(ctx context.Context, o *Opened, plan *provision.Plan) (checks int64, err error) {
+	making, err := svc.DB.MakingMillis(ctx, o.Site.ReleaseID, o.Site.HostID, o.Site.CodeID != nil)
+	if err != nil {
+		return 0, err
+	}
+	plan.ExpectedMillis = cmp.Or(making, plan.ExpectedMillis)
+	return svc.ChecksMillis(ctx, o.Site.ReleaseID)
+}
+
 // CheckArgs ask for a site to be checked.
 type CheckArgs struct {
 	Site   string `json:"site,omitempty"`
@@ -37,15 +48,16 @@ func (svc *Sites) Check(ctx context.Context, run engine.Run, args CheckArgs, rep
 	if args.Source != "" {
 		return svc.Sources.Check(ctx, args.Source, report)
 	}
-	return svc.checkSite(ctx, args.Site, report)
+	return svc.checkSite(ctx, args.Site, nil, report)
 }
 
-func (svc *Sites) checkSite(ctx context.Context, name string, report progress.Reporter) (*check.Report, error) {
+// checkSite checks a site and keeps what was found; like is as in check.Site.
+func (svc *Sites) checkSite(ctx context.Context, name string, like *check.Like, report progress.Reporter) (*check.Report, error) {
 	s, err := svc.DB.Site(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	rep, err := svc.checkAt(ctx, s, report)
+	rep, err := svc.checkAt(ctx, s, like, report)
 	if err != nil {
 		return nil, err
 	}
@@ -53,7 +65,7 @@ func (svc *Sites) checkSite(ctx context.Context, name string, report progress.Re
 }
 
 // checkAt checks a site where a record says that it is.
-func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.Reporter) (*check.Report, error) {
+func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like, report progress.Reporter) (*check.Report, error) {
 	h, err := svc.DB.HostByID(ctx, s.HostID)
 	if err != nil {
 		return nil, err
@@ -87,8 +99,9 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, report progress.R
 	}
 	site := check.Site{Address: s.Address, Connect: h.Connect, Private: hosts.Reach(h, s.Address).Private, DNS: svc.DNS, Kind: k,
 		Title: title, Visible: s.Visible, Quiet: s.Quiet, Held: s.Held, Database: s.Database, User: s.DBUser,
-		Login: s.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie}
-	if source, _, err := svc.sourceOfSite(ctx, s); err == nil {
+		Login: s.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie,
+		Like: like}
+	if source, _, err := svc.sourceOfSite(ctx, s); err == nil && like == nil {
 		site.Source = source
 	}
 	if site.SubSites, err = subSites(ctx, fsys, k, s, db); err != nil {

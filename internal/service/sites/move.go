@@ -179,7 +179,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		plan, res
 	there.Standing = records.StandingOf(plan, res)
 	there.CodeID = o.Site.CodeID
-	rep, err := svc.checkAt(ctx, there, progress.Within(report, placing, 1))
+	rep, err := svc.checkAt(ctx, there, nil, progress.Within(report, placing, 1))
 	if err == nil && rep.Faults() > 0 {
 		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, Faults(rep))
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"nestseed/internal/core/check"
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/service/engine"
@@ -58,8 +59,9 @@ const tableAtOnce = engine.DefaultWorkers - 1
 const makingOfTable = 0.25
 
 // ProvisionTable starts a run for each row, a few at a time, and gathers what became of them. Each succeeds or fails by
-// itself. All sites stand before they are checked, but for the first, which shows at once what is wrong with all. A table that
-// begins again goes on where it was: rows whose site is there are passed over, and checked where they have not been.
+// itself. All sites stand before they are checked, but for the first, which shows at once what is wrong with all. Of tenants, which have
+// the code of the first, some pages are opened (check.Like). A table that begins again goes on where it was: rows whose site is there are
+// passed over, and checked where they have not been.
 func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (*TableResult, error) {
 	progress.Stage(report, 0, makingOfTable)
 	report.Step("Make sites", progress.Amount{Files: int64(len(args.Rows))})
@@ -107,12 +109,13 @@ func (o TableOutcome) made() bool { return o.Status == records.Done || o.Status 
 // checkRows checks the sites of rows that have not been checked. That one cannot be checked is told, and does not fail its row.
 func (svc *Sites) checkRows(ctx context.Context, rows []TableOutcome, report progress.Reporter) error {
 	report.Step("Check sites", progress.Amount{Files: int64(len(rows))})
+	whole := svc.checkedWhole(ctx, rows)
 	group := parallel.Group{}
 	group.SetLimit(tableAtOnce)
 	for i := range rows {
 		group.Go(func() error {
 			if o := &rows[i]; o.made() && ctx.Err() == nil {
-				if err := svc.checkRow(ctx, o); err != nil && ctx.Err() == nil {
+				if err := svc.checkRow(ctx, o, whole.like(i)); err != nil && ctx.Err() == nil {
 					report.Note(fmt.Sprintf("%s could not be checked: %v", o.Site, err))
 				}
 			}
@@ -123,13 +126,59 @@ func (svc *Sites) checkRows(ctx context.Context, rows []TableOutcome, report pro
 	return group.Wait()
 }
 
-func (svc *Sites) checkRow(ctx context.Context, o *TableOutcome) error {
+// checkedWhole is a tenant all of whose pages were opened, without a fault, and what of them falls to each row of its table.
+type checkedWhole struct {
+	site   records.Site
+	shares [][]string
+}
+
+// checkedWhole checks the first tenant of a table whole; nil where the rows share no code, or that one has a fault, so that each is to be
+// looked at as a whole. One that was there, and of which it is not known which pages were opened, is passed over.
+func (svc *Sites) checkedWhole(ctx context.Context, rows []TableOutcome) *checkedWhole {
+	for i := range rows {
+		o := &rows[i]
+		if !o.made() {
+			continue
+		}
+		s, err := svc.DB.Site(ctx, o.Site)
+		if err != nil || s.CodeID == nil || svc.checkRow(ctx, o, nil) != nil {
+			return nil
+		}
+		if s, err = svc.DB.Site(ctx, o.Site); err != nil || s.Report == nil || s.Report.Faults() > 0 {
+			return nil
+		}
+		if s.Report.Like == "" && len(s.Report.Opened) > 0 {
+			return &checkedWhole{s, check.Shares(s.Report.Opened, len(rows))}
+		}
+	}
+	return nil
+}
+
+// like says what to open of a row's site, should it have the same code and come from the same release.
+func (c *checkedWhole) like(row int) func(s records.Site) *check.Like {
+	return func(s records.Site) *check.Like {
+		if c == nil || s.CodeID == nil || *s.CodeID != *c.site.CodeID || s.ReleaseID != c.site.ReleaseID {
+			return nil
+		}
+		return &check.Like{Name: c.site.Name, Count: c.site.Report.Pages, Pages: c.shares[row]}
+	}
+}
+
+// checkRow checks a row's site, where it has not been; the whole of it where something is wrong with the part that like names.
+func (svc *Sites) checkRow(ctx context.Context, o *TableOutcome, like func(records.Site) *check.Like) error {
 	s, err := svc.DB.Site(ctx, o.Site)
 	if err != nil {
 		return err
 	}
 	if s.Report == nil {
-		if s.Report, err = svc.checkSite(ctx, o.Site, progress.Discard); err != nil {
+		var part *check.Like
+		if like != nil {
+			part = like(s)
+		}
+		if s.Report, err = svc.checkSite(ctx, o.Site, part, progress.Discard); err == nil && part != nil && s.Report.Faults() > 0 {
+			s.Report, err = svc.checkSite(ctx, o.Site, nil, progress.Discard)
+		}
+		if err != nil {
 			return err
 		}
 		o.Millis += s.Report.TookMillis
@@ -186,28 +235,46 @@ func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, 
 
 // Await waits for a run to end that another has begun. When that is cancelled, so is the run.
 func (svc *Sites) Await(ctx context.Context, id int64) (engine.Run, error) {
+	changed, stop := svc.Engine.Listen()
+	defer stop()
 	for {
 		r, err := svc.DB.Run(context.WithoutCancel(ctx), id)
 		if err != nil || r.EndedAt != nil {
 			return r, err
 		}
-		select {
-		case <-ctx.Done():
-			if errors.Is(context.Cause(ctx), engine.ErrCancelled) {
-				// One that is over, or past the point where it can be cancelled, is made.
-				if err := svc.DB.AskCancel(context.WithoutCancel(ctx), id); err != nil && !errors.Is(err, records.ErrNotFound) {
+		if next(ctx, changed, id) {
+			continue
+		}
+		if errors.Is(context.Cause(ctx), engine.ErrCancelled) {
+			// One that is over, or past the point where it can be cancelled, is made.
+			if err := svc.DB.AskCancel(context.WithoutCancel(ctx), id); err != nil && !errors.Is(err, records.ErrNotFound) {
+				return r, err
+			}
+			// It is made, or takes back what it had made; that is waited for.
+			for range 600 {
+				if r, err = svc.DB.Run(context.WithoutCancel(ctx), id); err != nil || r.EndedAt != nil {
 					return r, err
 				}
-				// It is made, or takes back what it had made; that is waited for.
-				for range 600 {
-					if r, err = svc.DB.Run(context.WithoutCancel(ctx), id); err != nil || r.EndedAt != nil {
-						return r, err
-					}
-					time.Sleep(100 * time.Millisecond)
-				}
+				time.Sleep(100 * time.Millisecond)
 			}
-			return r, ctx.Err()
-		case <-time.After(200 * time.Millisecond):
+		}
+		return r, ctx.Err()
+	}
+}
+
+// next waits until a run changes, or might have without having been told of; false when ctx has ended.
+func next(ctx context.Context, changed <-chan int64, id int64) bool {
+	might := time.After(time.Second)
+	for {
+		select {
+		case <-ctx.Done():
+			return false
+		case <-might:
+			return true
+		case of := <-changed:
+			if of == id {
+				return true
+			}
 		}
 	}
 }

@@ -95,11 +95,11 @@ func (svc *Sites) codeFor(ctx context.Context, args ProvisionArgs, r records.Rel
 
 // nameFree refuses a host name by which another site of the install is found. Errors: provision.ErrPlan.
 func (svc *Sites) nameFree(ctx context.Context, code records.InstallCode, name, address string) error {
-	others, err := svc.DB.Tenants(ctx, code.InstallID)
-	for _, s := range others {
-		if s.Name != name && hostName(s.Address) == hostName(address) {
+	others, err := svc.DB.TenantNames(ctx, code.InstallID)
+	for other, at := range others {
+		if other != name && hostName(at) == hostName(address) {
 			return fmt.Errorf("%w: install %s tells its sites apart by host names, and site %s has %s already", provision.ErrPlan, code.Install,
-				s.Name, hostName(address))
+				other, hostName(address))
 		}
 	}
 	return err

@@ -39,7 +39,7 @@ func (svc *Sources) Values(ctx context.Context, name, option, words string) (val
 	list := &valueList{secrets: kind.NewSearch(open.Identity.Secrets()), words: strings.ToLower(strings.TrimSpace(words))}
 	if option == "" && open.Identity.Settings != nil {
 		for _, setting := range open.Identity.Settings.Names() {
-			if text, err := open.Identity.Settings.Get(setting); err == nil {
+			if text, err := open.Identity.Settings.Get(setting); err == nil && !open.Identity.Kind.Own(kind.Value{Setting: setting}) {
 				list.add(Value{Place: kind.Value{Setting: setting}, Text: text})
 			}
 		}
@@ -49,7 +49,7 @@ func (svc *Sources) Values(ctx context.Context, name, option, words string) (val
 		return list.values, list.more, nil
 	}
 	err = site.Options(ctx, open.DB, func(name string, value []byte) error {
-		if option != "" && name != option {
+		if option != "" && name != option || site.Kind.Own(kind.Value{Option: name}) {
 			return nil
 		}
 		list.option(name, value, option != "")

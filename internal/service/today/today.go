@@ -85,32 +85,14 @@ type Disk struct {
 func Gather(ctx context.Context, db *records.DB, own Disk) (*Page, error) {
 	p := &Page{}
 	var sites, sources, runs, hosts []Group
-	_, states, err := db.SiteStates(ctx, records.SiteFilter{})
-	if err != nil {
-		return nil, err
-	}
-	p.Uncopied = states["uncopied"]
 	group, ctx := parallel.WithContext(ctx)
 	group.Go(func() (err error) { p.Counts, err = db.Counts(ctx); return err })
-	group.Go(func() (err error) { sites, p.More, err = ofSites(ctx, db, states["attention"]); return err })
+	group.Go(func() (err error) { sites, err = p.gatherSites(ctx, db); return err })
 	group.Go(func() (err error) { sources, err = ofSources(ctx, db); return err })
 	group.Go(func() (err error) { runs, err = ofRuns(ctx, db); return err })
 	group.Go(func() (err error) { hosts, err = ofHosts(ctx, db); return err })
 	group.Go(func() (err error) { p.Tasks, p.AllTasks, err = db.OpenTasks(ctx, mostListed); return err })
 	group.Go(func() (err error) { p.Behind, err = db.Behind(ctx); return err })
-	for state, into := range map[string]*[]records.SiteRow{"held": &p.Held, "leading": &p.Leading, "ending": &p.Ending} {
-		if states[state] == 0 {
-			continue // what there is none of is not asked for
-		}
-		group.Go(func() (err error) {
-			sort := "newest"
-			if state == "ending" {
-				sort = state
-			}
-			*into, _, err = db.SiteRows(ctx, records.SiteFilter{State: state, Sort: sort, Limit: mostListed})
-			return err
-		})
-	}
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
@@ -119,26 +101,32 @@ func Gather(ctx context.Context, db *records.DB, own Disk) (*Page, error) {
 	return p, nil
 }
 
-func ofSites(ctx context.Context, db *records.DB, all int) (groups []Group, more int, err error) {
-	f := records.SiteFilter{State: "attention", Sort: "attention", Limit: mostSites}
-	rows, _, err := db.SiteRows(ctx, f)
+// gatherSites looks at the sites, and returns the groups of those that need attention.
+func (p *Page) gatherSites(ctx context.Context, db *records.DB) (groups []Group, err error) {
+	states, firsts, err := db.Glance(ctx, []records.First{
+		{State: "attention", Sort: "attention", Limit: mostSites}, {State: "held", Sort: "newest", Limit: mostListed},
+		{State: "leading", Sort: "newest", Limit: mostListed}, {State: "ending", Sort: "ending", Limit: mostListed},
+	})
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
+	rows := firsts[0]
+	p.Held, p.Leading, p.Ending = firsts[1], firsts[2], firsts[3]
+	p.Uncopied, p.More = states["uncopied"], states["attention"]-len(rows)
 	ids := make([]int64, len(rows))
 	for i, r := range rows {
 		ids[i] = r.ID
 	}
 	found, err := db.JudgedSites(ctx, ids)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	for _, r := range rows {
 		if items := ofSite(found[r.ID]); len(items) > 0 {
 			groups = append(groups, Group{Noun: "site", Name: r.Name, Title: cmp.Or(r.Title, r.Name), Items: items})
 		}
 	}
-	return groups, all - len(rows), nil
+	return groups, nil
 }
 
 // ofSite says what is to be looked at on a site.

@@ -1,6 +1,8 @@
 // The generated client: every call is typed by the service's own description.
+import { t } from '@lingui/core/macro'
 import createClient, { createFinalURL, createQuerySerializer, defaultPathSerializer } from 'openapi-fetch'
 import type { components, paths } from './schema'
+import { inOurWords, said as inWords } from '../lib/said'
 import { connection } from './connection'
 
 export type Schemas = components['schemas']
@@ -55,11 +57,11 @@ function problemOf(status: number, e: Schemas['ErrorModel'] | undefined): Proble
   const others: string[] = []
   for (const x of e?.errors ?? []) {
     const name = /^body\.(.+)$/.exec(x.location ?? '')?.[1]
-    if (name) fields[name] = sentence(x.message ?? 'is wrong')
-    else if (x.message) others.push(x.message)
+    if (name) fields[name] = sentence(x.message ? inWords(x.message) : t`is wrong`)
+    else if (x.message) others.push(inWords(x.message))
   }
   const wrong = Object.keys(fields).length > 0
-  const said = wrong ? 'Some of what was entered cannot be used; it is marked.' : (e?.detail ?? 'The service could not do this.')
+  const said = wrong ? t`Some of what was entered cannot be used; it is marked.` : (e?.detail ? inWords(e.detail) : t`The service could not do this.`)
   return new Problem(status, [sentence(said), ...others].join(' '), fields)
 }
 
@@ -70,8 +72,8 @@ export async function body<T>(call: Promise<Answer<T>>): Promise<T> {
     answer = await call
   } catch {
     connection.lost()
-    throw new Problem(0, 'The service does not answer.')
+    throw new Problem(0, t`The service does not answer.`)
   }
   if (answer.error !== undefined || !answer.response.ok) throw problemOf(answer.response.status, answer.error)
-  return answer.data as T
+  return inOurWords(answer.data as T)
 }

@@ -1,6 +1,7 @@
 // Runs as they change: one stream for the whole console, kept in the cache that pages read from.
 import { useQueryClient } from '@tanstack/react-query'
 import { createContext, useContext, useEffect, useState, type ReactNode } from 'react'
+import { inOurWords } from '../lib/said'
 import { addressOf, type Run } from './client'
 import { connection } from './connection'
 import { ended } from './hooks'
@@ -21,7 +22,7 @@ export function LiveRuns({ children }: { children: ReactNode }) {
   useEffect(() => {
     let stream: EventSource | null = null
     const hear = (e: MessageEvent<string>) => {
-      const run = JSON.parse(e.data) as Run
+      const run = inOurWords(JSON.parse(e.data) as Run)
       queries.setQueryData(['runs', run.id], run)
       setRuns(({ live, over }) => {
         const seen = live.some((r) => r.id === run.id)

@@ -1807,6 +1807,7 @@ export interface components {
             /** Format: int64 */
             packed: number;
             path: string;
+            /** Format: sentence */
             sentence: string;
         };
         Cell: {
@@ -1843,9 +1844,11 @@ export interface components {
         Check: {
             evidence?: string[];
             name: string;
+            /** Format: sentence */
             remedy?: string;
             /** @enum {string} */
             result: "pass" | "warn" | "fail";
+            /** Format: sentence */
             sentence: string;
         };
         CheckCounts: {
@@ -1942,6 +1945,7 @@ export interface components {
             /** Format: int64 */
             more_values: number;
             removed: components["schemas"]["FileTally"];
+            /** Format: sentence */
             summary: string;
             tables: components["schemas"]["TableDelta"][];
             to: string;
@@ -1996,6 +2000,7 @@ export interface components {
         };
         DNSAnswer: {
             addresses: string[];
+            /** Format: sentence */
             error?: string;
             server: string;
         };
@@ -2018,6 +2023,7 @@ export interface components {
         Difference: {
             causes: components["schemas"]["Cause"][];
             from: string;
+            /** Format: sentence */
             sentence: string;
         };
         ErrorDetail: {
@@ -2072,7 +2078,7 @@ export interface components {
             secret?: boolean;
             to: components["schemas"]["Target"][];
             /** @enum {string} */
-            type?: "text" | "long-text" | "email" | "number" | "choice" | "colour" | "image" | "file" | "page";
+            type?: "text" | "long-text" | "email" | "number" | "choice" | "colour" | "image" | "file" | "page" | "menu-entry";
         };
         FileDelta: {
             /** Format: int64 */
@@ -2093,6 +2099,7 @@ export interface components {
             files: number;
         };
         Finding: {
+            /** Format: sentence */
             advice?: string;
             /** Format: int64 */
             bytes: number;
@@ -2104,6 +2111,7 @@ export interface components {
             severity: "fault" | "warning" | "note";
             what: string;
             where: string;
+            /** Format: sentence */
             why: string;
         };
         Folder: {
@@ -2304,6 +2312,7 @@ export interface components {
              * @description when it was asked for last
              */
             at: string;
+            /** Format: sentence */
             sentence: string;
             /**
              * Format: date-time
@@ -2363,6 +2372,7 @@ export interface components {
         };
         ListProblem: {
             rule: string;
+            /** Format: sentence */
             why: string;
         };
         ListedTask: {
@@ -2376,6 +2386,7 @@ export interface components {
             at: string;
             /** Format: int64 */
             id: number;
+            /** Format: sentence */
             sentence: string;
         };
         Manifest: {
@@ -2797,6 +2808,7 @@ export interface components {
         };
         PlanStep: {
             amount?: string;
+            /** Format: sentence */
             detail: string;
             title: string;
         };
@@ -2816,6 +2828,7 @@ export interface components {
             fraction: number;
             /** Format: double */
             seconds_left: number;
+            /** Format: sentence */
             step: string;
             steps: components["schemas"]["RunStep"][];
         };
@@ -2895,7 +2908,11 @@ export interface components {
              */
             certificate_ends?: string;
             checks: components["schemas"]["Check"][];
+            /** @description the site of the same code whose pages were all opened, where of this one some were */
+            like?: string;
             login_at?: string;
+            /** @description the paths of what answered, below the address, where all pages were opened */
+            opened?: string[];
             /** Format: int64 */
             pages: number;
             /** Format: int64 */
@@ -2968,7 +2985,10 @@ export interface components {
              * @description missing where the host does not tell
              */
             free_bytes?: number;
-            /** @description why it could not be reached */
+            /**
+             * Format: sentence
+             * @description why it could not be reached
+             */
             trouble?: string;
         };
         RowRule: {
@@ -2991,6 +3011,7 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             ended_at?: string;
+            /** Format: sentence */
             error?: string;
             /** Format: int64 */
             id: number;
@@ -3048,6 +3069,7 @@ export interface components {
             why: "replaced" | "moved" | "asked" | "retired";
         };
         SampleThere: {
+            /** Format: sentence */
             about?: string;
             there: boolean;
         };
@@ -3126,6 +3148,7 @@ export interface components {
             path: string;
             /** Format: int64 */
             places: number;
+            /** Format: sentence */
             problem?: string;
             right: string;
             /** Format: double */
@@ -3134,7 +3157,10 @@ export interface components {
         Site: {
             /** @description what checks have found that is known, and harmless */
             accepted?: components["schemas"]["Acceptance"][];
-            /** @description which login works, in a sentence */
+            /**
+             * Format: sentence
+             * @description which login works, in a sentence
+             */
             accounts: string;
             address: string;
             /** @description what was done so that it does not work for where it came from */
@@ -3468,12 +3494,7 @@ export interface components {
         };
         Tenant: {
             address: string;
-            checked: boolean;
-            /**
-             * Format: int64
-             * @description that its last checks found
-             */
-            faults: number;
+            checks: components["schemas"]["CheckCounts"];
             /** @description whose code it shares */
             release: string;
             site: string;
@@ -3551,6 +3572,7 @@ export interface components {
         TodayItem: {
             /** @enum {string} */
             act: "open" | "check" | "survey" | "retry";
+            /** Format: sentence */
             sentence: string;
             /** @enum {string} */
             severity: "fault" | "warning" | "note";
@@ -3615,6 +3637,7 @@ export interface components {
             key: string;
             label: string;
             origin: string;
+            /** Format: sentence */
             problem?: string;
             secret?: boolean;
             to: string[];

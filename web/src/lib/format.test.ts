@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { count, millis, plural, size, took } from './format'
+import { count, inRow, millis, parted, percent, size, took } from './format'
 
 describe('sizes', () => {
   it.each([[0, '0 B'], [999, '999 B'], [1000, '1.0 kB'], [9949, '9.9 kB'], [9950, '10 kB'], [999_499, '999 kB'], [999_500, '1.0 MB'],
@@ -14,6 +14,10 @@ describe('times', () => {
 
 it('counts', () => {
   expect(count(142068)).toBe('142,068')
-  expect(plural(1, 'site')).toBe('1 site')
-  expect(plural(2, 'copy', 'copies')).toBe('2 copies')
+  expect(percent(0.0123)).toBe('1.2%')
+})
+
+it('puts several in a row', () => {
+  expect(parted(3)).toEqual([null, ', ', null, ' and ', null])
+  expect(inRow(['Arial', 'Georgia'])).toBe('Arial, Georgia')
 })

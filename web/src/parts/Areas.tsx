@@ -1,3 +1,4 @@
+import { called } from '../lib/called'
 import { cx } from './cx'
 import { size } from '../lib/format'
 
@@ -14,7 +15,7 @@ export function Areas({ areas }: { areas: Area[] }) {
       </div>
       <ul className="flex flex-wrap gap-x-4 gap-y-0.5 mt-1.5">
         {shown.map((a) => (
-          <li key={a.area} className="flex items-center gap-1.5"><span className={cx('area w-2.5 h-2.5 rounded-sm', `area-${a.area}`)} aria-hidden /><span className="text-soft first-letter:uppercase">{a.area}</span><span className="font-mono">{size(a.bytes)}</span></li>
+          <li key={a.area} className="flex items-center gap-1.5"><span className={cx('area w-2.5 h-2.5 rounded-sm', `area-${a.area}`)} aria-hidden /><span className="text-soft first-letter:uppercase">{called(a.area)}</span><span className="font-mono">{size(a.bytes)}</span></li>
         ))}
       </ul>
     </div>

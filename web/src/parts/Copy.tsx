@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import { Check, Copy as CopyIcon } from 'lucide-react'
 import { useState } from 'react'
 import { Button } from './Button'
@@ -11,8 +12,8 @@ export function Copy({ text, what }: { text: string; what: string }) {
     setTimeout(() => setDone(false), 1500)
   }
   return (
-    <Button small aria-label={`Copy ${what}`} onClick={() => void copy()}>
-      {done ? <Check size={12} aria-hidden /> : <CopyIcon size={12} aria-hidden />}{done ? 'Copied' : 'Copy'}
+    <Button small aria-label={t`Copy ${what}`} onClick={() => void copy()}>
+      {done ? <Check size={12} aria-hidden /> : <CopyIcon size={12} aria-hidden />}{done ? t`Copied` : t`Copy`}
     </Button>
   )
 }

@@ -28,6 +28,23 @@ it('closes when what it asks for is done, and keeps nothing', async () => {
   expect(screen.getByLabelText<HTMLInputElement>('Name').value).toBe('')
 })
 
+it('takes what the browser has filled in by itself', async () => {
+  const sent = vi.fn((f: FormData) => Promise.resolve([text(f, 'name'), text(f, 'password')]))
+  draw(
+    <Ask button="Add" title="Add somebody" action="Add it" onSubmit={sent}>
+      <TextField label="Name" name="name" required />
+      <TextField label="Password" name="password" type="password" required />
+    </Ask>,
+  )
+  const user = userEvent.setup()
+  await user.click(screen.getByRole('button', { name: 'Add' }))
+  screen.getByLabelText<HTMLInputElement>('Name').value = 'ada'
+  screen.getByLabelText<HTMLInputElement>('Password').value = 'filled in'
+  await user.click(screen.getByRole('button', { name: 'Add it' }))
+  await waitFor(() => expect(screen.queryByRole('dialog')).toBeNull())
+  expect(await sent.mock.results[0]!.value).toEqual(['ada', 'filled in'])
+})
+
 it('has what was typed when it is opened again, but no secret', async () => {
   const leave = vi.fn()
   draw(question(() => Promise.resolve(), leave))

@@ -1,3 +1,4 @@
+import { Trans } from '@lingui/react/macro'
 import { Dialog as Radix } from 'radix-ui'
 import { useMemo, useRef, useState, type FormEvent, type ReactNode } from 'react'
 import { FormProvider, useForm } from 'react-hook-form'
@@ -69,14 +70,15 @@ export function Ask({ button, of, primary, small, danger, wide, title, about, ac
   const key = `ask ${title}`
   const fields = useForm({ mode: 'onTouched', shouldUnregister: true })
   const asked = useMemo(() => ({ schema: asks, limits: (limits as Partial<Record<string, Partial<Record<string, Limit>>>>)[asks ?? ''] ?? {} }), [asks])
-  /** Tells the form's rules what stands in it, where nobody has typed it. */
-  const seen = (f: HTMLFormElement) => { for (const e of entries(f)) fields.setValue(e.name, e instanceof HTMLInputElement && e.type === 'checkbox' ? e.checked : e.value) }
+  /** Tells the form's rules what stands in it, where nobody has typed it: a draft, or what the browser has filled in. */
+  const seen = (f: HTMLFormElement) => { for (const e of inputs(f)) fields.setValue(e.name, e instanceof HTMLInputElement && e.type === 'checkbox' ? e.checked : e.value) }
 
   const submit = async (e: FormEvent<HTMLFormElement>) => {
     e.preventDefault()
     e.stopPropagation() // a form in a window is no part of one that the window was opened from
     const at = e.currentTarget
     let fits = false
+    seen(at)
     await fields.handleSubmit(() => { fits = true })()
     if (!fits || !at.reportValidity()) return
     const turn = ++sent.current
@@ -118,15 +120,15 @@ export function Ask({ button, of, primary, small, danger, wide, title, about, ac
         onSubmit={(e) => void submit(e)} onInput={() => form.current && drafts.write(key, entered(form.current))} className="grid gap-3">
         {restored && (
           <p className="text-soft bg-bench rounded px-3 py-1.5">
-            What you typed before is here again.{' '}
+            <Trans>What you typed before is here again.{' '}
             <button type="button" className="underline underline-offset-2"
-              onClick={() => { drafts.drop(key); form.current?.reset(); if (form.current) seen(form.current); setRestored(false) }}>Begin anew</button>
+              onClick={() => { drafts.drop(key); form.current?.reset(); if (form.current) seen(form.current); setRestored(false) }}>Begin anew</button></Trans>
           </p>
         )}
         <FormProvider {...fields}><Asked value={asked}><Faults value={faults}>{children}</Faults></Asked></FormProvider>
         <Trouble error={error} />
         <div className="flex justify-end gap-2 pt-1">
-          <Button onClick={() => change(false)}>Leave it</Button>
+          <Button onClick={() => change(false)}><Trans>Leave it</Trans></Button>
           <Button primary danger={danger} type="submit" disabled={busy || !ready}>{action}</Button>
         </div>
       </form>
@@ -165,7 +167,7 @@ export function Question({ open, onLeave, title, about, action, danger, onSubmit
     <Window open={open} onOpenChange={(o) => { if (!o) leave() }} title={title} about={about} danger={danger}>
       <Trouble error={error} />
       <div className="flex justify-end gap-2 pt-1">
-        <Button onClick={leave}>Leave it</Button>
+        <Button onClick={leave}><Trans>Leave it</Trans></Button>
         <Button primary danger={danger} disabled={busy} onClick={() => void submit()}>{action}</Button>
       </div>
     </Window>
@@ -174,9 +176,11 @@ export function Question({ open, onLeave, title, about, action, danger, onSubmit
 
 type Entry = HTMLInputElement | HTMLSelectElement | HTMLTextAreaElement
 
-const entries = (form: HTMLFormElement) =>
-  [...form.elements].filter((e): e is Entry =>
-    'name' in e && e.name !== '' && !(e instanceof HTMLInputElement && ['password', 'file', 'hidden'].includes(e.type)) && !(e as Entry).dataset.secret)
+const inputs = (form: HTMLFormElement) =>
+  [...form.elements].filter((e): e is Entry => 'name' in e && e.name !== '' && !(e instanceof HTMLInputElement && ['file', 'hidden'].includes(e.type)))
+
+/** Those whose values may be kept as a draft. */
+const entries = (form: HTMLFormElement) => inputs(form).filter((e) => e.type !== 'password' && !e.dataset.secret)
 
 function entered(form: HTMLFormElement): Record<string, string | boolean> {
   return Object.fromEntries(entries(form).map((e) => [e.name, e instanceof HTMLInputElement && e.type === 'checkbox' ? e.checked : e.value]))

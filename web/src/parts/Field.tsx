@@ -2,6 +2,7 @@ import {
   createContext, useContext, useId, type ComponentProps, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes,
 } from 'react'
 import { useFormContext } from 'react-hook-form'
+import { called } from '../lib/called'
 import type { Limit } from '../api/limits'
 import { rulesOf, type Own } from '../lib/rules'
 import { cx } from './cx'
@@ -105,7 +106,7 @@ export function SelectField({ label, name, hint, choices, ...rest }: SelectField
     <Field label={label} name={name} hint={hint}>
       {(id, by, faulty) => (
         <Select id={id} aria-describedby={by} fault={faulty} {...rest} {...inForm as { name: string }} onChange={(e) => { void (inForm.onChange as ((e: unknown) => void) | undefined)?.(e); rest.onChange?.(e) }}>
-          {choices.map((c) => <option key={c.value} value={c.value}>{c.label ?? c.value}</option>)}
+          {choices.map((c) => <option key={c.value} value={c.value}>{c.label ?? called(c.value)}</option>)}
         </Select>
       )}
     </Field>

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { CornerLeftUp, Folder, FolderCheck } from 'lucide-react'
 import { useState } from 'react'
 import { useFolders, useKinds } from '../api/hooks'
@@ -19,28 +21,28 @@ export function FolderPicker({ host, name, id, value, optional, onPick }: Picker
     <div>
       <div className="flex gap-2">
         <Input id={id} name={name} required={!optional} className="font-mono" value={value} onChange={(e) => onPick(e.target.value)} />
-        <Button aria-expanded={open} disabled={!host} onClick={() => setOpen(!open)}>Look for it</Button>
+        <Button aria-expanded={open} disabled={!host} onClick={() => setOpen(!open)}><Trans>Look for it</Trans></Button>
       </div>
       {open && (
         <div className="mt-2 border border-line rounded">
           <p className="flex items-center gap-2 px-3 h-8 border-b border-line font-mono">
-            <Button small disabled={!at} aria-label="One folder up" onClick={() => setAt(up)}><CornerLeftUp size={12} aria-hidden /></Button>
+            <Button small disabled={!at} aria-label={t`One folder up`} onClick={() => setAt(up)}><CornerLeftUp size={12} aria-hidden /></Button>
             <span className="truncate">{host}:/{at}</span>
           </p>
           {folders.isPending && <Loading />}
           <div className="px-3"><Trouble error={folders.error} /></div>
           {folders.data && (
-            <ul className="max-h-56 overflow-auto py-1" aria-label={`Folders in ${at || host}`}>
-              {folders.data.folders.length === 0 && <li className="px-3 text-soft">No folders are in here.</li>}
+            <ul className="max-h-56 overflow-auto py-1" aria-label={t`Folders in ${at || host}`}>
+              {folders.data.folders.length === 0 && <li className="px-3 text-soft"><Trans>No folders are in here.</Trans></li>}
               {folders.data.folders.map((f) => (
                 <li key={f.name} className="flex items-center gap-2 px-3 h-7 hover:bg-leaf-wash/60">
                   {f.kind ? <FolderCheck size={14} className="text-leaf shrink-0" aria-hidden /> : <Folder size={14} className="text-faint shrink-0" aria-hidden />}
                   <button type="button" className="font-mono truncate text-left flex-1 hover:underline" onClick={() => setAt(inside(f.name))}>{f.name}</button>
                   {f.kind && <span className="text-soft">{kinds.find((k) => k.name === f.kind)?.title ?? f.kind}</span>}
-                  <Button small onClick={() => { onPick(inside(f.name)); setOpen(false) }}>Take it</Button>
+                  <Button small onClick={() => { onPick(inside(f.name)); setOpen(false) }}><Trans>Take it</Trans></Button>
                 </li>
               ))}
-              {folders.data.more && <li className="px-3 text-soft">There are more; type the rest of the path.</li>}
+              {folders.data.more && <li className="px-3 text-soft"><Trans>There are more; type the rest of the path.</Trans></li>}
             </ul>
           )}
         </div>

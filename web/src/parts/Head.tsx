@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import { useEffect, type ReactNode } from 'react'
 import { Link } from 'react-router'
 
@@ -5,7 +6,7 @@ export type Crumb = { to: string; label: string }
 
 type HeadProps = {
   title: ReactNode
-  name?: string // the title as plain text, where it is more than that
+  plain?: string // the title as text, where it is more than that
   crumbs?: Crumb[]
   beside?: ReactNode
   facts?: ReactNode
@@ -13,11 +14,11 @@ type HeadProps = {
 }
 
 /** The head of a page: where it is, what it is, what is said of it, what one does next. It names the window too. */
-export function Head({ title, name, crumbs, beside, facts, children }: HeadProps) {
-  const plain = name ?? (typeof title === 'string' ? title : '')
+export function Head({ title, plain, crumbs, beside, facts, children }: HeadProps) {
+  const words = plain ?? (typeof title === 'string' ? title : '')
   useEffect(() => {
-    document.title = plain ? `${plain} · Nest Seed` : 'Nest Seed'
-  }, [plain])
+    document.title = words ? `${words} · Nest Seed` : 'Nest Seed'
+  }, [words])
   return (
     <header className="mb-4">
       {crumbs && crumbs.length > 0 && <Crumbs crumbs={crumbs} />}
@@ -33,7 +34,7 @@ export function Head({ title, name, crumbs, beside, facts, children }: HeadProps
 
 function Crumbs({ crumbs }: { crumbs: Crumb[] }) {
   return (
-    <nav aria-label="Where this is" className="text-soft mb-0.5">
+    <nav aria-label={t`Where this is`} className="text-soft mb-0.5">
       <ol className="flex flex-wrap">
         {crumbs.map((c) => (
           <li key={c.to}>

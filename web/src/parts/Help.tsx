@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { CircleHelp } from 'lucide-react'
 import { Popover } from 'radix-ui'
 import { help } from '../lib/help'
@@ -8,11 +10,11 @@ export function Help({ schema, field, label }: { schema?: string; field: string;
   if (!says) return null
   return (
     <Popover.Root>
-      <Popover.Trigger aria-label={`What is ${label}?`} className="text-faint hover:text-ink rounded-full"><CircleHelp size={14} aria-hidden /></Popover.Trigger>
+      <Popover.Trigger aria-label={t`What is ${label}?`} className="text-faint hover:text-ink rounded-full"><CircleHelp size={14} aria-hidden /></Popover.Trigger>
       <Popover.Portal>
         <Popover.Content side="top" align="start" sideOffset={4} collisionPadding={12} aria-label={label} className="z-50 max-w-80 bg-sheet border border-line-strong rounded-md px-3 py-2">
           <p>{says.text}</p>
-          <p className="text-soft mt-1">The guide: “{says.section}”</p>
+          <p className="text-soft mt-1"><Trans>The guide: “{says.section}”</Trans></p>
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>

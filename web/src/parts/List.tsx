@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import { createColumnHelper, getCoreRowModel, useReactTable, type ColumnDef, type RowSelectionState } from '@tanstack/react-table'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { ArrowDown, Columns3 } from 'lucide-react'
@@ -57,6 +58,8 @@ export function List<T>(props: ListProps<T>) {
   }, [last, all.length, more])
   const before = seen[0]?.start ?? 0
   const after = virtual.getTotalSize() - (seen.at(-1)?.end ?? 0)
+  const end = columns.filter((c) => !hidden.includes(c.id)).at(-1)?.id // beside it is the button that chooses columns
+  const narrowEnd = columns.filter((c) => !hidden.includes(c.id) && !c.wide).at(-1)?.id
   const across = defs.length + (onChoose ? 1 : 0)
   return (
     <div className="relative">
@@ -67,7 +70,7 @@ export function List<T>(props: ListProps<T>) {
             <tr className="text-left text-faint shadow-[inset_0_-1px_0_var(--line)]">
               {onChoose && (
                 <td className="w-8 pl-4 h-8">
-                  <input type="checkbox" aria-label="Choose all that are shown" checked={all.length > 0 && table.getIsAllRowsSelected()}
+                  <input type="checkbox" aria-label={t`Choose all that are shown`} checked={all.length > 0 && table.getIsAllRowsSelected()}
                     className="accent-[var(--leaf)] align-middle" onChange={table.getToggleAllRowsSelectedHandler()} />
                 </td>
               )}
@@ -75,7 +78,7 @@ export function List<T>(props: ListProps<T>) {
                 const c = h.column.columnDef.meta as ListColumn<T>
                 return (
                   <th key={h.id} scope="col" aria-sort={c.sort && c.sort === sort ? 'ascending' : undefined}
-                    className={cx('h-8 px-2 first:pl-4 whitespace-nowrap', c.right && 'text-right', c.grow && 'w-full', c.wide && 'max-lg:hidden', 'last:pr-11')}>
+                    className={cx('h-8 px-2 first:pl-4 whitespace-nowrap', c.right && 'text-right', c.grow && 'w-full', c.wide && 'max-lg:hidden', c.id === end && 'lg:pr-13', c.id === narrowEnd && 'max-lg:pr-13')}>
                     {c.sort && onSort ? (
                       <button type="button" className="font-semibold hover:text-ink inline-flex items-center gap-1" onClick={() => onSort(c.sort!)}>
                         {c.head}{c.sort === sort && <ArrowDown size={12} aria-hidden />}
@@ -95,14 +98,14 @@ export function List<T>(props: ListProps<T>) {
                   className={cx('border-b border-line last:border-0', row.getIsSelected() ? 'bg-leaf-wash/60' : 'hover:bg-leaf-wash/50')}>
                   {onChoose && (
                     <td className="pl-4">
-                      <input type="checkbox" aria-label={`Choose ${label?.(row.original) ?? row.id}`} checked={row.getIsSelected()}
+                      <input type="checkbox" aria-label={t`Choose ${label?.(row.original) ?? row.id}`} checked={row.getIsSelected()}
                         className="accent-[var(--leaf)] align-middle" onChange={row.getToggleSelectedHandler()} />
                     </td>
                   )}
                   {row.getVisibleCells().map((cell) => {
                     const c = cell.column.columnDef.meta as ListColumn<T>
                     return (
-                      <td key={cell.id} className={cx('px-2 first:pl-4 last:pr-4 align-middle', c.right && 'text-right font-mono', c.wide && 'max-lg:hidden', c.grow ? 'max-w-0 truncate' : 'whitespace-nowrap')}>
+                      <td key={cell.id} className={cx('px-2 first:pl-4 align-middle', c.id === end && 'lg:pr-4', c.id === narrowEnd && 'max-lg:pr-4', c.right && 'text-right font-mono', c.wide && 'max-lg:hidden', c.grow ? 'max-w-0 truncate' : 'whitespace-nowrap')}>
                         {c.cell(row.original) /* and not as a part of its own: what is typed in it stays when the list is drawn again */}
                       </td>
                     )
@@ -134,7 +137,7 @@ function ChooseColumns<T>({ columns, hidden, onChange }: { columns: ListColumn<T
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger asChild>
-        <Button small aria-label="Choose columns" className="absolute right-2 top-[5px] z-10 shadow-[0_0_0_6px_var(--sheet)]"><Columns3 size={13} aria-hidden /></Button>
+        <Button small aria-label={t`Choose columns`} className="absolute right-2 top-[5px] z-10 shadow-[0_0_0_6px_var(--sheet)]"><Columns3 size={13} aria-hidden /></Button>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" className="z-50 bg-sheet border border-line-strong rounded-md py-1 min-w-40">

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import type { FormEvent } from 'react'
 import { useLogin } from '../api/hooks'
 import { Button } from './Button'
@@ -15,10 +17,10 @@ export function LoginForm({ name }: { name?: string }) {
   }
   return (
     <form onSubmit={submit} className="grid gap-4">
-      <TextField label="Name" name="name" required autoFocus={!name} autoComplete="username" defaultValue={name} />
-      <TextField label="Password" name="password" type="password" required autoFocus={!!name} autoComplete="current-password" />
+      <TextField label={t`Name`} name="name" required autoFocus={!name} autoComplete="username" defaultValue={name} />
+      <TextField label={t`Password`} name="password" type="password" required autoFocus={!!name} autoComplete="current-password" />
       <Trouble error={login.error} own />
-      <Button primary type="submit" disabled={login.isPending}>Log in</Button>
+      <Button primary type="submit" disabled={login.isPending}><Trans>Log in</Trans></Button>
     </form>
   )
 }

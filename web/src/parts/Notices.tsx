@@ -1,8 +1,10 @@
+import { t } from '@lingui/core/macro'
 import { X } from 'lucide-react'
 import { useEffect, useRef, useState } from 'react'
 import { Link, useLocation } from 'react-router'
 import type { Run } from '../api/client'
 import { useEndedRuns, useLiveRuns } from '../api/events'
+import { called } from '../lib/called'
 import { RunStatus } from './Status'
 
 const longMillis = 8_000
@@ -22,7 +24,7 @@ export function Notices() {
       if (told.current.has(r.id)) continue
       told.current.add(r.id)
       if (long(r) && document.hidden && 'Notification' in window && Notification.permission === 'granted') {
-        new Notification(`${r.title}: ${r.status}`, { tag: `run ${r.id}` })
+        new Notification(`${r.title}: ${called(r.status)}`, { tag: `run ${r.id}` })
       }
       if (r.status !== 'failed') setTimeout(() => setGone((g) => [...g, r.id]), shownMillis)
     }
@@ -33,7 +35,7 @@ export function Notices() {
         <div key={r.id} className="bg-sheet border border-line-strong rounded-md px-3 py-2 flex items-center gap-2">
           <RunStatus status={r.status} />
           <Link to={`/runs/${r.id}`} className="font-semibold min-w-0 truncate hover:underline">{r.title}</Link>
-          <button type="button" aria-label="Put away" className="ml-auto p-1 text-soft hover:text-ink" onClick={() => setGone((g) => [...g, r.id])}>
+          <button type="button" aria-label={t`Put away`} className="ml-auto p-1 text-soft hover:text-ink" onClick={() => setGone((g) => [...g, r.id])}>
             <X size={14} aria-hidden />
           </button>
         </div>

@@ -1,7 +1,7 @@
 import type { ReactNode } from 'react'
 import { cx } from './cx'
 
-export type Column<T> = { head: string; cell: (row: T) => ReactNode; right?: boolean; grow?: boolean }
+export type Column<T> = { head: string; cell: (row: T) => ReactNode; right?: boolean; grow?: boolean; wide?: boolean } // wide folds away where there is little room
 
 const cellLook = 'h-[28px] px-2 first:pl-4 last:pr-4'
 
@@ -19,7 +19,7 @@ export function Rows<T>({ rows, columns, by, caption }: {
         <thead>
           <tr className="text-left text-faint border-b border-line">
             {columns.map((c, i) => {
-              const look = cx(cellLook, c.right && 'text-right', c.grow && 'w-full')
+              const look = cx(cellLook, c.right && 'text-right', c.grow && 'w-full', c.wide && 'max-lg:hidden')
               return c.head ? <th key={i} scope="col" className={look}>{c.head}</th> : <td key={i} className={look} />
             })}
           </tr>
@@ -28,7 +28,7 @@ export function Rows<T>({ rows, columns, by, caption }: {
           {rows.map((r) => (
             <tr key={by(r)} className="border-b border-line last:border-0 hover:bg-leaf-wash/50">
               {columns.map((c, i) => (
-                <td key={i} className={cx(cellLook, 'align-middle', c.right && 'text-right font-mono', !c.grow && 'whitespace-nowrap')}>
+                <td key={i} className={cx(cellLook, 'align-middle', c.right && 'text-right font-mono', !c.grow && 'whitespace-nowrap', c.wide && 'max-lg:hidden')}>
                   {c.cell(r)}
                 </td>
               ))}

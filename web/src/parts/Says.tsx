@@ -1,3 +1,4 @@
+import { Trans } from '@lingui/react/macro'
 import { useEffect, useRef, type ReactNode } from 'react'
 import { Problem } from '../api/client'
 
@@ -10,7 +11,7 @@ export function Trouble({ error, own }: { error: Error | null | undefined; own?:
   return <p ref={at} role="alert" className="text-clay bg-clay-wash rounded px-3 py-2 my-2 break-words">{error.message}</p>
 }
 
-export const Loading = () => <p className="text-faint px-4 py-2" role="status">reading…</p>
+export const Loading = () => <p className="text-faint px-4 py-2" role="status"><Trans>reading…</Trans></p>
 
 /** What a list says when there is nothing in it: what to do. */
 export function Empty({ children }: { children: ReactNode }) {

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { Component, lazy, Suspense, useCallback, useState, type ReactNode } from 'react'
 import { NavLink, Outlet, useLocation } from 'react-router'
 import { useLogout, useMe, useToday } from '../api/hooks'
@@ -14,7 +16,7 @@ import { WorkStrip } from './WorkStrip'
 // Read when it is opened first.
 const Palette = lazy(async () => ({ default: (await import('./Palette')).Palette }))
 
-function Item({ to, children, n }: { to: string; children: string; n?: number }) {
+function Item({ to, children, n }: { to: string; children: ReactNode; n?: number }) {
   return (
     <NavLink to={to} end={to === '/'} className={({ isActive }) => cx('flex justify-between items-center h-[31px] pl-4 pr-4 border-l-[3px]',
       isActive ? 'border-leaf bg-leaf-wash font-bold text-ink' : 'border-transparent text-soft hover:text-ink')}>
@@ -30,7 +32,7 @@ class Guard extends Component<{ children: ReactNode }, { error: Error | null }> 
   static getDerivedStateFromError = (error: Error) => ({ error })
   render() {
     if (!this.state.error) return this.props.children
-    return <><Trouble error={this.state.error} /><p>This page could not be drawn. Reload it; if that does not help, the log of the service may say more.</p></>
+    return <><Trouble error={this.state.error} /><p><Trans>This page could not be drawn. Reload it; if that does not help, the log of the service may say more.</Trans></p></>
   }
 }
 
@@ -38,27 +40,27 @@ function Navigation() {
   const today = useToday().data
   const me = useMe().data
   const logout = useLogout()
-  const due = today && today.groups.length + today.tasks.filter((t) => t.due && Date.parse(t.due) < Date.now()).length
+  const due = today && today.groups.length + today.tasks.filter((task) => task.due && Date.parse(task.due) < Date.now()).length
   return (
-    <nav aria-label="Main" className="border-r border-line flex flex-col sticky top-0 h-[calc(100vh-34px)] overflow-y-auto print:hidden">
+    <nav aria-label={t`Main`} className="border-r border-line flex flex-col sticky top-0 h-[calc(100vh-34px)] overflow-y-auto print:hidden">
       <div className="flex items-center gap-2.5 px-4 h-14 shrink-0 font-bold text-[1.1rem]"><Mark />Nest Seed</div>
-      <Item to="/" n={due}>Today</Item>
-      <Item to="/sources" n={today?.sources}>Sources</Item>
-      <Item to="/starters" n={today?.starters}>Starters</Item>
-      <Item to="/clients" n={today?.clients}>Clients</Item>
-      <Item to="/sites" n={today?.sites}>Sites</Item>
-      <Item to="/runs">Runs</Item>
+      <Item to="/" n={due}><Trans>Today</Trans></Item>
+      <Item to="/sources" n={today?.sources}><Trans>Sources</Trans></Item>
+      <Item to="/starters" n={today?.starters}><Trans>Starters</Trans></Item>
+      <Item to="/clients" n={today?.clients}><Trans>Clients</Trans></Item>
+      <Item to="/sites" n={today?.sites}><Trans>Sites</Trans></Item>
+      <Item to="/runs"><Trans>Runs</Trans></Item>
       <div className="mt-auto" />
-      <Item to="/hosts" n={today?.hosts}>Hosts</Item>
-      <Item to="/kinds">Kinds</Item>
-      <Item to="/people">People</Item>
-      <Item to="/vault">Vault</Item>
-      <Item to="/settings">Settings</Item>
+      <Item to="/hosts" n={today?.hosts}><Trans>Hosts</Trans></Item>
+      <Item to="/kinds"><Trans>Kinds</Trans></Item>
+      <Item to="/people"><Trans>People</Trans></Item>
+      <Item to="/vault"><Trans>Vault</Trans></Item>
+      <Item to="/settings"><Trans>Settings</Trans></Item>
       <div className="flex items-center justify-between pl-[19px] pr-3 py-2 border-t border-line mt-2 text-soft">
-        <NavLink to="/people" title={`${me?.role}; password and tokens`} className="hover:text-ink truncate">{me?.name}</NavLink>
+        <NavLink to="/people" title={t`${me?.role ?? ''}; password and tokens`} className="hover:text-ink truncate">{me?.name}</NavLink>
         <span className="flex items-center gap-1">
           <Theme />
-          <button type="button" className="hover:text-ink underline underline-offset-2" onClick={() => logout.mutate()}>Log out</button>
+          <button type="button" className="hover:text-ink underline underline-offset-2" onClick={() => logout.mutate()}><Trans>Log out</Trans></button>
         </span>
       </div>
     </nav>
@@ -72,7 +74,7 @@ export function Shell() {
   useProgressInTitle()
   return (
     <div className="min-h-screen grid grid-cols-[152px_minmax(0,1fr)] lg:grid-cols-[184px_minmax(0,1fr)] grid-rows-[1fr_auto] print:block">
-      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:p-2 focus:bg-sheet">Skip to the page</a>
+      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:p-2 focus:bg-sheet"><Trans>Skip to the page</Trans></a>
       <Navigation />
       <div className="min-w-0">
         <Standing />

@@ -1,10 +1,12 @@
-import { useEffect, useRef, useState } from 'react'
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
+import { useEffect, useRef, useState, type ReactNode } from 'react'
 import { useNavigate } from 'react-router'
 import { Window } from './Dialog'
 
 const places: Record<string, [string, string]> = {
-  t: ['/', 'Today'], o: ['/sources', 'Sources'], a: ['/starters', 'Starters'], c: ['/clients', 'Clients'], s: ['/sites', 'Sites'], r: ['/runs', 'Runs'],
-  h: ['/hosts', 'Hosts'], k: ['/kinds', 'Kinds'], p: ['/people', 'People'], v: ['/vault', 'Vault'],
+  t: ['/', t`Today`], o: ['/sources', t`Sources`], a: ['/starters', t`Starters`], c: ['/clients', t`Clients`], s: ['/sites', t`Sites`], r: ['/runs', t`Runs`],
+  h: ['/hosts', t`Hosts`], k: ['/kinds', t`Kinds`], p: ['/people', t`People`], v: ['/vault', t`Vault`],
 }
 
 const inText = (e: KeyboardEvent) => e.target instanceof HTMLElement && (e.target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(e.target.tagName))
@@ -41,19 +43,19 @@ export function Shortcuts({ onPalette }: { onPalette: () => void }) {
     return () => window.removeEventListener('keydown', press)
   }, [go, onPalette])
   return (
-    <Window open={sheet} onOpenChange={setSheet} title="Keys" about="They work wherever no text is being typed.">
+    <Window open={sheet} onOpenChange={setSheet} title={t`Keys`} about={t`They work wherever no text is being typed.`}>
       <dl className="grid grid-cols-[7rem_1fr] gap-y-1">
-        <Key keys="Ctrl K">go to anything, or begin something</Key>
-        <Key keys="/">find in this list</Key>
-        <Key keys="n">make a site</Key>
+        <Key keys="Ctrl K"><Trans>go to anything, or begin something</Trans></Key>
+        <Key keys="/"><Trans>find in this list</Trans></Key>
+        <Key keys="n"><Trans>make a site</Trans></Key>
         {Object.entries(places).map(([key, [, label]]) => <Key key={key} keys={`g ${key}`}>{label}</Key>)}
-        <Key keys="?">this sheet</Key>
-        <Key keys="Esc">close what is open; what was typed is kept</Key>
+        <Key keys="?"><Trans>this sheet</Trans></Key>
+        <Key keys="Esc"><Trans>close what is open; what was typed is kept</Trans></Key>
       </dl>
     </Window>
   )
 }
 
-const Key = ({ keys, children }: { keys: string; children: string }) => (
+const Key = ({ keys, children }: { keys: string; children: ReactNode }) => (
   <><dt className="font-mono">{keys}</dt><dd>{children}</dd></>
 )

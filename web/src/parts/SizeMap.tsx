@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import { hierarchy, treemap, treemapSquarify, type HierarchyRectangularNode } from 'd3-hierarchy'
 import { useLayoutEffect, useRef, useState, type KeyboardEvent } from 'react'
 import type { Schemas } from '../api/client'
@@ -31,7 +32,7 @@ export function SizeMap({ root, onOpen }: { root: Node; onOpen: (path: string, f
     box.current?.querySelectorAll<HTMLElement>('[data-box]')[next]?.focus()
   }
   return (
-    <div ref={box} className="relative" style={{ height: room.height }} role="group" aria-label="Size map" onKeyDown={move}>
+    <div ref={box} className="relative" style={{ height: room.height }} role="group" aria-label={t`Size map`} onKeyDown={move}>
       {laid.map((n, i) => {
         const w = n.x1 - n.x0
         const h = n.y1 - n.y0

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useConnection } from '../api/connection'
 import { useMe } from '../api/hooks'
 import { Window } from './Dialog'
@@ -11,11 +13,11 @@ export function Standing() {
     <>
       {away && (
         <p role="alert" className="sticky top-0 z-30 bg-amber-wash text-amber font-semibold px-6 py-2">
-          The service does not answer. What is shown may be old; it is asked again until it does, and nothing you typed is lost.
+          <Trans>The service does not answer. What is shown may be old; it is asked again until it does, and nothing you typed is lost.</Trans>
         </p>
       )}
-      <Window open={expired && !away} onOpenChange={() => {}} title="Log in again"
-        about="Your session has ended. The page below is as you left it; do again what you were about to do.">
+      <Window open={expired && !away} onOpenChange={() => {}} title={t`Log in again`}
+        about={t`Your session has ended. The page below is as you left it; do again what you were about to do.`}>
         <LoginForm name={me.data?.name} />
       </Window>
     </>

@@ -1,5 +1,7 @@
+import { Trans } from '@lingui/react/macro'
 import { AlertTriangle, Ban, Check, CircleDashed, Info, LoaderCircle, X, type LucideIcon } from 'lucide-react'
 import type { ReactNode } from 'react'
+import { called } from '../lib/called'
 import { cx } from './cx'
 
 export type Tone = 'good' | 'wrong' | 'look' | 'plain'
@@ -22,20 +24,20 @@ export function Status({ tone, icon: Icon, children }: { tone: Tone; icon: Lucid
 
 export function RunStatus({ status }: { status: string }) {
   switch (status) {
-    case 'done': return <Status tone="good" icon={Check}>done</Status>
-    case 'failed': return <Status tone="wrong" icon={X}>failed</Status>
-    case 'cancelled': return <Status tone="look" icon={Ban}>cancelled</Status>
-    case 'cleanup-failed': return <Status tone="wrong" icon={AlertTriangle}>cleanup failed</Status>
-    case 'working': return <Status tone="plain" icon={LoaderCircle}>working</Status>
+    case 'done': return <Status tone="good" icon={Check}><Trans>done</Trans></Status>
+    case 'failed': return <Status tone="wrong" icon={X}><Trans>failed</Trans></Status>
+    case 'cancelled': return <Status tone="look" icon={Ban}><Trans>cancelled</Trans></Status>
+    case 'cleanup-failed': return <Status tone="wrong" icon={AlertTriangle}><Trans>cleanup failed</Trans></Status>
+    case 'working': return <Status tone="plain" icon={LoaderCircle}><Trans>working</Trans></Status>
   }
-  return <Status tone="plain" icon={CircleDashed}>waiting</Status>
+  return <Status tone="plain" icon={CircleDashed}><Trans>waiting</Trans></Status>
 }
 
 export function Result({ result }: { result: string }) {
   switch (result) {
-    case 'pass': return <Status tone="good" icon={Check}>pass</Status>
-    case 'fail': case 'fault': return <Status tone="wrong" icon={X}>{result}</Status>
-    case 'warn': case 'warning': return <Status tone="look" icon={AlertTriangle}>{result}</Status>
+    case 'pass': return <Status tone="good" icon={Check}>{called(result)}</Status>
+    case 'fail': case 'fault': return <Status tone="wrong" icon={X}>{called(result)}</Status>
+    case 'warn': case 'warning': return <Status tone="look" icon={AlertTriangle}>{called(result)}</Status>
   }
-  return <Status tone="plain" icon={Info}>{result}</Status>
+  return <Status tone="plain" icon={Info}>{called(result)}</Status>
 }

@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import { Moon, Sun } from 'lucide-react'
 import { useState } from 'react'
 
@@ -14,7 +15,7 @@ export function Theme() {
   }
   const Icon = dark ? Sun : Moon
   return (
-    <button type="button" onClick={flip} aria-label={dark ? 'Use the light theme' : 'Use the dark theme'} className="p-1 text-soft hover:text-ink">
+    <button type="button" onClick={flip} aria-label={dark ? t`Use the light theme` : t`Use the dark theme`} className="p-1 text-soft hover:text-ink">
       <Icon size={15} aria-hidden />
     </button>
   )

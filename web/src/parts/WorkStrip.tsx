@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { Link } from 'react-router'
 import type { Run } from '../api/client'
 import { useLiveRuns } from '../api/events'
@@ -19,10 +21,10 @@ export function WorkStrip({ onPalette }: { onPalette: () => void }) {
   const live = useLiveRuns()
   const { away } = useConnection()
   return (
-    <footer aria-label="Work" aria-live="off"
+    <footer aria-label={t`Work`} aria-live="off"
       className="col-span-2 sticky bottom-0 z-20 bg-strip text-on-strip h-[34px] px-4 flex items-center gap-6 overflow-hidden print:hidden">
-      {away && <span>the service does not answer</span>}
-      {!away && live.length === 0 && <span className="opacity-80">nothing is running</span>}
+      {away && <span><Trans>the service does not answer</Trans></span>}
+      {!away && live.length === 0 && <span className="opacity-80"><Trans>nothing is running</Trans></span>}
       {!away && live.slice(0, 3).map((r) => (
         <Link key={r.id} to={`/runs/${r.id}`} className="flex items-center gap-3 min-w-0 hover:underline">
           <span className="font-bold whitespace-nowrap">{r.title}</span>
@@ -30,8 +32,8 @@ export function WorkStrip({ onPalette }: { onPalette: () => void }) {
           <span className="truncate">{progressSentence(r)}</span>
         </Link>
       ))}
-      {live.length > 3 && <Link to="/runs?status=working" className="underline">and {live.length - 3} more</Link>}
-      <button type="button" onClick={onPalette} className="ml-auto font-mono opacity-80 hover:opacity-100 whitespace-nowrap">Ctrl K</button>
+      {live.length > 3 && <Link to="/runs?status=working" className="underline"><Trans>and {live.length - 3} more</Trans></Link>}
+      <button type="button" onClick={onPalette} className="ml-auto font-mono opacity-80 hover:opacity-100 whitespace-nowrap"><Trans>Ctrl K</Trans></button>
     </footer>
   )
 }

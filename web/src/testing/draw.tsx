@@ -1,4 +1,6 @@
 // What tests of parts draw them in: a cache of their own, and an address.
+import { i18n } from '@lingui/core'
+import { I18nProvider } from '@lingui/react'
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query'
 import { cleanup, render } from '@testing-library/react'
 import type { ReactNode } from 'react'
@@ -13,7 +15,11 @@ afterEach(() => {
 
 export function draw(part: ReactNode, at = '/') {
   const queries = new QueryClient({ defaultOptions: { queries: { retry: false } } })
-  return render(<QueryClientProvider client={queries}><MemoryRouter initialEntries={[at]}>{part}</MemoryRouter></QueryClientProvider>)
+  return render(
+    <I18nProvider i18n={i18n}>
+      <QueryClientProvider client={queries}><MemoryRouter initialEntries={[at]}>{part}</MemoryRouter></QueryClientProvider>
+    </I18nProvider>,
+  )
 }
 
 /** Nothing has a size where nothing is drawn: from here on, lists are as high as ten rows. */

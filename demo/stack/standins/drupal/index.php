@@ -15,9 +15,13 @@ function page(string $title, string $body, int $status = 200) {
   header('X-Generator: Drupal 10 (stand-in)');
   $base = base_path();
   $name = h($site['name']);
+  $menu = '';
+  foreach (query("SELECT title, link__uri FROM {menu_link_content_data} WHERE menu_name = 'main' AND enabled = 1 ORDER BY weight")->fetchAll(PDO::FETCH_ASSOC) as $l) {
+    $menu .= "<li><a href=\"$base" . h(substr($l['link__uri'], strlen('entity:'))) . '">' . h($l['title']) . '</a></li>';
+  }
   $title = $title === '' ? $name : h($title) . " | $name";
   echo "<!doctype html><html lang=\"en\"><head><meta charset=\"utf-8\"><title>$title</title><link rel=\"stylesheet\" href=\"{$base}core/misc/drupal.css\">"
-    . "</head><body><header><a href=\"$base\"><h1>$name</h1></a><p>" . h($site['slogan'] ?? '') . "</p></header><main>$body</main>"
+    . "</head><body><header><a href=\"$base\"><h1>$name</h1></a><p>" . h($site['slogan'] ?? '') . "</p><nav><ul>$menu</ul></nav></header><main>$body</main>"
     . "<footer><a href=\"{$base}user/login\">Log in</a> · " . h($site['mail']) . '</footer></body></html>';
   exit;
 }

@@ -33,8 +33,13 @@ func init() {
 		Open: open})
 }
 
-// transfers is how many files are moved at a time: most of each is waiting for answers.
-const transfers = 256
+// How many files are moved at a time: most of each is waiting for answers, the more the farther the host is. Where nothing is waited for,
+// more than a few only get into each other's way.
+const (
+	leastTransfers = 64
+	mostTransfers  = 256
+	perTransfer    = 80 * time.Microsecond // of the way there and back there is one more
+)
 
 // transport is one line to a host, which is opened anew when it breaks.
 type transport struct {
@@ -43,10 +48,11 @@ type transport struct {
 	mu      sync.Mutex
 	line    *line
 	closed  bool
-	fresh   fs.FileMode // the mode of files as the other side makes them; 0 until one was made
-	uid     int         // of the account; -1 where it is not known
-	noShell bool        // commands are not allowed
-	asked   bool        // whether they are has been found out
+	fresh   fs.FileMode   // the mode of files as the other side makes them; 0 until one was made
+	uid     int           // of the account; -1 where it is not known
+	noShell bool          // commands are not allowed
+	there   time.Duration // how long the way there and back took, when the host was opened
+	asked   bool          // whether they are has been found out
 }
 
 // line is a connection with a session for files on it.
@@ -107,11 +113,13 @@ func open(ctx context.Context, u *url.URL, a hostfs.Access) (hostfs.FS, error) {
 				t.uid = int(st.UID)
 			}
 		}
+		asked := time.Now()
 		folder := u.Path
 		if below, inHome := strings.CutPrefix(folder+"/", "/~/"); inHome {
 			folder = path.Join(home, below)
 		}
 		info, err := c.Stat(folder)
+		t.there = time.Since(asked)
 		if err != nil {
 			return fmt.Errorf("folder %s of the host: %w", folder, err)
 		}
@@ -260,7 +268,9 @@ func (t *transport) Close() error {
 	return nil
 }
 
-func (t *transport) Transfers() int { return transfers }
+func (t *transport) Transfers() int {
+	return min(max(int(t.there/perTransfer), leastTransfers), mostTransfers)
+}
 
 // Real returns where a folder is. What is not there is an error with every server, also where the protocol would answer.
 func (t *transport) Real(ctx context.Context, dir string) (real string, err error) {

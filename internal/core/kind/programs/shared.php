@@ -52,9 +52,9 @@ $nestseed_script = ( function () {
 		}
 		return $now;
 	}
-	// A program of the site's own. One that opens shared code by its links is not to be remembered by these names.
+	// A program of the site's own. What it opens by links is remembered by where it lies, and looked up each time.
 	if ( $site && false !== strpos( (string) @file_get_contents( $site . '/.user.ini' ), __FILE__ ) ) {
-		@ini_set( 'opcache.enable', '0' );
+		@ini_set( 'opcache.revalidate_path', '1' );
 		return null;
 	}
 	// Where the site has just left shared code, what PHP remembers under this name is forgotten.

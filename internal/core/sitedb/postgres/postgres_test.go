@@ -48,6 +48,12 @@ var schema = []string{
 	`CREATE EXTENSION citext`,
 	`CREATE EXTENSION pg_trgm`,
 	`CREATE TYPE mood AS ENUM ('calm', 'it''s "loud"')`,
+	`CREATE TYPE place AS (street text COLLATE "C", number integer, how mood)`,
+	`CREATE TYPE hours AS RANGE (SUBTYPE = time)`,
+	`CREATE TYPE opening AS (days text[], at hours)`,
+	`CREATE TABLE rooms (id integer PRIMARY KEY, lies place, others place[], open hours, week opening)`,
+	`INSERT INTO rooms VALUES (1, ROW('High "Street", \ 1', 4, 'calm'), ARRAY[ROW('a,b', NULL, NULL)::place], '[09:00,17:30)', ROW('{mo,tu}', '[10:00,11:00]')),
+		(2, NULL, '{}', 'empty', NULL)`,
 	`CREATE DOMAIN email AS text NOT NULL DEFAULT 'x@y' CHECK (VALUE ~ '^[^@]+@[^@]+$')`,
 	`CREATE SEQUENCE ticket START WITH 40 INCREMENT BY 2`,
 	`CREATE TABLE typed (id integer PRIMARY KEY DEFAULT nextval('ticket'), how mood DEFAULT 'calm', moods mood[], to_whom email, name citext UNIQUE)`,
@@ -169,7 +175,7 @@ func passiveOf(t *testing.T, snap sitedb.Snapshot) []string {
 	t.Helper()
 	programs, _, err := snap.Programs(t.Context(), nil)
 	require.NoError(t, err)
-	require.Len(t, programs, 11)
+	require.Len(t, programs, 14)
 	return textsOf(slices.DeleteFunc(programs, func(g *sqltext.Program) bool { return !g.Passive() }))
 }
 
@@ -214,11 +220,11 @@ func TestDumpsOfTheServersOwnProgramAreUnderstood(t *testing.T) {
 		require.Contains(t, strings.Join(d.Notes(), "; "), "view counted")
 		found, err := d.Tables(ctx)
 		require.NoError(t, err)
-		require.Len(t, found, 3)
+		require.Len(t, found, 4)
 		taken, _, err := d.Programs(ctx, nil)
 		require.NoError(t, err)
 		require.Equal(t, passiveOf(t, snap), textsOf(taken), form)
-		for i, name := range []string{"every", "other", "typed"} {
+		for i, name := range []string{"every", "other", "rooms", "typed"} {
 			at := slices.IndexFunc(tables, func(t sitedb.Table) bool { return t.Name == name })
 			require.Equal(t, tables[at].Columns, found[i].Columns, form)
 			require.Equal(t, tables[at].PrimaryKey, found[i].PrimaryKey)

@@ -30,9 +30,15 @@ var programSorts = []struct {
 	{"type", true, `SELECT t.typname, pg_get_userbyid(t.typowner), 'CREATE TYPE ' || quote_ident(t.typname) || CASE t.typtype
 			WHEN 'e' THEN ' AS ENUM (' || (SELECT string_agg(quote_literal(enumlabel), ', ' ORDER BY enumsortorder) FROM pg_enum
 				WHERE enumtypid = t.oid) || ')'
-			ELSE ' AS OBJECT' END
+			WHEN 'c' THEN ' AS (' || (SELECT string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod) || COALESCE((
+				SELECT ' COLLATE ' || quote_ident(collname) FROM pg_collation l JOIN pg_type y ON y.oid = atttypid
+				WHERE l.oid = attcollation AND l.oid <> y.typcollation), ''), ', ' ORDER BY attnum)
+				FROM pg_attribute WHERE attrelid = t.typrelid AND attnum > 0 AND NOT attisdropped) || ')'
+			ELSE (SELECT ' AS RANGE (SUBTYPE = ' || format_type(rngsubtype, NULL) || CASE WHEN rngcanonical <> 0 OR rngsubdiff <> 0
+				OR NOT (SELECT opcdefault FROM pg_opclass WHERE oid = rngsubopc) THEN ', ...' ELSE '' END || ')' FROM pg_range
+				WHERE rngtypid = t.oid) END
 		FROM pg_type t LEFT JOIN pg_class c ON c.oid = t.typrelid WHERE ` + here("t.typnamespace", "t.oid") + `
-		AND (t.typtype IN ('e', 'r') OR t.typtype = 'c' AND c.relkind = 'c') ORDER BY 1`},
+		AND (t.typtype IN ('e', 'r') OR t.typtype = 'c' AND c.relkind = 'c') ORDER BY t.oid`},
 	{"domain", true, `SELECT t.typname, pg_get_userbyid(t.typowner), 'CREATE DOMAIN ' || quote_ident(t.typname) || ' AS ' ||
 			format_type(t.typbasetype, t.typtypmod) || CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END ||
 			COALESCE(' DEFAULT ' || t.typdefault, '') || COALESCE((SELECT string_agg(' CONSTRAINT ' || quote_ident(conname) || ' ' ||
@@ -45,7 +51,8 @@ var programSorts = []struct {
 		FROM pg_class s JOIN pg_sequence q ON q.seqrelid = s.oid WHERE ` + here("s.relnamespace", "s.oid") + ` AND s.relkind = 'S'
 		AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = s.oid AND deptype IN ('a', 'i')) ORDER BY 1`},
 	{"function", false, `SELECT proname, pg_get_userbyid(proowner), pg_get_functiondef(p.oid) FROM pg_proc p
-		WHERE ` + here("pronamespace", "p.oid") + ` AND prokind IN ('f', 'w') ORDER BY p.oid`},
+		WHERE ` + here("pronamespace", "p.oid") + ` AND prokind IN ('f', 'w')
+		AND NOT EXISTS (SELECT FROM pg_depend WHERE objid = p.oid AND deptype = 'i') ORDER BY p.oid`}, // those of types come with them
 	{"procedure", false, `SELECT proname, pg_get_userbyid(proowner), pg_get_functiondef(p.oid) FROM pg_proc p
 		WHERE ` + here("pronamespace", "p.oid") + ` AND prokind = 'p' ORDER BY p.oid`},
 	{"aggregate", false, `SELECT proname, pg_get_userbyid(proowner), 'CREATE AGGREGATE ' || quote_ident(proname) FROM pg_proc p

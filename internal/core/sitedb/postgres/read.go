@@ -105,7 +105,8 @@ const tablesQuery = `SELECT c.relname, c.relkind IN ('v', 'm'), c.reltuples::big
 	AND c.relkind IN ('r', 'p', 'v', 'm') AND NOT c.relispartition
 	ORDER BY c.relname COLLATE "C"`
 
-const columnsQuery = `SELECT c.relname, a.attname, CASE WHEN t.typtype = 'e' THEN 'enum'
+const columnsQuery = `SELECT c.relname, a.attname, CASE WHEN t.typtype = 'e' THEN 'enum' WHEN t.typtype = 'c' THEN 'composite'
+		WHEN t.typtype = 'r' AND t.typnamespace <> 'pg_catalog'::regnamespace THEN 'range'
 		WHEN t.typtype = 'd' THEN format_type(t.typbasetype, t.typtypmod)
 		WHEN t.typcategory = 'A' THEN 'array' ELSE format_type(a.atttypid, a.atttypmod) END, a.attgenerated <> '',
 	EXISTS (SELECT FROM pg_index i WHERE i.indrelid = c.oid AND i.indisprimary AND a.attnum = ANY (i.indkey)),

@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import { useState } from 'react'
 import { useAddClient } from '../../api/hooks'
 import type { Table } from '../../lib/table'
@@ -12,19 +13,23 @@ export function ImportClients() {
   const [table, setTable] = useState<Table | null>(null)
   const submit = async () => {
     const wrong: string[] = []
-    for (const { name = '', ...settings } of table!.rows) {
+    const left: Table['rows'] = []
+    for (const row of table!.rows) {
+      const { name = '', ...settings } = row
       try {
         await add.mutateAsync({ name, settings: Object.fromEntries(Object.entries(settings).filter(([, v]) => v !== '')) })
       } catch (e) {
         wrong.push(`${name}: ${(e as Error).message}`)
+        left.push(row)
       }
     }
-    if (wrong.length > 0) throw new Error(`${table!.rows.length - wrong.length} of ${table!.rows.length} were added. ${wrong.join(' ')}`)
+    setTable(left.length > 0 ? { ...table!, rows: left } : null) // the same again tries those that are left
+    if (wrong.length > 0) throw new Error(t`${table!.rows.length - wrong.length} of ${table!.rows.length} were added. ${wrong.join(' ')}`)
   }
   return (
-    <Ask button="From a table…" title="Add clients from a table" action={table ? `Add ${table.rows.length}` : 'Add them'} ready={table !== null} onSubmit={submit}
-      about="A column “name”, and one for each setting, like title, email, phone.">
-      <TableField label="Table" need="name" sample={sample} onTable={setTable} />
+    <Ask button={t`From a table…`} title={t`Add clients from a table`} action={table ? t`Add ${table.rows.length}` : t`Add them`} ready={table !== null} onSubmit={submit}
+      about={t`A column “name”, and one for each setting, like title, email, phone.`}>
+      <TableField label={t`Table`} need="name" sample={sample} onTable={setTable} given={table} />
     </Ask>
   )
 }

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useEffect, useMemo, useRef, useState, type KeyboardEvent } from 'react'
 import type { ClientRow, Schemas } from '../../api/client'
 import { useClients, useFields, useSetClient } from '../../api/hooks'
@@ -19,7 +21,7 @@ export function SettingsTable({ starter, find }: { starter: string; find: string
   const rows = useMemo(() => clients.data?.pages.flatMap((p) => p.clients) ?? [], [clients.data])
   const set = useSetClient()
   const columns: ListColumn<ClientRow>[] = [
-    { id: 'client', head: 'Client', fixed: true, cell: (c) => <To to={`/clients/${c.name}`}>{c.name}</To> },
+    { id: 'client', head: t`Client`, fixed: true, cell: (c) => <To to={`/clients/${c.name}`}>{c.name}</To> },
     ...(fields.data ?? []).map((f): ListColumn<ClientRow> => ({
       id: f.key, head: f.required && !f.default ? `${f.label} *` : f.label,
       cell: (c) => <Cell key={`${c.name} ${f.key}`} client={c.name} field={f} setting={c.values?.[f.key]}
@@ -29,11 +31,11 @@ export function SettingsTable({ starter, find }: { starter: string; find: string
   return (
     <Sheet>
       <div className="px-4"><Trouble error={set.error} /></div>
-      <Shown of={fields}>{(all) => all.length === 0 ? <Empty>The starter asks for nothing of its own.</Empty> : (
-        <Shown of={clients}>{() => rows.length === 0 ? <Empty>{find ? 'No client is like that.' : 'None yet.'}</Empty> : (
+      <Shown of={fields}>{(all) => all.length === 0 ? <Empty><Trans>The starter asks for nothing of its own.</Trans></Empty> : (
+        <Shown of={clients}>{() => rows.length === 0 ? <Empty>{find ? t`No client is like that.` : t`None yet.`}</Empty> : (
           <>
-            <p className="px-4 py-2 text-soft">A cell is changed by Enter or a click, and kept by Enter; Escape leaves it as it was. What has * has to be there before a site is made.</p>
-            <List name={`asked by ${starter}`} caption={`What ${starter} asks for, by client`} rows={rows} by={(c) => c.name} columns={columns}
+            <p className="px-4 py-2 text-soft"><Trans>A cell is changed by Enter or a click, and kept by Enter; Escape leaves it as it was. What has * has to be there before a site is made.</Trans></p>
+            <List name={`asked by ${starter}`} caption={t`What ${starter} asks for, by client`} rows={rows} by={(c) => c.name} columns={columns}
               more={clients.hasNextPage && !clients.isFetchingNextPage ? () => void clients.fetchNextPage() : undefined} />
           </>
         )}</Shown>
@@ -55,7 +57,7 @@ function Cell(props: CellProps) {
   if (inDialog(field)) return <ByDialog {...props} />
   if (editing) return <Edited {...props} onEnd={(focus) => { setStays(focus); setEditing(false) }} />
   return (
-    <button ref={button} type="button" aria-label={`${field.label} of ${client}: ${shown(field, setting)}`} onClick={() => setEditing(true)}
+    <button ref={button} type="button" aria-label={t`${field.label} of ${client}: ${shown(field, setting)}`} onClick={() => setEditing(true)}
       className="block w-max min-w-24 max-w-72 truncate text-left rounded px-1 -mx-1 hover:bg-sheet hover:outline hover:outline-line-strong">
       <Value field={field} setting={setting} />
     </button>
@@ -64,7 +66,7 @@ function Cell(props: CellProps) {
 
 /** What a cell says: its value, the one that it has otherwise, or that it is still missing. */
 const shown = (field: FieldOf, setting?: Schemas['Setting']) =>
-  setting?.secret ? 'in the vault' : setting?.value ? shownValue(setting.value) : field.default || (field.required ? 'missing' : '–')
+  setting?.secret ? t`in the vault` : setting?.value ? shownValue(setting.value) : field.default || (field.required ? t`missing` : '–')
 
 function Value({ field, setting }: { field: FieldOf; setting?: Schemas['Setting'] }) {
   const lacking = field.required && !field.default && !setting
@@ -75,7 +77,7 @@ function ByDialog({ client, field, setting, onSave }: CellProps) {
   return (
     <span className="flex items-center gap-2">
       <span className="truncate max-w-48"><Value field={field} setting={setting} /></span>
-      <Ask small button={setting ? 'Change' : 'Fill in'} of={`${field.label} of ${client}`} title={`${field.label} of ${client}`} action="Save" about={field.secret ? 'It goes into the vault.' : undefined}
+      <Ask small button={setting ? t`Change` : t`Fill in`} of={t`${field.label} of ${client}`} title={t`${field.label} of ${client}`} action={t`Save`} about={field.secret ? t`It goes into the vault.` : undefined}
         onSubmit={(f) => onSave(text(f, 'value'))}>
         <ValueField client={client} field={field} defaultValue={setting?.secret ? '' : setting?.value} />
       </Ask>
@@ -92,7 +94,7 @@ function Edited({ client, field, setting, onSave, onEnd }: CellProps & { onEnd: 
   const save = async (next: string, focus: boolean) => {
     if (over.current) return
     if (next === was) { over.current = true; return onEnd(focus) }
-    if (next && field.pattern && !new RegExp(`^(?:${field.pattern})$`, 'u').test(next)) return setFault(field.example ? `like ${field.example}` : 'it is not in the form that is asked for')
+    if (next && field.pattern && !new RegExp(`^(?:${field.pattern})$`, 'u').test(next)) return setFault(field.example ? t`like ${field.example}` : t`it is not in the form that is asked for`)
     over.current = true
     try {
       await onSave(next)
@@ -106,11 +108,11 @@ function Edited({ client, field, setting, onSave, onEnd }: CellProps & { onEnd: 
     if (e.key === 'Enter') { e.preventDefault(); void save(value.trim(), true) }
     if (e.key === 'Escape') { e.stopPropagation(); over.current = true; onEnd(true) }
   }
-  const label = `${field.label} of ${client}`
+  const label = t`${field.label} of ${client}`
   if (field.choices?.length) {
     return (
       <Select autoFocus aria-label={label} className="h-7! min-w-32" value={value} onKeyDown={key} onBlur={() => void save(value, false)} onChange={(e) => { setValue(e.target.value); void save(e.target.value, true) }}>
-        <option value="">{field.default || 'not set'}</option>{field.choices.map((c) => <option key={c}>{c}</option>)}
+        <option value="">{field.default || t`not set`}</option>{field.choices.map((c) => <option key={c}>{c}</option>)}
       </Select>
     )
   }

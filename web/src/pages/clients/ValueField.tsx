@@ -1,6 +1,8 @@
+import { t } from '@lingui/core/macro'
 import { useState } from 'react'
 import { addressOf, type Schemas } from '../../api/client'
 import { useAddClientFile } from '../../api/hooks'
+import { base64 } from '../../lib/base64'
 import { Field, FileBox, Input, Select, SelectField, Textarea, TextField } from '../../parts/Field'
 
 type FieldOf = Schemas['Field']
@@ -15,18 +17,8 @@ export function Picture({ client, value, alt }: { client: string; value: string;
   return <img src={addressOf('/clients/{name}/files/{sha256}', { path: { name: client, sha256 } })} alt={alt} loading="lazy" className="max-h-24 max-w-full border border-line rounded" />
 }
 
-const isFile = (field: FieldOf) => field.type === 'image' || field.type === 'file'
-const pictures = '.png,.jpg,.jpeg,.gif,.webp'
-
-/** The content of a file as the service takes it. */
-function base64(file: File): Promise<string> {
-  return new Promise((done, failed) => {
-    const reader = new FileReader()
-    reader.onload = () => done(String(reader.result).replace(/^data:[^,]*,/, ''))
-    reader.onerror = () => failed(reader.error ?? new Error(`${file.name} cannot be read`))
-    reader.readAsDataURL(file)
-  })
-}
+export const isFile = (field: Pick<FieldOf, 'type'>) => field.type === 'image' || field.type === 'file'
+export const pictures = '.png,.jpg,.jpeg,.gif,.webp'
 
 type FileInputProps = { id: string; by?: string; client: string; field: FieldOf; value: string; placeholder?: string; onValue: (value: string) => void }
 
@@ -43,14 +35,14 @@ function FileInput({ id, by, client, field, value, placeholder, onValue }: FileI
     if (given.width) setSeen(`data:${given.type};base64,${content}`)
     onValue(given.value)
   }
-  const note = add.isPending ? 'sending it' : add.error?.message ?? (value ? shownValue(value) : placeholder)
+  const note = add.isPending ? t`sending it` : add.error?.message ?? (value ? shownValue(value) : placeholder)
   return (
     <>
       <FileBox id={id} aria-describedby={by} accept={field.type === 'image' ? pictures : undefined} disabled={!client}
         onChange={(e) => void choose(e.target.files?.[0])} />
-      <p role="status" className={add.error ? 'text-clay mt-1' : 'text-soft mt-1 font-mono'}>{client ? note : 'choose the client first'}</p>
-      {!seen && field.type === 'image' && <Picture client={client} value={value} alt={`${field.label}, as it is`} />}
-      {seen && <img src={seen} alt={`${field.label}, as it was chosen`} className="mt-1 max-h-24 max-w-full border border-line rounded" />}
+      <p role="status" className={add.error ? 'text-clay mt-1' : 'text-soft mt-1 font-mono'}>{client ? note : t`choose the client first`}</p>
+      {!seen && field.type === 'image' && <Picture client={client} value={value} alt={t`${field.label}, as it is`} />}
+      {seen && <img src={seen} alt={t`${field.label}, as it was chosen`} className="mt-1 max-h-24 max-w-full border border-line rounded" />}
     </>
   )
 }
@@ -63,22 +55,22 @@ export function ValueInput({ id, by, client, field, value, placeholder, fault, o
   if (field.choices?.length) {
     return (
       <Select id={id} aria-describedby={by} value={value} onChange={(e) => onValue(e.target.value)}>
-        <option value="">{placeholder || 'not set'}</option>{field.choices.map((c) => <option key={c}>{c}</option>)}
+        <option value="">{placeholder || t`not set`}</option>{field.choices.map((c) => <option key={c}>{c}</option>)}
       </Select>
     )
   }
   if (field.type === 'long-text') {
-    return <Textarea id={id} aria-describedby={by} fault={fault} rows={3} value={value} placeholder={placeholder || 'not set'} onChange={(e) => onValue(e.target.value)} />
+    return <Textarea id={id} aria-describedby={by} fault={fault} rows={3} value={value} placeholder={placeholder || t`not set`} onChange={(e) => onValue(e.target.value)} />
   }
   const input = (
-    <Input id={id} aria-describedby={by} fault={fault} type={field.secret ? 'password' : 'text'} autoComplete="off" value={value} placeholder={placeholder || 'not set'}
+    <Input id={id} aria-describedby={by} fault={fault} type={field.secret ? 'password' : 'text'} autoComplete="off" value={value} placeholder={placeholder || t`not set`}
       onChange={(e) => onValue(e.target.value)} />
   )
   if (field.type !== 'colour') return input
   return (
     <div className="flex gap-2">
       {input}
-      <input type="color" aria-label={`${field.label}: choose a colour`} className="h-8 w-11 shrink-0 rounded border border-line-strong/60 bg-sheet"
+      <input type="color" aria-label={t`${field.label}: choose a colour`} className="h-8 w-11 shrink-0 rounded border border-line-strong/60 bg-sheet"
         value={/^#[0-9a-f]{6}$/i.test(value || placeholder || '') ? value || placeholder : '#808080'} onChange={(e) => onValue(e.target.value)} />
     </div>
   )
@@ -104,7 +96,7 @@ export function ValueField({ client, field, defaultValue }: { client: string; fi
     return <Field label={field.label} name="value">{(id, by, fault) => <Textarea id={id} name="value" rows={5} aria-describedby={by} fault={fault} defaultValue={defaultValue} />}</Field>
   }
   return (
-    <TextField label={field.label} name="value" required pattern={field.pattern || undefined} hint={field.example && `like ${field.example}`} defaultValue={defaultValue}
+    <TextField label={field.label} name="value" required pattern={field.pattern || undefined} hint={field.example && t`like ${field.example}`} defaultValue={defaultValue}
       type={field.secret ? 'password' : field.type === 'email' ? 'email' : 'text'} autoComplete="off" data-secret={field.secret || undefined} />
   )
 }

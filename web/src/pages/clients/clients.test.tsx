@@ -21,6 +21,10 @@ it('adds the clients of a table, and names those that it could not add', async (
   await user.click(screen.getByRole('button', { name: 'Add 2' }))
   expect((await screen.findByRole('alert')).textContent).toContain('1 of 2 were added. taken: There is a client "taken" already')
   expect(service.asked.filter((a) => a.what === 'POST /clients')[0]!.body).toEqual({ name: 'alder', settings: { title: 'Alder Valley' } })
+  await user.keyboard('{Escape}')
+  await user.click(screen.getByRole('button', { name: 'From a table…' }))
+  expect(await screen.findByText(/1 row from what was given before/)).toBeTruthy()
+  expect(screen.getByRole<HTMLButtonElement>('button', { name: 'Add 1' }).disabled).toBe(false)
 })
 
 it('says what is wrong with a table before anything is sent', async () => {
@@ -42,6 +46,7 @@ it('says which settings a starter asks for that a client lacks, and takes them',
   draw(<Routes><Route path="clients/:name" element={<ClientPage />} /></Routes>, '/clients/alder')
   expect(await screen.findByText('Measurement id')).toBeTruthy()
   expect(screen.queryByText('Founded')).toBeNull()
+  expect(screen.getAllByRole('row').slice(1).map((r) => r.querySelector('td')?.textContent)).toEqual(['licence', 'Site titletitle'])
   expect(screen.getByRole('button', { name: 'Reveal: licence of alder' })).toBeTruthy()
   const user = userEvent.setup()
   await user.click(screen.getByRole('button', { name: 'Fill in' }))

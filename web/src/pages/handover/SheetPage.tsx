@@ -1,3 +1,4 @@
+import { Trans } from '@lingui/react/macro'
 import { useParams } from 'react-router'
 import { useSheet } from '../../api/hooks'
 import { Button } from '../../parts/Button'
@@ -13,7 +14,7 @@ export function SheetPage() {
   if (!sheet.data) return <Trouble error={sheet.error} />
   return (
     <>
-      <div className="max-w-[46rem] mx-auto mb-4 flex items-center gap-3 print:hidden"><p className="flex-1">What <To to={`/sites/${name}`}>{name}</To> must know; it holds no secret.</p><Button primary onClick={() => print()}>Print</Button></div>
+      <div className="max-w-[46rem] mx-auto mb-4 flex items-center gap-3 print:hidden"><p className="flex-1"><Trans>What <To to={`/sites/${name}`}>{name}</To> must know; it holds no secret.</Trans></p><Button primary onClick={() => print()}><Trans>Print</Trans></Button></div>
       <ClientSheet sheet={sheet.data} />
     </>
   )

@@ -1,7 +1,10 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useNavigate, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useChangeHost, useHost, useInstalls, useRemoveHost, useSitePage, useSources, useTestHost } from '../../api/hooks'
-import { day, plural, size } from '../../lib/format'
+import { day, size } from '../../lib/format'
+import { said } from '../../lib/said'
 import { Button } from '../../parts/Button'
 import { Copy } from '../../parts/Copy'
 import { Ask, text } from '../../parts/Dialog'
@@ -25,16 +28,16 @@ export function HostPage() {
   const h = host.data
   return (
     <>
-      <Head title={h.name} crumbs={[{ to: '/hosts', label: 'Hosts' }]} facts={<>
+      <Head title={h.name} crumbs={[{ to: '/hosts', label: t`Hosts` }]} facts={<>
         <span className="font-mono break-all">{h.files}</span>
-        {h.runtimes?.map((r) => <span key={r.name} title={`as it told on ${day(r.asked_at)}, with ${r.parts.join(', ')}`}>{r.name} <b>{r.version}</b></span>)}
+        {h.runtimes?.map((r) => <span key={r.name} title={t`as it told on ${day(r.asked_at)}, with ${r.parts.join(', ')}`}>{r.name} <b>{r.version}</b></span>)}
       </>}>
         <RemoveHost name={h.name} />
         <ChangeHost host={h} />
-        <Button primary disabled={test.isPending} onClick={() => test.mutate(h.name)}>Test it</Button>
+        <Button primary disabled={test.isPending} onClick={() => test.mutate(h.name)}><Trans>Test it</Trans></Button>
       </Head>
       <Trouble error={test.error} />
-      {test.isPending && <p role="status" className="text-soft mb-3">It is being tried, step by step …</p>}
+      {test.isPending && <p role="status" className="text-soft mb-3"><Trans>It is being tried, step by step …</Trans></p>}
       <div className="grid gap-4 lg:grid-cols-2 items-start">
         <div className="grid gap-4 min-w-0">
           {test.data && <Shows steps={test.data.steps} />}
@@ -52,13 +55,13 @@ function Room({ host: { room, use } }: { host: Schemas['Host'] }) {
   const free = room?.free_bytes
   const more = free !== undefined && use && use.largest > 0 ? Math.floor(free / use.largest) : undefined
   return (
-    <Sheet title="Room" aside={room && <>looked at <When at={room.at} /></>}>
+    <Sheet title={t`Room`} aside={room && <><Trans>looked at <When at={room.at} /></Trans></>}>
       <div className="px-4 pb-3 grid gap-1.5">
-        {!room && <p className="text-soft">Nobody has looked yet: test the host.</p>}
-        {room?.trouble && <p className="text-clay break-words">It could not be reached: {room.trouble}</p>}
-        {room && !room.trouble && free === undefined && <p className="text-soft">The host does not tell how much is free.</p>}
-        {free !== undefined && <p><b className="text-[1.2rem] font-mono">{size(free)}</b> free</p>}
-        {use && use.sites > 0 && <p>{plural(use.sites, 'site')} of <b>{size(use.bytes)}</b>, the largest {size(use.largest)}.{more !== undefined && ` ${more === 0 ? 'Another like that does not fit.' : more > 999 ? 'A thousand more like that fit.' : `${plural(more, 'more like that fits', 'more like that fit')}.`}`}</p>}
+        {!room && <p className="text-soft"><Trans>Nobody has looked yet: test the host.</Trans></p>}
+        {room?.trouble && <p className="text-clay break-words"><Trans>It could not be reached: {room.trouble}</Trans></p>}
+        {room && !room.trouble && free === undefined && <p className="text-soft"><Trans>The host does not tell how much is free.</Trans></p>}
+        {free !== undefined && <p><Trans><b className="text-[1.2rem] font-mono">{size(free)}</b> free</Trans></p>}
+        {use && use.sites > 0 && <p><Trans><Plural value={use.sites} one="# site" other="# sites" /> of <b>{size(use.bytes)}</b>, the largest {size(use.largest)}.{more !== undefined && ` ${more === 0 ? t`Another like that does not fit.` : more > 999 ? t`A thousand more like that fit.` : `${plural(more, { one: '# more like that fits', other: '# more like that fit' })}.`}`}</Trans></p>}
       </div>
     </Sheet>
   )
@@ -66,10 +69,10 @@ function Room({ host: { room, use } }: { host: Schemas['Host'] }) {
 
 function Facts({ host: h }: { host: Schemas['Host'] }) {
   const facts: [string, string | undefined][] = [
-    ['Web root of a site', h.web_root], ['Address of a site', h.address], ['Database', h.database.replaceAll(' ', '\n')], ['Checks connect to', h.connect], ['Host key', h.host_key],
+    [t`Web root of a site`, h.web_root], [t`Address of a site`, h.address], [t`Database`, h.database.replaceAll(' ', '\n')], [t`Checks connect to`, h.connect], [t`Host key`, h.host_key],
   ]
   return (
-    <Sheet title="What it is">
+    <Sheet title={t`What it is`}>
       <dl className="px-4 pb-3 grid grid-cols-[9rem_minmax(0,1fr)] gap-y-1">
         {facts.map(([what, value]) => value && <div key={what} className="contents"><dt className="text-soft">{what}</dt><dd className="font-mono break-all whitespace-pre-line">{value}</dd></div>)}
       </dl>
@@ -82,19 +85,19 @@ function Shows({ steps }: { steps: Schemas['Check'][] }) {
   const ask = steps.flatMap((s) => s.remedy ? [s.remedy] : [])
   const letter = ask.map((a) => `- ${a}`).join('\n')
   return (
-    <Sheet title="As it was tried just now" aside={plural(steps.length, 'step')}>
+    <Sheet title={t`As it was tried just now`} aside={plural(steps.length, { one: '# step', other: '# steps' })}>
       <ul role="status">
         {steps.map((s) => (
           <li key={s.name} className="px-4 py-1.5 border-t border-line flex gap-3 items-baseline">
             <span className="w-16 shrink-0"><Result result={s.result} /></span>
-            <div className="min-w-0 break-words"><b>{s.name}</b> {s.sentence}{s.evidence?.map((e) => <span key={e} className="block text-soft">{e}</span>)}</div>
+            <div className="min-w-0 break-words"><b>{said(s.name)}</b> {s.sentence}{s.evidence?.map((e) => <span key={e} className="block text-soft">{e}</span>)}</div>
           </li>
         ))}
       </ul>
       {ask.length > 0 && (
         <div className="px-4 py-3 border-t border-line grid gap-2">
-          <p className="flex items-center justify-between"><b>Ask the hosting company</b><Copy text={letter} what="what to ask" /></p>
-          <Textarea readOnly aria-label="What to ask the hosting company" rows={Math.min(8, ask.length * 2)} value={letter} />
+          <p className="flex items-center justify-between"><b><Trans>Ask the hosting company</Trans></b><Copy text={letter} what={t`what to ask`} /></p>
+          <Textarea readOnly aria-label={t`What to ask the hosting company`} rows={Math.min(8, ask.length * 2)} value={letter} />
         </div>
       )}
     </Sheet>
@@ -107,14 +110,14 @@ function OnIt({ host }: { host: string }) {
   const installs = (useInstalls().data ?? []).filter((i) => i.host === host)
   const p = sites.data
   return (
-    <Sheet title="On it" aside={p && <To to={`/sites?host=${host}`}>{plural(p.total, 'site')}</To>}>
-      {p && p.total === 0 && sources.length === 0 && installs.length === 0 && <Empty>Nothing yet.</Empty>}
+    <Sheet title={t`On it`} aside={p && <To to={`/sites?host=${host}`}>{plural(p.total, { one: '# site', other: '# sites' })}</To>}>
+      {p && p.total === 0 && sources.length === 0 && installs.length === 0 && <Empty><Trans>Nothing yet.</Trans></Empty>}
       <ul>
-        {sources.map((s) => <li key={s.name} className="px-4 py-1 border-t border-line flex gap-3"><span className="text-soft w-16">source</span><To to={`/sources/${s.name}`}>{s.name}</To><span className="font-mono text-soft truncate">{s.path}</span></li>)}
-        {installs.map((i) => <li key={i.name} className="px-4 py-1 border-t border-line flex gap-3"><span className="text-soft w-16">install</span><To to={`/installs/${i.name}`}>{i.name}</To><span className="text-soft">{plural(i.tenants, 'site')}</span></li>)}
+        {sources.map((s) => <li key={s.name} className="px-4 py-1 border-t border-line flex gap-3"><span className="text-soft w-16"><Trans>source</Trans></span><To to={`/sources/${s.name}`}>{s.name}</To><span className="font-mono text-soft truncate">{s.path}</span></li>)}
+        {installs.map((i) => <li key={i.name} className="px-4 py-1 border-t border-line flex gap-3"><span className="text-soft w-16"><Trans>install</Trans></span><To to={`/installs/${i.name}`}>{i.name}</To><span className="text-soft">{plural(i.tenants, { one: '# site', other: '# sites' })}</span></li>)}
         {p?.sites.map((s) => (
           <li key={s.name} className="px-4 py-1 border-t border-line flex gap-3 items-center min-h-8">
-            <span className="text-soft w-16">site</span><To to={`/sites/${s.name}`}>{s.title || s.name}</To><span className="truncate flex-1 min-w-0"><Out href={s.address} /></span><Checks counts={s.checks} />
+            <span className="text-soft w-16"><Trans>site</Trans></span><To to={`/sites/${s.name}`}>{s.title || s.name}</To><span className="truncate flex-1 min-w-0"><Out href={s.address} /></span><Checks counts={s.checks} />
           </li>
         ))}
       </ul>
@@ -125,8 +128,8 @@ function OnIt({ host }: { host: string }) {
 function ChangeHost({ host }: { host: Schemas['Host'] }) {
   const change = useChangeHost()
   return (
-    <Ask asks="ChangedHost" button="Change…" title={`Change ${host.name}`} action="Change"
-      about="It is tried at once, and nothing is changed unless every site and source on it is found there. Sites that are made already keep their folders and addresses."
+    <Ask asks="ChangedHost" button={t`Change…`} title={t`Change ${host.name}`} action={t`Change`}
+      about={t`It is tried at once, and nothing is changed unless every site and source on it is found there. Sites that are made already keep their folders and addresses.`}
       onSubmit={(f) => change.mutateAsync({ name: host.name, ...entered(f), connect: text(f, 'connect'), new_host_key: f.get('new_host_key') === 'on' || undefined })}>
       <HostFields of={host} />
     </Ask>
@@ -137,7 +140,7 @@ function RemoveHost({ name }: { name: string }) {
   const remove = useRemoveHost()
   const go = useNavigate()
   return (
-    <Ask danger button="Remove…" title={`Remove host ${name}`} action="Remove it" about="It is forgotten here, with its passwords and keys. What is on it is not touched. A host with sites or sources stays."
+    <Ask danger button={t`Remove…`} title={t`Remove host ${name}`} action={t`Remove it`} about={t`It is forgotten here, with its passwords and keys. What is on it is not touched. A host with sites or sources stays.`}
       onSubmit={async () => { await remove.mutateAsync(name); void go('/hosts') }} />
   )
 }

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import { useAddKind, useCheckKind, useDraftKind, useHosts, useKinds } from '../../api/hooks'
@@ -15,14 +17,14 @@ export function Kinds() {
   const kinds = useKinds()
   return (
     <>
-      <Head title="Kinds" facts="What families of applications are known: how each is told, where its settings, addresses, accounts and secrets are."><AddKind /></Head>
+      <Head title={t`Kinds`} facts={t`What families of applications are known: how each is told, where its settings, addresses, accounts and secrets are.`}><AddKind /></Head>
       <Sheet>
         <Shown of={kinds}>{(rows) => (
-          <Rows caption="Kinds" rows={rows} by={(k) => k.name} columns={[
-            { head: 'Kind', cell: (k) => <To to={`/kinds/${k.name}`}>{k.title}</To> },
-            { head: 'Name', cell: (k) => <span className="font-mono">{k.name}</span> },
-            { head: 'Packing lists', grow: true, cell: (k) => k.lists.join(', ') },
-            { head: '', cell: (k) => <span className="text-soft">{k.stock ? 'comes with Nest Seed' : 'added here'}</span> },
+          <Rows caption={t`Kinds`} rows={rows} by={(k) => k.name} columns={[
+            { head: t`Kind`, cell: (k) => <To to={`/kinds/${k.name}`}>{k.title}</To> },
+            { head: t`Name`, cell: (k) => <span className="font-mono">{k.name}</span> },
+            { head: t`Packing lists`, grow: true, cell: (k) => k.lists.join(', ') },
+            { head: '', cell: (k) => <span className="text-soft">{k.stock ? t`comes with Nest Seed` : t`added here`}</span> },
           ]} />
         )}</Shown>
       </Sheet>
@@ -37,16 +39,16 @@ function AddKind() {
   const [definition, setDefinition] = useState('')
   const go = useNavigate()
   return (
-    <Ask wide button="Add a kind" primary title="Add a kind" action="Add it" ready={definition.trim() !== ''} onLeave={() => check.reset()}
-      about="Its definition says how an application is told and what is where in it. An owner adds it, as it can hold programs that are placed on sites."
+    <Ask wide button={t`Add a kind`} primary title={t`Add a kind`} action={t`Add it`} ready={definition.trim() !== ''} onLeave={() => check.reset()}
+      about={t`Its definition says how an application is told and what is where in it. An owner adds it, as it can hold programs that are placed on sites.`}
       onSubmit={async () => { const k = await add.mutateAsync(definition); setDefinition(''); void go(`/kinds/${k.name}`) }}>
       <Draft onDraft={setDefinition} />
-      <Field label="Definition" name="definition" hint="the guide to kinds says what each part means">
+      <Field label={t`Definition`} name="definition" hint={t`the guide to kinds says what each part means`}>
         {(id, by, faulty) => <Textarea id={id} aria-describedby={by} fault={faulty} rows={16} spellCheck={false} className="font-mono" value={definition} onChange={(e) => { setDefinition(e.target.value); check.reset() }} />}
       </Field>
       <p className="flex items-center gap-3">
-        <Button disabled={definition.trim() === '' || check.isPending} onClick={() => check.mutate(definition)}>Check it</Button>
-        {check.data && <span role="status" className="text-leaf-strong">It can be read: {check.data.title}, with {check.data.lists.join(', ')}.</span>}
+        <Button disabled={definition.trim() === '' || check.isPending} onClick={() => check.mutate(definition)}><Trans>Check it</Trans></Button>
+        {check.data && <span role="status" className="text-leaf-strong"><Trans>It can be read: {check.data.title}, with {check.data.lists.join(', ')}.</Trans></span>}
       </p>
       <Trouble error={check.error} />
     </Ask>
@@ -60,12 +62,12 @@ function Draft({ onDraft }: { onDraft: (definition: string) => void }) {
   const host = asked.host || hosts[0]?.name || ''
   return (
     <details>
-      <summary>Propose one from what is in a folder</summary>
+      <summary><Trans>Propose one from what is in a folder</Trans></summary>
       <div className="grid sm:grid-cols-2 gap-3 mt-3">
-        <TextField label="Name of the kind" name="draft_name" mono value={asked.name} onChange={(e) => setAsked({ ...asked, name: e.target.value })} />
-        <SelectField label="Host" name="draft_host" value={host} onChange={(e) => setAsked({ ...asked, host: e.target.value })} choices={hosts.map((h) => ({ value: h.name }))} />
-        <Field label="Folder" name="draft_path">{(id) => <FolderPicker optional id={id} name="draft_path" host={host} value={asked.path} onPick={(path) => setAsked({ ...asked, path })} />}</Field>
-        <div className="self-end"><Button disabled={!asked.name || !asked.path || draft.isPending} onClick={() => draft.mutate({ ...asked, host }, { onSuccess: (d) => onDraft(d.definition) })}>Propose it</Button></div>
+        <TextField label={t`Name of the kind`} name="draft_name" mono value={asked.name} onChange={(e) => setAsked({ ...asked, name: e.target.value })} />
+        <SelectField label={t`Host`} name="draft_host" value={host} onChange={(e) => setAsked({ ...asked, host: e.target.value })} choices={hosts.map((h) => ({ value: h.name }))} />
+        <Field label={t`Folder`} name="draft_path">{(id) => <FolderPicker optional id={id} name="draft_path" host={host} value={asked.path} onPick={(path) => setAsked({ ...asked, path })} />}</Field>
+        <div className="self-end"><Button disabled={!asked.name || !asked.path || draft.isPending} onClick={() => draft.mutate({ ...asked, host }, { onSuccess: (d) => onDraft(d.definition) })}><Trans>Propose it</Trans></Button></div>
       </div>
       <Trouble error={draft.error} />
     </details>

@@ -1,8 +1,11 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { ChevronDown, ChevronRight } from 'lucide-react'
 import { useDeferredValue, useState, type KeyboardEvent } from 'react'
+import { called } from '../../lib/called'
 import type { Schemas } from '../../api/client'
 import { usePackedLevel } from '../../api/hooks'
-import { count, plural } from '../../lib/format'
+import { count } from '../../lib/format'
 import { cx } from '../../parts/cx'
 import { Input } from '../../parts/Field'
 import { Loading, Trouble } from '../../parts/Says'
@@ -22,12 +25,12 @@ export function PackedTree({ starter, text, busy, onEdit }: Omit<Context, 'find'
   const level = usePackedLevel(starter, text, '', find)
   const context = { starter, text, busy, onEdit, find }
   return (
-    <Sheet title="Files and tables" aside={<Input data-find aria-label="Find files" placeholder="find, or *.mp4" className="h-[26px]! w-52!" value={typed} onChange={(e) => type(e.target.value)} />}>
+    <Sheet title={t`Files and tables`} aside={<Input data-find aria-label={t`Find files`} placeholder={t`find, or *.mp4`} className="h-[26px]! w-52!" value={typed} onChange={(e) => type(e.target.value)} />}>
       <div className="px-4"><Trouble error={level.error} /></div>
       {level.isPending && <Loading />}
       {level.data && (
         <div className="max-h-[calc(100vh-250px)] min-h-64 overflow-auto border-t border-line">
-          <ul role="tree" aria-label="Files of the source" onKeyDown={arrows}>
+          <ul role="tree" aria-label={t`Files of the source`} onKeyDown={arrows}>
             <Level nodes={level.data.nodes} all={level.data.all} depth={0} most={level.data.nodes[0]?.bytes ?? 0} context={context} />
           </ul>
           {!find && level.data.tables.length > 0 && <Tables tables={level.data.tables} busy={busy} onEdit={onEdit} />}
@@ -40,9 +43,9 @@ export function PackedTree({ starter, text, busy, onEdit }: Omit<Context, 'find'
 function Level({ nodes, all, depth, most, context }: { nodes: Node[]; all: number; depth: number; most: number; context: Context }) {
   return (
     <>
-      {nodes.length === 0 && <li className="px-4 py-2 text-soft">{context.find ? 'No file is like that.' : 'Nothing is in here.'}</li>}
+      {nodes.length === 0 && <li className="px-4 py-2 text-soft">{context.find ? t`No file is like that.` : t`Nothing is in here.`}</li>}
       {nodes.map((n) => <Branch key={n.path} n={n} depth={depth} most={most} context={context} />)}
-      {all > nodes.length && <li className="px-4 py-1 text-soft">and {plural(all - nodes.length, 'smaller one')}</li>}
+      {all > nodes.length && <li className="px-4 py-1 text-soft"><Trans>and <Plural value={all - nodes.length} one="# smaller one" other="# smaller ones" /></Trans></li>}
     </>
   )
 }
@@ -61,8 +64,8 @@ function Branch({ n, depth, most, context }: { n: Node; depth: number; most: num
           </button>
         ) : <span tabIndex={-1} data-row className={cx('pl-[18px] truncate font-mono', state === 'out' && 'line-through text-faint')} title={n.path}>{n.name}</span>}
         <span className="flex-1 min-w-0 truncate text-soft" title={n.rule}>
-          {state === 'out' && n.rule && !ownRule(n) && <>by <span className="font-mono">{n.rule}</span></>}
-          {state === 'partly' && `${count(n.out_files)} of ${plural(n.files, 'file')} out`}
+          {state === 'out' && n.rule && !ownRule(n) && <><Trans>by <span className="font-mono">{n.rule}</span></Trans></>}
+          {state === 'partly' && t`${count(n.out_files)} of ${plural(n.files, { one: '# file', other: '# files' })} out`}
         </span>
         <SizeBar bytes={n.bytes - n.out_bytes} most={most} area={n.area} width="w-16" />
         <span className="w-16 text-right"><Bytes of={n.bytes} /></span>
@@ -81,16 +84,18 @@ function Tables({ tables, busy, onEdit }: { tables: Table[]; busy: boolean; onEd
   const most = tables[0]?.bytes ?? 0
   return (
     <>
-      <h3 className="px-4 h-[28px] flex items-center bg-bench font-bold border-b border-line">Tables</h3>
-      <ul aria-label="Tables of the source">
-        {tables.map((t) => (
-          <li key={t.name} className="flex items-center h-[28px] pl-[30px] pr-3 gap-2 border-b border-line hover:bg-leaf-wash/50">
-            <span className={cx('font-mono truncate', t.state === 'out' && 'line-through text-faint')}>{t.name}</span>
-            <span className="flex-1 min-w-0 truncate text-soft">about {count(t.rows)} rows{t.rule && t.rule !== `tables: ${t.name}` && <>, by <span className="font-mono">{t.rule}</span></>}</span>
-            <SizeBar bytes={t.state === 'in' ? t.bytes : 0} most={most} area="database" width="w-16" />
-            <span className="w-16 text-right"><Bytes of={t.bytes} /></span>
-            <Choice label={`table ${t.name}`} value={t.state} options={['in', 'out', 'empty']} busy={busy} can={(to) => tableEdit(t, to as Table['state']) !== undefined}
-              onPick={(to) => { const edit = tableEdit(t, to as Table['state']); if (edit) onEdit(edit) }} />
+      <h3 className="px-4 h-[28px] flex items-center bg-bench font-bold border-b border-line"><Trans>Tables</Trans></h3>
+      <ul aria-label={t`Tables of the source`}>
+        {tables.map((table) => (
+          <li key={table.name} className="flex items-center h-[28px] pl-[30px] pr-3 gap-2 border-b border-line hover:bg-leaf-wash/50">
+            <span className={cx('font-mono truncate', table.state === 'out' && 'line-through text-faint')}>{table.name}</span>
+            <span className="flex-1 min-w-0 truncate text-soft">{table.rule && table.rule !== `tables: ${table.name}`
+              ? <Trans>about <Plural value={table.rows} one="# row" other="# rows" />, by <span className="font-mono">{table.rule}</span></Trans>
+              : <Trans>about <Plural value={table.rows} one="# row" other="# rows" /></Trans>}</span>
+            <SizeBar bytes={table.state === 'in' ? table.bytes : 0} most={most} area="database" width="w-16" />
+            <span className="w-16 text-right"><Bytes of={table.bytes} /></span>
+            <Choice label={t`table ${table.name}`} value={table.state} options={['in', 'out', 'empty']} busy={busy} can={(to) => tableEdit(table, to as Table['state']) !== undefined}
+              onPick={(to) => { const edit = tableEdit(table, to as Table['state']); if (edit) onEdit(edit) }} />
           </li>
         ))}
       </ul>
@@ -105,12 +110,12 @@ const chosenLook: Record<string, string> = { in: 'bg-leaf-wash text-leaf-strong 
 /** What becomes of one thing: it goes in, stays out, or goes in without rows. */
 function Choice({ label, value, options, busy, can, onPick }: ChoiceProps) {
   return (
-    <span role="group" aria-label={`What becomes of ${label}`} className="inline-flex border border-line rounded overflow-hidden shrink-0">
+    <span role="group" aria-label={t`What becomes of ${label}`} className="inline-flex border border-line rounded overflow-hidden shrink-0">
       {options.map((o) => {
         const on = o === value
         return (
-          <button key={o} type="button" aria-pressed={on} disabled={!on && (busy || !can(o))} title={!on && !can(o) ? 'a rule for more than this keeps it out; change that in the text' : undefined}
-            onClick={() => { if (!on) onPick(o) }} className={cx('h-[20px] px-2 text-[0.85rem] disabled:opacity-40', on ? chosenLook[o] : 'text-soft hover:bg-leaf-wash/60')}>{o}</button>
+          <button key={o} type="button" aria-pressed={on} disabled={!on && (busy || !can(o))} title={!on && !can(o) ? t`a rule for more than this keeps it out; change that in the text` : undefined}
+            onClick={() => { if (!on) onPick(o) }} className={cx('h-[20px] px-2 text-[0.85rem] disabled:opacity-40', on ? chosenLook[o] : 'text-soft hover:bg-leaf-wash/60')}>{called(o)}</button>
         )
       })}
     </span>

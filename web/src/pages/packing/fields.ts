@@ -1,9 +1,10 @@
+import { t } from '@lingui/core/macro'
 import type { Schemas } from '../../api/client'
 
 export type NewField = { key: string; label: string; type: string; required: boolean; place: Pick<Schemas['SourceValue'], 'option' | 'path' | 'setting'> }
 
 /** A place as people read it: loom_school › contact › email, setting WP_LANG. */
-export const placeText = (p: NewField['place']) => (p.setting ? `setting ${p.setting}` : [p.option, ...(p.path ?? [])].join(' › '))
+export const placeText = (p: NewField['place']) => (p.setting ? t`setting ${p.setting}` : [p.option, ...(p.path ?? [])].join(' › '))
 
 /** A name for a field, from the last part of where it leads. */
 export const keyFor = (p: NewField['place']) => (p.path?.at(-1) ?? p.option ?? p.setting ?? '').toLowerCase().replace(/[^a-z0-9]+/g, '_').replace(/^_+|_+$/g, '')

@@ -1,8 +1,10 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { ChevronDown, ChevronRight, Minus, Pencil, Plus } from 'lucide-react'
 import { useState } from 'react'
 import type { Schemas } from '../../api/client'
 import { useFileDifference } from '../../api/hooks'
-import { count, plural } from '../../lib/format'
+import { count } from '../../lib/format'
 import { Button } from '../../parts/Button'
 import { Empty, Shown } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
@@ -23,13 +25,13 @@ export function DifferingFiles({ files, more, same, between }: FilesProps) {
   const folders = folded(files)
   const most = Math.max(1, ...folders.map((f) => Math.abs(f.packed)))
   return (
-    <Sheet title="Files" aside={more > 0 ? `the ${count(files.length)} largest of ${count(files.length + more)}` : plural(files.length, 'file')}>
-      {files.length === 0 ? <Empty>All files are the same.</Empty> : (
-        <ul aria-label="Files that differ" className="pb-1">
+    <Sheet title={t`Files`} aside={more > 0 ? t`the ${count(files.length)} largest of ${count(files.length + more)}` : plural(files.length, { one: '# file', other: '# files' })}>
+      {files.length === 0 ? <Empty><Trans>All files are the same.</Trans></Empty> : (
+        <ul aria-label={t`Files that differ`} className="pb-1">
           {folders.map((f, i) => <Folder key={f.folder} of={f} most={most} between={between} open={files.length <= openAtOnce || i === 0} />)}
         </ul>
       )}
-      {same !== undefined && same > 0 && files.length > 0 && <p className="px-4 py-2 border-t border-line text-soft">{plural(same, 'file is', 'files are')} the same in both.</p>}
+      {same !== undefined && same > 0 && files.length > 0 && <p className="px-4 py-2 border-t border-line text-soft"><Trans><Plural value={same} one="# file is" other="# files are" /> the same in both.</Trans></p>}
     </Sheet>
   )
 }
@@ -42,9 +44,9 @@ function Folder({ of, most, between, open: first }: { of: Folded; most: number; 
     <li className="border-t border-line">
       <div className="flex items-center gap-2 min-h-[28px] px-4 hover:bg-leaf-wash/50">
         <button type="button" aria-expanded={open} className="flex items-center gap-1 flex-1 min-w-0 text-left font-semibold" onClick={() => setOpen(!open)}>
-          <Icon size={14} className="text-faint shrink-0" aria-hidden /><span className="truncate" title={of.folder}>{of.folder || 'the site’s own folder'}</span>
+          <Icon size={14} className="text-faint shrink-0" aria-hidden /><span className="truncate" title={of.folder}>{of.folder || t`the site’s own folder`}</span>
         </button>
-        <span className="text-soft whitespace-nowrap">{plural(of.files.length, 'file')}</span>
+        <span className="text-soft whitespace-nowrap">{plural(of.files.length, { one: '# file', other: '# files' })}</span>
         <span className="w-20 shrink-0"><Delta of={of.packed} most={most} area={of.files[0]!.area} /></span><span className="font-mono w-20 text-right shrink-0">{signed(of.packed)}</span>
       </div>
       {open && <ul>{of.files.map((f) => <File key={f.path} of={f} folder={of.folder} most={mostFile} between={between} />)}</ul>}
@@ -59,7 +61,7 @@ function File({ of: f, folder, most, between }: { of: FileDelta; folder: string;
       <div className="flex items-center gap-2 min-h-[28px] pl-9 pr-4 hover:bg-leaf-wash/50">
         <span className="w-24 shrink-0"><Change change={f.change} /></span>
         <span className="font-mono text-[0.92rem] flex-1 min-w-0 truncate [direction:rtl] text-left" title={f.path}><bdi>{folder ? f.path.slice(folder.length + 1) : f.path}</bdi></span>
-        {between && text.test(f.path) && <Button small aria-expanded={lines} aria-label={`Lines of ${f.path}`} onClick={() => setLines(!lines)}>Lines</Button>}
+        {between && text.test(f.path) && <Button small aria-expanded={lines} aria-label={t`Lines of ${f.path}`} onClick={() => setLines(!lines)}><Trans>Lines</Trans></Button>}
         <span className="w-20 shrink-0"><Delta of={f.packed} most={most} area={f.area} /></span><span className="font-mono w-20 text-right shrink-0">{signed(f.packed)}</span>
       </div>
       {lines && between && <Lines between={between} path={f.path} />}
@@ -69,10 +71,10 @@ function File({ of: f, folder, most, between }: { of: FileDelta; folder: string;
 
 function Change({ change }: { change: string }) {
   switch (change) {
-    case 'added': return <Status tone="plain" icon={Plus}>added</Status>
-    case 'removed': return <Status tone="plain" icon={Minus}>removed</Status>
+    case 'added': return <Status tone="plain" icon={Plus}><Trans>added</Trans></Status>
+    case 'removed': return <Status tone="plain" icon={Minus}><Trans>removed</Trans></Status>
   }
-  return <Status tone="plain" icon={Pencil}>changed</Status>
+  return <Status tone="plain" icon={Pencil}><Trans>changed</Trans></Status>
 }
 
 const mostPlaces = 200
@@ -82,17 +84,17 @@ function Lines({ between, path }: { between: Releases; path: string }) {
   const difference = useFileDifference(between.from, between.to, path)
   return (
     <div className="mx-4 mb-2 border border-line rounded overflow-hidden">
-      <Shown of={difference}>{(d) => d.places.length === 0 ? <p className="px-3 py-2 text-soft">The lines are the same; what differs is how they end.</p> : (
-        <div className="max-h-[60vh] overflow-auto font-mono text-[0.88rem] leading-snug" tabIndex={0} role="region" aria-label={`Lines of ${path} that differ`}>
+      <Shown of={difference}>{(d) => d.places.length === 0 ? <p className="px-3 py-2 text-soft"><Trans>The lines are the same; what differs is how they end.</Trans></p> : (
+        <div className="max-h-[60vh] overflow-auto font-mono text-[0.88rem] leading-snug" tabIndex={0} role="region" aria-label={t`Lines of ${path} that differ`}>
           <table className="w-full table-fixed border-collapse">
-            <caption className="sr-only">Lines of {path} that differ: {plural(d.removed, 'line')} removed, {count(d.added)} added</caption>
+            <caption className="sr-only"><Trans>Lines of {path} that differ: <Plural value={d.removed} one="# line" other="# lines" /> removed, {count(d.added)} added</Trans></caption>
             <thead className="sticky top-0 bg-sheet"><tr>
               <th scope="col" className="text-left font-semibold px-3 py-1 border-b border-line">{between.from}</th>
               <th scope="col" className="text-left font-semibold px-3 py-1 border-b border-l border-line">{between.to}</th>
             </tr></thead>
             {d.places.slice(0, mostPlaces).map((p) => (
               <tbody key={`${p.before} ${p.after}`} className="border-t border-line">
-                <tr className="text-faint"><td className="px-3">line {p.before}</td><td className="px-3 border-l border-line">line {p.after}</td></tr>
+                <tr className="text-faint"><td className="px-3"><Trans>line {p.before}</Trans></td><td className="px-3 border-l border-line"><Trans>line {p.after}</Trans></td></tr>
                 {beside(p.lines).map((pair, i) => (
                   <tr key={i} className="align-top">
                     <Line text={pair.before} changed={!pair.same} look="bg-clay-wash" />
@@ -102,7 +104,7 @@ function Lines({ between, path }: { between: Releases; path: string }) {
               </tbody>
             ))}
           </table>
-          {d.places.length > mostPlaces && <p className="px-3 py-2 text-soft">And {count(d.places.length - mostPlaces)} more places.</p>}
+          {d.places.length > mostPlaces && <p className="px-3 py-2 text-soft"><Trans>And {count(d.places.length - mostPlaces)} more places.</Trans></p>}
         </div>
       )}</Shown>
     </div>

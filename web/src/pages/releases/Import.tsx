@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
 import * as tus from 'tus-js-client'
@@ -8,7 +10,7 @@ import { namePattern } from '../clients/AddClient'
 import { size } from '../../lib/format'
 
 
-const left = () => new DOMException('The import was left.', 'AbortError')
+const left = () => new DOMException(t`The import was left.`, 'AbortError')
 
 /** Sends a file by tus; a break is taken up where it ended, also after the page was closed. When it is left, sending ends. */
 function send(file: File, progress: (sent: number) => void, signal: AbortSignal): Promise<string> {
@@ -40,23 +42,23 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
     const given: { upload?: string; link?: string }[] = []
     for (const link of links.split(/\s+/).filter(Boolean)) {
       const info = await check.mutateAsync(link)
-      setSending(`${info.name}: ${info.bytes >= 0 ? size(info.bytes) : 'size not told'}`)
+      setSending(`${info.name}: ${info.bytes >= 0 ? size(info.bytes) : t`size not told`}`)
       given.push({ link })
     }
     for (const f of input?.files ?? []) {
-      given.push({ upload: await send(f, (sent) => setSending(`${f.name}: ${size(sent)} of ${size(f.size)}`), signal) })
+      given.push({ upload: await send(f, (sent) => setSending(t`${f.name}: ${size(sent)} of ${size(f.size)}`), signal) })
     }
     return given
   }
   return (
-    <Ask asks="NewImport" button="Import a release…" primary={primary} title="Import a release" action="Bring it in"
-      about="An archive of a release, whole or in volumes, sealed or not; or a ZIP or tar of a site that was made elsewhere, with its SQL dump inside or beside it. Settings and secrets are blanked by the packing list; nothing of it is run."
+    <Ask asks="NewImport" button={t`Import a release…`} primary={primary} title={t`Import a release`} action={t`Bring it in`}
+      about={t`An archive of a release, whole or in volumes, sealed or not; or a ZIP or tar of a site that was made elsewhere, with its SQL dump inside or beside it. Settings and secrets are blanked by the packing list; nothing of it is run.`}
       onLeave={() => { going.current?.abort(); setSending('') }}
       onSubmit={async (f) => {
         setSending('')
         const { signal } = (going.current = new AbortController())
         const given = await gather(files.current, text(f, 'links'), signal)
-        if (given.length === 0) throw new Error('Choose a file, or give a link.')
+        if (given.length === 0) throw new Error(t`Choose a file, or give a link.`)
         const [database] = await gather(dump.current, text(f, 'dump-link'), signal)
         if (signal.aborted) throw left()
         const what = { files: given, database, key: text(f, 'key') || undefined, list: text(f, 'list') || undefined, note: text(f, 'note') || undefined }
@@ -65,19 +67,19 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
       }}>
       {!starter && (
         <div className="grid grid-cols-2 gap-3">
-          <TextField label="Starter" name="starter" hint="a new one, or one there is" required pattern={namePattern} mono />
-          <SelectField label="Packing list" name="list" hint="for a new starter" choices={[{ value: 'starter' }, { value: 'whole-site', label: 'whole site' }]} />
+          <TextField label={t`Starter`} name="starter" hint={t`a new one, or one there is`} required pattern={namePattern} mono />
+          <SelectField label={t`Packing list`} name="list" hint={t`for a new starter`} choices={[{ value: 'starter' }, { value: 'whole-site', label: t`whole site` }]} />
         </div>
       )}
-      <Field label="Files" name="files" hint="one archive, its volumes, or a dump">{(id, by) => <FileBox id={id} aria-describedby={by} ref={files} multiple />}</Field>
-      <TextField label="Or links to them" name="links" mono placeholder="https://files.example/site.tar.bz2" />
+      <Field label={t`Files`} name="files" hint={t`one archive, its volumes, or a dump`}>{(id, by) => <FileBox id={id} aria-describedby={by} ref={files} multiple />}</Field>
+      <TextField label={t`Or links to them`} name="links" mono placeholder={t`https://files.example/site.tar.bz2`} />
       <details>
-        <summary className="font-semibold">SQL dump beside it, key of a sealed archive, note</summary>
+        <summary className="font-semibold"><Trans>SQL dump beside it, key of a sealed archive, note</Trans></summary>
         <div className="grid gap-3 pt-3">
-          <Field label="Dump" name="dump">{(id) => <FileBox id={id} ref={dump} />}</Field>
-          <TextField label="Or a link to the dump" name="dump-link" mono />
-          <TextField label="Key or passphrase" name="key" hint="of a sealed archive" type="password" autoComplete="off" />
-          <TextField label="Note" name="note" />
+          <Field label={t`Dump`} name="dump">{(id) => <FileBox id={id} ref={dump} />}</Field>
+          <TextField label={t`Or a link to the dump`} name="dump-link" mono />
+          <TextField label={t`Key or passphrase`} name="key" hint={t`of a sealed archive`} type="password" autoComplete="off" />
+          <TextField label={t`Note`} name="note" />
         </div>
       </details>
       {sending && <p role="status" className="text-soft font-mono break-all">{sending}</p>}

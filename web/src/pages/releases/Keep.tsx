@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useState } from 'react'
 import { addressBelow, addressOf, body, http, type Release } from '../../api/client'
 import { useDiscard } from '../../api/hooks'
@@ -8,8 +10,8 @@ import { size } from '../../lib/format'
 export function Discard({ release }: { release: Release }) {
   const discard = useDiscard()
   return (
-    <Ask button="Discard archive…" title={`Discard the archive of ${release.ref}`} action={`Discard ${size(release.archive_bytes)}`}
-      about={`The record of the release stays, with what was in it. No site can be made from it any more${release.sites ? `; the ${release.sites} sites made from it are not touched` : ''}.`}
+    <Ask button={t`Discard archive…`} title={t`Discard the archive of ${release.ref}`} action={t`Discard ${size(release.archive_bytes)}`}
+      about={t`The record of the release stays, with what was in it. No site can be made from it any more; those that were are not touched.`}
       onSubmit={() => discard.mutateAsync(release.ref)} />
   )
 }
@@ -44,17 +46,17 @@ export function Download({ release }: { release: Release }) {
     setTimeout(() => URL.revokeObjectURL(blob), 60_000)
   }
   return (
-    <Ask button="Download…" title={`Download ${release.ref}`} about={`An ordinary ZIP file of ${size(release.archive_bytes)}.`} action="Download" onSubmit={submit}>
-      <Field label="How">{(id) => (
+    <Ask button={t`Download…`} title={t`Download ${release.ref}`} about={t`An ordinary ZIP file of ${size(release.archive_bytes)}.`} action={t`Download`} onSubmit={submit}>
+      <Field label={t`How`}>{(id) => (
         <Select id={id} value={how} onChange={(e) => setHow(e.target.value)}>
-          <option value="whole">whole</option><option value="volumes">in volumes, with their sums</option><option value="sealed">sealed, for people or with a passphrase</option>
+          <option value="whole"><Trans>whole</Trans></option><option value="volumes"><Trans>in volumes, with their sums</Trans></option><option value="sealed"><Trans>sealed, for people or with a passphrase</Trans></option>
         </Select>
       )}</Field>
-      {how === 'volumes' && <Field label="Megabytes each" hint={'joined by: cat NAME.zip.* > NAME.zip'}>{(id, by) => <Input id={id} aria-describedby={by} name="megabytes" type="number" min={1} defaultValue={100} required />}</Field>}
+      {how === 'volumes' && <Field label={t`Megabytes each`} hint={t`joined by: cat NAME.zip.* > NAME.zip`}>{(id, by) => <Input id={id} aria-describedby={by} name="megabytes" type="number" min={1} defaultValue={100} required />}</Field>}
       {how === 'sealed' && (
         <>
-          <Field label="Recipients" hint="age1…, one or more, with spaces between">{(id, by) => <Input id={id} aria-describedby={by} name="recipients" className="font-mono" />}</Field>
-          <Field label="Or a passphrase" hint="at least ten characters; tell it by another way than the file">{(id, by) => <Input id={id} aria-describedby={by} name="passphrase" type="password" minLength={10} autoComplete="new-password" />}</Field>
+          <Field label={t`Recipients`} hint={t`age1…, one or more, with spaces between`}>{(id, by) => <Input id={id} aria-describedby={by} name="recipients" className="font-mono" />}</Field>
+          <Field label={t`Or a passphrase`} hint={t`at least ten characters; tell it by another way than the file`}>{(id, by) => <Input id={id} aria-describedby={by} name="passphrase" type="password" minLength={10} autoComplete="new-password" />}</Field>
         </>
       )}
     </Ask>

@@ -1,8 +1,9 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { Download, X } from 'lucide-react'
 import { useQuery } from '@tanstack/react-query'
 import { addressOf, body, http } from '../../api/client'
 import { useTableRows } from '../../api/hooks'
-import { count } from '../../lib/format'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Empty, Shown } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
@@ -16,8 +17,8 @@ export function Preview({ release, path, onClose }: { release: string; path: str
   const table = path.startsWith('database/') ? path.slice('database/'.length) : ''
   return (
     <Sheet title={<span className="font-mono break-all">{path}</span>} aside={<span className="flex gap-2">
-      {!table && <ButtonLink small download to={addressOf('/releases/{ref}/file', fileOf(release, path))}><Download size={12} aria-hidden />Download</ButtonLink>}
-      <Button small aria-label="Close the preview" onClick={onClose}><X size={13} aria-hidden /></Button>
+      {!table && <ButtonLink small download to={addressOf('/releases/{ref}/file', fileOf(release, path))}><Download size={12} aria-hidden /><Trans>Download</Trans></ButtonLink>}
+      <Button small aria-label={t`Close the preview`} onClick={onClose}><X size={13} aria-hidden /></Button>
     </span>}>
       {table ? <TableRows release={release} table={table} /> : <File release={release} path={path} />}
     </Sheet>
@@ -42,12 +43,12 @@ function File({ release, path }: { release: string; path: string }) {
       if ('text' in c) {
         return (
           <>
-            <pre tabIndex={0} aria-label={`Text of ${path}`} className="mx-4 mb-3 p-3 bg-bench rounded overflow-auto max-h-[60vh] font-mono text-[0.9rem] leading-normal whitespace-pre-wrap break-all">{c.text}</pre>
-            {c.cut && <p className="px-4 pb-3 text-soft">This is its beginning; download it for all of it.</p>}
+            <pre tabIndex={0} aria-label={t`Text of ${path}`} className="mx-4 mb-3 p-3 bg-bench rounded overflow-auto max-h-[60vh] font-mono text-[0.9rem] leading-normal whitespace-pre-wrap break-all">{c.text}</pre>
+            {c.cut && <p className="px-4 pb-3 text-soft"><Trans>This is its beginning; download it for all of it.</Trans></p>}
           </>
         )
       }
-      return <Empty>{count(c.bytes)} bytes that are neither text nor a picture.</Empty>
+      return <Empty><Trans><Plural value={c.bytes} one="# byte" other="# bytes" /> that are neither text nor a picture.</Trans></Empty>
     }}</Shown>
   )
 }
@@ -55,20 +56,20 @@ function File({ release, path }: { release: string; path: string }) {
 function TableRows({ release, table }: { release: string; table: string }) {
   const rows = useTableRows(release, table)
   return (
-    <Shown of={rows}>{(t) => t.rows.length === 0 ? <Empty>No rows went in.</Empty> : (
+    <Shown of={rows}>{(first) => first.rows.length === 0 ? <Empty><Trans>No rows went in.</Trans></Empty> : (
       <>
-        <div className="overflow-auto max-h-[60vh] border-t border-line" tabIndex={0} role="region" aria-label={`Rows of ${table}`}>
+        <div className="overflow-auto max-h-[60vh] border-t border-line" tabIndex={0} role="region" aria-label={t`Rows of ${table}`}>
           <table className="border-collapse">
-            <caption className="sr-only">First rows of {table}</caption>
-            <thead className="sticky top-0 bg-sheet"><tr>{t.columns.map((c) => <th key={c} scope="col" className="text-left text-faint px-3 h-7 whitespace-nowrap border-b border-line">{c}</th>)}</tr></thead>
-            <tbody>{t.rows.map((row, i) => (
+            <caption className="sr-only"><Trans>First rows of {table}</Trans></caption>
+            <thead className="sticky top-0 bg-sheet"><tr>{first.columns.map((c) => <th key={c} scope="col" className="text-left text-faint px-3 h-7 whitespace-nowrap border-b border-line">{c}</th>)}</tr></thead>
+            <tbody>{first.rows.map((row, i) => (
               <tr key={i} className="border-b border-line align-top">{row.map((cell, k) => (
                 <td key={k} className="px-3 py-1 font-mono text-[0.9rem] max-w-80 truncate" title={cell ?? 'NULL'}>{cell ?? <i className="text-faint">NULL</i>}</td>
               ))}</tr>
             ))}</tbody>
           </table>
         </div>
-        <p className="px-4 py-2 text-soft">{t.rows.length < t.all ? `The first ${t.rows.length} of ${count(t.all)} rows.` : `All ${count(t.all)} rows.`}</p>
+        <p className="px-4 py-2 text-soft">{first.rows.length < first.all ? t`The first ${first.rows.length} of ${plural(first.all, { one: '# row', other: '# rows' })}.` : t`All ${plural(first.all, { one: '# row', other: '# rows' })}.`}</p>
       </>
     )}</Shown>
   )

@@ -1,8 +1,10 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useMap, useRelease, useVerify } from '../../api/hooks'
 import { useAddressValue } from '../../lib/address'
-import { count, plural, size } from '../../lib/format'
+import { count, size } from '../../lib/format'
 import { useFollow } from '../../lib/useFollow'
 import { Areas } from '../../parts/Areas'
 import { Button, ButtonLink } from '../../parts/Button'
@@ -48,22 +50,22 @@ export function ReleasePage() {
   const place = file || (at === 'database' ? '' : at) // a table, or the whole of the database's, is emptied by itself
   return (
     <>
-      <Head title={<>{r.starter}<span className="text-leaf">@{r.number}</span></>} name={r.ref} beside={<Verified release={r} />}
-        crumbs={[{ to: '/starters', label: 'Starters' }, { to: `/starters/${r.starter}`, label: r.starter }]}
-        facts={<><span><b className="text-ink"><When at={r.made} /></b> by {r.by}</span>{r.imported_from ? <span>imported from {r.imported_from}</span> : <span>from <To to={`/sources/${r.source}`}>{r.source}</To></span>}<span>{r.kind_title} <b>{r.version}</b></span>
-          <span><b>{count(r.totals.files)}</b> files</span><span><b>{r.totals.tables}</b> tables, <b>{count(r.totals.rows)}</b> rows</span>{r.sites > 0 && <To to={`/sites?starter=${r.starter}`}>{plural(r.sites, 'site')}</To>}{r.note && <span>“{r.note}”</span>}</>}>
-        {r.kept && <Button disabled={verify.isPending} onClick={() => start(verify.mutateAsync(ref))}>Verify</Button>}
+      <Head title={<>{r.starter}<span className="text-leaf">@{r.number}</span></>} plain={r.ref} beside={<Verified release={r} />}
+        crumbs={[{ to: '/starters', label: t`Starters` }, { to: `/starters/${r.starter}`, label: r.starter }]}
+        facts={<><span><Trans><b className="text-ink"><When at={r.made} /></b> by {r.by}</Trans></span>{r.imported_from ? <span><Trans>imported from {r.imported_from}</Trans></span> : <span><Trans>from <To to={`/sources/${r.source}`}>{r.source}</To></Trans></span>}<span>{r.kind_title} <b>{r.version}</b></span>
+          <span><Trans><b>{count(r.totals.files)}</b> files</Trans></span><span><Trans><b>{r.totals.tables}</b> tables, <b>{count(r.totals.rows)}</b> rows</Trans></span>{r.sites > 0 && <To to={`/sites?starter=${r.starter}`}>{plural(r.sites, { one: '# site', other: '# sites' })}</To>}{r.note && <span>“{r.note}”</span>}</>}>
+        {r.kept && <Button disabled={verify.isPending} onClick={() => start(verify.mutateAsync(ref))}><Trans>Verify</Trans></Button>}
         <CompareWith release={r} />
         {r.kept && <Discard release={r} />}
         {r.kept && <Download release={r} />}
-        {r.kept && <ButtonLink primary to={`/sites/new?from=${encodeURIComponent(ref)}`}>Make a site from this</ButtonLink>}
+        {r.kept && <ButtonLink primary to={`/sites/new?from=${encodeURIComponent(ref)}`}><Trans>Make a site from this</Trans></ButtonLink>}
       </Head>
       <Trouble error={verify.error} />
-      {r.discarded_at && <p className="text-amber bg-amber-wash rounded px-3 py-2 mb-4">Its archive was discarded <When at={r.discarded_at} /> {r.discarded_why}. What it held can still be looked at; sites need another release.</p>}
+      {r.discarded_at && <p className="text-amber bg-amber-wash rounded px-3 py-2 mb-4"><Trans>Its archive was discarded <When at={r.discarded_at} /> {r.discarded_why}. What it held can still be looked at; sites need another release.</Trans></p>}
       <Sheet className="p-4 grid md:grid-cols-[auto_minmax(0,1fr)_auto] gap-x-8 gap-y-3 items-center mb-4">
-        <div><p className="text-[1.35rem] font-bold whitespace-nowrap"><Bytes of={r.archive_bytes} /> <span className="font-normal text-[1rem] text-soft">archive</span></p><p className="text-soft"><Bytes of={r.totals.bytes + r.totals.sql_bytes} /> unpacked</p></div>
+        <div><p className="text-[1.35rem] font-bold whitespace-nowrap"><Bytes of={r.archive_bytes} /> <span className="font-normal text-[1rem] text-soft"><Trans>archive</Trans></span></p><p className="text-soft"><Trans><Bytes of={r.totals.bytes + r.totals.sql_bytes} /> unpacked</Trans></p></div>
         <Areas areas={r.areas} />
-        <p className="text-soft max-w-72">{changeSentence(r)}{r.difference?.causes.length ? <>{' '}Because of:<br />{r.difference.causes.map((c) => <span key={c.path} className="block break-words">{c.sentence}</span>)}</> : null}</p>
+        <p className="text-soft max-w-72">{changeSentence(r)}{r.difference?.causes.length ? <>{' '}<Trans>Because of:</Trans>{r.difference.causes.map((c) => <span key={c.path} className="block break-words">{c.sentence}</span>)}</> : null}</p>
       </Sheet>
       <div className="grid lg:grid-cols-[minmax(0,5fr)_minmax(0,6fr)] gap-4 items-start">
         <Tree release={ref} selected={file || at} onSelect={open} />
@@ -71,7 +73,7 @@ export function ReleasePage() {
           {file && r.kept && <Preview release={ref} path={file} onClose={() => setFile('')} />}
           <Sheet className="p-1.5">
             <div className="flex items-center gap-2 px-1 pb-1.5 min-h-7"><Crumbs path={folder} onOpen={(p) => open(p, true)} /><span className="ml-auto font-mono">{map.data && size(map.data.bytes)}</span></div>
-            {place && r.source && <div className="px-1 pb-1.5"><Remedy starter={r.starter} edit={leavesOut(place, !file, m.origin.prefix)} word="Leave this out of the next" /></div>}
+            {place && r.source && <div className="px-1 pb-1.5"><Remedy starter={r.starter} edit={leavesOut(place, !file, m.origin.prefix)} word={t`Leave this out of the next`} /></div>}
             <Trouble error={map.error} />
             {map.data && <SizeMap root={map.data} onOpen={open} />}
           </Sheet>
@@ -86,8 +88,8 @@ function Crumbs({ path, onOpen }: { path: string; onOpen: (p: string) => void })
   const parts = path.split('/').filter(Boolean)
   const link = 'font-semibold hover:underline'
   return (
-    <nav aria-label="Place in the size map" className="flex items-center gap-1 min-w-0 overflow-hidden">
-      <button type="button" className={link} onClick={() => onOpen('')}>everything</button>
+    <nav aria-label={t`Place in the size map`} className="flex items-center gap-1 min-w-0 overflow-hidden">
+      <button type="button" className={link} onClick={() => onOpen('')}><Trans>everything</Trans></button>
       {parts.map((p, i) => <span key={p + i} className="flex gap-1"><span className="text-faint">/</span><button type="button" className={link} onClick={() => onOpen(parts.slice(0, i + 1).join('/'))}>{p}</button></span>)}
     </nav>
   )
@@ -100,20 +102,20 @@ function LeftOut({ m, sites }: { m: Schemas['Manifest']; sites: number }) {
   return (
     <Sheet>
       <dl className="grid grid-cols-3 gap-4 px-4 py-3">
-        <div><dt className="font-bold">Left out</dt><dd><Bytes of={bytes} /> by {plural(left.length, 'rule')}</dd></div>
-        <div><dt className="font-bold">Blanked</dt><dd>{plural(settings, 'setting')}, {plural(m.blanked.length - settings, 'other value')}</dd></div>
-        <div><dt className="font-bold">Sites</dt><dd>{plural(sites, 'site')} from this release</dd></div>
+        <div><dt className="font-bold"><Trans>Left out</Trans></dt><dd><Trans><Bytes of={bytes} /> by <Plural value={left.length} one="# rule" other="# rules" /></Trans></dd></div>
+        <div><dt className="font-bold"><Trans>Blanked</Trans></dt><dd>{plural(settings, { one: '# setting', other: '# settings' })}, {plural(m.blanked.length - settings, { one: '# other value', other: '# other values' })}</dd></div>
+        <div><dt className="font-bold"><Trans>Sites</Trans></dt><dd><Trans><Plural value={sites} one="# site" other="# sites" /> from this release</Trans></dd></div>
       </dl>
-      <details className="border-t border-line"><summary className="px-4 py-2 font-semibold">All that was left out and blanked</summary>
-        <Rows caption="Left out" rows={left} by={(l) => l.rule} columns={[
-          { head: 'Left out by', grow: true, cell: (l) => <span className="font-mono">{l.rule}</span> },
-          { head: 'Files', right: true, cell: (l) => count(l.files) },
-          { head: 'Rows', right: true, cell: (l) => count(l.rows ?? 0) },
-          { head: 'Size', right: true, cell: (l) => <Bytes of={l.bytes} /> },
+      <details className="border-t border-line"><summary className="px-4 py-2 font-semibold"><Trans>All that was left out and blanked</Trans></summary>
+        <Rows caption={t`Left out`} rows={left} by={(l) => l.rule} columns={[
+          { head: t`Left out by`, grow: true, cell: (l) => <span className="font-mono">{l.rule}</span> },
+          { head: t`Files`, right: true, cell: (l) => count(l.files) },
+          { head: t`Rows`, right: true, cell: (l) => count(l.rows ?? 0) },
+          { head: t`Size`, right: true, cell: (l) => <Bytes of={l.bytes} /> },
         ]} />
-        <Rows caption="Blanked" rows={m.blanked} by={(b) => b.what} columns={[
-          { head: 'Blanked', grow: true, cell: (b) => <span className="font-mono">{b.what}</span> },
-          { head: 'Times', right: true, cell: (b) => count(b.times) },
+        <Rows caption={t`Blanked`} rows={m.blanked} by={(b) => b.what} columns={[
+          { head: t`Blanked`, grow: true, cell: (b) => <span className="font-mono">{b.what}</span> },
+          { head: t`Times`, right: true, cell: (b) => count(b.times) },
         ]} />
         {m.notes?.map((n) => <p key={n} className="px-4 py-1 text-soft">{n}</p>)}
       </details>

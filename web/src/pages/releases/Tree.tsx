@@ -1,8 +1,9 @@
+import { plural, t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { ChevronDown, ChevronRight } from 'lucide-react'
 import { useDeferredValue, useEffect, useState } from 'react'
 import type { Schemas } from '../../api/client'
 import { useContents } from '../../api/hooks'
-import { count } from '../../lib/format'
 import { cx } from '../../parts/cx'
 import { Input } from '../../parts/Field'
 import { Loading, Trouble } from '../../parts/Says'
@@ -21,10 +22,10 @@ export function Tree({ release, selected, onSelect }: TreeProps) {
   return (
     <Sheet>
       <div className="p-3 border-b border-line">
-        <Input data-find aria-label="Find in the archive" placeholder="Find by words, or like *.jpg" value={find} onChange={(e) => setFind(e.target.value)} />
+        <Input data-find aria-label={t`Find in the archive`} placeholder={t`Find by words, or like *.jpg`} value={find} onChange={(e) => setFind(e.target.value)} />
       </div>
       {wanted ? <Found {...{ release, selected, onSelect }} find={wanted} /> : (
-        <ul className="max-h-[calc(100vh-300px)] min-h-80 overflow-auto py-1" aria-label="Contents" role="tree" onKeyDown={arrows}>
+        <ul className="max-h-[calc(100vh-300px)] min-h-80 overflow-auto py-1" aria-label={t`Contents`} role="tree" onKeyDown={arrows}>
           <Level {...{ release, selected, onSelect }} path="" depth={0} most={0} />
         </ul>
       )}
@@ -56,7 +57,7 @@ function Branch({ n, depth, most, ...tree }: TreeProps & { n: Node; depth: numbe
           {n.folder ? <Icon size={14} className="text-faint shrink-0" aria-hidden /> : <span className="w-3.5 shrink-0" />}
           <span className="truncate">{n.name}</span>{n.link && <span className="text-faint truncate">→ {n.link}</span>}
         </button>
-        {n.rows ? <span className="text-faint whitespace-nowrap">{count(n.rows)} rows</span> : null}
+        {n.rows ? <span className="text-faint whitespace-nowrap">{plural(n.rows, { one: '# row', other: '# rows' })}</span> : null}
         <SizeBar bytes={n.bytes} most={most} area={n.area ?? ''} width="w-20" />
         <span className="w-16 text-right"><Bytes of={n.bytes} /></span>
       </div>
@@ -70,8 +71,8 @@ function Found({ release, find, selected, onSelect }: TreeProps & { find: string
   if (!found.data) return found.error ? <div className="px-3"><Trouble error={found.error} /></div> : <Loading />
   const nodes = found.data.nodes
   return (
-    <ul className="max-h-[calc(100vh-300px)] min-h-80 overflow-auto py-1" aria-label="Found">
-      {nodes.length === 0 && <li className="px-4 text-soft">Nothing matches.</li>}
+    <ul className="max-h-[calc(100vh-300px)] min-h-80 overflow-auto py-1" aria-label={t`Found`}>
+      {nodes.length === 0 && <li className="px-4 text-soft"><Trans>Nothing matches.</Trans></li>}
       {nodes.map((n) => (
         <li key={n.path} className={cx('flex items-center h-[28px] px-3 gap-2', selected === n.path ? 'bg-leaf-wash' : 'hover:bg-leaf-wash/50')}>
           <button type="button" title={n.path} className="flex-1 min-w-0 truncate text-left font-mono text-[0.92rem] hover:underline" onClick={() => onSelect(n.path, n.folder ?? false)}>{n.path}{n.folder && '/'}</button>

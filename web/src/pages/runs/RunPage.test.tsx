@@ -15,7 +15,7 @@ const open = () => draw(<Routes><Route path="/runs/:id" element={<RunPage />} />
 it('shows the steps that were and those that are ahead', async () => {
   service.answers['GET /runs/12'] = run
   service.answers['GET /runs/12/log'] = []
-  service.answers['GET /runs/12/ahead'] = { run: 7, steps: [{ name: 'Verify', ms: 900 }] }
+  service.answers['GET /runs/12/ahead'] = { run: 7, steps: [{ name: 'Count', ms: 5 }, { name: 'Pack', ms: 700 }, { name: 'Verify', ms: 900 }] } // of a moment before
   open()
   expect(await screen.findByText('Verify')).toBeTruthy()
   const steps = screen.getAllByRole('listitem').filter((l) => /Read|Pack|Verify/.test(l.textContent))

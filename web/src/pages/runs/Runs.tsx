@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useMemo } from 'react'
 import type { Run } from '../../api/client'
 import { useLiveRuns } from '../../api/events'
@@ -20,13 +22,13 @@ import { jobs } from './outcome'
 type Status = NonNullable<Parameters<typeof useRuns>[0]['status']>
 
 const columns: ListColumn<Run>[] = [
-  { id: 'run', head: 'Run', right: true, cell: (r) => r.id },
-  { id: 'work', head: 'Work', fixed: true, cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },
-  { id: 'status', head: 'Status', cell: (r) => <RunStatus status={r.status} /> },
-  { id: 'says', head: 'Says', grow: true, cell: (r) => <span className="text-soft line-clamp-1 break-all">{r.error || (r.status === 'working' ? progressSentence(r) : '')}</span> },
-  { id: 'by', head: 'By', wide: true, cell: (r) => r.who },
-  { id: 'when', head: 'When', cell: (r) => <When at={r.created_at} /> },
-  { id: 'took', head: 'Took', wide: true, right: true, cell: (r) => took(r.started_at, r.ended_at) },
+  { id: 'run', head: t`Run`, right: true, cell: (r) => r.id },
+  { id: 'work', head: t`Work`, fixed: true, cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },
+  { id: 'status', head: t`Status`, cell: (r) => <RunStatus status={r.status} /> },
+  { id: 'says', head: t`Says`, grow: true, cell: (r) => <span className="text-soft line-clamp-1 break-all">{r.error || (r.status === 'working' ? progressSentence(r) : '')}</span> },
+  { id: 'by', head: t`By`, wide: true, cell: (r) => r.who },
+  { id: 'when', head: t`When`, cell: (r) => <When at={r.created_at} /> },
+  { id: 'took', head: t`Took`, wide: true, right: true, cell: (r) => took(r.started_at, r.ended_at) },
 ]
 
 export function Runs() {
@@ -39,24 +41,24 @@ export function Runs() {
   const allowed = 'Notification' in window ? Notification.permission : 'denied'
   return (
     <>
-      <Head title="Runs" facts="Background work. It goes on when you leave the page, and when the service is restarted.">
-        {allowed === 'default' && <button type="button" className="text-soft underline underline-offset-2 hover:text-ink" onClick={() => void Notification.requestPermission()}>Tell me by the system when long work ends</button>}
+      <Head title={t`Runs`} facts={t`Background work. It goes on when you leave the page, and when the service is restarted.`}>
+        {allowed === 'default' && <button type="button" className="text-soft underline underline-offset-2 hover:text-ink" onClick={() => void Notification.requestPermission()}><Trans>Tell me by the system when long work ends</Trans></button>}
       </Head>
       <div className="flex flex-wrap items-center gap-2 mb-3">
-        <Find label="part of its title" value={search.typed} onChange={search.type} />
-        <Chips label="Status of runs" value={status} onPick={setStatus} chips={[
-          { value: '', label: 'all' }, { value: 'working', label: 'working' }, { value: 'waiting', label: 'waiting' }, { value: 'failed', label: 'failed' },
-          { value: 'cancelled', label: 'cancelled' }, { value: 'done', label: 'done' },
+        <Find label={t`part of its title`} value={search.typed} onChange={search.type} />
+        <Chips label={t`Status of runs`} value={status} onPick={setStatus} chips={[
+          { value: '', label: t`all` }, { value: 'working', label: t`working` }, { value: 'waiting', label: t`waiting` }, { value: 'failed', label: t`failed` },
+          { value: 'cancelled', label: t`cancelled` }, { value: 'done', label: t`done` },
         ]} />
-        <label className="ml-auto flex items-center gap-2 text-soft">of
-          <Select aria-label="Work" className="h-[26px]! w-44!" value={job} onChange={(e) => setJob(e.target.value)}>
-            <option value="">all work</option>{Object.entries(jobs).map(([j, label]) => <option key={j} value={j}>{label}</option>)}
+        <label className="ml-auto flex items-center gap-2 text-soft"><Trans>of</Trans>
+          <Select aria-label={t`Work`} className="h-[26px]! w-44!" value={job} onChange={(e) => setJob(e.target.value)}>
+            <option value=""><Trans>all work</Trans></option>{Object.entries(jobs).map(([j, label]) => <option key={j} value={j}>{label}</option>)}
           </Select>
         </label>
       </div>
       <Sheet>
-        <Shown of={runs}>{() => rows.length === 0 ? <Empty>{search.find || status || job ? 'No run is like that.' : 'Nothing was run yet.'}</Empty> : (
-          <List name="runs" caption="Runs" rows={rows} by={(r) => String(r.id)} columns={columns}
+        <Shown of={runs}>{() => rows.length === 0 ? <Empty>{search.find || status || job ? t`No run is like that.` : t`Nothing was run yet.`}</Empty> : (
+          <List name="runs" caption={t`Runs`} rows={rows} by={(r) => String(r.id)} columns={columns}
             more={runs.hasNextPage && !runs.isFetchingNextPage ? () => void runs.fetchNextPage() : undefined} />
         )}</Shown>
       </Sheet>

@@ -1,10 +1,11 @@
+import { t } from '@lingui/core/macro'
 import type { Run } from '../../api/client'
 
 /** What each job is called in filters. */
 export const jobs: Partial<Record<Run['job'], string>> = {
-  survey: 'surveys', build: 'builds', import: 'imports', verify: 'verifying', compare: 'comparisons', provision: 'making sites', table: 'tables', check: 'checks',
-  screenshots: 'screenshots', copy: 'safety copies', undo: 'undoing', move: 'moves', rotate: 'new credentials', retire: 'retiring', retention: 'dropping old archives',
-  'install-code': 'placing code', 'install-refresh': 'newer code', 'install-undo': 'code before', 'install-remove': 'removing code',
+  survey: t`surveys`, build: t`builds`, import: t`imports`, verify: t`verifying`, compare: t`comparisons`, provision: t`making sites`, table: t`tables`, check: t`checks`,
+  screenshots: t`screenshots`, copy: t`safety copies`, undo: t`undoing`, move: t`moves`, rotate: t`new credentials`, retire: t`retiring`, retention: t`dropping old archives`,
+  'install-code': t`placing code`, 'install-refresh': t`newer code`, 'install-undo': t`code before`, 'install-remove': t`removing code`,
 }
 
 type Page = { to: string; label: string }
@@ -17,10 +18,10 @@ export function concerns(run: Run): Page | undefined {
   const { noun, name } = run.about
   const done = run.status === 'done'
   if (done && result.release && (run.job === 'build' || run.job === 'import')) return { to: `/releases/${result.release}`, label: result.release }
-  if (run.job === 'compare') return { to: `/comparisons/${run.id}`, label: 'the differences' }
-  if (run.job === 'screenshots' && done) return { to: `/sites/${name}/side-by-side`, label: `${name} beside its source` }
-  if (run.job === 'provision' && !done) return { to: '/sites/new', label: 'Make a site' }
-  if (run.job === 'install-remove') return { to: '/hosts', label: 'Hosts' }
+  if (run.job === 'compare') return { to: `/comparisons/${run.id}`, label: t`the differences` }
+  if (run.job === t`screenshots` && done) return { to: `/sites/${name}/side-by-side`, label: t`${name} beside its source` }
+  if (run.job === 'provision' && !done) return { to: '/sites/new', label: t`Make a site` }
+  if (run.job === 'install-remove') return { to: '/hosts', label: t`Hosts` }
   const page = pages[noun]
   return page && name ? { to: `/${page}/${name}`, label: name } : undefined
 }

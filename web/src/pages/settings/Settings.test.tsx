@@ -1,6 +1,6 @@
 // @vitest-environment happy-dom
 import { service } from '../../testing/service'
-import { screen, waitFor, within } from '@testing-library/react'
+import { cleanup, screen, waitFor, within } from '@testing-library/react'
 import userEvent from '@testing-library/user-event'
 import { expect, it } from 'vitest'
 import { draw } from '../../testing/draw'
@@ -19,6 +19,12 @@ it('shows what a client will see while it is typed, and keeps it', async () => {
   await user.clear(name)
   await user.type(name, 'Loom & Ladder Studio')
   expect(shown.getByText('Loom & Ladder Studio')).toBeTruthy()
+  cleanup() // the page is left, and come back to
+  draw(<Settings />)
+  expect((await screen.findByLabelText<HTMLInputElement>('Agency')).value).toBe('Loom & Ladder Studio')
+  await user.click(await screen.findByRole('button', { name: 'Discard' }))
+  expect(screen.getByLabelText<HTMLInputElement>('Agency').value).toBe('Loom & Ladder')
+  await user.type(screen.getByLabelText('Agency'), ' Studio')
   await user.click(screen.getByRole('button', { name: 'Save' }))
   await waitFor(() => expect(service.asked.find((a) => a.what === 'PUT /agency')?.body).toMatchObject({ name: 'Loom & Ladder Studio', contact: 'studio@loom-ladder.example' }))
 })

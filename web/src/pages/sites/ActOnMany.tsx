@@ -1,8 +1,9 @@
+import { plural, t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { X } from 'lucide-react'
 import { useState } from 'react'
 import type { SiteRow } from '../../api/client'
 import { useCheck, useHold, useKeepCopy, useRefresh, useRetire } from '../../api/hooks'
-import { plural } from '../../lib/format'
 import { Button } from '../../parts/Button'
 import { Ask } from '../../parts/Dialog'
 import { Trouble } from '../../parts/Says'
@@ -35,25 +36,25 @@ export function ActOnMany({ sites, onLeave, onBegun }: ActProps) {
     }
   }
   return (
-    <div className="fixed left-1/2 -translate-x-1/2 bottom-12 z-20 max-w-[94vw]" role="region" aria-label="What is chosen">
+    <div className="fixed left-1/2 -translate-x-1/2 bottom-12 z-20 max-w-[94vw]" role="region" aria-label={t`What is chosen`}>
       <Trouble error={error} />
       <div className="bg-strip text-on-strip rounded-md px-3 py-2 flex flex-wrap items-center gap-2">
-        <b className="mr-1 whitespace-nowrap">{sites.length} chosen</b>
+        <b className="mr-1 whitespace-nowrap"><Trans>{sites.length} chosen</Trans></b>
         {behind.length > 0 && (
-          <Ask small button="Newer code…" title={`Newer code for ${plural(behind.length, 'site')}`} action="Refresh them"
-            about="Core, extensions and themes come from the newest release of each one’s starter; pages, pictures, accounts and settings stay. What each was is kept as a safety copy, and undo brings it back."
+          <Ask small button={t`Newer code…`} title={t`Newer code for ${plural(behind.length, { one: '# site', other: '# sites' })}`} action={t`Refresh them`}
+            about={t`Core, extensions and themes come from the newest release of each one’s starter; pages, pictures, accounts and settings stay. What each was is kept as a safety copy, and undo brings it back.`}
             onSubmit={async () => { await each(behind, (s) => refresh.mutateAsync({ name: s.name, from: '' })); onBegun() }}>
             <Named sites={behind} />
           </Ask>
         )}
-        <Button small onClick={() => void begin((s) => check.mutateAsync(s.name))}>Check</Button>
-        <Button small onClick={() => void begin((s) => copy.mutateAsync(s.name))}>Safety copy</Button>
-        <Button small onClick={() => void begin((s) => hold.mutateAsync({ name: s.name, held: true })).then(onLeave)}>Hold</Button>
-        <Ask small button="Open…" title={`Open ${plural(sites.length, 'site')} to visitors`} action="Open them" about="Whoever goes to their addresses sees them. Search engines and mail stay as they are."
+        <Button small onClick={() => void begin((s) => check.mutateAsync(s.name))}><Trans>Check</Trans></Button>
+        <Button small onClick={() => void begin((s) => copy.mutateAsync(s.name))}><Trans>Safety copy</Trans></Button>
+        <Button small onClick={() => void begin((s) => hold.mutateAsync({ name: s.name, held: true })).then(onLeave)}><Trans>Hold</Trans></Button>
+        <Ask small button={t`Open…`} title={t`Open ${plural(sites.length, { one: '# site', other: '# sites' })} to visitors`} action={t`Open them`} about={t`Whoever goes to their addresses sees them. Search engines and mail stay as they are.`}
           onSubmit={async () => { await each(sites, (s) => hold.mutateAsync({ name: s.name, held: false })); onLeave() }}><Named sites={sites} /></Ask>
-        <Ask small danger button="Retire…" title={`Retire ${plural(sites.length, 'site')}`} action="Retire them" about="Of each a last safety copy is made. Then folder, database, database user and credentials are removed."
+        <Ask small danger button={t`Retire…`} title={t`Retire ${plural(sites.length, { one: '# site', other: '# sites' })}`} action={t`Retire them`} about={t`Of each a last safety copy is made. Then folder, database, database user and credentials are removed.`}
           onSubmit={async () => { await each(sites, (s) => retire.mutateAsync(s.name)); onBegun() }}><Named sites={sites} /></Ask>
-        <button type="button" aria-label="Choose none" className="p-1 hover:opacity-80" onClick={onLeave}><X size={15} aria-hidden /></button>
+        <button type="button" aria-label={t`Choose none`} className="p-1 hover:opacity-80" onClick={onLeave}><X size={15} aria-hidden /></button>
       </div>
     </div>
   )

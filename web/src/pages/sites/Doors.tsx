@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useState } from 'react'
 import type { Site } from '../../api/client'
 import { useHold, useKinds, useStarters } from '../../api/hooks'
@@ -11,7 +13,7 @@ import { Trouble } from '../../parts/Says'
 function useHolds(site: Site): boolean {
   const starters = useStarters().data ?? []
   const kinds = useKinds().data ?? []
-  const kind = starters.find((t) => t.name === site.release.split('@')[0])?.kind
+  const kind = starters.find((s) => s.name === site.release.split('@')[0])?.kind
   return kinds.find((k) => k.name === kind)?.holds ?? false
 }
 
@@ -24,9 +26,9 @@ export function Hold({ site }: { site: Site }) {
   const set = (held: boolean) => void hold.mutateAsync({ name: site.name, held }).then((h) => setPreview(h.preview ?? '')).catch(() => {})
   return (
     <>
-      {site.held && !preview && <Button small disabled={hold.isPending} onClick={() => set(true)}>Preview link</Button>}
-      <Button small disabled={hold.isPending} onClick={() => set(!site.held)}>{site.held ? 'Open it' : 'Hold it'}</Button>
-      {site.held && preview && <span className="flex items-center gap-2 w-full min-w-0"><span className="truncate"><Out href={preview} /></span><Copy text={preview} what="the preview link" /></span>}
+      {site.held && !preview && <Button small disabled={hold.isPending} onClick={() => set(true)}><Trans>Preview link</Trans></Button>}
+      <Button small disabled={hold.isPending} onClick={() => set(!site.held)}>{site.held ? t`Open it` : t`Hold it`}</Button>
+      {site.held && preview && <span className="flex items-center gap-2 w-full min-w-0"><span className="truncate"><Out href={preview} /></span><Copy text={preview} what={t`the preview link`} /></span>}
       <Trouble error={hold.error} />
     </>
   )
@@ -35,7 +37,7 @@ export function Hold({ site }: { site: Site }) {
 export function GoLive({ site }: { site: Site }) {
   const hold = useHold()
   return (
-    <Ask small button="Go live…" title={`${site.name} goes live`} action="Go live" about="Visitors and search engines are let in, and its mail goes out. To give it its own address first, move it."
+    <Ask small button={t`Go live…`} title={t`${site.name} goes live`} action={t`Go live`} about={t`Visitors and search engines are let in, and its mail goes out. To give it its own address first, move it.`}
       onSubmit={() => hold.mutateAsync({ name: site.name, held: false, visible: true })} />
   )
 }

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useState } from 'react'
 import type { Schemas } from '../../api/client'
 import { useAskDNS } from '../../api/hooks'
@@ -14,22 +16,22 @@ export function Names({ site }: { site: string }) {
   const d = ask.data
   const named = servers.split(/[\s,]+/).filter(Boolean)
   return (
-    <Sheet title="Its name in DNS" aside={d && (d.leads ? 'leads here' : 'does not lead here everywhere')}>
+    <Sheet title={t`Its name in DNS`} aside={d && (d.leads ? t`leads here` : t`does not lead here everywhere`)}>
       <form className="px-4 pb-3 flex gap-2 items-end" onSubmit={(e) => { e.preventDefault(); ask.mutate({ site, nameServers: named }) }}>
-        <div className="grow"><Field label="Name servers that it is to move to" hint="if any: they are asked for every record">{(id) => <Input id={id} value={servers} onChange={(e) => setServers(e.target.value)} className="font-mono" />}</Field></div>
-        <span className="pb-6"><Button disabled={ask.isPending}>{ask.isPending ? 'Asking …' : 'Ask DNS'}</Button></span>
+        <div className="grow"><Field label={t`Name servers that it is to move to`} hint={t`if any: they are asked for every record`}>{(id) => <Input id={id} value={servers} onChange={(e) => setServers(e.target.value)} className="font-mono" />}</Field></div>
+        <span className="pb-6"><Button disabled={ask.isPending}>{ask.isPending ? t`Asking …` : t`Ask DNS`}</Button></span>
       </form>
       <Trouble error={ask.error} />
       {d && (
         <div role="status">
           <ul className="px-4 pb-2 list-disc ml-4">{d.sentences.map((s) => <li key={s}>{s}</li>)}</ul>
-          <Rows caption="Who was asked" rows={[...d.name_servers, ...d.resolvers]} by={(a) => a.server} columns={[
-            { head: 'Asked', cell: (a) => <span className="font-mono">{a.server}</span> },
-            { head: 'Leads to', grow: true, cell: (a) => a.error ?? (a.addresses.join(', ') || 'nowhere') },
+          <Rows caption={t`Who was asked`} rows={[...d.name_servers, ...d.resolvers]} by={(a) => a.server} columns={[
+            { head: t`Asked`, cell: (a) => <span className="font-mono">{a.server}</span> },
+            { head: t`Leads to`, grow: true, cell: (a) => a.error ?? (a.addresses.join(', ') || t`nowhere`) },
           ]} />
-          <Records title="Mail depends on" of={d.mail} />
-          <Records title="Would be lost" of={d.lost} />
-          <p className="px-4 py-3"><a className="underline" download={`${d.zone}zone`} href={`data:text/plain;charset=utf-8,${encodeURIComponent(d.zone_file)}`}>Save the records as a zone file</a>, to hand over</p>
+          <Records title={t`Mail depends on`} of={d.mail} />
+          <Records title={t`Would be lost`} of={d.lost} />
+          <p className="px-4 py-3"><Trans><a className="underline" download={`${d.zone}zone`} href={`data:text/plain;charset=utf-8,${encodeURIComponent(d.zone_file)}`}>Save the records as a zone file</a>, to hand over</Trans></p>
         </div>
       )}
     </Sheet>

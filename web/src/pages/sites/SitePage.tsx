@@ -1,9 +1,13 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { Archive, Check, EyeOff } from 'lucide-react'
 import type { ReactNode } from 'react'
 import { useParams } from 'react-router'
 import { addressOf, type Schemas, type Site } from '../../api/client'
 import { useCheck, useRetry, useSideBySide, useSite, useTick, useUnacceptCheck } from '../../api/hooks'
-import { count, date, day, millis, plural } from '../../lib/format'
+import { called } from '../../lib/called'
+import { count, date, day, inRow, millis } from '../../lib/format'
+import { said } from '../../lib/said'
 import { useFollow } from '../../lib/useFollow'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Copy } from '../../parts/Copy'
@@ -36,17 +40,18 @@ export function SitePage() {
   const s = site.data
   return (
     <>
-      <Head title={s.title || s.name} crumbs={[{ to: '/sites', label: 'Sites' }]}
-        beside={s.retired_at ? <Status tone="plain" icon={Archive}>retired {day(s.retired_at)}</Status>
-          : <>{s.held && <Status tone="look" icon={EyeOff}>held</Status>}<Checks counts={countsOf(s.report, s.accepted?.length)} /></>}
+      <Head title={s.title || s.name} crumbs={[{ to: '/sites', label: t`Sites` }]}
+        beside={s.retired_at ? <Status tone="plain" icon={Archive}><Trans>retired {day(s.retired_at)}</Trans></Status>
+          : <>{s.held && <Status tone="look" icon={EyeOff}><Trans>held</Trans></Status>}<Checks counts={countsOf(s.report, s.accepted?.length)} /></>}
         facts={<>
-          <Out href={s.address} /><span>from <To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && `, ${plural(s.behind, 'release')} behind`}</span>
-          <span>for <To to={`/clients/${s.client}`}>{s.client}</To></span><span>on <To to={`/hosts/${s.host}`}>{s.host}</To></span>
-          <span><Bytes of={s.bytes} />, {count(s.files)} files, {count(s.rows)} rows</span>
+          <Out href={s.address} /><span>{s.behind > 0 ? <Trans>from <To to={`/releases/${s.release}`}>{s.release}</To>, <Plural value={s.behind} one="# release" other="# releases" /> behind</Trans>
+            : <Trans>from <To to={`/releases/${s.release}`}>{s.release}</To></Trans>}</span>
+          <span><Trans>for <To to={`/clients/${s.client}`}>{s.client}</To></Trans></span><span><Trans>on <To to={`/hosts/${s.host}`}>{s.host}</To></Trans></span>
+          <span><Trans><Bytes of={s.bytes} />, <Plural value={s.files} one="# file" other="# files" />, <Plural value={s.rows} one="# row" other="# rows" /></Trans></span>
         </>}>
         {!s.retired_at && <>
-          <ButtonLink out to={s.login_at}>Log in as administrator<OutIcon /></ButtonLink>
-          <ButtonLink out to={s.address}>Open the site<OutIcon /></ButtonLink>
+          <ButtonLink out to={s.login_at}><Trans>Log in as administrator</Trans><OutIcon /></ButtonLink>
+          <ButtonLink out to={s.address}><Trans>Open the site</Trans><OutIcon /></ButtonLink>
           <MoreActs site={s} />
         </>}
       </Head>
@@ -78,18 +83,18 @@ function Life({ site }: { site: Site }) {
   const r = site.report
   const faults = r?.checks.filter((c) => c.result === 'fail').length ?? 0
   const stages: Stage[] = [
-    { title: 'Made', state: 'done', says: <><When at={site.made_at} /> in <To to={`/runs/${site.run_id}`}>run {site.run_id}</To></> },
-    { title: 'Checked', state: !r ? 'now' : faults > 0 ? 'now' : 'done', says: !r ? 'not yet' : faults > 0 ? plural(faults, 'fault') : <>{plural(r.pages, 'page')}, <When at={r.at} /></> },
-    { title: site.held ? 'Held for preview' : 'Open to visitors', state: live ? 'done' : 'now', says: site.held ? 'only by the link' : 'at its address', act: <Hold site={site} /> },
-    { title: 'Live', state: live ? 'done' : 'later', says: live ? 'search engines and mail too' : 'search engines and mail wait', act: !live && <GoLive site={site} /> },
-    { title: 'Handed over', state: opened ? 'done' : 'later', says: opened?.opened_at ? <>opened <When at={opened.opened_at} /></> : site.handovers?.length ? 'link not opened yet' : live ? 'no link yet' : 'when it is live' },
+    { title: t`Made`, state: 'done', says: <><Trans><When at={site.made_at} /> in <To to={`/runs/${site.run_id}`}>run {site.run_id}</To></Trans></> },
+    { title: t`Checked`, state: !r ? 'now' : faults > 0 ? 'now' : 'done', says: !r ? t`not yet` : faults > 0 ? plural(faults, { one: '# fault', other: '# faults' }) : <>{plural(r.pages, { one: '# page', other: '# pages' })}, <When at={r.at} /></> },
+    { title: site.held ? t`Held for preview` : t`Open to visitors`, state: live ? 'done' : 'now', says: site.held ? t`only by the link` : t`at its address`, act: <Hold site={site} /> },
+    { title: t`Live`, state: live ? 'done' : 'later', says: live ? t`search engines and mail too` : t`search engines and mail wait`, act: !live && <GoLive site={site} /> },
+    { title: t`Handed over`, state: opened ? 'done' : 'later', says: opened?.opened_at ? <><Trans>opened <When at={opened.opened_at} /></Trans></> : site.handovers?.length ? t`link not opened yet` : live ? t`no link yet` : t`when it is live` },
   ]
   return (
-    <ol aria-label="Its life" className="bg-sheet border border-line rounded-md mb-4 grid grid-cols-2 md:grid-cols-3 xl:grid-cols-5">
+    <ol aria-label={t`Its life`} className="bg-sheet border border-line rounded-md mb-4 grid grid-cols-2 md:grid-cols-3 xl:grid-cols-5">
       {stages.map((s) => (
         <li key={s.title} className={cx('px-4 py-2.5 border-line border-r last:border-r-0 border-b xl:border-b-0', s.state === 'now' && 'bg-leaf-wash')}>
           <p className={cx('font-bold flex items-center gap-1.5', s.state === 'later' && 'text-soft')}>
-            {s.state === 'done' && <Check size={14} className="text-leaf" aria-label="done:" />}{s.title}
+            {s.state === 'done' && <Check size={14} className="text-leaf" aria-label={t`done:`} />}{s.title}
           </p>
           <div className="text-soft flex flex-wrap items-center gap-2">{s.says}{s.act}</div>
         </li>
@@ -102,21 +107,21 @@ function Life({ site }: { site: Site }) {
 function Tasks({ site }: { site: Site }) {
   const tick = useTick()
   if (site.tasks.length === 0) return null
-  const done = site.tasks.filter((t) => t.done_at).length
+  const done = site.tasks.filter((task) => task.done_at).length
   return (
-    <Sheet title="To do before it goes live" aside={`${done} of ${site.tasks.length} done`}>
+    <Sheet title={t`To do before it goes live`} aside={t`${done} of ${site.tasks.length} done`}>
       <div className="px-4"><Trouble error={tick.error} /></div>
       <ul className="pb-1">
-        {site.tasks.map((t) => (
-          <li key={t.key} className="px-4 py-1.5 flex flex-wrap gap-x-2.5 gap-y-1 border-t border-line">
-            <input id={`task-${t.key}`} type="checkbox" className="mt-1 self-start accent-[var(--leaf)]" checked={!!t.done_at} disabled={tick.isPending || !!site.retired_at}
-              onChange={(e) => tick.mutate({ site: site.name, key: t.key, done: e.target.checked })} />
-            <label htmlFor={`task-${t.key}`} className="min-w-0 flex-1">
-              <b className={t.done_at ? 'font-normal text-soft' : ''}>{t.title}</b>
-              {t.done_at ? <span className="text-soft"> · {t.done_by}, <When at={t.done_at} /></span> : <span className="text-soft"> {t.detail}</span>}
+        {site.tasks.map((task) => (
+          <li key={task.key} className="px-4 py-1.5 flex flex-wrap gap-x-2.5 gap-y-1 border-t border-line">
+            <input id={`task-${task.key}`} type="checkbox" className="mt-1 self-start accent-[var(--leaf)]" checked={!!task.done_at} disabled={tick.isPending || !!site.retired_at}
+              onChange={(e) => tick.mutate({ site: site.name, key: task.key, done: e.target.checked })} />
+            <label htmlFor={`task-${task.key}`} className="min-w-0 flex-1">
+              <b className={task.done_at ? 'font-normal text-soft' : ''}>{task.title}</b>
+              {task.done_at ? <span className="text-soft"> · {task.done_by}, <When at={task.done_at} /></span> : <span className="text-soft"> {task.detail}</span>}
             </label>
-            {!t.done_at && !site.retired_at && <Due site={site.name} task={t} />}
-            {!t.done_at && t.page && <ButtonLink small out to={t.page}>Open the page<OutIcon /></ButtonLink>}
+            {!task.done_at && !site.retired_at && <Due site={site.name} task={task} />}
+            {!task.done_at && task.page && <ButtonLink small out to={task.page}><Trans>Open the page</Trans><OutIcon /></ButtonLink>}
           </li>
         ))}
       </ul>
@@ -127,9 +132,9 @@ function Tasks({ site }: { site: Site }) {
 function Due({ site, task }: { site: string; task: Schemas['LaunchTask'] }) {
   const tick = useTick()
   return (
-    <Ask small button={task.due ? `by ${date(task.due)}` : 'By when…'} title={`By when: ${task.title}`} action="Set it" about="Today lists launch tasks in this order. Empty for no day."
+    <Ask small button={task.due ? t`by ${date(task.due)}` : t`By when…`} title={t`By when: ${task.title}`} action={t`Set it`} about={t`Today lists launch tasks in this order. Empty for no day.`}
       onSubmit={(f) => tick.mutateAsync({ site, key: task.key, done: false, due: text(f, 'due') || '0001-01-01' })}>
-      <TextField label="Day" name="due" type="date" defaultValue={task.due?.slice(0, 10)} />
+      <TextField label={t`Day`} name="due" type="date" defaultValue={task.due?.slice(0, 10)} />
     </Ask>
   )
 }
@@ -144,18 +149,20 @@ function Judged({ site }: { site: Site }) {
   const known = r?.checks.filter((c) => c.result !== 'pass' && accepted(c)) ?? []
   const passed = r?.checks.filter((c) => c.result === 'pass') ?? []
   return (
-    <Sheet id="checks" title="Checks" aside={<span className="flex flex-wrap items-center gap-3">
-      {r && <span>{plural(r.pages, 'page')}, <When at={r.at} />, in {millis(r.took_ms)}</span>}
-      {!site.retired_at && <Button small disabled={check.isPending} onClick={() => start(check.mutateAsync(site.name))}>Check it now</Button>}
+    <Sheet id="checks" title={t`Checks`} aside={<span className="flex flex-wrap items-center gap-3">
+      {r && <span>{r.like
+        ? <Trans><Plural value={r.pages} one="# page" other="# pages" />, the others on <To to={`/sites/${r.like}`}>{r.like}</To>, <When at={r.at} />, in {millis(r.took_ms)}</Trans>
+        : <Trans><Plural value={r.pages} one="# page" other="# pages" />, <When at={r.at} />, in {millis(r.took_ms)}</Trans>}</span>}
+      {!site.retired_at && <Button small disabled={check.isPending} onClick={() => start(check.mutateAsync(site.name))}><Trans>Check it now</Trans></Button>}
     </span>}>
       <div className="px-4"><Trouble error={check.error} /></div>
-      {!r ? <Empty>Not checked yet.</Empty> : (
+      {!r ? <Empty><Trans>Not checked yet.</Trans></Empty> : (
         <ul>
           {open.map((c) => <Judgement key={c.name} check={c} act={c.result === 'warn' && !site.retired_at && <AcceptButton noun="site" name={site.name} what={c.name} />} />)}
           {known.map((c) => <Known key={c.name} site={site} check={c} accepted={accepted(c)!} />)}
           <li className="border-t border-line">
             <details open={open.length === 0 && passed.length <= 4}>
-              <summary className="px-4 py-2 text-soft">{passed.length} pass</summary>
+              <summary className="px-4 py-2 text-soft"><Trans>{passed.length} pass</Trans></summary>
               <ul>{passed.map((c) => <Judgement key={c.name} check={c} />)}</ul>
             </details>
           </li>
@@ -171,9 +178,9 @@ function Judgement({ check: c, act }: { check: Schemas['Check']; act?: ReactNode
     <li className="px-4 py-1.5 border-t border-line flex flex-wrap gap-x-3 gap-y-1 items-baseline">
       <span className="w-16 shrink-0"><Result result={c.result} /></span>
       <div className="min-w-0 flex-[1_1_18rem]">
-        <b>{c.name}</b> {c.sentence}
+        <b>{said(c.name)}</b> {c.sentence}
         {c.evidence?.map((e) => <p key={e} className="font-mono text-[0.9rem] text-soft break-all">{e}</p>)}
-        {c.remedy && <p className="text-soft">What to do: {c.remedy}</p>}
+        {c.remedy && <p className="text-soft"><Trans>What to do: {c.remedy}</Trans></p>}
       </div>
       {act}
     </li>
@@ -184,10 +191,10 @@ function Known({ site, check, accepted }: { site: Site; check: Schemas['Check'];
   const unaccept = useUnacceptCheck()
   return (
     <li className="px-4 py-1.5 border-t border-line flex flex-wrap gap-x-3 gap-y-1 items-baseline">
-      <span className="w-16 shrink-0"><Status tone="plain" icon={Check}>known</Status></span>
-      <div className="min-w-0 flex-[1_1_18rem]"><b>{check.name}</b> {check.sentence}
-        <p className="text-soft">{accepted.reason} ({accepted.who}, {day(accepted.at)}{accepted.everywhere && ', for all sites of the starter'})</p></div>
-      <Button small disabled={unaccept.isPending} onClick={() => unaccept.mutate({ site: site.name, what: check.name })}>Accept it no more</Button>
+      <span className="w-16 shrink-0"><Status tone="plain" icon={Check}><Trans>known</Trans></Status></span>
+      <div className="min-w-0 flex-[1_1_18rem]"><b>{said(check.name)}</b> {check.sentence}
+        <p className="text-soft">{accepted.reason} ({accepted.everywhere ? t`${accepted.who}, ${day(accepted.at)}, for all sites of the starter` : t`${accepted.who}, ${day(accepted.at)}`})</p></div>
+      <Button small disabled={unaccept.isPending} onClick={() => unaccept.mutate({ site: site.name, what: check.name })}><Trans>Accept it no more</Trans></Button>
     </li>
   )
 }
@@ -200,8 +207,8 @@ function MakeAgain({ site }: { site: Site }) {
   if (site.retired_at || !site.report?.checks.some((c) => c.result === 'fail')) return null
   return (
     <div className="px-4 py-3 border-t border-line">
-      <p className="text-soft mb-2">Correct what is wrong on the site and check it again; or correct the source or the packing list, build {starter} again, and make the site again. What stands there becomes a safety copy.</p>
-      <Button disabled={retry.isPending} onClick={() => start(retry.mutateAsync({ id: site.run_id, from: starter }))}>Make it again from the newest release</Button>
+      <p className="text-soft mb-2"><Trans>Correct what is wrong on the site and check it again; or correct the source or the packing list, build {starter} again, and make the site again. What stands there becomes a safety copy.</Trans></p>
+      <Button disabled={retry.isPending} onClick={() => start(retry.mutateAsync({ id: site.run_id, from: starter }))}><Trans>Make it again from the newest release</Trans></Button>
       <Trouble error={retry.error} />
     </div>
   )
@@ -217,13 +224,13 @@ function Beside({ site }: { site: Site }) {
       {page && (
         <div className="grid grid-cols-2 gap-px bg-line">
           {[['source', page.left], ['site', page.right]].map(([what, file]) => (
-            <div key={what} className="h-36 overflow-hidden bg-sheet"><img src={picture(file!)} alt={`Home page of the ${what}`} className="block w-full" loading="lazy" /></div>
+            <div key={what} className="h-36 overflow-hidden bg-sheet"><img src={picture(file!)} alt={what === 'source' ? t`Home page of the source` : t`Home page of the site`} className="block w-full" loading="lazy" /></div>
           ))}
         </div>
       )}
       <p className="px-4 py-2 flex items-center gap-3 justify-between">
-        <span><b>Beside its source</b>{seen.data && <span className="text-soft"> seen <When at={seen.data.at} /></span>}</span>
-        <ButtonLink small to={`/sites/${site.name}/side-by-side`}>{seen.data ? plural(seen.data.pages.length, 'page') : 'Look'}</ButtonLink>
+        <span><b><Trans>Beside its source</Trans></b> {seen.data && <span className="text-soft"><Trans>seen <When at={seen.data.at} /></Trans></span>}</span>
+        <ButtonLink small to={`/sites/${site.name}/side-by-side`}>{seen.data ? plural(seen.data.pages.length, { one: '# page', other: '# pages' }) : t`Look`}</ButtonLink>
       </p>
     </Sheet>
   )
@@ -231,12 +238,12 @@ function Beside({ site }: { site: Site }) {
 
 function Login({ site: s }: { site: Site }) {
   return (
-    <Sheet title="Login">
+    <Sheet title={t`Login`}>
       <dl className="px-4 pb-3 grid grid-cols-[5rem_minmax(0,1fr)_auto] gap-y-1.5 gap-x-2 items-center">
-        <dt className="text-soft">At</dt><dd className="truncate"><Out href={s.login_at} /></dd><dd><Copy text={s.login_at} what="the address of the log-in" /></dd>
-        <dt className="text-soft">As</dt><dd className="font-mono truncate">{s.admin}</dd><dd><Copy text={s.admin} what="the name" /></dd>
-        <dt className="text-soft">Password</dt><dd className="col-span-2">{s.retired_at ? <span className="text-soft">removed with the site</span> : <Reveal noun="site" owner={s.name} name="administrator" />}</dd>
-        {s.kept?.users !== undefined && <dd className="col-span-3 text-soft">The accounts that were there log in as before.</dd>}
+        <dt className="text-soft"><Trans>At</Trans></dt><dd className="truncate"><Out href={s.login_at} /></dd><dd><Copy text={s.login_at} what={t`the address of the log-in`} /></dd>
+        <dt className="text-soft"><Trans>As</Trans></dt><dd className="font-mono truncate">{s.admin}</dd><dd><Copy text={s.admin} what={t`the name`} /></dd>
+        <dt className="text-soft"><Trans>Password</Trans></dt><dd className="col-span-2">{s.retired_at ? <span className="text-soft"><Trans>removed with the site</Trans></span> : <Reveal noun="site" owner={s.name} name="administrator" />}</dd>
+        {s.kept?.users !== undefined && <dd className="col-span-3 text-soft"><Trans>The accounts that were there log in as before.</Trans></dd>}
       </dl>
     </Sheet>
   )
@@ -246,26 +253,28 @@ function Login({ site: s }: { site: Site }) {
 function Details({ site: s }: { site: Site }) {
   const r = s.rewritten
   return (
-    <Sheet title="What was set, and where it is">
-      <Rows caption="Values" rows={s.values} by={(v) => v.key} columns={[
-        { head: 'Value', cell: (v) => v.label },
+    <Sheet title={t`What was set, and where it is`}>
+      <Rows caption={t`Values`} rows={s.values} by={(v) => v.key} columns={[
+        { head: t`Value`, cell: (v) => v.label },
         { head: '', grow: true, cell: (v) => <span className={cx('break-words', v.secret && 'text-soft')}>{shownValue(v.value)}</span> },
-        { head: 'From', cell: (v) => <span className="text-soft">{v.origin}</span> },
+        { head: t`From`, cell: (v) => <span className="text-soft">{v.origin}</span> },
       ]} />
       <dl className="px-4 py-3 grid grid-cols-[8.5rem_minmax(0,1fr)] gap-y-1 border-t border-line">
-        <dt className="text-soft">Folder</dt><dd className="font-mono break-all">{s.folder}</dd>
-        <dt className="text-soft">Database</dt><dd>{s.database ? <><span className="font-mono">{s.database}</span>, {count(s.rows)} rows</> : 'none'}{s.prefix && <>, prefix <span className="font-mono">{s.prefix}</span></>}</dd>
-        {!s.retired_at && s.lead && <><dt className="text-soft">Name</dt><dd>{s.lead.sentence}<span className="text-soft">, since {day(s.lead.since)}</span></dd></>}
-        <dt className="text-soft">Search engines</dt><dd>{s.visible ? 'let in' : 'kept out'}</dd>
-        <dt className="text-soft">Mail</dt><dd>{s.quiet ? 'kept from going out, as this is a preview' : 'goes out'}</dd>
-        {s.install && <><dt className="text-soft">Code</dt><dd>that of install <To to={`/installs/${s.install}`}>{s.install}</To>, which it shares with others</dd></>}
+        <dt className="text-soft"><Trans>Folder</Trans></dt><dd className="font-mono break-all">{s.folder}</dd>
+        <dt className="text-soft"><Trans>Database</Trans></dt><dd>{s.database ? <><Trans><span className="font-mono">{s.database}</span>, <Plural value={s.rows} one="# row" other="# rows" /></Trans></> : t`none`}{s.prefix && <><Trans>, prefix <span className="font-mono">{s.prefix}</span></Trans></>}</dd>
+        {!s.retired_at && s.lead && <><dt className="text-soft"><Trans>Name</Trans></dt><dd>{s.lead.sentence}<span className="text-soft"><Trans>, since {day(s.lead.since)}</Trans></span></dd></>}
+        <dt className="text-soft"><Trans>Search engines</Trans></dt><dd>{s.visible ? t`let in` : t`kept out`}</dd>
+        <dt className="text-soft"><Trans>Mail</Trans></dt><dd>{s.quiet ? t`kept from going out, as this is a preview` : t`goes out`}</dd>
+        {s.install && <><dt className="text-soft"><Trans>Code</Trans></dt><dd><Trans>that of install <To to={`/installs/${s.install}`}>{s.install}</To>, which it shares with others</Trans></dd></>}
         <Descent site={s} />
-        <dt className="text-soft">Rewritten</dt><dd>{count(r.replaced)} places{r.replaced > 0 && ': '}{Object.entries(r.forms ?? {}).map(([k, n]) => `${count(n)} ${k}`).join(', ')}; {count(r.serialised)} of them inside serialised values{r.broken > 0 && `; ${count(r.broken)} values were broken before and left as they are`}
-          {r.samples && <details><summary className="text-soft">Examples of each</summary>{r.samples.map((x) => <p key={x.where + x.before} className="font-mono text-[0.9rem] text-soft break-all">{x.form}, in {x.where}: {x.before} → {x.after}</p>)}</details>}</dd>
-        {s.kept && <><dt className="text-soft">Kept</dt><dd>{Object.entries(s.kept).map(([k, n]) => `${count(n)} rows of ${k}`).join(', ')}</dd></>}
-        {s.upgraded && <><dt className="text-soft">Upgraded</dt><dd>its tables to version {s.upgraded}, by the site itself</dd></>}
-        {s.adjustments && <><dt className="text-soft">Adjusted</dt><dd>{s.adjustments.join(' ')}</dd></>}
-        <dt className="text-soft">Steps</dt><dd>{s.steps.map((t) => `${t.name.toLowerCase()} ${millis(t.ms)}`).join(', ')}</dd>
+        <dt className="text-soft"><Trans>Rewritten</Trans></dt><dd>{r.replaced > 0
+          ? <Trans><Plural value={r.replaced} one="# place" other="# places" />: {inRow(Object.entries(r.forms ?? {}).map(([k, n]) => `${count(n)} ${k}`))}; {count(r.serialised)} of them inside serialised values.</Trans>
+          : <Trans>Nothing named the old address or folder.</Trans>} {r.broken > 0 && plural(r.broken, { one: '# value was broken before and left as it is.', other: '# values were broken before and left as they are.' })}
+          {r.samples && <details><summary className="text-soft"><Trans>Examples of each</Trans></summary>{r.samples.map((x) => <p key={x.where + x.before} className="font-mono text-[0.9rem] text-soft break-all"><Trans>{x.form}, in {x.where}: {x.before} → {x.after}</Trans></p>)}</details>}</dd>
+        {s.kept && <><dt className="text-soft"><Trans>Kept</Trans></dt><dd>{Object.entries(s.kept).map(([k, n]) => t`${plural(n, { one: '# row', other: '# rows' })} of ${k}`).join(', ')}</dd></>}
+        {s.upgraded && <><dt className="text-soft"><Trans>Upgraded</Trans></dt><dd><Trans>its tables to version {s.upgraded}, by the site itself</Trans></dd></>}
+        {s.adjustments && <><dt className="text-soft"><Trans>Adjusted</Trans></dt><dd>{s.adjustments.join(' ')}</dd></>}
+        <dt className="text-soft"><Trans>Steps</Trans></dt><dd>{s.steps.map((step) => `${said(step.name).toLowerCase()} ${millis(step.ms)}`).join(', ')}</dd>
       </dl>
     </Sheet>
   )
@@ -277,10 +286,10 @@ const pages: Record<string, string> = { release: 'releases', source: 'sources', 
 function Descent({ site }: { site: Site }) {
   return (
     <>
-      <dt className="text-soft">Descent</dt>
+      <dt className="text-soft"><Trans>Descent</Trans></dt>
       <dd>{(site.descent ?? []).map((f, i) => (
         <span key={`${f.noun} ${f.name}`}>
-          {i > 0 && ' ← '}{f.noun !== 'release' && `${f.noun} `}{f.gone && f.noun === 'source' ? f.name : <To to={`/${pages[f.noun]}/${f.name}`}>{f.name}</To>}{f.gone && <span className="text-soft"> (gone)</span>}
+          {i > 0 && ' ← '}{f.noun !== 'release' && `${called(f.noun)} `}{f.gone && f.noun === 'source' ? f.name : <To to={`/${pages[f.noun]}/${f.name}`}>{f.name}</To>}{f.gone && <span className="text-soft"><Trans> (gone)</Trans></span>}
         </span>
       ))}</dd>
     </>

@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import type { RowSelectionState } from '@tanstack/react-table'
 import { Archive, EyeOff, Globe, X } from 'lucide-react'
 import { useMemo, useState } from 'react'
@@ -5,7 +7,7 @@ import { useNavigate } from 'react-router'
 import { addressBelow, type SiteRow } from '../../api/client'
 import { useSites } from '../../api/hooks'
 import { useAddressValue, useSearchText } from '../../lib/address'
-import { onlyDay, plural } from '../../lib/format'
+import { onlyDay } from '../../lib/format'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Chips } from '../../parts/Chips'
 import { Find } from '../../parts/Find'
@@ -25,24 +27,24 @@ type State = NonNullable<Parameters<typeof useSites>[0]['state']>
 type Sort = NonNullable<Parameters<typeof useSites>[0]['sort']>
 
 const states: [State, string][] = [
-  ['failed', 'faults'], ['warned', 'to look at'], ['unchecked', 'not checked'], ['held', 'held'], ['behind', 'behind'], ['to-do', 'tasks to do'],
-  ['elsewhere', 'name leads elsewhere'], ['leading', 'name leads here'], ['ending', 'certificate ends soon'], ['uncopied', 'no newer copy'], ['passed', 'all well'],
+  ['failed', t`faults`], ['warned', t`to look at`], ['unchecked', t`not checked`], ['held', t`held`], ['behind', t`behind`], ['to-do', t`tasks to do`],
+  ['elsewhere', t`name leads elsewhere`], ['leading', t`name leads here`], ['ending', t`certificate ends soon`], ['uncopied', t`no newer copy`], ['passed', t`all well`],
 ]
 
 const columns: ListColumn<SiteRow>[] = [
-  { id: 'picture', head: 'Picture', wide: true, cell: (s) => <Picture site={s} /> },
-  { id: 'site', head: 'Site', sort: 'title', fixed: true, cell: (s) => <To to={`/sites/${s.name}`}>{s.title || s.name}</To> },
-  { id: 'name', head: 'Name', sort: 'name', away: true, cell: (s) => <span className="font-mono">{s.name}</span> },
-  { id: 'client', head: 'Client', away: true, cell: (s) => <To to={`/clients/${s.client}`}>{s.client}</To> },
-  { id: 'address', head: 'Address', grow: true, wide: true, cell: (s) => <Out href={s.address} /> },
-  { id: 'release', head: 'Release', cell: (s) => <><To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && !s.retired_at && <span className="text-soft" title={`${plural(s.behind, 'newer release')}`}> −{s.behind}</span>}</> },
-  { id: 'host', head: 'Host', away: true, cell: (s) => <To to={`/hosts/${s.host}`}>{s.host}</To> },
-  { id: 'state', head: 'State', wide: true, cell: (s) => <Stands site={s} /> },
-  { id: 'checks', head: 'Checks', sort: 'attention', cell: (s) => <Checks counts={s.checks} /> },
-  { id: 'tasks', head: 'To do', wide: true, right: true, cell: (s) => s.tasks || '' },
-  { id: 'checked', head: 'Checked', sort: 'checked', away: true, cell: (s) => s.checks.at && <When at={s.checks.at} /> },
-  { id: 'made', head: 'Made', wide: true, sort: 'newest', cell: (s) => <When at={s.made_at} /> },
-  { id: 'size', head: 'Size', wide: true, sort: 'size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
+  { id: 'picture', head: t`Picture`, wide: true, cell: (s) => <Picture site={s} /> },
+  { id: 'site', head: t`Site`, sort: 'title', fixed: true, cell: (s) => <To to={`/sites/${s.name}`}>{s.title || s.name}</To> },
+  { id: 'name', head: t`Name`, sort: 'name', away: true, cell: (s) => <span className="font-mono">{s.name}</span> },
+  { id: 'client', head: t`Client`, away: true, cell: (s) => <To to={`/clients/${s.client}`}>{s.client}</To> },
+  { id: 'address', head: t`Address`, grow: true, wide: true, cell: (s) => <Out href={s.address} /> },
+  { id: 'release', head: t`Release`, cell: (s) => <><To to={`/releases/${s.release}`}>{s.release}</To>{s.behind > 0 && !s.retired_at && <span className="text-soft" title={`${plural(s.behind, { one: '# newer release', other: '# newer releases' })}`}> −{s.behind}</span>}</> },
+  { id: 'host', head: t`Host`, away: true, cell: (s) => <To to={`/hosts/${s.host}`}>{s.host}</To> },
+  { id: 'state', head: t`State`, wide: true, cell: (s) => <Stands site={s} /> },
+  { id: 'checks', head: t`Checks`, sort: 'attention', cell: (s) => <Checks counts={s.checks} /> },
+  { id: 'tasks', head: t`To do`, wide: true, right: true, cell: (s) => s.tasks || '' },
+  { id: 'checked', head: t`Checked`, sort: 'checked', away: true, cell: (s) => s.checks.at && <When at={s.checks.at} /> },
+  { id: 'made', head: t`Made`, wide: true, sort: 'newest', cell: (s) => <When at={s.made_at} /> },
+  { id: 'size', head: t`Size`, wide: true, sort: 'size', right: true, cell: (s) => <Bytes of={s.bytes} /> },
 ]
 
 /** What its first page looked like; an empty frame where nobody has looked yet. */
@@ -53,10 +55,10 @@ function Picture({ site }: { site: SiteRow }) {
 }
 
 function Stands({ site }: { site: SiteRow }) {
-  if (site.retired_at) return <Status tone="plain" icon={Archive}>retired {onlyDay(site.retired_at)}</Status>
-  if (site.held) return <Status tone="look" icon={EyeOff}>held</Status>
-  if (site.visible) return <Status tone="good" icon={Globe}>live</Status>
-  return <span className="text-soft">preview</span>
+  if (site.retired_at) return <Status tone="plain" icon={Archive}><Trans>retired {onlyDay(site.retired_at)}</Trans></Status>
+  if (site.held) return <Status tone="look" icon={EyeOff}><Trans>held</Trans></Status>
+  if (site.visible) return <Status tone="good" icon={Globe}><Trans>live</Trans></Status>
+  return <span className="text-soft"><Trans>preview</Trans></span>
 }
 
 /** All sites: found, filtered, sorted, chosen, and acted on together. The address of the page holds all of it. */
@@ -80,35 +82,35 @@ export function Sites() {
   const narrowed = [['starter', starter, setStarter], ['client', client, setClient], ['host', host, setHost]] as const
   return (
     <>
-      <Head title="Sites" facts="What was made from releases, for clients.">
-        <Button aria-pressed={retired !== ''} onClick={() => { setChosen({}); setRetired(retired ? '' : 'yes') }}>{retired ? 'Show those that stand' : 'Show the retired'}</Button>
-        <ButtonLink to="/sites/table">From a table</ButtonLink>
-        <ButtonLink primary to="/sites/new">Make a site</ButtonLink>
+      <Head title={t`Sites`} facts={t`What was made from releases, for clients.`}>
+        <Button aria-pressed={retired !== ''} onClick={() => { setChosen({}); setRetired(retired ? '' : 'yes') }}>{retired ? t`Show those that stand` : t`Show the retired`}</Button>
+        <ButtonLink to="/sites/table"><Trans>From a table</Trans></ButtonLink>
+        <ButtonLink primary to="/sites/new"><Trans>Make a site</Trans></ButtonLink>
       </Head>
       <div className="flex flex-wrap items-center gap-2 mb-3">
-        <Find label="name, address or client" value={search.typed} onChange={search.type} />
+        <Find label={t`name, address or client`} value={search.typed} onChange={search.type} />
         {!retired && first && (
-          <Chips label="State of sites" value={state} onPick={setState} chips={[
-            { value: '', label: 'all', count: first.total }, ...states.map(([value, label]) => ({ value, label, count: first.states[value] ?? 0 })),
+          <Chips label={t`State of sites`} value={state} onPick={setState} chips={[
+            { value: '', label: t`all`, count: first.total }, ...states.map(([value, label]) => ({ value, label, count: first.states[value] ?? 0 })),
           ]} />
         )}
         {narrowed.map(([what, value, set]) => value && (
-          <Button key={what} small onClick={() => set('')}>{what} {value}<X size={12} aria-label="for all" /></Button>
+          <Button key={what} small onClick={() => set('')}>{what} {value}<X size={12} aria-label={t`for all`} /></Button>
         ))}
-        <label className="ml-auto flex items-center gap-2 text-soft">by
-          <Select aria-label="Order" className="h-[26px]! w-40!" value={sort} disabled={retired !== ''} onChange={(e) => setSort(e.target.value)}>
-            <option value="title">title</option><option value="attention">needs attention</option><option value="newest">newest</option>
-            <option value="checked">checked last</option><option value="size">size</option><option value="name">name</option>
+        <label className="ml-auto flex items-center gap-2 text-soft"><Trans>by</Trans>
+          <Select aria-label={t`Order`} className="h-[26px]! w-40!" value={sort} disabled={retired !== ''} onChange={(e) => setSort(e.target.value)}>
+            <option value="title"><Trans>title</Trans></option><option value="attention"><Trans>needs attention</Trans></option><option value="newest"><Trans>newest</Trans></option>
+            <option value="checked"><Trans>checked last</Trans></option><option value="size"><Trans>size</Trans></option><option value="name"><Trans>name</Trans></option>
           </Select>
         </label>
       </div>
       <Sheet>
         <Shown of={sites}>{() => rows.length === 0 ? (
           <Empty>
-            {search.find || state ? 'No site is like that.' : retired ? 'No site was retired.' : <>None yet. <To to="/sites/new">Make the first one</To> from a release.</>}
+            {search.find || state ? t`No site is like that.` : retired ? t`No site was retired.` : <><Trans>None yet. <To to="/sites/new">Make the first one</To> from a release.</Trans></>}
           </Empty>
         ) : (
-          <List name="sites" caption="Sites" rows={rows} by={(s) => (s.retired_at ? `${s.name} ${s.run_id}` : s.name)} label={(s) => s.title || s.name} columns={columns}
+          <List name="sites" caption={t`Sites`} rows={rows} by={(s) => (s.retired_at ? `${s.name} ${s.run_id}` : s.name)} label={(s) => s.title || s.name} columns={columns}
             sort={sort} onSort={retired ? undefined : setSort} chosen={chosen} onChoose={retired ? undefined : setChosen}
             more={sites.hasNextPage && !sites.isFetchingNextPage ? () => void sites.fetchNextPage() : undefined} />
         )}</Shown>

@@ -1,3 +1,5 @@
+import { plural, t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useState } from 'react'
 import { useNavigate } from 'react-router'
 import type { Site } from '../../api/client'
@@ -11,9 +13,9 @@ import { Loading, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { Bytes } from '../../parts/SizeBar'
 import { When } from '../../parts/When'
-import { day, plural } from '../../lib/format'
+import { day, inRow } from '../../lib/format'
 
-const because: Record<string, string> = { replaced: 'it was replaced', moved: 'it moved', asked: 'someone asked', retired: 'it was retired' }
+const because: Record<string, string> = { replaced: t`it was replaced`, moved: t`it moved`, asked: t`someone asked`, retired: t`it was retired` }
 
 /** What is done with a site that stands, but for checking and opening it. */
 export function MoreActs({ site }: { site: Site }) {
@@ -35,17 +37,17 @@ function Others({ site }: { site: Site }) {
   const [act, setAct] = useState<'rotate' | 'retire' | ''>('')
   return (
     <>
-      <Menu label="More">
-        <MenuItem onSelect={() => start(keep.mutateAsync(site.name))}>Make a safety copy</MenuItem>
-        <MenuItem onSelect={() => void go(`/sites/${site.name}/sheet`)}>Page to print</MenuItem>
-        <MenuItem onSelect={() => setAct('rotate')}>New credentials…</MenuItem>
-        <MenuItem danger onSelect={() => setAct('retire')}>Retire…</MenuItem>
+      <Menu label={t`More`}>
+        <MenuItem onSelect={() => start(keep.mutateAsync(site.name))}><Trans>Make a safety copy</Trans></MenuItem>
+        <MenuItem onSelect={() => void go(`/sites/${site.name}/sheet`)}><Trans>Page to print</Trans></MenuItem>
+        <MenuItem onSelect={() => setAct('rotate')}><Trans>New credentials…</Trans></MenuItem>
+        <MenuItem danger onSelect={() => setAct('retire')}><Trans>Retire…</Trans></MenuItem>
       </Menu>
       <Trouble error={keep.error} />
-      <Question open={act === 'rotate'} onLeave={() => setAct('')} title={`New credentials for ${site.name}`} action="Change them" onSubmit={() => follow(rotate.mutateAsync(site.name))}
-        about={`Its database gets a new user and password, and ${site.admin} a new password. Visitors notice nothing; whoever logs in needs the new one.`} />
-      <Question danger open={act === 'retire'} onLeave={() => setAct('')} title={`Retire ${site.name}`} action="Retire it" onSubmit={() => follow(retire.mutateAsync(site.name))}
-        about="A last safety copy is made. Then folder, database, database user and credentials are removed. The record stays, and the copy can be put back." />
+      <Question open={act === 'rotate'} onLeave={() => setAct('')} title={t`New credentials for ${site.name}`} action={t`Change them`} onSubmit={() => follow(rotate.mutateAsync(site.name))}
+        about={t`Its database gets a new user and password, and ${site.admin} a new password. Visitors notice nothing; whoever logs in needs the new one.`} />
+      <Question danger open={act === 'retire'} onLeave={() => setAct('')} title={t`Retire ${site.name}`} action={t`Retire it`} onSubmit={() => follow(retire.mutateAsync(site.name))}
+        about={t`A last safety copy is made. Then folder, database, database user and credentials are removed. The record stays, and the copy can be put back.`} />
     </>
   )
 }
@@ -56,25 +58,25 @@ export function History({ site }: { site: Site }) {
   const putBack = usePutBack()
   const drop = useDropCopy()
   return (
-    <Sheet title="History" aside={site.copies.length > 0 && plural(site.copies.length, 'safety copy', 'safety copies')}>
-      <ul aria-label="Safety copies">
+    <Sheet title={t`History`} aside={site.copies.length > 0 && plural(site.copies.length, { one: '# safety copy', other: '# safety copies' })}>
+      <ul aria-label={t`Safety copies`}>
         <li className="px-4 py-1.5 border-t border-line flex items-center gap-3">
-          <div className="min-w-0 flex-1"><p><b>Now</b>, made <When at={site.made_at} /> from <To to={`/releases/${site.release}`}>{site.release}</To></p></div>
+          <div className="min-w-0 flex-1"><p><Trans><b>Now</b>, made <When at={site.made_at} /> from <To to={`/releases/${site.release}`}>{site.release}</To></Trans></p></div>
           {!site.retired_at && <UndoButton site={site} />}
         </li>
         {site.copies.map((c) => (
           <li key={c.id} className="px-4 py-1.5 border-t border-line flex flex-wrap items-center gap-x-3 gap-y-1">
             <div className="min-w-0 flex-1">
-              <p><b><When at={c.made_at} /></b>, because {because[c.why]}</p>
-              <p className="text-soft">{c.release && <>of <To to={`/releases/${c.release}`}>{c.release}</To>, </>}<Bytes of={c.bytes} />{c.host && <>, on {c.host} in {c.where}</>}</p>
-              {c.serves && <p className="text-soft">It still answers at {c.serves}, until that name leads to host {site.host}. Drop it then.</p>}
+              <p><Trans><b><When at={c.made_at} /></b>, because {because[c.why]}</Trans></p>
+              <p className="text-soft">{c.release && <span className="mr-2"><Trans>of <To to={`/releases/${c.release}`}>{c.release}</To></Trans></span>}<Bytes of={c.bytes} />{c.host && <span className="ml-2"><Trans>on {c.host} in {c.where}</Trans></span>}</p>
+              {c.serves && <p className="text-soft"><Trans>It still answers at {c.serves}, until that name leads to host {site.host}. Drop it then.</Trans></p>}
             </div>
-            {c.why === 'replaced' || c.why === 'moved' ? <span className="text-soft">undo brings it back</span> : (
-              <Ask small button="Put back…" title={`Put back ${site.name} as of ${day(c.made_at)}`} action="Put it back" onSubmit={() => follow(putBack.mutateAsync({ name: site.name, id: c.id }))}
-                about={site.retired_at ? 'The site is made again at its address, with its accounts and content as they were.' : 'What stands there now is kept as a safety copy, and undo brings it back.'} />
+            {c.why === 'replaced' || c.why === 'moved' ? <span className="text-soft"><Trans>undo brings it back</Trans></span> : (
+              <Ask small button={t`Put back…`} title={t`Put back ${site.name} as of ${day(c.made_at)}`} action={t`Put it back`} onSubmit={() => follow(putBack.mutateAsync({ name: site.name, id: c.id }))}
+                about={site.retired_at ? t`The site is made again at its address, with its accounts and content as they were.` : t`What stands there now is kept as a safety copy, and undo brings it back.`} />
             )}
-            <Ask small danger button="Drop…" title={`Drop the safety copy of ${day(c.made_at)}`} action="Drop it" onSubmit={() => drop.mutateAsync({ name: site.name, id: c.id })}
-              about={c.serves ? `The site on ${c.host} is removed. Whoever is still led there by ${c.serves} finds nothing.` : 'It cannot be put back after that.'} />
+            <Ask small danger button={t`Drop…`} title={t`Drop the safety copy of ${day(c.made_at)}`} action={t`Drop it`} onSubmit={() => drop.mutateAsync({ name: site.name, id: c.id })}
+              about={c.serves ? t`The site on ${c.host ?? ''} is removed. Whoever is still led there by ${c.serves} finds nothing.` : t`It cannot be put back after that.`} />
           </li>
         ))}
       </ul>
@@ -90,7 +92,7 @@ function UndoButton({ site }: { site: Site }) {
   const [wanted, setWanted] = useState(false)
   const plan = useUndoPlan(site.name, wanted)
   return (
-    <Ask small danger button="Undo…" onLeave={() => setWanted(false)} ready={plan.data !== undefined} onOpen={() => setWanted(true)} title={`Undo the last provisioning of ${site.name}`} action="Undo it"
+    <Ask small danger button={t`Undo…`} onLeave={() => setWanted(false)} ready={plan.data !== undefined} onOpen={() => setWanted(true)} title={t`Undo the last provisioning of ${site.name}`} action={t`Undo it`}
       onSubmit={async () => go(`/runs/${(await undo.mutateAsync({ name: site.name, mark: plan.data!.mark })).id}`)}>
       <Trouble error={plan.error} />
       {plan.data ? <ul className="list-disc pl-5 grid gap-1">{plan.data.sentences.map((s) => <li key={s} className="break-words">{s}</li>)}</ul> : <Loading />}
@@ -102,13 +104,13 @@ function UndoButton({ site }: { site: Site }) {
 function CopyRule({ site }: { site: Site }) {
   const set = useCopyRule()
   const { last, days } = site.copy_rule
-  const rule = [last > 0 && `the last ${last}`, days > 0 && `for ${days} days`].filter(Boolean).join(', ') || 'until a person drops them'
+  const rule = inRow([last > 0 ? t`the last ${last}` : '', days > 0 ? t`for ${days} days` : ''].filter(Boolean)) || t`until a person drops them`
   return (
-    <p className="px-4 py-2 border-t border-line text-soft">Safety copies are kept {rule}.{' '}
-      <Ask asks="CopyRule" small button="Change" title={`Safety copies of ${site.name}`} action="Set the rule" about="What the rule does not keep is dropped within the hour, and the run that drops it says so."
+    <p className="px-4 py-2 border-t border-line text-soft"><Trans>Safety copies are kept {rule}.</Trans>{' '}
+      <Ask asks="CopyRule" small button={t`Change`} title={t`Safety copies of ${site.name}`} action={t`Set the rule`} about={t`What the rule does not keep is dropped within the hour, and the run that drops it says so.`}
         onSubmit={(form) => set.mutateAsync({ name: site.name, last: Number(form.get('last')), days: Number(form.get('days')) })}>
-        <TextField label="Keep the last" name="last" hint="0 for all" type="number" defaultValue={last} />
-        <TextField label="Days" name="days" hint="after which one is dropped; 0 for never" type="number" defaultValue={days} />
+        <TextField label={t`Keep the last`} name="last" hint={t`0 for all`} type="number" defaultValue={last} />
+        <TextField label={t`Days`} name="days" hint={t`after which one is dropped; 0 for never`} type="number" defaultValue={days} />
       </Ask>
     </p>
   )
@@ -125,17 +127,18 @@ function RefreshButton({ site }: { site: Site }) {
   const plan = useRefreshPlan(site.name, from, wanted)
   const r = plan.data?.refresh
   return (
-    <Ask button="Newer code…" ready={plan.data !== undefined && plan.data.problems.length === 0} onOpen={() => setWanted(true)} title={`Newer code for ${site.name}`} action="Refresh it" about="Core, extensions and themes come from the release; pages, pictures, accounts and settings stay. What the site was is kept as a safety copy."
+    <Ask button={t`Newer code…`} ready={plan.data !== undefined && plan.data.problems.length === 0} onOpen={() => setWanted(true)} title={t`Newer code for ${site.name}`} action={t`Refresh it`} about={t`Core, extensions and themes come from the release; pages, pictures, accounts and settings stay. What the site was is kept as a safety copy.`}
       onSubmit={async () => go(`/runs/${(await refresh.mutateAsync({ name: site.name, from, mark: plan.data?.mark })).id}`)}>
-      <Field label="Code of">{(id) => <Select id={id} value={from} onChange={(e) => setFrom(e.target.value)}><option value="">the newest of {starter}</option>{releases.map((x) => <option key={x.ref}>{x.ref}</option>)}</Select>}</Field>
+      <Field label={t`Code of`}>{(id) => <Select id={id} value={from} onChange={(e) => setFrom(e.target.value)}><option value=""><Trans>the newest of {starter}</Trans></option>{releases.map((x) => <option key={x.ref}>{x.ref}</option>)}</Select>}</Field>
       <Trouble error={plan.error} />
       {plan.data?.problems.map((p) => <p key={p} role="alert" className="text-clay">{p}</p>)}
       {r ? (
         <div className="grid gap-2">
-          <p>{r.version === r.new_version ? `Version ${r.version} stays.` : `Version ${r.version} becomes ${r.new_version}.`} {r.units.length === 0 ? 'It has this code already.' : `${plural(r.units.length, 'part')} of the code ${r.units.length === 1 ? 'differs' : 'differ'}:`}</p>
+          <p>{r.version === r.new_version ? t`Version ${r.version} stays.` : t`Version ${r.version} becomes ${r.new_version}.`} {r.units.length === 0 ? t`It has this code already.` : t`${plural(r.units.length, { one: '# part', other: '# parts' })} of the code ${r.units.length === 1 ? t`differs` : t`differ`}:`}</p>
           {r.units.length > 0 && <ul className="grid gap-0.5">{r.units.slice(0, 12).map((u) => <li key={u.unit} className="flex justify-between gap-3"><span className="font-mono truncate">{u.unit}</span><span className="text-soft whitespace-nowrap">{[u.added && `${u.added} added`, u.changed && `${u.changed} changed`, u.removed && `${u.removed} removed`].filter(Boolean).join(', ')}</span></li>)}</ul>}
-          {r.stays && <p className="text-soft">Stays, as the release does not have it: <span className="font-mono">{r.stays.join(', ')}</span></p>}
-          {r.edited && <p className="text-amber">Changed on the site by somebody, and replaced: <span className="font-mono">{r.edited.slice(0, 8).join(', ')}{r.edited.length > 8 && ` and ${r.edited.length - 8} more`}</span></p>}
+          {r.stays && <p className="text-soft"><Trans>Stays, as the release does not have it: <span className="font-mono">{r.stays.join(', ')}</span></Trans></p>}
+          {r.edited && <p className="text-amber">{r.edited.length > 8 ? <Trans>Changed on the site by somebody, and replaced: <span className="font-mono">{inRow(r.edited.slice(0, 8))}</span> and {r.edited.length - 8} more</Trans>
+            : <Trans>Changed on the site by somebody, and replaced: <span className="font-mono">{inRow(r.edited)}</span></Trans>}</p>}
         </div>
       ) : !plan.error && <Loading />}
     </Ask>
@@ -155,10 +158,10 @@ function MoveButton({ site }: { site: Site }) {
   const plan = useMovePlan(site.name, to)
   if (hosts.length === 0) return null
   return (
-    <Ask button="Move…" ready={plan.data?.ready ?? false} onOpen={() => setWanted(true)} title={`Move ${site.name}`} action="Move it" onSubmit={async () => go(`/runs/${(await move.mutateAsync({ name: site.name, to: { ...to!, mark: plan.data?.mark } })).id}`)}>
-      <Field label="To host">{(id) => <Select id={id} value={host} onChange={(e) => setChoice({ ...choice, host: e.target.value })}>{hosts.map((h) => <option key={h.name} value={h.name}>{h.name}{here(h) && ', where it is'}</option>)}</Select>}</Field>
-      <Field label="Address" hint="by the host's pattern unless given; where it is, another one">{(id, by) => <Input id={id} aria-describedby={by} className="font-mono" value={choice.address} onChange={(e) => setChoice({ ...choice, address: e.target.value })} />}</Field>
-      <Tick checked={choice.visible} onChange={(e) => setChoice({ ...choice, visible: e.target.checked })}>Let search engines in</Tick>
+    <Ask button={t`Move…`} ready={plan.data?.ready ?? false} onOpen={() => setWanted(true)} title={t`Move ${site.name}`} action={t`Move it`} onSubmit={async () => go(`/runs/${(await move.mutateAsync({ name: site.name, to: { ...to!, mark: plan.data?.mark } })).id}`)}>
+      <Field label={t`To host`}>{(id) => <Select id={id} value={host} onChange={(e) => setChoice({ ...choice, host: e.target.value })}>{hosts.map((h) => <option key={h.name} value={h.name}>{h.name}{here(h) && t`, where it is`}</option>)}</Select>}</Field>
+      <Field label={t`Address`} hint={t`by the host's pattern unless given; where it is, another one`}>{(id, by) => <Input id={id} aria-describedby={by} className="font-mono" value={choice.address} onChange={(e) => setChoice({ ...choice, address: e.target.value })} />}</Field>
+      <Tick checked={choice.visible} onChange={(e) => setChoice({ ...choice, visible: e.target.checked })}><Trans>Let search engines in</Trans></Tick>
       <Trouble error={plan.error} />
       {plan.data && !plan.error && (
         <>

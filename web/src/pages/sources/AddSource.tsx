@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { useState, type ReactNode } from 'react'
 import { useNavigate } from 'react-router'
 import { useAddSource, useHosts } from '../../api/hooks'
@@ -12,8 +14,8 @@ export function AddSource({ primary }: { primary?: boolean }) {
   const [host, setHost] = useState('')
   const [path, setPath] = useState('')
   return (
-    <Ask asks="NewSource" button="Add a source" primary={primary} title="Add a source" action="Add"
-      about="Its kind, settings and database are found out by reading its settings file; nothing is run or written, unless you let the source be asked."
+    <Ask asks="NewSource" button={t`Add a source`} primary={primary} title={t`Add a source`} action={t`Add`}
+      about={t`Its kind, settings and database are found out by reading its settings file; nothing is run or written, unless you let the source be asked.`}
       onSubmit={async (f) => {
         const s = await add.mutateAsync({
           name: text(f, 'name'), host: text(f, 'host'), path: text(f, 'path'), ...more(f), sub_site: text(f, 'sub_site') || undefined, ask: f.get('ask') !== null || undefined,
@@ -21,14 +23,14 @@ export function AddSource({ primary }: { primary?: boolean }) {
         setPath('')
         void go(`/sources/${s.name}`)
       }}>
-      <TextField label="Name" name="name" hint="small letters, digits, dashes" mono />
-      <SelectField label="Host" name="host" required value={host || hosts[0]?.name || ''} onChange={(e) => setHost(e.target.value)} choices={hosts.map((h) => ({ value: h.name }))} />
-      <Field label="Web root" name="path" hint="its folder, below the host’s files">
+      <TextField label={t`Name`} name="name" hint={t`small letters, digits, dashes`} mono />
+      <SelectField label={t`Host`} name="host" required value={host || hosts[0]?.name || ''} onChange={(e) => setHost(e.target.value)} choices={hosts.map((h) => ({ value: h.name }))} />
+      <Field label={t`Web root`} name="path" hint={t`its folder, below the host’s files`}>
         {(id) => <FolderPicker id={id} name="path" host={host || hosts[0]?.name || ''} value={path} onPick={setPath} />}
       </Field>
       <MoreOfSource>
-        <TextField label="Sub-site" name="sub_site" mono hint="of a network of sites, the one that is meant: its host name, folder or number" />
-        <Tick name="ask">Ask the source itself, at its address: a page is placed in its folder for one request</Tick>
+        <TextField label={t`Sub-site`} name="sub_site" mono hint={t`of a network of sites, the one that is meant: its host name, folder or number`} />
+        <Tick name="ask"><Trans>Ask the source itself, at its address: a page is placed in its folder for one request</Trans></Tick>
       </MoreOfSource>
     </Ask>
   )
@@ -42,12 +44,12 @@ export const more = (f: FormData) => ({ address: given(f, 'address'), database: 
 export function MoreOfSource({ children }: { children?: ReactNode }) {
   return (
     <details>
-      <summary className="text-soft">Address, database and table prefix, where they cannot be read</summary>
+      <summary className="text-soft"><Trans>Address, database and table prefix, where they cannot be read</Trans></summary>
       <div className="grid gap-3 mt-3">
-        <TextField label="Address" name="address" hint="empty to read it from the database" mono />
-        <TextField label="Database" name="database" hint="like mysql://user@127.0.0.1:3306/name; empty to read it from the settings file" mono />
-        <TextField label="Password of the database account" name="database_password" type="password" autoComplete="off" />
-        <TextField label="Table prefix" name="prefix" hint="how the names of its tables begin" mono />
+        <TextField label={t`Address`} name="address" hint={t`empty to read it from the database`} mono />
+        <TextField label={t`Database`} name="database" hint={t`like mysql://user@127.0.0.1:3306/name; empty to read it from the settings file`} mono />
+        <TextField label={t`Password of the database account`} name="database_password" type="password" autoComplete="off" />
+        <TextField label={t`Table prefix`} name="prefix" hint={t`how the names of its tables begin`} mono />
         {children}
       </div>
     </details>

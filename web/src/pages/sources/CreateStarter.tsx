@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import { useNavigate } from 'react-router'
 import { useCreateStarter } from '../../api/hooks'
 import { Ask, text } from '../../parts/Dialog'
@@ -7,14 +8,14 @@ export function CreateStarter({ source }: { source: string }) {
   const create = useCreateStarter()
   const go = useNavigate()
   return (
-    <Ask asks="NewStarter" button="Create a starter" primary title={`Create a starter from ${source}`} about="A starter is a named line of packages for reuse. Its packing list says what goes in." action="Create"
+    <Ask asks="NewStarter" button={t`Create a starter`} primary title={t`Create a starter from ${source}`} about={t`A starter is a named line of packages for reuse. Its packing list says what goes in.`} action={t`Create`}
       onSubmit={async (f) => {
-        const t = await create.mutateAsync({ name: text(f, 'name'), source, list: text(f, 'list') })
-        void go(`/starters/${t.name}`)
+        const made = await create.mutateAsync({ name: text(f, 'name'), source, list: text(f, 'list') })
+        void go(`/starters/${made.name}`)
       }}>
-      <TextField label="Name" name="name" hint="small letters, digits, dashes" mono />
-      <SelectField label="Packing list" name="list" hint="“starter” takes out secrets and people; “whole site” is for moving it"
-        choices={[{ value: 'starter' }, { value: 'whole-site', label: 'whole site' }]} />
+      <TextField label={t`Name`} name="name" hint={t`small letters, digits, dashes`} mono />
+      <SelectField label={t`Packing list`} name="list" hint={t`“starter” takes out secrets and people; “whole site” is for moving it`}
+        choices={[{ value: 'starter' }, { value: 'whole-site', label: t`whole site` }]} />
     </Ask>
   )
 }

@@ -1,5 +1,7 @@
+import { t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { useEditPacking, usePacking } from '../../api/hooks'
-import { count, size } from '../../lib/format'
+import { size } from '../../lib/format'
 import { Button } from '../../parts/Button'
 import { Trouble } from '../../parts/Says'
 import { contains, remedyWord, type Edit } from './remedy'
@@ -11,9 +13,10 @@ export function Remedy({ starter, edit, word }: { starter: string; edit: Edit; w
   const there = contains(packing.data?.list, edit)
   return (
     <span className="flex flex-wrap items-center gap-2 justify-end">
-      {there && <span className="text-soft whitespace-nowrap">{starter} has this rule{change.data && `: ${count(change.data.in.files)} files, ${size(change.data.in.bytes)} go in`}</span>}
+      {there && <span className="text-soft whitespace-nowrap">{change.data ? <Trans>{starter} has this rule: <Plural value={change.data.in.files} one="# file" other="# files" />, {size(change.data.in.bytes)} go in</Trans>
+        : <Trans>{starter} has this rule</Trans>}</span>}
       <Button small disabled={change.isPending || packing.isPending} onClick={() => change.mutate({ name: starter, edit: there ? { ...edit, take_back: true } : edit })}>
-        {there ? 'Take it back' : word ?? `${remedyWord(edit)} ${starter}`}
+        {there ? t`Take it back` : word ?? `${remedyWord(edit)} ${starter}`}
       </Button>
       <Trouble error={change.error} />
     </span>

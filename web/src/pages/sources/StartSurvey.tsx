@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import { useSurvey } from '../../api/hooks'
 import { useFollow } from '../../lib/useFollow'
 import { Button } from '../../parts/Button'
@@ -9,7 +10,7 @@ export function StartSurvey({ source, again, primary }: { source: string; again?
   return (
     <span>
       <Button primary={primary} disabled={survey.isPending} onClick={() => start(survey.mutateAsync(source))}>
-        {again ? 'Survey again' : 'Survey'}
+        {again ? t`Survey again` : t`Survey`}
       </Button>
       <Trouble error={survey.error} />
     </span>

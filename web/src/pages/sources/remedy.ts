@@ -1,3 +1,4 @@
+import { t } from '@lingui/core/macro'
 import type { Schemas } from '../../api/client'
 
 export type Edit = NonNullable<Schemas['Finding']['remedy']>
@@ -11,7 +12,7 @@ function sortOf(e: Edit): Sort {
 }
 
 const words: Record<Sort, [string, string, string]> = {
-  out: ['Leave out', 'Leave out of', 'left out'], empty: ['Empty', 'Empty in', 'emptied'], rows: ['Drop the rows', 'Drop the rows in', 'rows dropped'], blank: ['Blank', 'Blank in', 'blanked'],
+  out: [t`Leave out`, t`Leave out of`, t`left out`], empty: [t`Empty`, t`Empty in`, t`emptied`], rows: [t`Drop the rows`, t`Drop the rows in`, t`rows dropped`], blank: [t`Blank`, t`Blank in`, t`blanked`],
 }
 
 /** What a remedy does, in a word or two. */

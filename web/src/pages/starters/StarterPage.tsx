@@ -1,9 +1,11 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { Ban, Check, CircleDashed, X } from 'lucide-react'
 import { useNavigate, useParams } from 'react-router'
 import type { Release, Starter } from '../../api/client'
 import { useBuild, useChangeStarter, usePacking, useReleases, useRemoveStarter, useRetention, useSources, useStarter } from '../../api/hooks'
 import { drafts } from '../../lib/drafts'
-import { count, day, plural } from '../../lib/format'
+import { day } from '../../lib/format'
 import { ButtonLink } from '../../parts/Button'
 import { Ask, text } from '../../parts/Dialog'
 import { SelectField, TextField, Tick } from '../../parts/Field'
@@ -19,10 +21,10 @@ import { Import } from '../releases/Import'
 import { difference, retention } from './sentences'
 
 export function Verified({ release }: { release: Release }) {
-  if (!release.kept) return <Status tone="look" icon={Ban}>discarded</Status>
-  if (!release.verified_at) return <Status tone="plain" icon={CircleDashed}>not verified</Status>
-  if (release.faults > 0) return <Status tone="wrong" icon={X}>{release.faults} faults</Status>
-  return <Status tone="good" icon={Check}>verified</Status>
+  if (!release.kept) return <Status tone="look" icon={Ban}><Trans>discarded</Trans></Status>
+  if (!release.verified_at) return <Status tone="plain" icon={CircleDashed}><Trans>not verified</Trans></Status>
+  if (release.faults > 0) return <Status tone="wrong" icon={X}>{plural(release.faults, { one: '# fault', other: '# faults' })}</Status>
+  return <Status tone="good" icon={Check}><Trans>verified</Trans></Status>
 }
 
 export function StarterPage() {
@@ -31,20 +33,20 @@ export function StarterPage() {
   const releases = useReleases(name)
   if (starter.isPending) return <Loading />
   if (!starter.data) return <><Head title={name} /><Trouble error={starter.error} /></>
-  const t = starter.data
+  const s = starter.data
   return (
     <>
-      <Head title={name} crumbs={[{ to: '/starters', label: 'Starters' }]}
-        facts={<>{t.source ? <span>from <To to={`/sources/${t.source}`}>{t.source}</To></span> : <span>for releases that are imported</span>}<span>since {day(t.created_at)}</span><span>{retention(t)}</span></>}>
-        {t.releases === 0 && <Remove name={name} />}
-        <ChangeStarter starter={t} />
-        <Retain starter={t} />
-        <Import starter={name} primary={!t.source} />
-        {t.source && <Build starter={t} />}
+      <Head title={name} crumbs={[{ to: '/starters', label: t`Starters` }]}
+        facts={<>{s.source ? <span><Trans>from <To to={`/sources/${s.source}`}>{s.source}</To></Trans></span> : <span><Trans>for releases that are imported</Trans></span>}<span><Trans>since {day(s.created_at)}</Trans></span><span>{retention(s)}</span></>}>
+        {s.releases === 0 && <Remove name={name} />}
+        <ChangeStarter starter={s} />
+        <Retain starter={s} />
+        <Import starter={name} primary={!s.source} />
+        {s.source && <Build starter={s} />}
       </Head>
       <div className="grid gap-4 xl:grid-cols-[minmax(0,5fr)_minmax(0,3fr)] items-start">
-        <Sheet title="Releases">
-          <Shown of={releases}>{(rows) => rows.length === 0 ? <Empty>None yet. Build the first one.</Empty> : <Line releases={rows} />}</Shown>
+        <Sheet title={t`Releases`}>
+          <Shown of={releases}>{(rows) => rows.length === 0 ? <Empty><Trans>None yet. Build the first one.</Trans></Empty> : <Line releases={rows} />}</Shown>
         </Sheet>
         <Packing name={name} />
       </div>
@@ -56,11 +58,11 @@ export function StarterPage() {
 function Line({ releases }: { releases: Release[] }) {
   const most = Math.max(0, ...releases.map((r) => r.archive_bytes))
   return (
-    <ol aria-label="Releases, the newest first">
+    <ol aria-label={t`Releases, the newest first`}>
       {releases.map((r) => (
         <li key={r.ref} className="px-4 py-2 border-t border-line grid grid-cols-[minmax(0,1fr)_auto] gap-x-4 gap-y-0.5 items-center">
           <p className="flex flex-wrap items-center gap-x-3"><To to={`/releases/${r.ref}`}>{r.ref}</To><Verified release={r} />
-            <span className="text-soft"><When at={r.made} /> by {r.by}</span>{r.sites > 0 && <To to={`/sites?starter=${r.starter}`}>{plural(r.sites, 'site')}</To>}</p>
+            <span className="text-soft"><Trans><When at={r.made} /> by {r.by}</Trans></span>{r.sites > 0 && <To to={`/sites?starter=${r.starter}`}>{plural(r.sites, { one: '# site', other: '# sites' })}</To>}</p>
           <p className="flex items-center gap-3"><span className="font-mono text-soft">{difference(r)}</span><SizeBar bytes={r.archive_bytes} most={most} /><span className="w-16 text-right"><Bytes of={r.archive_bytes} /></span></p>
           {(r.note || r.difference?.causes.length) && (
             <p className="text-soft col-span-2 break-words">{r.note && `“${r.note}” `}{r.difference?.causes.slice(0, 2).map((c) => c.sentence).join('; ')}</p>
@@ -76,12 +78,12 @@ function Build({ starter }: { starter: Starter }) {
   const go = useNavigate()
   const unsaved = drafts.read<{ text: string }>(`packing ${starter.name}`) !== undefined
   return (
-    <Ask asks="NewRelease" button="Build a release" primary title={`Build ${starter.name}@${(starter.newest ?? 0) + 1}`} action="Build"
-      about="The source is read as it is now; what did not change since the release before is copied from it. You can leave this page; the work goes on."
+    <Ask asks="NewRelease" button={t`Build a release`} primary title={t`Build ${starter.name}@${(starter.newest ?? 0) + 1}`} action={t`Build`}
+      about={t`The source is read as it is now; what did not change since the release before is copied from it. You can leave this page; the work goes on.`}
       onSubmit={async (f) => { const run = await build.mutateAsync({ name: starter.name, note: text(f, 'note'), full: f.get('full') !== null }); void go(`/runs/${run.id}`) }}>
-      {unsaved && <p className="bg-amber-wash text-amber rounded px-3 py-2">The packing list has edits that are not saved; this release would be built without them. <To to={`/starters/${starter.name}/packing`}>Save them first</To>.</p>}
-      <TextField label="Note" name="note" hint="what is new in it" />
-      <Tick name="full">Read everything, also what did not change</Tick>
+      {unsaved && <p className="bg-amber-wash text-amber rounded px-3 py-2"><Trans>The packing list has edits that are not saved; this release would be built without them. <To to={`/starters/${starter.name}/packing`}>Save them first</To>.</Trans></p>}
+      <TextField label={t`Note`} name="note" hint={t`what is new in it`} />
+      <Tick name="full"><Trans>Read everything, also what did not change</Trans></Tick>
     </Ask>
   )
 }
@@ -90,7 +92,7 @@ function Remove({ name }: { name: string }) {
   const remove = useRemoveStarter()
   const go = useNavigate()
   return (
-    <Ask danger button="Remove…" title={`Remove starter ${name}`} action="Remove it" about="It has no releases; its packing list is removed with it."
+    <Ask danger button={t`Remove…`} title={t`Remove starter ${name}`} action={t`Remove it`} about={t`It has no releases; its packing list is removed with it.`}
       onSubmit={async () => { await remove.mutateAsync(name); void go('/starters') }} />
   )
 }
@@ -99,9 +101,9 @@ function ChangeStarter({ starter }: { starter: Starter }) {
   const sources = (useSources().data ?? []).filter((s) => s.kind === starter.kind)
   const change = useChangeStarter()
   return (
-    <Ask button="Change…" title={`Change ${starter.name}`} about="Its packing list and its releases stay as they are; the next release is built from the source you choose." action="Change"
+    <Ask button={t`Change…`} title={t`Change ${starter.name}`} about={t`Its packing list and its releases stay as they are; the next release is built from the source you choose.`} action={t`Change`}
       onSubmit={(f) => change.mutateAsync({ name: starter.name, source: text(f, 'source') })}>
-      <SelectField label="Built from source" name="source" required defaultValue={starter.source} choices={sources.map((s) => ({ value: s.name }))} />
+      <SelectField label={t`Built from source`} name="source" required defaultValue={starter.source} choices={sources.map((s) => ({ value: s.name }))} />
     </Ask>
   )
 }
@@ -109,10 +111,10 @@ function ChangeStarter({ starter }: { starter: Starter }) {
 function Retain({ starter }: { starter: Starter }) {
   const set = useRetention()
   return (
-    <Ask asks="Retention" button="Keep archives…" title="Which archives are kept" about="Archives that a site was made from are always kept, and every release keeps its record. The rules are applied after each build and every hour." action="Keep these"
+    <Ask asks="Retention" button={t`Keep archives…`} title={t`Which archives are kept`} about={t`Archives that a site was made from are always kept, and every release keeps its record. The rules are applied after each build and every hour.`} action={t`Keep these`}
       onSubmit={(f) => set.mutateAsync({ name: starter.name, last: Number(text(f, 'last')), weeks: Number(text(f, 'weeks')) })}>
-      <TextField label="The last" name="last" hint="so many archives; 0 and 0 keeps all" type="number" min={0} defaultValue={starter.retention.last} />
-      <TextField label="One a week" name="weeks" hint="for so many weeks besides" type="number" min={0} defaultValue={starter.retention.weeks} />
+      <TextField label={t`The last`} name="last" hint={t`so many archives; 0 and 0 keeps all`} type="number" min={0} defaultValue={starter.retention.last} />
+      <TextField label={t`One a week`} name="weeks" hint={t`for so many weeks besides`} type="number" min={0} defaultValue={starter.retention.weeks} />
     </Ask>
   )
 }
@@ -121,7 +123,7 @@ function Retain({ starter }: { starter: Starter }) {
 function Packing({ name }: { name: string }) {
   const packing = usePacking(name)
   return (
-    <Sheet title="Packing list" aside={<ButtonLink small to={`/starters/${name}/packing`}>Edit it</ButtonLink>}>
+    <Sheet title={t`Packing list`} aside={<ButtonLink small to={`/starters/${name}/packing`}><Trans>Edit it</Trans></ButtonLink>}>
       <Shown of={packing}>{(p) => {
         const saved = Object.entries(p.saved).filter(([, s]) => s.bytes + s.database_bytes > 0).sort((a, b) => b[1].bytes + b[1].database_bytes - a[1].bytes - a[1].database_bytes)
         const most = saved[0] ? saved[0][1].bytes + saved[0][1].database_bytes : 0
@@ -129,15 +131,15 @@ function Packing({ name }: { name: string }) {
           <>
             {p.surveyed ? (
               <dl className="px-4 pb-3 grid grid-cols-[auto_1fr] gap-x-4">
-                <dt className="text-soft">Goes in</dt><dd>{plural(p.in.files, 'file')} <Bytes of={p.in.bytes} />, about {count(p.in.rows)} rows <Bytes of={p.in.database_bytes} /></dd>
-                <dt className="text-soft">Stays out</dt><dd>{plural(p.out.files, 'file')} <Bytes of={p.out.bytes} />, about {count(p.out.rows)} rows <Bytes of={p.out.database_bytes} /></dd>
-                <dt className="text-soft">Asks for</dt><dd>{p.list.fields?.map((f) => f.label).join(', ') || 'nothing'}</dd>
+                <dt className="text-soft"><Trans>Goes in</Trans></dt><dd><Trans><Plural value={p.in.files} one="# file" other="# files" /> <Bytes of={p.in.bytes} />, about <Plural value={p.in.rows} one="# row" other="# rows" /> <Bytes of={p.in.database_bytes} /></Trans></dd>
+                <dt className="text-soft"><Trans>Stays out</Trans></dt><dd><Trans><Plural value={p.out.files} one="# file" other="# files" /> <Bytes of={p.out.bytes} />, about <Plural value={p.out.rows} one="# row" other="# rows" /> <Bytes of={p.out.database_bytes} /></Trans></dd>
+                <dt className="text-soft"><Trans>Asks for</Trans></dt><dd>{p.list.fields?.map((f) => f.label).join(', ') || t`nothing`}</dd>
               </dl>
-            ) : <Empty>The source was not surveyed yet, so there are no totals.</Empty>}
-            {saved.length > 0 && <Rows caption="What each rule saves" rows={saved.slice(0, 6)} by={([rule]) => rule} columns={[
-              { head: 'Rule', grow: true, cell: ([rule]) => <span className="font-mono break-all">{rule}</span> },
+            ) : <Empty><Trans>The source was not surveyed yet, so there are no totals.</Trans></Empty>}
+            {saved.length > 0 && <Rows caption={t`What each rule saves`} rows={saved.slice(0, 6)} by={([rule]) => rule} columns={[
+              { head: t`Rule`, grow: true, cell: ([rule]) => <span className="font-mono break-all">{rule}</span> },
               { head: '', cell: ([, s]) => <SizeBar bytes={s.bytes + s.database_bytes} most={most} width="w-16" /> },
-              { head: 'Saves', right: true, cell: ([, s]) => <Bytes of={s.bytes + s.database_bytes} /> },
+              { head: t`Saves`, right: true, cell: ([, s]) => <Bytes of={s.bytes + s.database_bytes} /> },
             ]} />}
           </>
         )

@@ -1,8 +1,11 @@
+import { plural, t } from '@lingui/core/macro'
+import { Plural, Trans } from '@lingui/react/macro'
 import { CalendarClock, Check, EyeOff, Globe } from 'lucide-react'
 import type { ReactNode } from 'react'
 import type { Schemas } from '../../api/client'
 import { useAcceptCheck, useAcceptFinding, useCheck, useRetry, useRuns, useSurvey, useTick, useToday } from '../../api/hooks'
-import { date, onlyDay, plural, took } from '../../lib/format'
+import { called } from '../../lib/called'
+import { date, onlyDay, took } from '../../lib/format'
 import { useFollow } from '../../lib/useFollow'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Ask, text } from '../../parts/Dialog'
@@ -26,13 +29,13 @@ const placeOf = (g: Group) => g.noun === 'service' ? '/starters' : `/${{ site: '
 /** What needs attention, and what one does about it. Nothing when there is nothing. */
 export function Today() {
   const today = useToday()
-  const t = today.data
+  const seen = today.data
   return (
     <>
-      <Head title="Today" facts={t && <>
-        <span>{plural(t.sources, 'source')}</span><span>{plural(t.starters, 'starter')}</span><span>{plural(t.clients, 'client')}</span><span>{plural(t.sites, 'site')}</span>
+      <Head title={t`Today`} facts={seen && <>
+        <span>{plural(seen.sources, { one: '# source', other: '# sources' })}</span><span>{plural(seen.starters, { one: '# starter', other: '# starters' })}</span><span>{plural(seen.clients, { one: '# client', other: '# clients' })}</span><span>{plural(seen.sites, { one: '# site', other: '# sites' })}</span>
       </>}>
-        {!!t?.starters && <ButtonLink primary to="/sites/new">Make a site</ButtonLink>}
+        {!!seen?.starters && <ButtonLink primary to="/sites/new"><Trans>Make a site</Trans></ButtonLink>}
       </Head>
       <Shown of={today}>{(day) => day.sites === 0 ? <FirstSteps today={day} /> : <Begun day={day} />}</Shown>
     </>
@@ -45,8 +48,8 @@ function Begun({ day }: { day: Day }) {
       <Attention day={day} />
       <div className="grid gap-4 min-w-0">
         <Tasks day={day} />
-        <Waiting title="Held for the client" sites={day.held} icon={EyeOff} says="made" />
-        <Waiting title="Names that begin to lead here" sites={day.leading} icon={Globe} says="made" />
+        <Waiting title={t`Held for the client`} sites={day.held} icon={EyeOff} says={t`made`} />
+        <Waiting title={t`Names that begin to lead here`} sites={day.leading} icon={Globe} says={t`made`} />
         <Ending day={day} />
         <Uncopied day={day} />
         <Behind day={day} />
@@ -59,33 +62,33 @@ function Begun({ day }: { day: Day }) {
 function Attention({ day }: { day: Day }) {
   if (day.groups.length === 0) {
     return (
-      <Sheet title="Needs attention">
+      <Sheet title={t`Needs attention`}>
         <p className="px-4 pb-4 flex items-center gap-2 text-soft">
-          <Check size={16} className="text-leaf" aria-hidden />Nothing: all sites passed their checks, and no work failed.
+          <Check size={16} className="text-leaf" aria-hidden /><Trans>Nothing: all sites passed their checks, and no work failed.</Trans>
         </p>
       </Sheet>
     )
   }
   return (
-    <Sheet title="Needs attention" aside={plural(day.groups.length, 'place')}>
-      <ul aria-label="What needs attention">
+    <Sheet title={t`Needs attention`} aside={plural(day.groups.length, { one: '# place', other: '# places' })}>
+      <ul aria-label={t`What needs attention`}>
         {together(day.groups).map(({ first: g, others }) => (
           <li key={g.noun + g.name} className="px-4 py-2.5 border-t border-line grid gap-1.5">
             <p className="flex flex-wrap items-center gap-2">
               <Result result={g.severity} />
               <To to={placeOf(g)}>{g.title}</To>
-              {others.length === 0 ? <span className="text-soft">{g.noun === 'service' ? '' : g.noun}</span> : <span className="text-soft">and {plural(others.length, 'more site')} with just the same</span>}
+              {others.length === 0 ? <span className="text-soft">{g.noun === 'service' ? '' : called(g.noun)}</span> : <span className="text-soft"><Trans>and <Plural value={others.length} one="# more site" other="# more sites" /> with just the same</Trans></span>}
             </p>
             <ul className="grid gap-1">{g.items.map((i) => <Attended key={i.sentence} group={g} item={i} many={others.length > 0} />)}</ul>
             {others.length > 0 && (
-              <details className="text-soft"><summary>The others</summary>
+              <details className="text-soft"><summary><Trans>The others</Trans></summary>
                 <ul className="columns-2 gap-x-4 pt-1">{others.map((o) => <li key={o.name} className="truncate"><To to={`/sites/${o.name}`}>{o.title}</To></li>)}</ul>
               </details>
             )}
           </li>
         ))}
       </ul>
-      {day.more > 0 && <p className="px-4 py-2 border-t border-line text-soft">and <To to="/sites?sort=attention">{plural(day.more, 'more site')}</To></p>}
+      {day.more > 0 && <p className="px-4 py-2 border-t border-line text-soft"><Trans>and <To to="/sites?sort=attention"><Plural value={day.more} one="# more site" other="# more sites" /></To></Trans></p>}
     </Sheet>
   )
 }
@@ -111,12 +114,12 @@ function Settle({ group, item }: { group: Group; item: Item }) {
   const busy = check.isPending || survey.isPending || retry.isPending
   const trouble = <Trouble error={check.error ?? survey.error ?? retry.error} />
   switch (item.act) {
-    case 'check': return <><Button small disabled={busy} onClick={() => start(check.mutateAsync(group.name))}>Check it</Button>{trouble}</>
-    case 'survey': return <><Button small disabled={busy} onClick={() => start(survey.mutateAsync(group.name))}>Survey it</Button>{trouble}</>
-    case 'retry': return <><Button small disabled={busy} onClick={() => start(retry.mutateAsync({ id: Number(group.name) }))}>Try again</Button>{trouble}</>
+    case 'check': return <><Button small disabled={busy} onClick={() => start(check.mutateAsync(group.name))}><Trans>Check it</Trans></Button>{trouble}</>
+    case 'survey': return <><Button small disabled={busy} onClick={() => start(survey.mutateAsync(group.name))}><Trans>Survey it</Trans></Button>{trouble}</>
+    case 'retry': return <><Button small disabled={busy} onClick={() => start(retry.mutateAsync({ id: Number(group.name) }))}><Trans>Try again</Trans></Button>{trouble}</>
   }
   const at = group.noun === 'site' ? '#checks' : group.noun === 'source' ? '#findings' : ''
-  return <ButtonLink small to={placeOf(group) + at}>{group.noun === 'run' ? 'See why' : 'Look at it'}</ButtonLink>
+  return <ButtonLink small to={placeOf(group) + at}>{group.noun === 'run' ? t`See why` : t`Look at it`}</ButtonLink>
 }
 
 /** Accepts what is known and harmless, with the reason. */
@@ -127,10 +130,10 @@ export function AcceptButton({ noun, name, what, where, many }: { noun: 'site' |
     ? check.mutateAsync({ site: name, what, reason: text(f, 'reason'), everywhere: f.get('everywhere') !== null || undefined })
     : finding.mutateAsync({ source: name, what, where, reason: text(f, 'reason') })
   return (
-    <Ask asks="Accept" small button="Accept…" title={`Accept “${what}” on ${name}`} action="Accept it" onSubmit={accept}
-      about="It is known and harmless, and is not shown as something to look at any more. When something else is found there, it is.">
-      <TextField label="Why is it harmless?" name="reason" autoFocus />
-      {noun === 'site' && <Tick name="everywhere" defaultChecked={many}>On all sites of the same starter where just the same is found</Tick>}
+    <Ask asks="Accept" small button={t`Accept…`} title={t`Accept “${what}” on ${name}`} action={t`Accept it`} onSubmit={accept}
+      about={t`It is known and harmless, and is not shown as something to look at any more. When something else is found there, it is.`}>
+      <TextField label={t`Why is it harmless?`} name="reason" autoFocus />
+      {noun === 'site' && <Tick name="everywhere" defaultChecked={many}><Trans>On all sites of the same starter where just the same is found</Trans></Tick>}
     </Ask>
   )
 }
@@ -138,18 +141,18 @@ export function AcceptButton({ noun, name, what, where, many }: { noun: 'site' |
 function Tasks({ day }: { day: Day }) {
   const tick = useTick()
   if (day.tasks.length === 0) return null
-  const late = (t: Schemas['TodayTask']) => t.due !== undefined && Date.parse(t.due) + 86_400_000 < Date.now()
+  const late = (task: Schemas['TodayTask']) => task.due !== undefined && Date.parse(task.due) + 86_400_000 < Date.now()
   return (
-    <Sheet title="Launch tasks" aside={day.all_tasks > day.tasks.length ? `${day.tasks.length} of ${day.all_tasks}` : `${day.all_tasks} to do`}>
+    <Sheet title={t`Launch tasks`} aside={day.all_tasks > day.tasks.length ? t`${day.tasks.length} of ${day.all_tasks}` : t`${day.all_tasks} to do`}>
       <div className="px-4"><Trouble error={tick.error} /></div>
-      <ul className="max-h-80 overflow-auto" tabIndex={0} aria-label="Launch tasks">
-        {day.tasks.map((t) => (
-          <li key={`${t.site} ${t.key}`} className="px-4 py-1.5 border-t border-line flex gap-2.5 items-start">
-            <input type="checkbox" className="mt-1 accent-[var(--leaf)]" checked={false} disabled={tick.isPending} aria-label={`Done: ${t.task}, ${t.title || t.site}`}
-              onChange={() => tick.mutate({ site: t.site, key: t.key, done: true })} />
-            <span className="min-w-0 flex-1 break-words">{t.task}<span className="block text-soft"><To to={`/sites/${t.site}`}>{t.title || t.site}</To></span></span>
-            {t.due && <Status tone={late(t) ? 'wrong' : 'plain'} icon={CalendarClock}>{date(t.due)}</Status>}
-            {t.page && <ButtonLink small out to={t.page}>Open<OutIcon /></ButtonLink>}
+      <ul className="max-h-80 overflow-auto" tabIndex={0} aria-label={t`Launch tasks`}>
+        {day.tasks.map((task) => (
+          <li key={`${task.site} ${task.key}`} className="px-4 py-1.5 border-t border-line flex gap-2.5 items-start">
+            <input type="checkbox" className="mt-1 accent-[var(--leaf)]" checked={false} disabled={tick.isPending} aria-label={t`Done: ${task.task}, ${task.title || task.site}`}
+              onChange={() => tick.mutate({ site: task.site, key: task.key, done: true })} />
+            <span className="min-w-0 flex-1 break-words">{task.task}<span className="block text-soft"><To to={`/sites/${task.site}`}>{task.title || task.site}</To></span></span>
+            {task.due && <Status tone={late(task) ? 'wrong' : 'plain'} icon={CalendarClock}>{date(task.due)}</Status>}
+            {task.page && <ButtonLink small out to={task.page}><Trans>Open</Trans><OutIcon /></ButtonLink>}
           </li>
         ))}
       </ul>
@@ -160,7 +163,7 @@ function Tasks({ day }: { day: Day }) {
 function Waiting({ title, sites, icon, says }: { title: string; sites: Schemas['SiteRow'][]; icon: typeof EyeOff; says: string }) {
   if (sites.length === 0) return null
   return (
-    <Sheet title={title} aside={plural(sites.length, 'site')}>
+    <Sheet title={title} aside={plural(sites.length, { one: '# site', other: '# sites' })}>
       <ul>
         {sites.slice(0, 8).map((s) => (
           <li key={s.name} className="px-4 min-h-8 py-1 border-t border-line flex items-center gap-3">
@@ -170,7 +173,7 @@ function Waiting({ title, sites, icon, says }: { title: string; sites: Schemas['
           </li>
         ))}
       </ul>
-      {sites.length > 8 && <p className="px-4 py-1.5 border-t border-line"><To to={icon === EyeOff ? '/sites?state=held' : '/sites?state=leading'}>all of them</To></p>}
+      {sites.length > 8 && <p className="px-4 py-1.5 border-t border-line"><To to={icon === EyeOff ? '/sites?state=held' : '/sites?state=leading'}><Trans>all of them</Trans></To></p>}
     </Sheet>
   )
 }
@@ -180,7 +183,7 @@ const week = 7 * 86_400_000
 function Ending({ day }: { day: Day }) {
   if (day.ending.length === 0) return null
   return (
-    <Sheet title="Certificates that end soon" aside={plural(day.ending.length, 'site')}>
+    <Sheet title={t`Certificates that end soon`} aside={plural(day.ending.length, { one: '# site', other: '# sites' })}>
       <ul>{day.ending.map((s) => (
         <li key={s.name} className="px-4 min-h-8 py-1 border-t border-line flex flex-wrap items-center gap-x-3">
           <To to={`/sites/${s.name}#checks`}>{s.title || s.name}</To>
@@ -188,7 +191,7 @@ function Ending({ day }: { day: Day }) {
           {s.ends && <Status tone={Date.parse(s.ends) < Date.now() + week ? 'wrong' : 'look'} icon={CalendarClock}>{onlyDay(s.ends)}</Status>}
         </li>
       ))}</ul>
-      <p className="px-4 py-2 border-t border-line text-soft">As the checks saw them last. A host that renews them by itself has done so by now: check the site to see.</p>
+      <p className="px-4 py-2 border-t border-line text-soft"><Trans>As the checks saw them last. A host that renews them by itself has done so by now: check the site to see.</Trans></p>
     </Sheet>
   )
 }
@@ -196,8 +199,8 @@ function Ending({ day }: { day: Day }) {
 function Uncopied({ day }: { day: Day }) {
   if (day.uncopied === 0) return null
   return (
-    <Sheet title="Safety copies">
-      <p className="px-4 pb-3"><To to="/sites?state=uncopied">{plural(day.uncopied, 'public site has', 'public sites have')} no safety copy</To> of the last 30 days. Choose them there and copy them together.</p>
+    <Sheet title={t`Safety copies`}>
+      <p className="px-4 pb-3"><Trans><To to="/sites?state=uncopied"><Plural value={day.uncopied} one="# public site has" other="# public sites have" /> no safety copy</To> of the last 30 days. Choose them there and copy them together.</Trans></p>
     </Sheet>
   )
 }
@@ -205,11 +208,11 @@ function Uncopied({ day }: { day: Day }) {
 function Behind({ day }: { day: Day }) {
   if (day.behind.length === 0) return null
   return (
-    <Sheet title="Of older releases">
-      <Rows caption="Starters with sites of older releases" rows={day.behind} by={(b) => b.starter} columns={[
-        { head: 'Starter', grow: true, cell: (b) => <To to={`/starters/${b.starter}`}>{b.starter}</To> },
-        { head: 'Newest', cell: (b) => <To to={`/releases/${b.starter}@${b.newest}`}>{`@${b.newest}`}</To> },
-        { head: '', cell: (b) => <To to={`/sites?state=behind&starter=${b.starter}`}>{plural(b.sites, 'site')} behind</To> },
+    <Sheet title={t`Of older releases`}>
+      <Rows caption={t`Starters with sites of older releases`} rows={day.behind} by={(b) => b.starter} columns={[
+        { head: t`Starter`, grow: true, cell: (b) => <To to={`/starters/${b.starter}`}>{b.starter}</To> },
+        { head: t`Newest`, cell: (b) => <To to={`/releases/${b.starter}@${b.newest}`}>{`@${b.newest}`}</To> },
+        { head: '', cell: (b) => <To to={`/sites?state=behind&starter=${b.starter}`}><Trans><Plural value={b.sites} one="# site" other="# sites" /> behind</Trans></To> },
       ]} />
     </Sheet>
   )
@@ -218,13 +221,13 @@ function Behind({ day }: { day: Day }) {
 function Lately() {
   const runs = useRuns({ limit: 8 })
   return (
-    <Sheet title="Lately" aside={<To to="/runs">all runs</To>}>
+    <Sheet title={t`Lately`} aside={<To to="/runs"><Trans>all runs</Trans></To>}>
       <Shown of={runs}>{(data) => (
-        <Rows caption="Latest runs" rows={data.pages[0]!.slice(0, 8)} by={(r) => r.id} columns={[
-          { head: 'Work', grow: true, cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },
-          { head: 'Status', cell: (r): ReactNode => <RunStatus status={r.status} /> },
-          { head: 'When', cell: (r) => <span className="text-soft"><When at={r.created_at} /> by {r.who}</span> },
-          { head: 'Took', right: true, cell: (r) => took(r.started_at, r.ended_at) },
+        <Rows caption={t`Latest runs`} rows={data.pages[0]!.slice(0, 8)} by={(r) => r.id} columns={[
+          { head: t`Work`, grow: true, cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },
+          { head: t`Status`, cell: (r): ReactNode => <RunStatus status={r.status} /> },
+          { head: t`When`, cell: (r) => <span className="text-soft" title={t`by ${r.who}`}><When at={r.created_at} /></span> },
+          { head: t`Took`, right: true, cell: (r) => took(r.started_at, r.ended_at) },
         ]} />
       )}</Shown>
     </Sheet>

@@ -1,3 +1,5 @@
+import { t } from '@lingui/core/macro'
+import { Trans } from '@lingui/react/macro'
 import { Eye, EyeOff } from 'lucide-react'
 import { useEffect, useRef } from 'react'
 import { useReveal } from '../../api/hooks'
@@ -21,14 +23,14 @@ export function Reveal({ noun, owner, name }: { noun: string; owner: string; nam
       <span className="inline-flex flex-wrap items-center gap-2 min-w-0">
         <code className="font-mono select-all break-all">{reveal.data.secret}</code>
         <Copy text={reveal.data.secret} what={name} />
-        <Button small ref={hide} onClick={() => reveal.reset()} aria-label={`Hide ${name}`}><EyeOff size={14} aria-hidden />Hide</Button>
+        <Button small ref={hide} onClick={() => reveal.reset()} aria-label={t`Hide ${name}`}><EyeOff size={14} aria-hidden /><Trans>Hide</Trans></Button>
       </span>
     )
   }
   return (
     <span className="inline-flex items-center gap-2">
       <span className="text-soft tracking-widest" aria-hidden>••••••••</span>
-      <Ask small of={`Reveal: ${name} of ${owner}`} button={<><Eye size={14} aria-hidden />Reveal</>} title={`Reveal ${name} of ${owner}?`} about="It is shown on this page until you hide it or leave. That you saw it is recorded." action="Reveal"
+      <Ask small of={t`Reveal: ${name} of ${owner}`} button={<><Eye size={14} aria-hidden /><Trans>Reveal</Trans></>} title={t`Reveal ${name} of ${owner}?`} about={t`It is shown on this page until you hide it or leave. That you saw it is recorded.`} action={t`Reveal`}
         onSubmit={() => reveal.mutateAsync({ noun, owner, name })} />
     </span>
   )

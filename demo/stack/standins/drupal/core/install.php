@@ -70,6 +70,8 @@ table('node_field_data', ['nid' => 'uint', 'vid' => 'uint', 'type' => 'ascii', '
   'created' => 'int', 'changed' => 'int', 'promote' => 'tiny', 'sticky' => 'tiny', 'default_langcode' => 'tiny'], ['nid', 'langcode'], ['node__status_type' => ['status', 'type', 'nid']]);
 table('node__body', ['bundle' => 'ascii', 'deleted' => 'tiny', 'entity_id' => 'uint', 'revision_id' => 'uint', 'langcode' => 'ascii', 'delta' => 'uint',
   'body_value' => 'text', 'body_summary' => 'text', 'body_format' => 'ascii'], ['entity_id', 'deleted', 'delta', 'langcode']);
+table('menu_link_content_data', ['id' => 'uint', 'revision_id' => 'uint', 'bundle' => 'ascii', 'langcode' => 'ascii', 'title' => 'name', 'menu_name' => 'name',
+  'link__uri' => 'name', 'weight' => 'int', 'enabled' => 'tiny', 'changed' => 'int', 'default_langcode' => 'tiny'], ['id', 'langcode']);
 table('file_managed', ['fid' => 'serial', 'uuid' => 'ascii', 'langcode' => 'ascii', 'uid' => 'uint', 'filename' => 'name', 'uri' => 'name', 'filemime' => 'name',
   'filesize' => 'big', 'status' => 'tiny', 'created' => 'int', 'changed' => 'int'], ['fid'], ['file_field__uri' => ['uri']]);
 table('watchdog', ['wid' => 'serial', 'uid' => 'uint', 'type' => 'ascii', 'message' => 'text', 'variables' => 'blob', 'timestamp' => 'int'], ['wid']);
@@ -101,6 +103,8 @@ foreach (json_decode($_POST['nodes'] ?? '[]', TRUE) as $i => $n) {
   $nid = $i + 1;
   query("INSERT INTO {node_field_data} (nid, vid, type, langcode, status, uid, title, created, changed, promote, sticky, default_langcode)
     VALUES (?, ?, 'page', 'en', 1, 1, ?, ?, ?, 1, 0, 1)", [$nid, $nid, $n['title'], $now, $now]);
+  query("INSERT INTO {menu_link_content_data} (id, revision_id, bundle, langcode, title, menu_name, link__uri, weight, enabled, changed, default_langcode)
+    VALUES (?, ?, 'menu_link_content', 'en', ?, 'main', ?, ?, 1, ?, 1)", [$nid, $nid, $n['title'], "entity:node/$nid", $i, $now]);
   query("INSERT INTO {node__body} (bundle, deleted, entity_id, revision_id, langcode, delta, body_value, body_summary, body_format)
     VALUES ('page', 0, ?, ?, 'en', 0, ?, '', 'full_html')", [$nid, $nid, $n['body']]);
 }

@@ -94,10 +94,14 @@ function page(string $title, string $body, int $status = 200) {
 	http_response_code($status);
 	header('Content-Type: text/html; charset=utf-8');
 	$c = config();
+	$menu = '';
+	foreach (query('SELECT title, link FROM #__menu WHERE client_id = 0 AND published = 1 ORDER BY lft')->fetchAll(PDO::FETCH_ASSOC) as $m) {
+		$menu .= '<li><a href="' . h(base() . $m['link']) . '">' . h($m['title']) . '</a></li>';
+	}
 	$robots = $c->robots === '' ? '' : '<meta name="robots" content="' . h($c->robots) . '">';
 	echo '<!doctype html><html lang="en"><head><meta charset="utf-8"><base href="' . h(base()) . '">' . $robots . '<meta name="description" content="'
 		. h($c->MetaDesc) . '"><meta name="generator" content="Joomla (stand-in)"><title>' . h($title === '' ? $c->sitename : "$title - {$c->sitename}")
 		. '</title><link rel="stylesheet" href="' . h(base()) . 'templates/lantern/template.css"></head><body><header><h1>' . h($c->sitename)
-		. "</h1></header><main>$body</main><footer>" . h(params('com_contact')['imprint'] ?? '') . '</footer></body></html>';
+		. "</h1><nav><ul>$menu</ul></nav></header><main>$body</main><footer>" . h(params('com_contact')['imprint'] ?? '') . '</footer></body></html>';
 	exit;
 }

@@ -20,6 +20,9 @@ foreach ([
 	"CREATE TABLE #__content (\"id\" $id, \"title\" varchar(255) NOT NULL DEFAULT '', \"alias\" varchar(400) NOT NULL DEFAULT '', \"introtext\" text NOT NULL, \"fulltext\" text NOT NULL,
 		\"state\" smallint NOT NULL DEFAULT 0, \"catid\" integer NOT NULL DEFAULT 0, \"created\" $time NOT NULL, \"created_by\" integer NOT NULL DEFAULT 0,
 		\"images\" text NOT NULL, \"attribs\" text NOT NULL, \"featured\" smallint NOT NULL DEFAULT 0, PRIMARY KEY (\"id\"))",
+	"CREATE TABLE #__menu (\"id\" $id, \"menutype\" varchar(24) NOT NULL, \"title\" varchar(255) NOT NULL, \"alias\" varchar(400) NOT NULL, \"link\" varchar(1024) NOT NULL,
+		\"type\" varchar(16) NOT NULL, \"published\" smallint NOT NULL DEFAULT 0, \"lft\" integer NOT NULL DEFAULT 0, \"client_id\" smallint NOT NULL DEFAULT 0, \"params\" text NOT NULL,
+		PRIMARY KEY (\"id\"))",
 	'CREATE TABLE #__session ("session_id" varchar(192) NOT NULL, "client_id" smallint, "guest" smallint DEFAULT 1, "time" integer NOT NULL DEFAULT 0, "data" text,
 		"userid" integer DEFAULT 0, "username" varchar(150) DEFAULT \'\', PRIMARY KEY ("session_id"))',
 ] as $sql) {
@@ -36,9 +39,12 @@ foreach (['Public', 'Registered', 'Author', 'Editor', 'Publisher', 'Manager', 'A
 query('INSERT INTO #__users (name, username, email, password, "registerDate", params) VALUES (?, ?, ?, ?, ?, ?)', [$_POST['account_name'], $_POST['account_name'], $_POST['email'],
 	password_hash($_POST['account_pass'], PASSWORD_BCRYPT, ['cost' => 10]), gmdate('Y-m-d H:i:s'), '{}']);
 query('INSERT INTO #__user_usergroup_map (user_id, group_id) VALUES (1, 8)');
-foreach (json_decode($_POST['articles'] ?? '[]', true) as $a) {
+foreach (json_decode($_POST['articles'] ?? '[]', true) as $i => $a) {
+	$alias = strtolower(preg_replace('/\W+/', '-', $a['title']));
 	query('INSERT INTO #__content (title, alias, introtext, "fulltext", state, created, created_by, images, attribs, featured) VALUES (?, ?, ?, ?, 1, ?, 1, ?, ?, 1)',
-		[$a['title'], strtolower(preg_replace('/\W+/', '-', $a['title'])), $a['body'], '', gmdate('Y-m-d H:i:s'), json_encode(['image_intro' => 'images/hall.png']), '{}']);
+		[$a['title'], $alias, $a['body'], '', gmdate('Y-m-d H:i:s'), json_encode(['image_intro' => 'images/hall.png']), '{}']);
+	query('INSERT INTO #__menu (menutype, title, alias, link, type, published, lft, params) VALUES (?, ?, ?, ?, ?, 1, ?, ?)',
+		['mainmenu', $a['title'], $alias, 'index.php?option=com_content&view=article&id=' . ($i + 1), 'component', $i, '{}']);
 }
 header('Content-Type: text/plain');
 echo "Congratulations! Your Joomla (stand-in) site is ready.\n";

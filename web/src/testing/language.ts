@@ -1,0 +1,4 @@
+// Parts speak English in tests, from the source itself.
+import { speak } from '../language'
+
+speak('en', 'en-GB', {})
