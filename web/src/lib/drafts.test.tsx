@@ -1,7 +1,7 @@
 // @vitest-environment happy-dom
 import { act, renderHook } from '@testing-library/react'
 import { beforeEach, expect, it } from 'vitest'
-import { drafts, useDraft } from './drafts'
+import { drafts, held, useAskBeforeClosing, useDraft, useHeld } from './drafts'
 
 beforeEach(() => sessionStorage.clear())
 
@@ -37,4 +37,31 @@ it('passes over what cannot be read, and forgets all at once', () => {
   drafts.write('a', 1)
   drafts.clear()
   expect(Object.keys(sessionStorage)).toEqual(['other'])
+})
+
+it('holds what may not be stored until it is dropped or all is forgotten', () => {
+  const file = new File(['one'], 'logo.png')
+  const first = renderHook(() => useHeld<File | null>('a file', null))
+  act(() => first.result.current[1](file))
+  first.unmount()
+  expect(renderHook(() => useHeld<File | null>('a file', null)).result.current[0]).toBe(file)
+  expect(JSON.stringify({ ...sessionStorage, ...localStorage })).toBe('{}')
+  drafts.clear()
+  expect(held.has('a file')).toBe(false)
+  expect(renderHook(() => useHeld<File | null>('a file', null)).result.current[0]).toBeNull()
+})
+
+it('asks before the tab is closed only while something would be lost', () => {
+  const asks = () => {
+    const closing = new Event('beforeunload', { cancelable: true })
+    window.dispatchEvent(closing)
+    return closing.defaultPrevented
+  }
+  const { rerender, unmount } = renderHook(({ when }) => useAskBeforeClosing(when), { initialProps: { when: true } })
+  expect(asks()).toBe(true)
+  rerender({ when: false })
+  expect(asks()).toBe(false)
+  rerender({ when: true })
+  unmount()
+  expect(asks()).toBe(false)
 })

@@ -1,5 +1,5 @@
 // What somebody has typed and not sent yet. It outlives the part of the page that it was typed in; secrets are never kept.
-import { useCallback, useState } from 'react'
+import { useCallback, useEffect, useState } from 'react'
 
 const prefix = 'draft '
 
@@ -19,8 +19,38 @@ export const drafts = {
   drop: (key: string) => sessionStorage.removeItem(prefix + key),
   /** Forgets everything, as when somebody logs out. */
   clear() {
+    memory.clear()
     for (const key of Object.keys(sessionStorage)) if (key.startsWith(prefix)) sessionStorage.removeItem(key)
   },
+}
+
+const memory = new Map<string, unknown>()
+
+/** What may not be stored, like files and secrets: it is there until the tab is closed or somebody logs out. */
+export const held = {
+  has: (key: string) => memory.has(key),
+  drop: (key: string) => memory.delete(key),
+}
+
+/** A state that is kept in memory while one is on other pages. */
+export function useHeld<T>(key: string, initial: T): [T, (next: T | ((was: T) => T)) => void] {
+  const [value, setValue] = useState(() => (memory.has(key) ? memory.get(key) as T : initial))
+  const set = useCallback((next: T | ((was: T) => T)) => setValue((was) => {
+    const value = typeof next === 'function' ? (next as (was: T) => T)(was) : next
+    memory.set(key, value)
+    return value
+  }), [key])
+  return [value, set]
+}
+
+/** Has the browser ask before the tab is closed or loaded anew while something would be lost by it. */
+export function useAskBeforeClosing(when: boolean) {
+  useEffect(() => {
+    if (!when) return
+    const ask = (e: BeforeUnloadEvent) => e.preventDefault()
+    window.addEventListener('beforeunload', ask)
+    return () => window.removeEventListener('beforeunload', ask)
+  }, [when])
 }
 
 /** A state that is still there when one comes back to the page, until it is dropped. */

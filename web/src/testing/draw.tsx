@@ -6,9 +6,11 @@ import { cleanup, render } from '@testing-library/react'
 import type { ReactNode } from 'react'
 import { MemoryRouter } from 'react-router'
 import { afterEach } from 'vitest'
+import { drafts } from '../lib/drafts'
 
 afterEach(() => {
   cleanup()
+  drafts.clear()
   sessionStorage.clear()
   localStorage.clear()
 })

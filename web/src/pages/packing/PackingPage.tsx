@@ -1,11 +1,11 @@
 import { plural, t } from '@lingui/core/macro'
 import { Plural, Trans } from '@lingui/react/macro'
 import { Undo2 } from 'lucide-react'
-import { useDeferredValue, useEffect } from 'react'
+import { useDeferredValue } from 'react'
 import { useBlocker, useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
 import { useEditDraft, usePacking, useSetPacking, useSource, useStarter, useTryPacking } from '../../api/hooks'
-import { useDraft } from '../../lib/drafts'
+import { useAskBeforeClosing, useDraft } from '../../lib/drafts'
 import { size } from '../../lib/format'
 import { Button, ButtonLink } from '../../parts/Button'
 import { Window } from '../../parts/Dialog'
@@ -49,12 +49,7 @@ function Editor({ name, saved }: { name: string; saved: Schemas['Packing'] }) {
   const write = (text: string) => setDraft((was) => step(draft.kept ? was : edited, text))
   const edit = (e: Schemas['ListEdit']) => change.mutate({ name, text: edited.text, edit: e }, { onSuccess: (made) => write(made.text) })
   const leaving = useBlocker(changed && !save.isPending)
-  useEffect(() => {
-    if (!changed) return
-    const ask = (e: BeforeUnloadEvent) => e.preventDefault()
-    window.addEventListener('beforeunload', ask)
-    return () => window.removeEventListener('beforeunload', ask)
-  }, [changed])
+  useAskBeforeClosing(changed)
   const keep = () => save.mutate({ name, text: edited.text }, { onSuccess: draft.drop })
   const survey = source.data?.survey
   return (

@@ -1,6 +1,6 @@
 import { t } from '@lingui/core/macro'
 import { Trans } from '@lingui/react/macro'
-import { useRef, useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
 import * as tus from 'tus-js-client'
 import { useCheckLink, useImport } from '../../api/hooks'
@@ -37,6 +37,7 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
   const files = useRef<HTMLInputElement>(null)
   const dump = useRef<HTMLInputElement>(null)
   const going = useRef<AbortController>(null)
+  useEffect(() => () => going.current?.abort(), []) // also when the page is left
 
   const gather = async (input: HTMLInputElement | null, links: string, signal: AbortSignal) => {
     const given: { upload?: string; link?: string }[] = []

@@ -5,7 +5,7 @@ import { useEffect, useState } from 'react'
 import { useNavigate, useSearchParams } from 'react-router'
 import type { Plan, Schemas } from '../../api/client'
 import { useClient, useClientPage, useHosts, useKinds, usePlan, useProvision, useReleases, useSitePage, useStarters } from '../../api/hooks'
-import { useDraft } from '../../lib/drafts'
+import { useAskBeforeClosing, useDraft, useHeld } from '../../lib/drafts'
 import { count, millis, size } from '../../lib/format'
 import { said } from '../../lib/said'
 import { usual } from '../../lib/usual'
@@ -38,17 +38,23 @@ const nothing = {
 
 type Choice = typeof nothing
 
+const noSecrets: Record<string, string> = {}
+
 /** Choices on the left, the plan on the right, changing as they are made. What was chosen is there again when one comes back. */
 export function MakeSite() {
   const [query] = useSearchParams()
   const asked = { client: query.get('client') ?? '', from: query.get('from') ?? '' }
   const [kept, setChoice, draft] = useDraft<Choice>('make a site', nothing)
   const choice = { ...kept, client: kept.client || asked.client, from: kept.from || asked.from }
-  const [secrets, setSecrets] = useState<Record<string, string>>({}) // never kept
+  const [secrets, setSecrets] = useHeld('secrets of a site to make', noSecrets)
+  useAskBeforeClosing(Object.values(secrets).some(Boolean))
   const pick = (part: Partial<Choice>) => setChoice((c) => ({ ...c, ...part }))
   // A link to this page for another client or release begins anew.
   useEffect(() => {
-    if ((asked.client && kept.client && asked.client !== kept.client) || (asked.from && kept.from && asked.from !== kept.from)) setChoice({ ...nothing, ...asked })
+    if ((asked.client && kept.client && asked.client !== kept.client) || (asked.from && kept.from && asked.from !== kept.from)) {
+      setChoice({ ...nothing, ...asked })
+      setSecrets(noSecrets)
+    }
   }, [query])
 
   const clients = useClientPage({ limit: 100 }).data?.clients ?? []
@@ -77,6 +83,7 @@ export function MakeSite() {
   const make = async () => {
     const run = await provision.mutateAsync({ ...wanted!, plan: plan.data!.mark })
     draft.drop()
+    setSecrets(noSecrets)
     void go(`/runs/${run.id}`)
   }
   const lacks = [hosts.length === 0 && [t`a host`, '/hosts'], releases.length === 0 && [t`a release`, '/starters'], clients.length === 0 && [t`a client`, '/clients']]
@@ -84,7 +91,7 @@ export function MakeSite() {
   return (
     <>
       <Head title={t`Make a site`} crumbs={[{ to: '/sites', label: t`Sites` }]}>
-        {draft.kept && <Button onClick={() => { draft.drop(); setSecrets({}) }}><Trans>Begin anew</Trans></Button>}
+        {draft.kept && <Button onClick={() => { draft.drop(); setSecrets(noSecrets) }}><Trans>Begin anew</Trans></Button>}
         <Button primary disabled={!settled || !plan.data?.ready || !!plan.error || provision.isPending} onClick={() => void make().catch(() => {})}>
           {choice.replace && standing ? t`Replace this site` : t`Make this site`}
         </Button>
@@ -95,7 +102,7 @@ export function MakeSite() {
       <div className="grid lg:grid-cols-[minmax(0,430px)_minmax(0,1fr)] gap-6 items-start">
         <form className="grid gap-4" onSubmit={(e) => e.preventDefault()}>
           <fieldset className="grid grid-cols-2 gap-3">
-            <ClientChoice value={client} clients={clients} onPick={(c) => { pick({ client: c, name: '', address: '', set: {} }); setSecrets({}) }} />
+            <ClientChoice value={client} clients={clients} onPick={(c) => { pick({ client: c, name: '', address: '', set: {} }); setSecrets(noSecrets) }} />
             <Field label={t`From release`} name="from">{(id) => (
               <Select id={id} value={from} disabled={!!choice.install} onChange={(e) => pick({ from: e.target.value })}>
                 {releases.filter((r) => r.kept).map((r) => <option key={r.ref} value={r.ref}>{r.ref} · {size(r.archive_bytes)}</option>)}

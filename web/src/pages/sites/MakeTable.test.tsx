@@ -81,6 +81,14 @@ it('gives clients the pictures that cells name, and those that are chosen for a 
   const row = within((await screen.findByText('brook-lane', { selector: 'b' })).closest('li')!)
   await user.upload(row.getByLabelText('logo'), new File(['another'], 'brook.png', { type: 'image/png' }))
   expect(await screen.findByText(/2 would be made/)).toBeTruthy()
+  const closing = new Event('beforeunload', { cancelable: true })
+  window.dispatchEvent(closing)
+  expect(closing.defaultPrevented).toBe(true)
+  cleanup() // the page is left, and come back to: the files are still chosen
+  draw(<MakeTable />)
+  expect(await screen.findByText('The table that you gave before is here again.')).toBeTruthy()
+  expect(await screen.findByText('1 file')).toBeTruthy()
+  expect(await screen.findByText(/2 would be made/)).toBeTruthy()
   await user.click(screen.getByRole('button', { name: 'Make 2 sites' }))
   await waitFor(() => expect(service.asked.some((a) => a.what === 'POST /sites/table')).toBe(true))
   const sent = service.asked.find((a) => a.what === 'POST /sites/table')!.body as Named

@@ -3,7 +3,7 @@ import { Trans } from '@lingui/react/macro'
 import { useEffect, useState } from 'react'
 import type { Schemas } from '../../api/client'
 import { useHosts, usePacking, usePlanTable, useReleases } from '../../api/hooks'
-import { drafts } from '../../lib/drafts'
+import { drafts, held, useAskBeforeClosing, useHeld } from '../../lib/drafts'
 import { size } from '../../lib/format'
 import { usual } from '../../lib/usual'
 import { Button } from '../../parts/Button'
@@ -25,6 +25,17 @@ const nothing = { from: '', host: '', install: '', visible: false, hold: true, m
 type Draft = { choice: typeof nothing; rows: Row[] | null }
 
 const draftKey = 'make a table'
+const rowsKey = 'rows of a table to make' // with their secrets
+const filesKey = 'files of a table to make'
+const noFiles: Given = { named: [], own: {} }
+
+const hasFiles = (given: Given) => given.named.length > 0 || Object.values(given.own).some(Boolean)
+
+function forget() {
+  drafts.drop(draftKey)
+  held.drop(rowsKey)
+  held.drop(filesKey)
+}
 
 /** A table of clients on the left, what each row would become on the right; cells are corrected there. */
 export function MakeTable() {
@@ -32,10 +43,11 @@ export function MakeTable() {
   const releases = useReleases().data ?? []
   const [kept] = useState(() => drafts.read<Draft>(draftKey))
   const [choice, setChoice] = useState(kept?.choice ?? nothing)
-  const [rows, setRows] = useState<Row[] | null>(kept?.rows ?? null)
-  const [again, setAgain] = useState(kept?.rows != null)
+  const [whole] = useState(() => held.has(rowsKey))
+  const [rows, setRows] = useHeld<Row[] | null>(rowsKey, kept?.rows ?? null)
+  const [again, setAgain] = useState(rows !== null)
   const [turn, setTurn] = useState(0) // of the field that takes a table, which is empty when one begins anew
-  const [given, setGiven] = useState<Given>({ named: [], own: {} })
+  const [given, setGiven] = useHeld(filesKey, noFiles)
   const from = choice.from || usual(releases)
   const usualHost = useUsualHost()
   const host = choice.host || usualHost
@@ -47,10 +59,10 @@ export function MakeTable() {
     drafts.write(draftKey, { choice, rows: rows && withoutSecrets(rows, packing.list.fields ?? []) })
   }, [choice, rows, packing])
   const anew = () => {
-    drafts.drop(draftKey)
     setChoice(nothing)
     setRows(null)
-    setGiven({ named: [], own: {} })
+    setGiven(noFiles)
+    forget()
     setAgain(false)
     setTurn((before) => before + 1)
   }
@@ -59,7 +71,9 @@ export function MakeTable() {
     mail: choice.mail, mail_addresses: choice.mailAddresses, mend: choice.mend, rows: planned(rows, fields, given),
   } : null
   const plan = usePlanTable(wanted)
-  const making = useMaking(() => drafts.drop(draftKey))
+  const making = useMaking(forget)
+  const secrets = rows !== null && JSON.stringify(rows) !== JSON.stringify(withoutSecrets(rows, fields))
+  useAskBeforeClosing(making.busy || secrets || hasFiles(given))
   const pick = (part: Partial<typeof choice>) => setChoice((c) => ({ ...c, ...part }))
   const edit = (at: number, part: Partial<Row>) => setRows((all) => all!.map((r, i) => (i === at ? { ...r, ...part } : r)))
   const choose = (at: number, field: string, file?: File) => {
@@ -109,7 +123,7 @@ export function MakeTable() {
         </form>
         <Sheet title={t`Plan`} aside={p && t`${p.ready} would be made, ${plural(p.there, { one: '# is', other: '# are' })} there, ${p.wrong} would fail · nothing has been touched`}>
           <div className="px-4"><Trouble error={plan.error} /></div>
-          {again && rows && <p className="mx-4 mb-3 bg-bench rounded px-3 py-1.5 text-soft"><Trans>The table that you gave before is here again, without secrets and files.</Trans></p>}
+          {again && rows && <p className="mx-4 mb-3 bg-bench rounded px-3 py-1.5 text-soft">{whole ? <Trans>The table that you gave before is here again.</Trans> : <Trans>The table that you gave before is here again, without secrets and files.</Trans>}</p>}
           {!rows ? <Empty><Trans>Choose or paste a table to see what each row would become.</Trans></Empty>
             : !p ? !plan.error && <Loading /> : <TablePlans plans={p.rows} rows={rows} fields={fields} onEdit={edit} onChoose={choose} />}
           {p && p.wrong > 0 && <p className="px-4 py-3 text-soft border-t border-line-strong"><Trans>Rows that are not ready fail; correct them here, or give the same table again later: sites that are there are passed over.</Trans></p>}

@@ -27,12 +27,13 @@ const put = (rows: Row[], at: number, field: string, value: string) =>
 export const planned = (rows: Row[], fields: Schemas['Field'][], given: Given) =>
   cells(rows, fields, given).reduce((all, { at, field, file }) => put(all, at, field, `file:${'0'.repeat(64)}/${file.name.replace(/[^A-Za-z0-9._-]+/g, '-')}`), rows)
 
-/** Gives each client its files, one after the other, and returns the rows with what they are called by then. */
+/** Gives each client its files, one after the other until it is left, and returns the rows with what they are called by then. */
 export async function withFilesSent(rows: Row[], fields: Schemas['Field'][], given: Given, send: (client: string, file: File) => Promise<string>,
-  progress: (sent: number, all: number) => void): Promise<Row[]> {
+  left: () => boolean, progress: (sent: number, all: number) => void): Promise<Row[]> {
   const all = cells(rows, fields, given)
   let out = rows
   for (const [i, { at, field, file }] of all.entries()) {
+    if (left()) break
     progress(i, all.length)
     out = put(out, at, field, await send(rows[at]!.client, file))
   }
