@@ -32,7 +32,7 @@ func TestNothingThatWasTypedIsLost(t *testing.T) {
 	do(t, tab, press("Begin anew"), chromedp.Value("[role=dialog] [name=name]", &name, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
 	require.Empty(t, name)
 
-	do(t, tab, showing("/sites/new", "Plan"), typed("#f-address", "http://half-typed.localhost"), chromedp.Click(`nav a[href="/hosts"]`, chromedp.ByQuery), saying("Places with files"),
+	do(t, tab, showing("/sites/new", "Plan"), typed("#f-address", "http://half-typed.localhost"), clicked(`nav a[href="/hosts"]`), saying("Places with files"),
 		chromedp.Evaluate("history.back()", nil), chromedp.WaitVisible("#f-address", chromedp.ByQuery), chromedp.Value("#f-address", &address, chromedp.ByQuery))
 	require.Equal(t, "http://half-typed.localhost", address, "also when one goes away and comes back")
 	var kept string
@@ -66,7 +66,7 @@ func TestAServiceThatIsAwayIsSaidToBe(t *testing.T) {
 	back := sync.OnceFunc(func() { restart(t) })
 	defer back()
 	var text string
-	do(t, tab, saying("The service does not answer"), chromedp.Click(`nav a[href="/hosts"]`, chromedp.ByQuery), chromedp.Sleep(time.Second),
+	do(t, tab, saying("The service does not answer"), clicked(`nav a[href="/hosts"]`), chromedp.Sleep(time.Second),
 		chromedp.Text("body", &text, chromedp.ByQuery))
 	require.Contains(t, text, "music-base", "what was read stays to be read")
 	require.NotContains(t, text, "nothing is running")
@@ -82,7 +82,7 @@ func TestListsAreFoundSortedAndActedOnFromTheirAddress(t *testing.T) {
 	var title, focus string
 	box := fmt.Sprintf(`tbody input[aria-label=%q]`, "Choose "+s.Title)
 	do(t, tab, showing("/sites?find="+s.Name, s.Title), chromedp.Title(&title), chromedp.WaitVisible(box, chromedp.ByQuery),
-		chromedp.Click(box, chromedp.ByQuery), saying("1 chosen"), press("Check"), saying("Background work"),
+		clicked(box), saying("1 chosen"), press("Check"), saying("Background work"),
 		saying("Check "+s.Name), chromedp.Poll("document.activeElement?.tagName === 'H1'", nil), chromedp.Evaluate("document.title", &focus))
 	require.Equal(t, "Sites · Nest Seed", title)
 	require.Contains(t, focus, "Runs · Nest Seed")
@@ -90,7 +90,7 @@ func TestListsAreFoundSortedAndActedOnFromTheirAddress(t *testing.T) {
 	do(t, tab, showing("/runs?status=done&job=check", "Check "+s.Name), showing("/sites?find=nothing-like-this", "No site is like that"),
 		chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible("[cmdk-input]", chromedp.ByQuery), chromedp.SendKeys("[cmdk-input]", s.Name, chromedp.ByQuery),
 		chromedp.WaitVisible(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name), chromedp.ByQuery),
-		chromedp.Click(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name), chromedp.ByQuery),
+		clicked(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name)),
 		chromedp.Poll(fmt.Sprintf("location.pathname === '/sites/%s'", s.Name), nil))
 }
 
@@ -146,7 +146,7 @@ func TestAFolderIsFoundOnItsHost(t *testing.T) {
 	do(t, tab, showing("/sources", "Configured sites"), press("Add a source"), chromedp.WaitVisible("[role=dialog] select", chromedp.ByQuery),
 		chromedp.SetValue("[role=dialog] [name=host]", "preview", chromedp.ByQuery), press("Look for it"),
 		chromedp.WaitVisible(`//li[contains(., 'base')][contains(., 'WordPress')]//button[normalize-space()='Take it']`, chromedp.BySearch),
-		chromedp.Click(`//li[.//button[text()='base']]//button[normalize-space()='Take it']`, chromedp.BySearch), chromedp.Value("[role=dialog] [name=path]", &path, chromedp.ByQuery))
+		clicked(`//li[.//button[text()='base']]//button[normalize-space()='Take it']`), chromedp.Value("[role=dialog] [name=path]", &path, chromedp.ByQuery))
 	require.Equal(t, "base", path)
 }
 

@@ -12,6 +12,7 @@ import (
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
@@ -33,12 +34,12 @@ type hands struct {
 var mouse = hands{
 	press: press,
 	follow: func(name string) chromedp.Action {
-		return chromedp.Click(fmt.Sprintf(`//a[normalize-space()=%q or starts-with(normalize-space(), %q) and ancestor::nav]`, name, name), chromedp.BySearch)
+		return clicked(fmt.Sprintf(`//a[normalize-space()=%q or starts-with(normalize-space(), %q) and ancestor::nav]`, name, name))
 	},
 	fill: filled,
 	take: func(folder string) chromedp.Action {
 		row := fmt.Sprintf(`//li[.//button[text()=%q]]//button[normalize-space()='Take it']`, folder)
-		return chromedp.Tasks{chromedp.WaitVisible(row, chromedp.BySearch), chromedp.Click(row, chromedp.BySearch)}
+		return chromedp.Tasks{chromedp.WaitVisible(row, chromedp.BySearch), clicked(row)}
 	},
 	login: browser.Login,
 }
@@ -135,6 +136,9 @@ func fromNothing(t *testing.T, h hands, by string) {
 		h.fill("name", "music-base"), h.press("Create"), closed, saying("None yet. Build the first one."))
 	do(t, tab, first, next("Build a release"), h.follow("Go to music-base"), saying("None yet. Build the first one."), h.press("Build a release"),
 		h.fill("note", "the first one"), h.press("Build"), closed, saying("Open music-base@1"))
+	if by == "mouse" { // a keyboard chooses files in a window of the system's
+		p = mishaps(t, tab, p, strings.TrimSpace(string(password)))
+	}
 	do(t, tab, first, next("Add a client"), h.press("Add a client"), h.fill("name", name), h.fill("title", school.Title), h.fill("email", school.Settings["email"]),
 		h.press("Add"), closed, saying(school.Title))
 	do(t, tab, first, next("Make the site"), h.follow("Make a site"), chromedp.WaitVisible("ol li", chromedp.ByQuery), saying("checks included"),
@@ -148,6 +152,34 @@ func fromNothing(t *testing.T, h hands, by string) {
 	// And back to nothing, as far as the host knows.
 	do(t, tab, h.press("Undo…"), saying("the site is removed"), h.press("Undo it"), saying("Undo site "+name), saying("Open "+name))
 	nothingLeft(t, name)
+}
+
+// mishaps brings in a release while the service breaks down in the middle of it, the session has ended when it is back, and the password is
+// mistyped: it goes on where it was. It returns the service that runs by then.
+func mishaps(t *testing.T, tab context.Context, p *process, password string) *process {
+	t.Helper()
+	archives, err := filepath.Glob(filepath.Join(p.data, "archives", "*.zip"))
+	require.NoError(t, err)
+	require.NotEmpty(t, archives)
+	line := func(bytesPerSecond float64) chromedp.Action {
+		return chromedp.Tasks{network.Enable(), network.EmulateNetworkConditions(false, 0, -1, bytesPerSecond)}
+	}
+	do(t, tab, mouse.follow("Starters"), press("Import a release…"), filled("starter", "brought"), chromedp.SetUploadFiles("#f-files", archives[:1], chromedp.ByQuery),
+		line(4e6), press("Bring it in"), chromedp.Poll(`/[2-9]\d*(\.\d)? MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`, nil))
+	p.kill(t)
+	do(t, tab, saying("The service does not answer"), chromedp.ActionFunc(func(ctx context.Context) error { return network.ClearBrowserCookies().Do(ctx) }))
+	p, err = serve(p.data, p.listen)
+	require.NoError(t, err)
+	again := func(password string) chromedp.Action {
+		return chromedp.Tasks{chromedp.SetValue("form [name=password]", "", chromedp.ByQuery), chromedp.SendKeys("form [name=password]", password, chromedp.ByQuery),
+			chromedp.Evaluate(`[...document.querySelectorAll('[role=dialog] button')].find(b => b.innerText === 'Log in').click()`, nil)}
+	}
+	var sent string
+	do(t, tab, saying("Your session has ended"), again("mistyped"), saying("ame or password is wrong"), again(password),
+		chromedp.Poll(`/MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`, nil),
+		chromedp.Text("[role=dialog] [role=status]", &sent, chromedp.ByQuery), line(-1), saying("Open brought@1"))
+	t.Logf("went on at %s", sent)
+	return p
 }
 
 // Whoever has nothing yet can begin with the sample that the settings name, where what it describes is there.

@@ -114,6 +114,17 @@ func TestAFullDiskOfArchivesHarmsNothing(t *testing.T) {
 	require.Contains(t, problem.Detail, "there is room for", "an upload that does not fit is refused before it is sent")
 
 	require.NoError(t, os.Remove(filler))
+	_, err = svc.Upload(ctx, file, func(sent, _ int64) {
+		if sent == 0 {
+			filler = fillDisk(t, store)
+		}
+	})
+	require.ErrorAs(t, err, &problem)
+	require.Equal(t, 507, problem.Status)
+	require.Contains(t, problem.Detail, "the disk of the service is full", "so is one during which the disk fills up")
+	require.NoError(t, os.Remove(filler))
+	_, err = svc.Upload(ctx, file, nil)
+	require.NoError(t, err, "and it goes on when there is room")
 	run = ended(svc.VerifyRelease(ctx, "full@1"))
 	require.Equal(t, "done", run.Status, run.Error)
 	run = ended(svc.BuildRelease(ctx, "full", wire.NewRelease{Full: true}))

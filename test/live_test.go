@@ -120,7 +120,7 @@ func TestAHandoverLinkOpensOnce(t *testing.T) {
 	require.NoError(t, chromedp.Run(tab, chromedp.EmulateViewport(390, 800)))
 	do(t, tab, chromedp.Navigate(link.Path), chromedp.WaitVisible("main button", chromedp.ByQuery))
 	require.Nil(t, ask[wire.Site](t, "site", "show", s.Name).Handovers[0].OpenedAt, "looking at the page does not use it up")
-	do(t, tab, chromedp.Click("main button", chromedp.ByQuery), chromedp.WaitVisible("main article", chromedp.ByQuery),
+	do(t, tab, clicked("main button"), chromedp.WaitVisible("main article", chromedp.ByQuery),
 		chromedp.Text("main article", &shown, chromedp.ByQuery), chromedp.Location(&address),
 		chromedp.Poll("document.querySelector('main article img').naturalWidth > 10", nil),
 		chromedp.Evaluate("document.documentElement.scrollWidth - innerWidth", &wide))
@@ -249,14 +249,14 @@ func TestWhatIsDoneWithASiteIsAskedForInTheConsole(t *testing.T) {
 	page := world.service.address() + "/sites/" + s.Name
 	open := func(button string) []chromedp.Action {
 		return []chromedp.Action{chromedp.Navigate(page), chromedp.WaitVisible(button, chromedp.BySearch),
-			chromedp.Click(button, chromedp.BySearch), chromedp.WaitVisible("[role=dialog]", chromedp.ByQuery)}
+			clicked(button), chromedp.WaitVisible("[role=dialog]", chromedp.ByQuery)}
 	}
 	named := func(name string) string { return fmt.Sprintf("//button[normalize-space()=%q]", name) }
 	var text string
 	inMenu := func(name string) []chromedp.Action {
 		item := fmt.Sprintf("//*[@role='menuitem'][normalize-space()=%q]", name)
 		return []chromedp.Action{chromedp.Navigate(page), chromedp.WaitVisible(named("More"), chromedp.BySearch), chromedp.Focus(named("More"),
-			chromedp.BySearch), chromedp.KeyEvent("\r"), chromedp.WaitVisible(item, chromedp.BySearch), chromedp.Click(item, chromedp.BySearch)}
+			chromedp.BySearch), chromedp.KeyEvent("\r"), chromedp.WaitVisible(item, chromedp.BySearch), clicked(item)}
 	}
 	for opened, says := range map[string]string{"Newer code…": "code", "Move…": "safety copy of " + s.Name, "Undo…": "the site is removed",
 		"Retire…": "The record stays", "New credentials…": "Visitors notice nothing"} {
@@ -267,13 +267,13 @@ func TestWhatIsDoneWithASiteIsAskedForInTheConsole(t *testing.T) {
 		do(t, tab, append(steps, chromedp.Poll(fmt.Sprintf("document.querySelector('[role=dialog]')?.textContent.includes(%q)",
 			says), nil), chromedp.KeyEvent("\x1b"), closed)...)
 	}
-	do(t, tab, append(open(named("Make a link")), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
+	do(t, tab, append(open(named("Make a link")), clicked("[role=dialog] button[type=submit]"),
 		chromedp.WaitVisible("main code", chromedp.ByQuery), chromedp.Text("main code", &text, chromedp.ByQuery))...)
 	require.Contains(t, text, "/handover#")
 	do(t, tab, append(inMenu("Make a safety copy"), chromedp.WaitVisible("//h1[contains(., 'Copy site')]", chromedp.BySearch))...)
 	ended(t, world.service.client(t))
 	do(t, tab, append(open(named("Undo…")), chromedp.WaitVisible("[role=dialog] li", chromedp.ByQuery),
-		chromedp.Click("[role=dialog] button[type=submit]:enabled", chromedp.ByQuery),
+		clicked("[role=dialog] button[type=submit]:enabled"),
 		chromedp.WaitVisible("//h1[contains(., 'Undo site')]", chromedp.BySearch))...)
 	ended(t, world.service.client(t))
 	require.NotNil(t, ask[wire.Site](t, "site", "show", s.Name).RetiredAt, "it stays in the record, with its copy")
@@ -295,7 +295,7 @@ func TestATableIsPlannedAndMadeInTheConsole(t *testing.T) {
 	require.Contains(t, table, "quay-side (added)")
 	require.Less(t, strings.Index(table, "rook-hill"), strings.Index(table, "quay-side"), "what is wrong comes first")
 	require.Contains(t, table, "measurement")
-	do(t, tab, chromedp.Click("//button[normalize-space()='Make 1 site']", chromedp.BySearch),
+	do(t, tab, clicked("//button[normalize-space()='Make 1 site']"),
 		chromedp.WaitVisible("//h1[contains(., 'Make 2 sites')]", chromedp.BySearch))
 	ended(t, world.service.client(t))
 	s := ask[wire.Site](t, "site", "show", "quay-side")

@@ -1,4 +1,5 @@
-// Opens whatever of a page opens a window or a menu, and what opens from the menus, runs axe on each, and closes it again.
+// Runs axe on a page, then opens whatever of it opens a window or a menu, and what opens from the menus, runs axe on each, and closes it again.
+// All rules are asked in the light theme; in the dark one those that colours decide about, as nothing else differs.
 // `known` are those that were opened before, by what they are called. Answers what axe found, and what was opened.
 (async (known) => {
   const opened = [], faults = []
@@ -12,11 +13,20 @@
     }
     return !shown()
   }
+  const themes = { light: {}, dark: { runOnly: { type: 'rule', values: ['color-contrast', 'link-in-text-block'] } } }
+  const judge = async (called, what) => {
+    for (const [theme, rules] of Object.entries(themes)) {
+      document.documentElement.dataset.theme = theme
+      await wait(50)
+      const found = await axe.run(what, { resultTypes: ['violations'], ...rules })
+      faults.push(...found.violations.map((v) => `${called}, ${theme} theme: ${v.id}: ${v.help} — ${v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + (n.any[0]?.message ?? '')).join(' | ')}`))
+    }
+    document.documentElement.dataset.theme = 'light'
+  }
   const look = async (called) => {
     await wait(150) // what it reads first
     opened.push(called)
-    const found = await axe.run(shown())
-    faults.push(...found.violations.map((v) => `${called}: ${v.id}: ${v.help} — ${v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + (n.any[0]?.message ?? '')).join(' | ')}`))
+    await judge(called, shown())
   }
   // What helps beside the first field of a window opens over it.
   const lookAtHelp = async (called) => {
@@ -26,7 +36,7 @@
     const over = () => [...document.querySelectorAll('[role=dialog]')].find((d) => d.innerText.includes('The guide:') && !d.querySelector('form'))
     if (!(await until(over))) { faults.push(`help in ${called} opens nothing`); return }
     opened.push(`help in ${called}`)
-    faults.push(...(await axe.run(over())).violations.map((v) => `help in ${called}: ${v.id}: ${v.help} — ${v.nodes[0].html.slice(0, 160)}`))
+    await judge(`help in ${called}`, over())
   }
   const openers = () => [...document.querySelectorAll('[aria-haspopup]:not([disabled])')]
   const open = async (opener) => {
@@ -36,6 +46,7 @@
     return until(shown)
   }
   const name = (e) => (e.getAttribute('aria-label') ?? e.innerText).trim().replace(/[\w-]+@\d+|(?<!\w)[a-z]+-[a-z0-9-]+/g, '…')
+  await judge('the page', document)
   for (let i = 0; i < openers().length; i++) {
     const called = name(openers()[i])
     if (known.includes(called) || opened.includes(called)) continue

@@ -168,7 +168,7 @@ func TestASecondReleaseSaysWhyItIsLargerAndOneRemedyMakesItSmall(t *testing.T) {
 			var faults []string
 			var page string
 			do(t, console(t), chromedp.Navigate(fmt.Sprintf("%s/comparisons/%d", world.service.address(), r.ID)),
-				chromedp.WaitVisible("[aria-label='Main causes'] li", chromedp.ByQuery), chromedp.Click("[aria-label^='Lines of'][aria-label$='.css']", chromedp.ByQuery),
+				chromedp.WaitVisible("[aria-label='Main causes'] li", chromedp.ByQuery), clicked("[aria-label^='Lines of'][aria-label$='.css']"),
 				chromedp.WaitVisible("[aria-label^='Lines of'][role=region] table", chromedp.ByQuery), chromedp.Text("main", &page, chromedp.ByQuery), chromedp.Evaluate(string(axe), nil),
 				chromedp.Evaluate(`axe.run().then(r => r.violations.map(v => v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | ')))`, &faults, awaitPromise))
 			require.Empty(t, faults)
@@ -516,7 +516,7 @@ func TestLaunchTasksStayUntilTheyAreTickedAndTokensAreFilled(t *testing.T) {
 	require.Equal(t, 3, nestseed(t, "site", "tick", "tasked", "nothing").code)
 	var checked bool
 	do(t, console(t), chromedp.Navigate(world.service.address()+"/sites/tasked"), chromedp.WaitVisible("#task-form", chromedp.ByQuery),
-		chromedp.Click("#task-form", chromedp.ByQuery),
+		clicked("#task-form"),
 		saying("owner, now"), chromedp.Evaluate("document.querySelector('#task-form').checked", &checked))
 	require.True(t, checked)
 }
@@ -546,17 +546,17 @@ func TestPackingListsAreEditedByCommandAndTriedInTheConsole(t *testing.T) {
 
 	// What is wrong stands at its line; what was typed is there again after the page was left.
 	do(t, tab, typed("#packing-list", "list: tried\nleave-out:\n  path: [a]\n"), chromedp.Poll(`document.querySelector('#packing-fault')?.textContent.startsWith('Line 3')`, nil),
-		chromedp.Click(`nav a[href="/sites"]`, chromedp.ByQuery), saying("The list is not saved"), press("Go, and keep the edits"),
+		clicked(`nav a[href="/sites"]`), saying("The list is not saved"), press("Go, and keep the edits"),
 		saying("What was made from releases"), showing("/starters/edited/packing", "not saved"), chromedp.Value("#packing-list", &text, chromedp.ByQuery))
 	require.Equal(t, "list: tried\nleave-out:\n  path: [a]\n", text)
 
 	// Tree and text say the same; an edit of one is seen in the other, and each step can be taken back.
 	out := `[aria-label="What becomes of wp-includes"] button:nth-child(2)`
-	do(t, tab, press("Discard"), chromedp.WaitVisible(out, chromedp.ByQuery), chromedp.Click(out, chromedp.ByQuery),
+	do(t, tab, press("Discard"), chromedp.WaitVisible(out, chromedp.ByQuery), clicked(out),
 		chromedp.Poll(`document.querySelector('#packing-list').value.includes('wp-includes/**')`, nil), chromedp.WaitVisible(out+"[aria-pressed=true]", chromedp.ByQuery),
 		saying("Your edits save"), chromedp.Text("[aria-live=polite]", &totals, chromedp.ByQuery), press("Undo last"),
 		chromedp.Poll(`!document.querySelector('#packing-list').value.includes('wp-includes/**')`, nil),
-		chromedp.Click(`[aria-label="What becomes of table links"] button:nth-child(3)`, chromedp.ByQuery),
+		clicked(`[aria-label="What becomes of table links"] button:nth-child(3)`),
 		chromedp.WaitVisible(`[aria-label="What becomes of table links"] button:nth-child(3)[aria-pressed=true]`, chromedp.ByQuery),
 		press("Save the list"), chromedp.Poll("!document.body.innerText.includes('not saved')", nil))
 	require.Contains(t, totals, "was")
@@ -574,14 +574,12 @@ func TestAReleaseIsBroughtInFromTheConsole(t *testing.T) {
 	do(t, tab, showing("/starters", "Named lines"), press("Import a release…"),
 		chromedp.WaitVisible("[role=dialog] input[name=starter]", chromedp.ByQuery), chromedp.SendKeys("[role=dialog] input[name=starter]",
 			"clicked", chromedp.ByQuery),
-		chromedp.SetUploadFiles("#f-files", []string{file}, chromedp.ByQuery), chromedp.Click("[role=dialog] button[type=submit]",
-			chromedp.ByQuery),
-		chromedp.WaitVisible(`a[href="/releases/clicked@1"]`, chromedp.ByQuery), chromedp.Click(`a[href="/releases/clicked@1"]`,
-			chromedp.ByQuery),
+		chromedp.SetUploadFiles("#f-files", []string{file}, chromedp.ByQuery), clicked("[role=dialog] button[type=submit]"),
+		chromedp.WaitVisible(`a[href="/releases/clicked@1"]`, chromedp.ByQuery), clicked(`a[href="/releases/clicked@1"]`),
 		chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery), chromedp.Text("header", &title, chromedp.ByQuery))
 	require.Contains(t, title, "imported from from the console.zip (music-base@1)")
 	var volumes int
-	do(t, tab, chromedp.Click(`//button[text()="Download…"]`, chromedp.BySearch), chromedp.WaitVisible("[role=dialog] select",
+	do(t, tab, clicked(`//button[text()="Download…"]`), chromedp.WaitVisible("[role=dialog] select",
 		chromedp.ByQuery), chromedp.SetValue("[role=dialog] select", "volumes", chromedp.ByQuery),
 		chromedp.Evaluate(`fetch('/api/v1/releases/clicked@1/volumes?size=10000000').then(r => r.json()).then(v => v.length)`, &volumes,
 			awaitPromise))

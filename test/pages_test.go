@@ -38,6 +38,22 @@ func press(name string) chromedp.Action {
 	})()`, name), nil)
 }
 
+// clicked clicks what a selector, or an XPath, finds: once it is enabled and nothing lies over its middle.
+func clicked(what string) chromedp.Action {
+	return chromedp.Poll(fmt.Sprintf(`(() => {
+		const what = %q
+		const e = what.startsWith('//') ? document.evaluate(what, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(what)
+		if (!e || e.matches(':disabled')) return false
+		e.scrollIntoView({ block: 'nearest', inline: 'nearest', behavior: 'instant' })
+		const box = e.getBoundingClientRect()
+		const over = document.elementFromPoint(box.x + box.width / 2, box.y + box.height / 2)
+		if (!over || ![e, ...(e.labels ?? [])].some((x) => x.contains(over))) return false
+		e.focus()
+		e.click()
+		return true
+	})()`, what), nil)
+}
+
 // typed puts a text in place of what a field holds, as a person does.
 func typed(field, text string) chromedp.Action {
 	if text == "" {
@@ -68,12 +84,12 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 
 	page := "/clients/wren-hall"
 	do(t, tab, showing(page, "Add a setting"), saying("title"), press("Add a setting"), filled("key", "door_code"), filled("value", "4711-harp"),
-		chromedp.Click("[role=dialog] input[name=secret]", chromedp.ByQuery), press("Save"), closed, saying("door_code"))
+		clicked("[role=dialog] input[name=secret]"), press("Save"), closed, saying("door_code"))
 	var text string
 	do(t, tab, chromedp.Text("main", &text, chromedp.ByQuery))
 	require.NotContains(t, text, "4711-harp", "it is masked")
 	require.True(t, ask[wire.Client](t, "client", "show", "wren-hall").Settings["door_code"].Secret)
-	do(t, tab, press("Reveal"), saying("That you saw it is recorded"), chromedp.Click("[role=dialog] button[type=submit]", chromedp.ByQuery),
+	do(t, tab, press("Reveal"), saying("That you saw it is recorded"), clicked("[role=dialog] button[type=submit]"),
 		closed, saying("4711-harp"), chromedp.Poll("document.activeElement?.innerText === 'Hide'", nil), press("Hide"),
 		chromedp.Poll("!document.body.innerText.includes('4711-harp')", nil))
 	do(t, tab, showing("/vault", "Who did what"), saying("door_code"),
@@ -102,7 +118,7 @@ func TestSettingsOfClientsAreEditedInTheirCells(t *testing.T) {
 	}
 	tab := console(t)
 	var alert string
-	do(t, tab, showing("/clients?asked-by=music-base&find=cells", school.Title), chromedp.Click(cell("missing"), chromedp.ByQuery), chromedp.KeyEvent("nonsense"+kb.Enter),
+	do(t, tab, showing("/clients?asked-by=music-base&find=cells", school.Title), clicked(cell("missing")), chromedp.KeyEvent("nonsense"+kb.Enter),
 		chromedp.WaitVisible("td [role=alert]", chromedp.ByQuery), chromedp.Text("td [role=alert]", &alert, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape),
 		chromedp.WaitVisible(cell("missing")+":focus", chromedp.ByQuery), chromedp.KeyEvent(kb.Enter), chromedp.KeyEvent(school.Settings["measurement"]+kb.Enter),
 		chromedp.WaitVisible(cell(school.Settings["measurement"])+":focus", chromedp.ByQuery))
@@ -147,7 +163,7 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 	for _, b := range boxes {
 		require.True(t, strings.HasPrefix(b, "wp-content/uploads/") || b == "others", b)
 	}
-	do(t, tab, showing(page+"?at=wp-includes", "version.php"), chromedp.Click(`button[title="wp-includes/version.php"]`, chromedp.ByQuery), saying("$wp_version"),
+	do(t, tab, showing(page+"?at=wp-includes", "version.php"), clicked(`button[title="wp-includes/version.php"]`), saying("$wp_version"),
 		showing(page+"?file=database/lad_options", "option_name"), saying("blogname"),
 		showing(page, "wp-content"), chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery),
 		chromedp.Poll("document.querySelectorAll(`[aria-label='Size map'] button[tabindex='0']`).length === 1", nil))
@@ -225,8 +241,7 @@ func TestTheConsoleKeepsToWhoOneIs(t *testing.T) {
 	var kept string
 	do(t, tab, chromedp.Navigate(world.service.address()+"/sites"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery),
 		chromedp.SendKeys("input[name=name]", "vera", chromedp.ByQuery),
-		chromedp.SendKeys("input[name=password]", "not this one", chromedp.ByQuery), chromedp.Click("button[type=submit]",
-			chromedp.ByQuery), chromedp.WaitVisible("[role=alert]", chromedp.ByQuery), chromedp.Value("input[name=name]", &kept, chromedp.ByQuery))
+		chromedp.SendKeys("input[name=password]", "not this one", chromedp.ByQuery), clicked("button[type=submit]"), chromedp.WaitVisible("[role=alert]", chromedp.ByQuery), chromedp.Value("input[name=name]", &kept, chromedp.ByQuery))
 	require.Equal(t, "vera", kept, "only the password is typed again")
 	require.NoError(t, browser.Login(tab, world.service.address(), "vera", "a-long-password"))
 	// A viewer may look at everything and is refused, with a sentence, what changes something.
@@ -236,7 +251,7 @@ func TestTheConsoleKeepsToWhoOneIs(t *testing.T) {
 
 	// The theme is remembered.
 	var theme string
-	do(t, tab, chromedp.Click("button[aria-label^='Use the ']", chromedp.ByQuery), chromedp.Evaluate("document.documentElement.dataset.theme",
+	do(t, tab, clicked("button[aria-label^='Use the ']"), chromedp.Evaluate("document.documentElement.dataset.theme",
 		&theme))
 	require.Contains(t, []string{"light", "dark"}, theme)
 	do(t, tab, showing("/sites", "Sites"), chromedp.Poll(fmt.Sprintf("document.documentElement.dataset.theme === %q", theme), nil))

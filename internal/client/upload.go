@@ -62,7 +62,8 @@ func (c *Client) Upload(ctx context.Context, file string, each func(sent, of int
 			continue
 		}
 		var p *Problem
-		if errors.As(err, &p) && p.Status < 500 && p.Status != http.StatusConflict && p.Status != http.StatusLocked {
+		if errors.As(err, &p) && (p.Status < 500 && p.Status != http.StatusConflict && p.Status != http.StatusLocked ||
+			p.Status == http.StatusInsufficientStorage) {
 			return "", err
 		}
 		if failures++; failures > 6 || ctx.Err() != nil {

@@ -50,7 +50,7 @@ export class Problem extends Error {
 
 type Answer<T> = { data?: T; error?: Schemas['ErrorModel']; response: Response }
 
-const sentence = (text: string) => text.charAt(0).toUpperCase() + text.slice(1)
+export const sentence = (text: string) => text.charAt(0).toUpperCase() + text.slice(1)
 
 function problemOf(status: number, e: Schemas['ErrorModel'] | undefined): Problem {
   const fields: Record<string, string> = {}

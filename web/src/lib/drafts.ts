@@ -1,5 +1,5 @@
 // What somebody has typed and not sent yet. It outlives the part of the page that it was typed in; secrets are never kept.
-import { useCallback, useEffect, useState } from 'react'
+import { useCallback, useLayoutEffect, useState } from 'react'
 
 const prefix = 'draft '
 
@@ -43,9 +43,9 @@ export function useHeld<T>(key: string, initial: T): [T, (next: T | ((was: T) =>
   return [value, set]
 }
 
-/** Has the browser ask before the tab is closed or loaded anew while something would be lost by it. */
+/** Has the browser ask before the tab is closed or loaded anew while something would be lost by it, and not a moment longer. */
 export function useAskBeforeClosing(when: boolean) {
-  useEffect(() => {
+  useLayoutEffect(() => {
     if (!when) return
     const ask = (e: BeforeUnloadEvent) => e.preventDefault()
     window.addEventListener('beforeunload', ask)

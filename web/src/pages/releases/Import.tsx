@@ -2,31 +2,12 @@ import { t } from '@lingui/core/macro'
 import { Trans } from '@lingui/react/macro'
 import { useEffect, useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
-import * as tus from 'tus-js-client'
 import { useCheckLink, useImport } from '../../api/hooks'
+import { left, upload } from '../../api/upload'
 import { Ask, text } from '../../parts/Dialog'
 import { Field, SelectField, TextField, FileBox } from '../../parts/Field'
-import { namePattern } from '../clients/AddClient'
 import { size } from '../../lib/format'
-
-
-const left = () => new DOMException(t`The import was left.`, 'AbortError')
-
-/** Sends a file by tus; a break is taken up where it ended, also after the page was closed. When it is left, sending ends. */
-function send(file: File, progress: (sent: number) => void, signal: AbortSignal): Promise<string> {
-  return new Promise((done, failed) => {
-    if (signal.aborted) return failed(left())
-    const upload = new tus.Upload(file, {
-      endpoint: '/api/v1/uploads/', chunkSize: 64 << 20, retryDelays: [0, 500, 2000, 5000, 10_000], metadata: { filename: file.name }, removeFingerprintOnSuccess: true,
-      onProgress: (sent) => progress(sent), onError: failed, onSuccess: () => done(upload.url!.split('/').pop()!),
-    })
-    signal.addEventListener('abort', () => { void upload.abort(); failed(left()) })
-    void upload.findPreviousUploads().then((before) => {
-      if (before[0]) upload.resumeFromPreviousUpload(before[0])
-      if (!signal.aborted) upload.start()
-    })
-  })
-}
+import { namePattern } from '../clients/AddClient'
 
 /** Asks for files or links and imports a release. */
 export function Import({ starter, primary }: { starter?: string; primary?: boolean }) {
@@ -47,7 +28,7 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
       given.push({ link })
     }
     for (const f of input?.files ?? []) {
-      given.push({ upload: await send(f, (sent) => setSending(t`${f.name}: ${size(sent)} of ${size(f.size)}`), signal) })
+      given.push({ upload: await upload(f, (sent) => setSending(t`${f.name}: ${size(sent)} of ${size(f.size)}`), signal) })
     }
     return given
   }
