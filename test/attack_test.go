@@ -45,6 +45,10 @@ func forge(t *testing.T, whole string, change map[string]func(string) string) st
 			sum := sha256.Sum256(text)
 			fmt.Fprintf(&sums, "%s  %s\n", hex.EncodeToString(sum[:]), f.Name)
 		}
+		if change[f.Name] == nil && f.Name != "SHA256SUMS" {
+			require.NoError(t, z.Copy(f))
+			continue
+		}
 		h := f.FileHeader
 		h.CompressedSize64, h.UncompressedSize64, h.CRC32 = 0, 0, 0
 		w, err := z.CreateHeader(&h)

@@ -171,8 +171,7 @@ func mishaps(t *testing.T, tab context.Context, p *process, password string) *pr
 	p, err = serve(p.data, p.listen)
 	require.NoError(t, err)
 	again := func(password string) chromedp.Action {
-		return chromedp.Tasks{chromedp.SetValue("form [name=password]", "", chromedp.ByQuery), chromedp.SendKeys("form [name=password]", password, chromedp.ByQuery),
-			chromedp.Evaluate(`[...document.querySelectorAll('[role=dialog] button')].find(b => b.innerText === 'Log in').click()`, nil)}
+		return chromedp.Tasks{typed("form [name=password]", password), clicked(`//*[@role='dialog']//button[normalize-space()='Log in']`)}
 	}
 	var sent string
 	do(t, tab, saying("Your session has ended"), again("mistyped"), saying("ame or password is wrong"), again(password),

@@ -48,7 +48,7 @@ func fillDisk(t *testing.T, dir string) (file string) {
 func TestAFullDiskOfArchivesHarmsNothing(t *testing.T) {
 	prepared(t)
 	ctx := context.Background()
-	store := disk(t, 200)
+	store := disk(t, 600)
 	dir, err := os.MkdirTemp(world.dir, "full-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))

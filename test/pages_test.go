@@ -44,7 +44,7 @@ func clicked(what string) chromedp.Action {
 		const what = %q
 		const e = what.startsWith('//') ? document.evaluate(what, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(what)
 		if (!e || e.matches(':disabled')) return false
-		e.scrollIntoView({ block: 'nearest', inline: 'nearest', behavior: 'instant' })
+		e.scrollIntoView({ block: 'center', inline: 'nearest', behavior: 'instant' })
 		const box = e.getBoundingClientRect()
 		const over = document.elementFromPoint(box.x + box.width / 2, box.y + box.height / 2)
 		if (!over || ![e, ...(e.labels ?? [])].some((x) => x.contains(over))) return false

@@ -584,7 +584,10 @@ func TestOddSourcesAreRightOrRefused(t *testing.T) {
 		if only == "" && !o.short || only != "" && only != "all" && only != o.name {
 			continue
 		}
-		t.Run(o.name, func(t *testing.T) { o.try(t) })
+		t.Run(o.name, func(t *testing.T) {
+			t.Parallel()
+			o.try(t)
+		})
 	}
 }
 

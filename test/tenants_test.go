@@ -371,6 +371,7 @@ func TestTenantsOfEveryKind(t *testing.T) {
 	for _, on := range []struct{ kind, engine, host string }{{"drupal", "mysql", "every"}, {"drupal", "sqlite", "every"}, {"joomla", "postgres", "every"},
 		{"wordpress", "sqlite", "every"}, {"drupal", "postgres", "over-ssh"}, {"drupal", "sqlite", "over-ssh"}, {"joomla", "mysql", "over-ssh"}} {
 		t.Run(on.kind+" on "+on.engine+" at "+on.host, func(t *testing.T) {
+			t.Parallel()
 			of := families[on.kind]
 			base := "shared-" + on.kind + "-" + on.engine + "-" + on.host
 			in := stack.StandIn{Name: base, Title: "Loom & Ladder base", Engine: on.engine, Database: strings.ReplaceAll(base, "-", "_"), Prefix: "lad_",

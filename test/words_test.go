@@ -17,10 +17,14 @@ import (
 )
 
 // sayings are how sentences of the service may look, as translators have them.
-type sayings []*regexp.Regexp
+type sayings struct {
+	forms []*regexp.Regexp
+	asked map[string]bool
+}
 
-func readSayings(t *testing.T) (all sayings) {
+func readSayings(t *testing.T) sayings {
 	t.Helper()
+	all := sayings{asked: map[string]bool{}}
 	text, err := os.ReadFile("../web/src/words/service/en.po")
 	require.NoError(t, err)
 	value := regexp.MustCompile(`\\\{\d+\\\}`)
@@ -29,23 +33,26 @@ func readSayings(t *testing.T) (all sayings) {
 		require.NoError(t, err, m[1])
 		said = strings.NewReplacer("'{'", "\x01", "'}'", "\x02", "''", "'").Replace(said)
 		said = value.ReplaceAllLiteralString(regexp.QuoteMeta(said), "(?s:.*)")
-		all = append(all, regexp.MustCompile("^"+strings.NewReplacer("\x01", `\{`, "\x02", `\}`).Replace(said)+"$"))
+		all.forms = append(all.forms, regexp.MustCompile("^"+strings.NewReplacer("\x01", `\{`, "\x02", `\}`).Replace(said)+"$"))
 	}
-	require.Greater(t, len(all), 1000)
+	require.Greater(t, len(all.forms), 1000)
 	return all
 }
 
 // knows reports whether a sentence, or a part of one that was put together, is among those.
 func (s sayings) knows(text string) bool {
-	if slices.ContainsFunc(s, func(one *regexp.Regexp) bool { return one.MatchString(text) }) {
-		return true
+	known, asked := s.asked[text]
+	if asked {
+		return known
 	}
+	known = slices.ContainsFunc(s.forms, func(one *regexp.Regexp) bool { return one.MatchString(text) })
 	for _, between := range []string{"; ", ": ", ", "} {
-		if first, rest, is := strings.Cut(text, between); is && (s.knows(first) || s.knows(rest)) {
-			return true
+		if first, rest, is := strings.Cut(text, between); is && !known {
+			known = s.knows(first) || s.knows(rest)
 		}
 	}
-	return false
+	s.asked[text] = known
+	return known
 }
 
 // sentencesIn gathers what stands in the fields of an answer that are sentences.

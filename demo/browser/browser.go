@@ -18,7 +18,8 @@ func New(ctx context.Context, width, height int) (tab context.Context, stop func
 	options := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(dir), chromedp.WindowSize(width, height),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync",
-			true), chromedp.Flag("hide-scrollbars", true))
+			true), chromedp.Flag("hide-scrollbars", true),
+		chromedp.Flag("force-prefers-reduced-motion", true)) // pictures show what is there, not what is on its way
 	alloc, cancelAlloc := chromedp.NewExecAllocator(ctx, options...)
 	tab, cancelTab := chromedp.NewContext(alloc)
 	return tab, func() {

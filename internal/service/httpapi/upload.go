@@ -15,9 +15,9 @@ import (
 	"golang.org/x/exp/slog"
 
 	"github.com/gin-gonic/gin"
-	"github.com/tus/tusd/v2/pkg/filelocker"
 	"github.com/tus/tusd/v2/pkg/filestore"
 	tus "github.com/tus/tusd/v2/pkg/handler"
+	"github.com/tus/tusd/v2/pkg/memorylocker"
 
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
@@ -42,7 +42,7 @@ func (a *api) uploads(g *gin.RouterGroup) {
 	files.FileModePerm, files.DirModePerm = 0o600, 0o700
 	composer.UseCore(incoming{files})
 	composer.UseTerminater(incoming{files})
-	filelocker.New(dir).UseIn(composer)
+	memorylocker.New().UseIn(composer) // the folder is of this copy of the service alone
 	handler, err := tus.NewUnroutedHandler(tus.Config{
 		StoreComposer: composer, BasePath: uploadsPath, DisableDownload: true, DisableConcatenation: true,
 		Cors: &tus.CorsConfig{Disable: true}, Logger: quiet,
