@@ -132,6 +132,24 @@ func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
 	require.ErrorIs(t, err, os.ErrNotExist)
 }
 
+// Two hosts may be the same folder of a server, as previews and live sites: each removes what is its own.
+func TestInstallsOfTwoHostsLieInOneFolder(t *testing.T) {
+	prepared(t)
+	hostOfEveryEngine(t)
+	code := func(install string) string {
+		found, err := filepath.Glob(filepath.Join(world.stack.Sites(), ".installs", install, "*", "wp-load.php"))
+		require.NoError(t, err)
+		return strings.Join(found, " ")
+	}
+	must(t, "install", "add", "here", "--from", "music-base", "--host", "preview")
+	must(t, "install", "add", "next-door", "--from", "music-base", "--host", "every")
+	must(t, "install", "remove", "here")
+	require.Empty(t, code("here"))
+	require.NotEmpty(t, code("next-door"))
+	must(t, "install", "remove", "next-door")
+	require.NoDirExists(t, filepath.Join(world.stack.Sites(), ".installs"))
+}
+
 // TestTheTenantsOfATableShowTheirPagesTogether makes three, one of which has a fault that its home page shows.
 func TestTheTenantsOfATableShowTheirPagesTogether(t *testing.T) {
 	prepared(t)
@@ -368,50 +386,63 @@ func TestTenantsOfEveryKind(t *testing.T) {
 	if nestseed(t, "host", "show", "over-ssh").code != 0 {
 		hostOverSSH(t, "over-ssh")
 	}
-	for _, on := range []struct{ kind, engine, host string }{{"drupal", "mysql", "every"}, {"drupal", "sqlite", "every"}, {"joomla", "postgres", "every"},
-		{"wordpress", "sqlite", "every"}, {"drupal", "postgres", "over-ssh"}, {"drupal", "sqlite", "over-ssh"}, {"joomla", "mysql", "over-ssh"}} {
-		t.Run(on.kind+" on "+on.engine+" at "+on.host, func(t *testing.T) {
-			t.Parallel()
-			of := families[on.kind]
-			base := "shared-" + on.kind + "-" + on.engine + "-" + on.host
-			in := stack.StandIn{Name: base, Title: "Loom & Ladder base", Engine: on.engine, Database: strings.ReplaceAll(base, "-", "_"), Prefix: "lad_",
-				DatabasePassword: "seven-scales", Salt: "pepper-and-salt-of-the-base-site", Admin: "ines", AdminPassword: "let-me-in-please",
-				AdminEmail: "ines@loomandladder.example", Pages: []stack.Page{{Title: "Lessons", Body: "<p>On Mondays</p>"}, {Title: "Concerts", Body: "<p>In May</p>"}}}
-			if on.engine == "sqlite" {
-				in.Database = of.database
+	// One after the other: code that this service places itself belongs to it, and nobody else writes beside it.
+	for _, at := range []struct {
+		host string
+		on   [][2]string
+	}{{"every", [][2]string{{"drupal", "mysql"}, {"drupal", "sqlite"}, {"joomla", "postgres"}, {"wordpress", "sqlite"}}},
+		{"over-ssh", [][2]string{{"drupal", "postgres"}, {"drupal", "sqlite"}, {"joomla", "mysql"}}}} {
+		t.Run(at.host, func(t *testing.T) {
+			for _, on := range at.on {
+				t.Run(on[0]+" on "+on[1], func(t *testing.T) {
+					t.Parallel()
+					tenantsOfKind(t, on[0], on[1], at.host)
+				})
 			}
-			of.install(t, in)
-			must(t, "source", "add", base, "--host", on.host, "--path", base, "--address", world.stack.Address(base))
-			must(t, "starter", "create", base, "--from", base)
-			must(t, "release", "build", base)
-			must(t, "install", "add", base, "--from", base, "--host", on.host)
-			made := tenants(t, base, base+"-a", base+"-b")
-			for _, s := range made {
-				require.Contains(t, html.UnescapeString(shows(t, s.Address+"/")), s.Title)
-				require.True(t, isLink(t, s.Name, "index.php"))
-				must(t, "site", "rotate", s.Name)
-				checked(t, s.Name)
-				must(t, "site", "hold", s.Name)
-				status, _ := visit(t, s.Address+"/")
-				require.Equal(t, 503, status)
-				must(t, "site", "open", s.Name)
-				shows(t, s.Address+"/")
-			}
-			require.NoError(t, os.WriteFile(filepath.Join(world.stack.Sites(), base, of.code), []byte("/* newer */"), 0o644))
-			must(t, "release", "build", base)
-			must(t, "install", "refresh", base)
-			newer, err := os.ReadFile(filepath.Join(world.stack.Sites(), made[0].Name, of.code))
-			require.NoError(t, err)
-			require.Contains(t, string(newer), "newer")
-			must(t, "install", "undo", base)
-			checked(t, made[0].Name)
-			out := ask[wire.Site](t, "site", "refresh", made[0].Name, "--to", base+"@1", "--own-code")
-			require.Zero(t, out.Report.Faults(), "%+v", out.Report)
-			require.False(t, isLink(t, made[0].Name, "index.php"))
-			for _, s := range made {
-				must(t, "site", "retire", s.Name, "--no-copy")
-			}
-			must(t, "install", "remove", base)
 		})
 	}
+}
+
+// tenantsOfKind makes two tenants of an install, and does with them what is done with tenants.
+func tenantsOfKind(t *testing.T, kind, engine, host string) {
+	of := families[kind]
+	base := "shared-" + kind + "-" + engine + "-" + host
+	in := stack.StandIn{Name: base, Title: "Loom & Ladder base", Engine: engine, Database: strings.ReplaceAll(base, "-", "_"), Prefix: "lad_",
+		DatabasePassword: "seven-scales", Salt: "pepper-and-salt-of-the-base-site", Admin: "ines", AdminPassword: "let-me-in-please",
+		AdminEmail: "ines@loomandladder.example", Pages: []stack.Page{{Title: "Lessons", Body: "<p>On Mondays</p>"}, {Title: "Concerts", Body: "<p>In May</p>"}}}
+	if engine == "sqlite" {
+		in.Database = of.database
+	}
+	of.install(t, in)
+	must(t, "source", "add", base, "--host", host, "--path", base, "--address", world.stack.Address(base))
+	must(t, "starter", "create", base, "--from", base)
+	must(t, "release", "build", base)
+	must(t, "install", "add", base, "--from", base, "--host", host)
+	made := tenants(t, base, base+"-a", base+"-b")
+	for _, s := range made {
+		require.Contains(t, html.UnescapeString(shows(t, s.Address+"/")), s.Title)
+		require.True(t, isLink(t, s.Name, "index.php"))
+		must(t, "site", "rotate", s.Name)
+		checked(t, s.Name)
+		must(t, "site", "hold", s.Name)
+		status, _ := visit(t, s.Address+"/")
+		require.Equal(t, 503, status)
+		must(t, "site", "open", s.Name)
+		shows(t, s.Address+"/")
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(world.stack.Sites(), base, of.code), []byte("/* newer */"), 0o644))
+	must(t, "release", "build", base)
+	must(t, "install", "refresh", base)
+	newer, err := os.ReadFile(filepath.Join(world.stack.Sites(), made[0].Name, of.code))
+	require.NoError(t, err)
+	require.Contains(t, string(newer), "newer")
+	must(t, "install", "undo", base)
+	checked(t, made[0].Name)
+	out := ask[wire.Site](t, "site", "refresh", made[0].Name, "--to", base+"@1", "--own-code")
+	require.Zero(t, out.Report.Faults(), "%+v", out.Report)
+	require.False(t, isLink(t, made[0].Name, "index.php"))
+	for _, s := range made {
+		must(t, "site", "retire", s.Name, "--no-copy")
+	}
+	must(t, "install", "remove", base)
 }

@@ -279,8 +279,13 @@ func (svc *Installs) removeFolder(ctx context.Context, m provision.Made) error {
 	if err != nil || slices.ContainsFunc(all, func(i records.Install) bool { return i.HostID == id }) {
 		return err
 	}
-	if err := fsys.RemoveAll(ctx, sites.FolderOfCode); !errors.Is(err, fs.ErrNotExist) {
-		return err
+	// Other hosts, and other services, may keep code in the same folder: then what lies beside it is theirs too.
+	left, err := fsys.List(ctx, sites.FolderOfCode)
+	if err == nil && !slices.ContainsFunc(left, func(e hostfs.Entry) bool { return e.Mode.IsDir() }) {
+		err = fsys.RemoveAll(ctx, sites.FolderOfCode)
 	}
-	return nil
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }

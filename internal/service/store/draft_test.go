@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"flag"
 	"fmt"
 	"hash/crc32"
 	"io"
@@ -20,6 +21,9 @@ import (
 // Whatever is written where, copied from where, and in what order: what is kept is what a plain file would hold, also
 // when the archives that it shares bytes with are gone, and also when it is copied from in turn.
 func TestADraftHoldsWhatWasWrittenToIt(t *testing.T) {
+	checks := flag.Lookup("rapid.checks")
+	defer checks.Value.Set(checks.Value.String()) //nolint:errcheck // it was one before
+	require.NoError(t, checks.Value.Set("40"))    // each writes tens of megabytes
 	s, err := Open(t.Context(), t.TempDir(), "")
 	require.NoError(t, err)
 	noise := make([]byte, 5<<20)
