@@ -36,7 +36,7 @@ func TestNothingThatWasTypedIsLost(t *testing.T) {
 		chromedp.Evaluate("history.back()", nil), chromedp.WaitVisible("#f-address", chromedp.ByQuery), chromedp.Value("#f-address", &address, chromedp.ByQuery))
 	require.Equal(t, "http://half-typed.localhost", address, "also when one goes away and comes back")
 	var kept string
-	do(t, tab, press("Begin anew"), chromedp.Poll("document.querySelector('#f-address').value === ''", nil),
+	do(t, tab, press("Begin anew"), until("document.querySelector('#f-address').value === ''"),
 		showing("/people", "Your tokens"), press("Change your password"), filled("old", "not to be kept"), chromedp.KeyEvent(kb.Escape), closed,
 		chromedp.Evaluate("JSON.stringify({...sessionStorage}) + JSON.stringify({...localStorage})", &kept))
 	require.NotContains(t, kept, "not to be kept", "secrets are not kept in the browser")
@@ -51,7 +51,7 @@ func TestASessionThatEndsTakesNothingAway(t *testing.T) {
 	var name string
 	do(t, tab, chromedp.SendKeys("form [name=password]", world.password, chromedp.ByQuery),
 		chromedp.Evaluate(`[...document.querySelectorAll('[role=dialog] button')].find(b => b.innerText === 'Log in').click()`, nil),
-		chromedp.Poll("!document.body.innerText.includes('Your session has ended')", nil),
+		until("!document.body.innerText.includes('Your session has ended')"),
 		chromedp.Value("[role=dialog] [name=name]", &name, chromedp.ByQuery), press("Add"), closed, saying("after-the-session"))
 	require.Equal(t, "after-the-session", name)
 	must(t, "client", "remove", "after-the-session")
@@ -71,7 +71,7 @@ func TestAServiceThatIsAwayIsSaidToBe(t *testing.T) {
 	require.Contains(t, text, "music-base", "what was read stays to be read")
 	require.NotContains(t, text, "nothing is running")
 	back()
-	do(t, tab, chromedp.Poll("!document.body.innerText.includes('The service does not answer')", nil), saying("Places with files"), saying("preview"))
+	do(t, tab, until("!document.body.innerText.includes('The service does not answer')"), saying("Places with files"), saying("preview"))
 }
 
 func TestListsAreFoundSortedAndActedOnFromTheirAddress(t *testing.T) {
@@ -83,7 +83,7 @@ func TestListsAreFoundSortedAndActedOnFromTheirAddress(t *testing.T) {
 	box := fmt.Sprintf(`tbody input[aria-label=%q]`, "Choose "+s.Title)
 	do(t, tab, showing("/sites?find="+s.Name, s.Title), chromedp.Title(&title), chromedp.WaitVisible(box, chromedp.ByQuery),
 		clicked(box), saying("1 chosen"), press("Check"), saying("Background work"),
-		saying("Check "+s.Name), chromedp.Poll("document.activeElement?.tagName === 'H1'", nil), chromedp.Evaluate("document.title", &focus))
+		saying("Check "+s.Name), until("document.activeElement?.tagName === 'H1'"), chromedp.Evaluate("document.title", &focus))
 	require.Equal(t, "Sites · Nest Seed", title)
 	require.Contains(t, focus, "Runs · Nest Seed")
 	ended(t, world.service.client(t))
@@ -91,7 +91,7 @@ func TestListsAreFoundSortedAndActedOnFromTheirAddress(t *testing.T) {
 		chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible("[cmdk-input]", chromedp.ByQuery), chromedp.SendKeys("[cmdk-input]", s.Name, chromedp.ByQuery),
 		chromedp.WaitVisible(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name), chromedp.ByQuery),
 		clicked(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name)),
-		chromedp.Poll(fmt.Sprintf("location.pathname === '/sites/%s'", s.Name), nil))
+		until(fmt.Sprintf("location.pathname === '/sites/%s'", s.Name)))
 }
 
 // What is known and harmless is accepted with its reason, and is not shown as something to look at any more.

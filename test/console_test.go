@@ -46,7 +46,7 @@ func console(t *testing.T) context.Context {
 // do does one thing after the other in a tab.
 func do(t *testing.T, tab context.Context, actions ...chromedp.Action) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(tab, 2*time.Minute)
+	ctx, cancel := context.WithTimeout(tab, 3*time.Minute)
 	defer cancel()
 	for i, action := range actions {
 		err := chromedp.Run(ctx, action)

@@ -122,7 +122,7 @@ func fromNothing(t *testing.T, h hands, by string) {
 
 	first := chromedp.Tasks{h.follow("Today"), saying("From here to the first site")}
 	next := func(says string) chromedp.Action {
-		return chromedp.Poll(fmt.Sprintf(`document.querySelector('[aria-current=step]')?.innerText.includes(%q)`, says), nil)
+		return until(fmt.Sprintf(`document.querySelector('[aria-current=step]')?.innerText.includes(%q)`, says))
 	}
 	school := scenario.Schools(12)[11]
 	name := by + "-" + school.Name
@@ -165,7 +165,7 @@ func mishaps(t *testing.T, tab context.Context, p *process, password string) *pr
 		return chromedp.Tasks{network.Enable(), network.EmulateNetworkConditions(false, 0, -1, bytesPerSecond)}
 	}
 	do(t, tab, mouse.follow("Starters"), press("Import a release…"), filled("starter", "brought"), chromedp.SetUploadFiles("#f-files", archives[:1], chromedp.ByQuery),
-		line(4e6), press("Bring it in"), chromedp.Poll(`/[2-9]\d*(\.\d)? MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`, nil))
+		line(4e6), press("Bring it in"), until(`/[2-9]\d*(\.\d)? MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`))
 	p.kill(t)
 	do(t, tab, saying("The service does not answer"), chromedp.ActionFunc(func(ctx context.Context) error { return network.ClearBrowserCookies().Do(ctx) }))
 	p, err = serve(p.data, p.listen)
@@ -175,7 +175,7 @@ func mishaps(t *testing.T, tab context.Context, p *process, password string) *pr
 	}
 	var sent string
 	do(t, tab, saying("Your session has ended"), again("mistyped"), saying("ame or password is wrong"), again(password),
-		chromedp.Poll(`/MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`, nil),
+		until(`/MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`),
 		chromedp.Text("[role=dialog] [role=status]", &sent, chromedp.ByQuery), line(-1), saying("Open brought@1"))
 	t.Logf("went on at %s", sent)
 	return p

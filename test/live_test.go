@@ -122,7 +122,7 @@ func TestAHandoverLinkOpensOnce(t *testing.T) {
 	require.Nil(t, ask[wire.Site](t, "site", "show", s.Name).Handovers[0].OpenedAt, "looking at the page does not use it up")
 	do(t, tab, clicked("main button"), chromedp.WaitVisible("main article", chromedp.ByQuery),
 		chromedp.Text("main article", &shown, chromedp.ByQuery), chromedp.Location(&address),
-		chromedp.Poll("document.querySelector('main article img').naturalWidth > 10", nil),
+		until("document.querySelector('main article img').naturalWidth > 10"),
 		chromedp.Evaluate("document.documentElement.scrollWidth - innerWidth", &wide))
 	require.Zero(t, wide, "nothing is wider than a telephone")
 	require.Contains(t, shown, "Loom & Ladder")
@@ -264,8 +264,8 @@ func TestWhatIsDoneWithASiteIsAskedForInTheConsole(t *testing.T) {
 		if opened == "Retire…" || opened == "New credentials…" {
 			steps = inMenu(opened)
 		}
-		do(t, tab, append(steps, chromedp.Poll(fmt.Sprintf("document.querySelector('[role=dialog]')?.textContent.includes(%q)",
-			says), nil), chromedp.KeyEvent("\x1b"), closed)...)
+		do(t, tab, append(steps, until(fmt.Sprintf("document.querySelector('[role=dialog]')?.textContent.includes(%q)",
+			says)), chromedp.KeyEvent("\x1b"), closed)...)
 	}
 	do(t, tab, append(open(named("Make a link")), clicked("[role=dialog] button[type=submit]"),
 		chromedp.WaitVisible("main code", chromedp.ByQuery), chromedp.Text("main code", &text, chromedp.ByQuery))...)

@@ -541,11 +541,11 @@ func TestPackingListsAreEditedByCommandAndTriedInTheConsole(t *testing.T) {
 	tab := console(t)
 	var totals, text string
 	do(t, tab, showing("/starters/edited/packing", "Files and tables"), typed("#packing-list", "list: tried\nonly: database\n"), saying("not saved"),
-		chromedp.Poll(`document.querySelector('[aria-live=polite]').textContent.includes('0 files')`, nil))
+		until(`document.querySelector('[aria-live=polite]').textContent.includes('0 files')`))
 	require.NotContains(t, must(t, "packing", "show", "edited"), "tried", "nothing is kept before it is saved")
 
 	// What is wrong stands at its line; what was typed is there again after the page was left.
-	do(t, tab, typed("#packing-list", "list: tried\nleave-out:\n  path: [a]\n"), chromedp.Poll(`document.querySelector('#packing-fault')?.textContent.startsWith('Line 3')`, nil),
+	do(t, tab, typed("#packing-list", "list: tried\nleave-out:\n  path: [a]\n"), until(`document.querySelector('#packing-fault')?.textContent.startsWith('Line 3')`),
 		clicked(`nav a[href="/sites"]`), saying("The list is not saved"), press("Go, and keep the edits"),
 		saying("What was made from releases"), showing("/starters/edited/packing", "not saved"), chromedp.Value("#packing-list", &text, chromedp.ByQuery))
 	require.Equal(t, "list: tried\nleave-out:\n  path: [a]\n", text)
@@ -553,12 +553,12 @@ func TestPackingListsAreEditedByCommandAndTriedInTheConsole(t *testing.T) {
 	// Tree and text say the same; an edit of one is seen in the other, and each step can be taken back.
 	out := `[aria-label="What becomes of wp-includes"] button:nth-child(2)`
 	do(t, tab, press("Discard"), chromedp.WaitVisible(out, chromedp.ByQuery), clicked(out),
-		chromedp.Poll(`document.querySelector('#packing-list').value.includes('wp-includes/**')`, nil), chromedp.WaitVisible(out+"[aria-pressed=true]", chromedp.ByQuery),
+		until(`document.querySelector('#packing-list').value.includes('wp-includes/**')`), chromedp.WaitVisible(out+"[aria-pressed=true]", chromedp.ByQuery),
 		saying("Your edits save"), chromedp.Text("[aria-live=polite]", &totals, chromedp.ByQuery), press("Undo last"),
-		chromedp.Poll(`!document.querySelector('#packing-list').value.includes('wp-includes/**')`, nil),
+		until(`!document.querySelector('#packing-list').value.includes('wp-includes/**')`),
 		clicked(`[aria-label="What becomes of table links"] button:nth-child(3)`),
 		chromedp.WaitVisible(`[aria-label="What becomes of table links"] button:nth-child(3)[aria-pressed=true]`, chromedp.ByQuery),
-		press("Save the list"), chromedp.Poll("!document.body.innerText.includes('not saved')", nil))
+		press("Save the list"), until("!document.body.innerText.includes('not saved')"))
 	require.Contains(t, totals, "was")
 	saved := ask[wire.Packing](t, "packing", "show", "edited")
 	require.Contains(t, saved.List.Empty, "links")

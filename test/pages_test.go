@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -23,24 +24,29 @@ func showing(path, says string) chromedp.Action {
 	return chromedp.Tasks{chromedp.Navigate(world.service.address() + path), saying(says)}
 }
 
+// until waits until a page is as it should be; on a machine that is busy with other things that takes a while.
+func until(script string) chromedp.Action {
+	return chromedp.Poll(script, nil, chromedp.WithPollingTimeout(90*time.Second))
+}
+
 // saying waits until the page, dialogs included, has a text in it.
 func saying(text string) chromedp.Action {
-	return chromedp.Poll(fmt.Sprintf("document.body.innerText.includes(%q)", text), nil)
+	return until(fmt.Sprintf("document.body.innerText.includes(%q)", text))
 }
 
 // press clicks the button of this name: in the dialog, where one is open.
 func press(name string) chromedp.Action {
-	return chromedp.Poll(fmt.Sprintf(`(() => {
+	return until(fmt.Sprintf(`(() => {
 		const within = document.querySelector('[role=dialog]') ?? document
 		const b = [...within.querySelectorAll('button')].find(b => b.innerText.trim() === %q && !b.disabled)
 		b?.click()
 		return !!b
-	})()`, name), nil)
+	})()`, name))
 }
 
 // clicked clicks what a selector, or an XPath, finds: once it is enabled and nothing lies over its middle.
 func clicked(what string) chromedp.Action {
-	return chromedp.Poll(fmt.Sprintf(`(() => {
+	return until(fmt.Sprintf(`(() => {
 		const what = %q
 		const e = what.startsWith('//') ? document.evaluate(what, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue : document.querySelector(what)
 		if (!e || e.matches(':disabled')) return false
@@ -51,7 +57,7 @@ func clicked(what string) chromedp.Action {
 		e.focus()
 		e.click()
 		return true
-	})()`, what), nil)
+	})()`, what))
 }
 
 // typed puts a text in place of what a field holds, as a person does.
@@ -90,11 +96,11 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 	require.NotContains(t, text, "4711-harp", "it is masked")
 	require.True(t, ask[wire.Client](t, "client", "show", "wren-hall").Settings["door_code"].Secret)
 	do(t, tab, press("Reveal"), saying("That you saw it is recorded"), clicked("[role=dialog] button[type=submit]"),
-		closed, saying("4711-harp"), chromedp.Poll("document.activeElement?.innerText === 'Hide'", nil), press("Hide"),
-		chromedp.Poll("!document.body.innerText.includes('4711-harp')", nil))
+		closed, saying("4711-harp"), until("document.activeElement?.innerText === 'Hide'"), press("Hide"),
+		until("!document.body.innerText.includes('4711-harp')"))
 	do(t, tab, showing("/vault", "Who did what"), saying("door_code"),
-		chromedp.Poll("[...document.querySelectorAll('main ul li')].some(l => l.innerText.includes('door_code') && "+
-			"l.innerText.includes('owner'))", nil))
+		until("[...document.querySelectorAll('main ul li')].some(l => l.innerText.includes('door_code') && "+
+			"l.innerText.includes('owner'))"))
 
 	// The title is changed, and the empty value takes a setting away.
 	do(t, tab, showing(page, "Add a setting"), saying("title"),
@@ -140,7 +146,7 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 
 	var found, listed string
 	do(t, tab, chromedp.SendKeys("input[aria-label='Find in the archive']", "*.css", chromedp.ByQuery),
-		chromedp.Poll("[...document.querySelectorAll('[aria-label=Found] button')].some(a => a.innerText.endsWith('.css'))", nil),
+		until("[...document.querySelectorAll('[aria-label=Found] button')].some(a => a.innerText.endsWith('.css'))"),
 		chromedp.Evaluate("[...document.querySelectorAll('[aria-label=Found] button')].map(a => a.innerText).join(' ')", &found))
 	require.NotContains(t, found, ".jpg")
 	do(t, tab, typed("input[aria-label='Find in the archive']", "*.never"), saying("Nothing matches."),
@@ -159,14 +165,14 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 	// The place is in the address, and every box is of that place; a file that is opened is shown.
 	var boxes []string
 	do(t, tab, chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].map(b => b.title.split(':')[0])", &boxes),
-		chromedp.Poll("new URLSearchParams(location.search).get('at') === 'wp-content/uploads'", nil))
+		until("new URLSearchParams(location.search).get('at') === 'wp-content/uploads'"))
 	for _, b := range boxes {
 		require.True(t, strings.HasPrefix(b, "wp-content/uploads/") || b == "others", b)
 	}
 	do(t, tab, showing(page+"?at=wp-includes", "version.php"), clicked(`button[title="wp-includes/version.php"]`), saying("$wp_version"),
 		showing(page+"?file=database/lad_options", "option_name"), saying("blogname"),
 		showing(page, "wp-content"), chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery),
-		chromedp.Poll("document.querySelectorAll(`[aria-label='Size map'] button[tabindex='0']`).length === 1", nil))
+		until("document.querySelectorAll(`[aria-label='Size map'] button[tabindex='0']`).length === 1"))
 
 	// One file is read from within the archive.
 	var php string
@@ -175,7 +181,7 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 
 	do(t, tab, showing(page, "wp-content"), press("Compare…"), chromedp.WaitVisible("[role=dialog] select", chromedp.ByQuery),
 		chromedp.SetValue("[role=dialog] select", "its source today", chromedp.ByQuery), press("Compare"),
-		chromedp.Poll("location.pathname.startsWith('/comparisons/')", nil), saying("music-base@1"))
+		until("location.pathname.startsWith('/comparisons/')"), saying("music-base@1"))
 	ended(t, world.service.client(t))
 	do(t, tab, chromedp.WaitVisible("main h1", chromedp.ByQuery), chromedp.WaitNotPresent("main [role=alert]", chromedp.ByQuery))
 }
@@ -217,7 +223,7 @@ func TestFailedWorkIsTold(t *testing.T) {
 	var path string
 	do(t, tab, showing("/", "Needs attention"), saying("fading"),
 		chromedp.Evaluate(`[...document.querySelectorAll('[aria-label="What needs attention"] a')].find(a => a.innerText.includes('fading')).click()`, nil),
-		chromedp.Poll("location.pathname !== '/'", nil), chromedp.Evaluate("location.pathname", &path))
+		until("location.pathname !== '/'"), chromedp.Evaluate("location.pathname", &path))
 	do(t, tab, chromedp.WaitVisible("main h1", chromedp.ByQuery))
 	svc := world.service.client(t)
 	all, err := svc.Runs(context.Background(), 20)
@@ -254,7 +260,7 @@ func TestTheConsoleKeepsToWhoOneIs(t *testing.T) {
 	do(t, tab, clicked("button[aria-label^='Use the ']"), chromedp.Evaluate("document.documentElement.dataset.theme",
 		&theme))
 	require.Contains(t, []string{"light", "dark"}, theme)
-	do(t, tab, showing("/sites", "Sites"), chromedp.Poll(fmt.Sprintf("document.documentElement.dataset.theme === %q", theme), nil))
+	do(t, tab, showing("/sites", "Sites"), until(fmt.Sprintf("document.documentElement.dataset.theme === %q", theme)))
 
 	// Logged out is logged out: also for what the browser still has.
 	do(t, tab, press("Log out"), chromedp.WaitVisible("input[name=password]", chromedp.ByQuery),

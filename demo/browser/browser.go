@@ -35,7 +35,7 @@ func Login(tab context.Context, server, name, password string) error {
 	if err := chromedp.Run(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(tab, 30*time.Second)
+	ctx, cancel := context.WithTimeout(tab, 90*time.Second)
 	defer cancel()
 	return chromedp.Run(ctx,
 		chromedp.Navigate(server+"/"),
