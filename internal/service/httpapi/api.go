@@ -243,6 +243,7 @@ var problems = []struct {
 	{sitedb.ErrUnsupported, http.StatusUnprocessableEntity, "unsupported"},
 	{sitedb.ErrDenied, http.StatusUnprocessableEntity, "database-denied"},
 	{vault.ErrKey, http.StatusConflict, "vault-key"},
+	{vault.ErrForgotten, http.StatusConflict, "vault-key"},
 	{errForbidden, http.StatusForbidden, "forbidden"},
 	{clients.ErrKey, http.StatusUnprocessableEntity, "wrong"},
 	{sites.ErrNoLink, http.StatusNotFound, "not-found"},

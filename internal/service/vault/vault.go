@@ -42,6 +42,9 @@ type Vault struct {
 // ErrKey says that the key does not open what is in the vault.
 var ErrKey = errors.New("the vault's key does not open this secret; was the key file or NESTSEED_VAULT_KEY changed?")
 
+// ErrForgotten says so of what was sealed outside of the vault, like the values that a run was begun with.
+var ErrForgotten = errors.New("what was given then was sealed with a key that the vault has no more; begin it anew, and give it again")
+
 // Open reads the key: from text (base64 of a Tink keyset) unless that is empty, else from the file,
 // which is made the first time.
 func Open(db *records.DB, text, file string) (*Vault, error) {
@@ -247,17 +250,17 @@ func (v *Vault) Seal(purpose, text string) (string, error) {
 	return base64.StdEncoding.EncodeToString(sealed), err
 }
 
-// Unseal opens what Seal sealed for the same purpose.
+// Unseal opens what Seal sealed for the same purpose. Errors: ErrForgotten.
 func (v *Vault) Unseal(purpose, sealed string) (string, error) {
 	raw, err := base64.StdEncoding.DecodeString(sealed)
 	if err != nil {
-		return "", ErrKey
+		return "", ErrForgotten
 	}
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	plain, err := v.key.Decrypt(raw, []byte(purpose))
 	if err != nil {
-		return "", ErrKey
+		return "", ErrForgotten
 	}
 	return string(plain), nil
 }
