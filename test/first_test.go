@@ -173,11 +173,7 @@ func mishaps(t *testing.T, tab context.Context, p *process, password string) *pr
 	again := func(password string) chromedp.Action {
 		return chromedp.Tasks{typed("form [name=password]", password), clicked(`//*[@role='dialog']//button[normalize-space()='Log in']`)}
 	}
-	var sent string
-	do(t, tab, saying("Your session has ended"), again("mistyped"), saying("ame or password is wrong"), again(password),
-		until(`/MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`),
-		chromedp.Text("[role=dialog] [role=status]", &sent, chromedp.ByQuery), line(-1), saying("Open brought@1"))
-	t.Logf("went on at %s", sent)
+	do(t, tab, saying("Your session has ended"), again("mistyped"), saying("ame or password is wrong"), again(password), line(-1), saying("Open brought@1"))
 	return p
 }
 

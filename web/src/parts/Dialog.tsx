@@ -27,7 +27,7 @@ export function Window({ open, onOpenChange, title, about, wide, danger, childre
     <Radix.Root open={open} onOpenChange={onOpenChange}>
       {trigger && <Radix.Trigger asChild>{trigger}</Radix.Trigger>}
       <Radix.Portal>
-        <Radix.Overlay className="fixed inset-0 bg-black/40 z-40" />
+        <Radix.Overlay className="fixed inset-0 bg-black/40 z-50" />
         <Radix.Content
           onInteractOutside={(e) => e.preventDefault()}
           className={cx('fixed z-50 left-1/2 top-[6vh] -translate-x-1/2 max-h-[88vh] overflow-auto bg-sheet border rounded-md p-5',

@@ -46,7 +46,7 @@ export function Palette({ open, onOpenChange }: { open: boolean; onOpenChange: (
   ]
   return (
     <Command.Dialog open={open} onOpenChange={(o) => { onOpenChange(o); if (!o) type('') }} label={t`Go to anything, or begin something`} shouldFilter={false}
-      overlayClassName="fixed inset-0 bg-black/40 z-40"
+      overlayClassName="fixed inset-0 bg-black/40 z-50"
       contentClassName="fixed z-50 left-1/2 top-[10vh] -translate-x-1/2 w-[min(36rem,94vw)] bg-sheet border border-line-strong rounded-md overflow-hidden">
       <Command.Input value={typed} onValueChange={type} placeholder={t`A site, a client, a page, something to do`}
         className="w-full h-11 px-4 bg-sheet text-ink placeholder:text-faint border-b border-line outline-none" />

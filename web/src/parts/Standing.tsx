@@ -17,7 +17,7 @@ export function Standing() {
         </p>
       )}
       <Window open={expired && !away} onOpenChange={() => {}} title={t`Log in again`}
-        about={t`Your session has ended. The page below is as you left it; do again what you were about to do.`}>
+        about={t`Your session has ended. The page below is as you left it: a file that was being sent goes on by itself, anything else you do again.`}>
         <LoginForm name={me.data?.name} />
       </Window>
     </>
