@@ -1,5 +1,5 @@
 // Data of the pages: one hook for each thing that is shown, one for each thing that is done.
-import { keepPreviousData, useInfiniteQuery, useMutation, useQueries, useQuery, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, useInfiniteQuery, useMutation, useQueries, useQuery, useQueryClient, type QueryClient } from '@tanstack/react-query'
 import { drafts } from '../lib/drafts'
 import { body, http, type Run, type Schemas } from './client'
 import { connection } from './connection'
@@ -120,13 +120,27 @@ export function useDo<I, O>(run: (input: I) => Promise<O>) {
   return useMutation<O, Error, I>({ mutationFn: run, onSettled: () => queries.invalidateQueries() })
 }
 
-/** What was asked before is asked again only when it has worked: else the page would be drawn again, without the reason. */
+/**
+ * What was asked before is asked again only when it has worked: else the page would be drawn again, without the reason. When it is somebody
+ * else who logs in, nothing stays of what the one before was shown and typed.
+ */
 export function useLogin() {
   const queries = useQueryClient()
   return useMutation<unknown, Error, Schemas['Credentials']>({
     mutationKey: ['login'], mutationFn: (c) => body(http.POST('/login', { body: c })),
-    onSuccess: () => { connection.loggedIn(); return queries.invalidateQueries() },
+    onSuccess: (_, c) => {
+      const before = queries.getQueryData<Schemas['Me']>(['me'])
+      if (before && before.name !== c.name) leave(queries)
+      connection.loggedIn()
+      return queries.invalidateQueries()
+    },
   })
+}
+
+function leave(queries: QueryClient) {
+  drafts.clear()
+  queries.clear()
+  location.assign('/')
 }
 
 /** Logged out is logged out: nothing that was shown or typed stays in the browser. */
@@ -135,10 +149,8 @@ export function useLogout() {
   return useMutation({
     mutationFn: () => body(http.POST('/logout')),
     onSuccess: () => {
-      drafts.clear()
       connection.loggedIn()
-      queries.clear()
-      location.assign('/')
+      leave(queries)
     },
   })
 }

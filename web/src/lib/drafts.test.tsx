@@ -62,6 +62,9 @@ it('asks before the tab is closed only while something would be lost', () => {
   rerender({ when: false })
   expect(asks()).toBe(false)
   rerender({ when: true })
+  expect(asks()).toBe(true)
+  drafts.clear()
+  expect(asks()).toBe(false) // who logs out has left it
   unmount()
   expect(asks()).toBe(false)
 })

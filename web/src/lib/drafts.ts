@@ -20,11 +20,13 @@ export const drafts = {
   /** Forgets everything, as when somebody logs out. */
   clear() {
     memory.clear()
+    forgotten = true
     for (const key of Object.keys(sessionStorage)) if (key.startsWith(prefix)) sessionStorage.removeItem(key)
   },
 }
 
 const memory = new Map<string, unknown>()
+let forgotten = false // there is nothing left to ask for
 
 /** What may not be stored, like files and secrets: it is there until the tab is closed or somebody logs out. */
 export const held = {
@@ -47,7 +49,8 @@ export function useHeld<T>(key: string, initial: T): [T, (next: T | ((was: T) =>
 export function useAskBeforeClosing(when: boolean) {
   useLayoutEffect(() => {
     if (!when) return
-    const ask = (e: BeforeUnloadEvent) => e.preventDefault()
+    forgotten = false
+    const ask = (e: BeforeUnloadEvent) => { if (!forgotten) e.preventDefault() }
     window.addEventListener('beforeunload', ask)
     return () => window.removeEventListener('beforeunload', ask)
   }, [when])
