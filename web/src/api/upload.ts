@@ -1,13 +1,14 @@
 // Files are sent by tus (resumable uploads, version 1.0): a break is taken up where it ended, also after the page was closed.
 import { t } from '@lingui/core/macro'
 import * as tus from 'tus-js-client'
+import { unreadable } from '../lib/files'
 import { said } from '../lib/said'
 import { addressBelow, Problem, sentence } from './client'
 import { connection } from './connection'
 
 /** What the service, or the browser, said of an upload that broke off. */
 function problemOf(error: Error, file: File): Problem {
-  if (!(error instanceof tus.DetailedError)) return new Problem(-1, t`${file.name} cannot be read any more. Choose it again.`)
+  if (!(error instanceof tus.DetailedError)) return new Problem(-1, unreadable(file))
   const answer = error.originalResponse
   if (!answer || [0, 502, 503, 504].includes(answer.getStatus())) return new Problem(0, t`The service does not answer.`)
   const text = answer.getBody().trim()

@@ -1,6 +1,7 @@
 import { plural, t } from '@lingui/core/macro'
 import { Trans } from '@lingui/react/macro'
 import { useState } from 'react'
+import { textOf } from '../lib/files'
 import { readTable, saveTable, type Table } from '../lib/table'
 import { Button } from './Button'
 import { Field, FileBox, Textarea } from './Field'
@@ -33,7 +34,7 @@ export function TableField({ label, need, sample, onTable, given }: TableFieldPr
       <Field label={label} hint={t`comma-separated values; the first line names the columns`}>
         {(id, by) => (
           <FileBox id={id} aria-describedby={by} accept=".csv,.tsv,text/csv"
-            onChange={(e) => { const f = e.target.files?.[0]; if (f) void f.text().then((text) => { setPasted(''); take(text, f.name) }) }} />
+            onChange={(e) => { const f = e.target.files?.[0]; if (f) void textOf(f).then((text) => { setPasted(''); take(text, f.name) }).catch(setError) }} />
         )}
       </Field>
       <Field label={t`Or paste it`}>

@@ -2,7 +2,7 @@ import { t } from '@lingui/core/macro'
 import { useState } from 'react'
 import { addressOf, type Schemas } from '../../api/client'
 import { useAddClientFile } from '../../api/hooks'
-import { base64 } from '../../lib/base64'
+import { base64 } from '../../lib/files'
 import { Field, FileBox, Input, Select, SelectField, Textarea, TextField } from '../../parts/Field'
 
 type FieldOf = Schemas['Field']

@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
 import { Problem, type Schemas } from '../../api/client'
 import { useAddClient, useAddClientFile, useMakeTable } from '../../api/hooks'
-import { base64 } from '../../lib/base64'
+import { base64 } from '../../lib/files'
 import { withFilesSent, type Given } from './cellFiles'
 
 /** Makes the sites of a table, once the clients have the files that its cells name. When the page is left before, nothing is made. */
