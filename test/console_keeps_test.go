@@ -36,8 +36,15 @@ func TestNothingThatWasTypedIsLost(t *testing.T) {
 		chromedp.Evaluate("history.back()", nil), chromedp.WaitVisible("#f-address", chromedp.ByQuery), chromedp.Value("#f-address", &address, chromedp.ByQuery))
 	require.Equal(t, "http://half-typed.localhost", address, "also when one goes away and comes back")
 	var kept string
-	do(t, tab, press("Begin anew"), until("document.querySelector('#f-address').value === ''"),
-		showing("/people", "Your tokens"), press("Change your password"), filled("old", "not to be kept"), chromedp.KeyEvent(kb.Escape), closed,
+	file := filepath.Join(t.TempDir(), "of a school.zip")
+	require.NoError(t, os.WriteFile(file, []byte("half"), 0o600))
+	var chosen string
+	do(t, tab, press("Begin anew"), until("document.querySelector('#f-address').value === ''"), clicked(`nav a[href="/starters"]`), press("Import a release…"),
+		chromedp.SetUploadFiles("#f-files", []string{file}, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed,
+		clicked(`nav a[href="/sites"]`), saying("What was made from releases"), clicked(`nav a[href="/starters"]`), press("Import a release…"), saying("What you typed before is here again"), chromedp.Evaluate("document.querySelector('#f-files').files[0]?.name", &chosen),
+		press("Begin anew"), chromedp.KeyEvent(kb.Escape), closed)
+	require.Equal(t, "of a school.zip", chosen, "a file that was chosen is chosen still")
+	do(t, tab, showing("/people", "Your tokens"), press("Change your password"), filled("old", "not to be kept"), chromedp.KeyEvent(kb.Escape), closed,
 		chromedp.Evaluate("JSON.stringify({...sessionStorage}) + JSON.stringify({...localStorage})", &kept))
 	require.NotContains(t, kept, "not to be kept", "secrets are not kept in the browser")
 }

@@ -31,6 +31,8 @@ let forgotten = false // there is nothing left to ask for
 /** What may not be stored, like files and secrets: it is there until the tab is closed or somebody logs out. */
 export const held = {
   has: (key: string) => memory.has(key),
+  read: <T>(key: string) => memory.get(key) as T | undefined,
+  write: (key: string, value: unknown) => memory.set(key, value),
   drop: (key: string) => memory.delete(key),
 }
 

@@ -4,7 +4,7 @@ import { useMemo, useRef, useState, type FormEvent, type ReactNode } from 'react
 import { FormProvider, useForm } from 'react-hook-form'
 import { Problem } from '../api/client'
 import { limits, type Limit } from '../api/limits'
-import { drafts } from '../lib/drafts'
+import { drafts, held } from '../lib/drafts'
 import { Button } from './Button'
 import { cx } from './cx'
 import { Asked, Faults } from './Field'
@@ -87,7 +87,7 @@ export function Ask({ button, of, primary, small, danger, wide, title, about, ac
     try {
       await onSubmit(new FormData(at))
       if (turn === sent.current) setOpen(false)
-      drafts.drop(key)
+      forget(key)
     } catch (err) {
       if (turn === sent.current) setError(err as Error)
     } finally {
@@ -117,12 +117,12 @@ export function Ask({ button, of, primary, small, danger, wide, title, about, ac
         setRestored(again)
         if (again) seen(f)
       }}
-        onSubmit={(e) => void submit(e)} onInput={() => form.current && drafts.write(key, entered(form.current))} className="grid gap-3">
+        onSubmit={(e) => void submit(e)} onInput={() => form.current && keep(key, form.current)} className="grid gap-3">
         {restored && (
           <p className="text-soft bg-bench rounded px-3 py-1.5">
             <Trans>What you typed before is here again.{' '}
             <button type="button" className="underline underline-offset-2"
-              onClick={() => { drafts.drop(key); form.current?.reset(); if (form.current) seen(form.current); setRestored(false) }}>Begin anew</button></Trans>
+              onClick={() => { forget(key); form.current?.reset(); if (form.current) seen(form.current); setRestored(false) }}>Begin anew</button></Trans>
           </p>
         )}
         <FormProvider {...fields}><Asked value={asked}><Faults value={faults}>{children}</Faults></Asked></FormProvider>
@@ -186,11 +186,31 @@ function entered(form: HTMLFormElement): Record<string, string | boolean> {
   return Object.fromEntries(entries(form).map((e) => [e.name, e instanceof HTMLInputElement && e.type === 'checkbox' ? e.checked : e.value]))
 }
 
-/** Puts back what was typed into a form before it was left; false when nothing was. */
+const fileInputs = (form: HTMLFormElement) => [...form.elements].filter((e): e is HTMLInputElement => e instanceof HTMLInputElement && e.type === 'file' && e.name !== '')
+
+function keep(key: string, form: HTMLFormElement) {
+  drafts.write(key, entered(form))
+  held.write(key, Object.fromEntries(fileInputs(form).map((e) => [e.name, [...(e.files ?? [])]])))
+}
+
+function forget(key: string) {
+  drafts.drop(key)
+  held.drop(key)
+}
+
+/** Puts back what was typed and chosen in a form before it was left; false when nothing was. */
 function refill(form: HTMLFormElement, key: string): boolean {
   const kept = drafts.read<Record<string, string | boolean>>(key)
   if (!kept) return false
   let some = false
+  for (const e of fileInputs(form)) {
+    const files = held.read<Record<string, File[]>>(key)?.[e.name] ?? []
+    if (files.length === 0) continue
+    const again = new DataTransfer()
+    for (const f of files) again.items.add(f)
+    e.files = again.files
+    some = true
+  }
   for (const e of entries(form)) {
     const v = kept[e.name]
     if (v === undefined) continue

@@ -1,6 +1,6 @@
 import { t } from '@lingui/core/macro'
-import { useState } from 'react'
 import { useAddClient } from '../../api/hooks'
+import { useHeld } from '../../lib/drafts'
 import type { Table } from '../../lib/table'
 import { Ask } from '../../parts/Dialog'
 import { TableField } from '../../parts/TableField'
@@ -10,7 +10,7 @@ const sample = [['name', 'title', 'email'], ['alder-valley', 'Alder Valley Music
 /** Adds many clients at once; those that cannot be added are named, and the others are there. */
 export function ImportClients() {
   const add = useAddClient()
-  const [table, setTable] = useState<Table | null>(null)
+  const [table, setTable] = useHeld<Table | null>('clients to add', null)
   const submit = async () => {
     const wrong: string[] = []
     const left: Table['rows'] = []

@@ -26,21 +26,26 @@ type FileInputProps = { id: string; by?: string; client: string; field: FieldOf;
 function FileInput({ id, by, client, field, value, placeholder, onValue }: FileInputProps) {
   const add = useAddClientFile()
   const [seen, setSeen] = useState('')
+  const [error, setError] = useState<Error | null>(null)
   const choose = async (file?: File) => {
     if (!file) return
     setSeen('')
-    const content = await base64(file)
-    const given = await add.mutateAsync({ client, name: file.name, content }).catch(() => undefined) // what went wrong stands below
-    if (!given) return
-    if (given.width) setSeen(`data:${given.type};base64,${content}`)
-    onValue(given.value)
+    setError(null)
+    try {
+      const content = await base64(file)
+      const given = await add.mutateAsync({ client, name: file.name, content })
+      if (given.width) setSeen(`data:${given.type};base64,${content}`)
+      onValue(given.value)
+    } catch (e) {
+      setError(e as Error)
+    }
   }
-  const note = add.isPending ? t`sending it` : add.error?.message ?? (value ? shownValue(value) : placeholder)
+  const note = add.isPending ? t`sending it` : error?.message ?? (value ? shownValue(value) : placeholder)
   return (
     <>
       <FileBox id={id} aria-describedby={by} accept={field.type === 'image' ? pictures : undefined} disabled={!client}
         onChange={(e) => void choose(e.target.files?.[0])} />
-      <p role="status" className={add.error ? 'text-clay mt-1' : 'text-soft mt-1 font-mono'}>{client ? note : t`choose the client first`}</p>
+      <p role="status" className={error ? 'text-clay mt-1' : 'text-soft mt-1 font-mono'}>{client ? note : t`choose the client first`}</p>
       {!seen && field.type === 'image' && <Picture client={client} value={value} alt={t`${field.label}, as it is`} />}
       {seen && <img src={seen} alt={t`${field.label}, as it was chosen`} className="mt-1 max-h-24 max-w-full border border-line rounded" />}
     </>

@@ -15,19 +15,18 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
   const check = useCheckLink()
   const go = useNavigate()
   const [sending, setSending] = useState('')
-  const files = useRef<HTMLInputElement>(null)
-  const dump = useRef<HTMLInputElement>(null)
   const going = useRef<AbortController>(null)
   useEffect(() => () => going.current?.abort(), []) // also when the page is left
 
-  const gather = async (input: HTMLInputElement | null, links: string, signal: AbortSignal) => {
+  const gather = async (files: FormDataEntryValue[], links: string, signal: AbortSignal) => {
     const given: { upload?: string; link?: string }[] = []
     for (const link of links.split(/\s+/).filter(Boolean)) {
       const info = await check.mutateAsync(link)
       setSending(`${info.name}: ${info.bytes >= 0 ? size(info.bytes) : t`size not told`}`)
       given.push({ link })
     }
-    for (const f of input?.files ?? []) {
+    for (const f of files) {
+      if (!(f instanceof File) || f.name === '') continue // none was chosen
       given.push({ upload: await upload(f, (sent) => setSending(t`${f.name}: ${size(sent)} of ${size(f.size)}`), signal) })
     }
     return given
@@ -39,9 +38,9 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
       onSubmit={async (f) => {
         setSending('')
         const { signal } = (going.current = new AbortController())
-        const given = await gather(files.current, text(f, 'links'), signal)
+        const given = await gather(f.getAll('files'), text(f, 'links'), signal)
         if (given.length === 0) throw new Error(t`Choose a file, or give a link.`)
-        const [database] = await gather(dump.current, text(f, 'dump-link'), signal)
+        const [database] = await gather(f.getAll('dump'), text(f, 'dump-link'), signal)
         if (signal.aborted) throw left()
         const what = { files: given, database, key: text(f, 'key') || undefined, list: text(f, 'list') || undefined, note: text(f, 'note') || undefined }
         const run = await importing.mutateAsync({ name: starter ?? text(f, 'starter'), what })
@@ -53,12 +52,12 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
           <SelectField label={t`Packing list`} name="list" hint={t`for a new starter`} choices={[{ value: 'starter' }, { value: 'whole-site', label: t`whole site` }]} />
         </div>
       )}
-      <Field label={t`Files`} name="files" hint={t`one archive, its volumes, or a dump`}>{(id, by) => <FileBox id={id} aria-describedby={by} ref={files} multiple />}</Field>
+      <Field label={t`Files`} name="files" hint={t`one archive, its volumes, or a dump`}>{(id, by) => <FileBox id={id} aria-describedby={by} name="files" multiple />}</Field>
       <TextField label={t`Or links to them`} name="links" mono placeholder={t`https://files.example/site.tar.bz2`} />
       <details>
         <summary className="font-semibold"><Trans>SQL dump beside it, key of a sealed archive, note</Trans></summary>
         <div className="grid gap-3 pt-3">
-          <Field label={t`Dump`} name="dump">{(id) => <FileBox id={id} ref={dump} />}</Field>
+          <Field label={t`Dump`} name="dump">{(id) => <FileBox id={id} name="dump" />}</Field>
           <TextField label={t`Or a link to the dump`} name="dump-link" mono />
           <TextField label={t`Key or passphrase`} name="key" hint={t`of a sealed archive`} type="password" autoComplete="off" />
           <TextField label={t`Note`} name="note" />

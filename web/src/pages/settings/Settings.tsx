@@ -4,7 +4,7 @@ import { useState, type FormEvent } from 'react'
 import type { Schemas } from '../../api/client'
 import { useAgency, useMe, useSetAgency } from '../../api/hooks'
 import { base64 } from '../../lib/files'
-import { useDraft } from '../../lib/drafts'
+import { useAskBeforeClosing, useDraft, useHeld } from '../../lib/drafts'
 import { Button } from '../../parts/Button'
 import { text } from '../../parts/Dialog'
 import { FileBox, Field, TextField, Tick } from '../../parts/Field'
@@ -18,12 +18,14 @@ export function Settings() {
   return (
     <>
       <Head title={t`Settings`} facts={t`What clients see of the agency when a site is handed over.`} />
-      <Shown of={agency}>{(a) => <Form key={JSON.stringify(a)} agency={a} />}</Shown>
+      <Shown of={agency}>{(a) => <Form agency={a} />}</Shown>
     </>
   )
 }
 
 type Typed = Partial<Pick<Schemas['Agency'], 'name' | 'contact' | 'colour'>>
+
+type Logo = { file: File; seen: string }
 
 const nothing: Typed = {}
 
@@ -31,20 +33,31 @@ function Form({ agency }: { agency: Schemas['Agency'] }) {
   const set = useSetAgency()
   const owner = useMe().data?.role === 'owner'
   const [typed, setTyped, draft] = useDraft<Typed>('settings', nothing)
-  const [logo, setLogo] = useState<{ file: File; seen: string } | null>(null)
+  const [logo, setLogo] = useHeld<Logo | null>('logo of the agency', null)
+  const [error, setError] = useState<Error | null>(null)
+  useAskBeforeClosing(logo !== null)
   const shown = { ...agency, ...typed, logo: logo?.seen ?? agency.logo }
   const type = (part: Typed) => setTyped((was) => ({ ...was, ...part }))
+  const discard = () => {
+    draft.drop()
+    setLogo(null)
+  }
   const submit = async (e: FormEvent<HTMLFormElement>) => {
     e.preventDefault()
     const f = new FormData(e.currentTarget)
-    await set.mutateAsync({
-      name: text(f, 'name'), contact: text(f, 'contact'), colour: shown.colour || undefined, logo: logo ? await base64(logo.file) : undefined, no_logo: f.get('no_logo') !== null || undefined,
-    })
-    draft.drop()
+    setError(null)
+    try {
+      await set.mutateAsync({
+        name: text(f, 'name'), contact: text(f, 'contact'), colour: shown.colour || undefined, logo: logo ? await base64(logo.file) : undefined, no_logo: f.get('no_logo') !== null || undefined,
+      })
+      discard()
+    } catch (e) {
+      setError(e as Error)
+    }
   }
   return (
     <div className="grid lg:grid-cols-[minmax(0,26rem)_minmax(0,1fr)] gap-6 items-start">
-      <form className="grid gap-3" onSubmit={(e) => void submit(e).catch(() => {})}>
+      <form className="grid gap-3" onSubmit={(e) => void submit(e)}>
         <fieldset disabled={!owner} className="grid gap-3">
           <TextField label={t`Agency`} name="name" maxLength={120} value={shown.name} onChange={(e) => type({ name: e.target.value })} />
           <TextField label={t`Contact for clients`} name="contact" maxLength={300} value={shown.contact} hint={t`an address for mail, a number, or words`} onChange={(e) => type({ contact: e.target.value })} />
@@ -57,8 +70,8 @@ function Form({ agency }: { agency: Schemas['Agency'] }) {
           </Field>
           {agency.logo && <Tick name="no_logo"><Trans>Take the logo away</Trans></Tick>}
         </fieldset>
-        <Trouble error={set.error} />
-        {owner ? <p className="flex items-center gap-3"><Button primary type="submit" disabled={set.isPending}><Trans>Save</Trans></Button>{draft.kept && <Button onClick={draft.drop}><Trans>Discard</Trans></Button>}{set.isSuccess && !draft.kept && <span role="status" className="text-leaf-strong"><Trans>Saved.</Trans></span>}</p>
+        <Trouble error={error} />
+        {owner ? <p className="flex items-center gap-3"><Button primary type="submit" disabled={set.isPending}><Trans>Save</Trans></Button>{(draft.kept || logo) && <Button onClick={discard}><Trans>Discard</Trans></Button>}{set.isSuccess && !draft.kept && !logo && <span role="status" className="text-leaf-strong"><Trans>Saved.</Trans></span>}</p>
           : <p className="text-soft"><Trans>An owner can change this.</Trans></p>}
       </form>
       <section>
