@@ -57,7 +57,7 @@ func TestASessionThatEndsTakesNothingAway(t *testing.T) {
 		chromedp.ActionFunc(func(ctx context.Context) error { return network.ClearBrowserCookies().Do(ctx) }), press("Add"), saying("Your session has ended"))
 	var name string
 	do(t, tab, chromedp.SendKeys("form [name=password]", world.password, chromedp.ByQuery),
-		chromedp.Evaluate(`[...document.querySelectorAll('[role=dialog] button')].find(b => b.innerText === 'Log in').click()`, nil),
+		clicked(`//*[@role='dialog']//button[normalize-space()='Log in']`),
 		until("!document.body.innerText.includes('Your session has ended')"),
 		chromedp.Value("[role=dialog] [name=name]", &name, chromedp.ByQuery), press("Add"), closed, saying("after-the-session"))
 	require.Equal(t, "after-the-session", name)
@@ -124,8 +124,7 @@ func TestWhatIsKnownIsAccepted(t *testing.T) {
 	require.Equal(t, 2, nestseed(t, "source", "accept", "accepting", f.What, f.Where).code, "it takes a reason")
 	tab := console(t)
 	do(t, tab, showing("/sources/accepting", "Findings"),
-		chromedp.Evaluate(fmt.Sprintf(`[...document.querySelectorAll('#findings li')].find(l => l.innerText.includes(%q)).querySelector('button:last-of-type').scrollIntoView()`, f.Where), nil),
-		chromedp.Evaluate(fmt.Sprintf(`[...[...document.querySelectorAll('#findings li')].find(l => l.innerText.includes(%q)).querySelectorAll('button')].find(b => b.innerText === 'Accept…').click()`, f.Where), nil),
+		clicked(fmt.Sprintf(`//*[@id='findings']//li[contains(., %q)]//button[normalize-space()='Accept…']`, f.Where)),
 		filled("reason", "it is wanted there"), press("Accept it"), closed, saying("1 accepted"))
 	require.Equal(t, "it is wanted there", ask[wire.Source](t, "source", "show", "accepting").Accepted[0].Reason)
 	today, err := world.service.client(t).Today(t.Context())

@@ -104,9 +104,8 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 
 	// The title is changed, and the empty value takes a setting away.
 	do(t, tab, showing(page, "Add a setting"), saying("title"),
-		chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('title')).querySelector('button').click()`,
-			nil), filled("value", "Wren Hall Music"), press("Save"), closed, saying("Wren Hall Music"))
-	do(t, tab, chromedp.Evaluate(`[...document.querySelectorAll('tr')].find(r => r.innerText.startsWith('door_code')).querySelectorAll('button')[1].click()`, nil), saying("goes into the vault"), press("Save"), closed)
+		clicked(`//tr[starts-with(normalize-space(.), 'title')]//button`), filled("value", "Wren Hall Music"), press("Save"), closed, saying("Wren Hall Music"))
+	do(t, tab, clicked(`//tr[starts-with(normalize-space(.), 'door_code')]/descendant::button[2]`), saying("goes into the vault"), press("Save"), closed)
 	settings := ask[wire.Client](t, "client", "show", "wren-hall").Settings
 	require.Equal(t, "Wren Hall Music", settings["title"].Value)
 	require.NotContains(t, settings, "door_code")
@@ -157,15 +156,14 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 	do(t, tab, showing(page, "wp-content"), chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery),
 		chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].filter(b => !b.innerText.trim() && "+
 			"!b.getAttribute('aria-label')).length", &names),
-		chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].find(b => "+
-			"b.title.startsWith('wp-content/uploads')).click()", nil),
+		until("(() => { const b = [...document.querySelectorAll(`[aria-label='Size map'] button`)].find(b => b.title.startsWith('wp-content/uploads')); "+
+			"b?.click(); return !!b })()"), until("new URLSearchParams(location.search).get('at') === 'wp-content/uploads'"),
 		chromedp.Sleep(300e6), chromedp.Text("[aria-label='Size map']", &listed, chromedp.ByQuery))
 	require.Zero(t, names)
 	require.NotContains(t, listed, "wp-includes")
 	// The place is in the address, and every box is of that place; a file that is opened is shown.
 	var boxes []string
-	do(t, tab, chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].map(b => b.title.split(':')[0])", &boxes),
-		until("new URLSearchParams(location.search).get('at') === 'wp-content/uploads'"))
+	do(t, tab, chromedp.Evaluate("[...document.querySelectorAll(`[aria-label='Size map'] button`)].map(b => b.title.split(':')[0])", &boxes))
 	for _, b := range boxes {
 		require.True(t, strings.HasPrefix(b, "wp-content/uploads/") || b == "others", b)
 	}
@@ -222,7 +220,7 @@ func TestFailedWorkIsTold(t *testing.T) {
 	tab := console(t)
 	var path string
 	do(t, tab, showing("/", "Needs attention"), saying("fading"),
-		chromedp.Evaluate(`[...document.querySelectorAll('[aria-label="What needs attention"] a')].find(a => a.innerText.includes('fading')).click()`, nil),
+		clicked(`//*[@aria-label='What needs attention']//a[contains(., 'fading')]`),
 		until("location.pathname !== '/'"), chromedp.Evaluate("location.pathname", &path))
 	do(t, tab, chromedp.WaitVisible("main h1", chromedp.ByQuery))
 	svc := world.service.client(t)
