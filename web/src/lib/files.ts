@@ -15,3 +15,11 @@ export function base64(file: File): Promise<string> {
     reader.readAsDataURL(file)
   })
 }
+
+/** Puts files into an input that has none, as if they had been chosen there. */
+export function choose(input: HTMLInputElement, files: File[]) {
+  if (files.length === 0 || input.files?.length) return
+  const chosen = new DataTransfer()
+  for (const f of files) chosen.items.add(f)
+  input.files = chosen.files
+}

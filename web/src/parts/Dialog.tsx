@@ -5,6 +5,7 @@ import { FormProvider, useForm } from 'react-hook-form'
 import { Problem } from '../api/client'
 import { limits, type Limit } from '../api/limits'
 import { drafts, held } from '../lib/drafts'
+import { choose } from '../lib/files'
 import { Button } from './Button'
 import { cx } from './cx'
 import { Asked, Faults } from './Field'
@@ -205,11 +206,8 @@ function refill(form: HTMLFormElement, key: string): boolean {
   let some = false
   for (const e of fileInputs(form)) {
     const files = held.read<Record<string, File[]>>(key)?.[e.name] ?? []
-    if (files.length === 0) continue
-    const again = new DataTransfer()
-    for (const f of files) again.items.add(f)
-    e.files = again.files
-    some = true
+    choose(e, files)
+    some ||= files.length > 0
   }
   for (const e of entries(form)) {
     const v = kept[e.name]

@@ -1,8 +1,9 @@
 import {
-  createContext, useContext, useId, type ComponentProps, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes,
+  createContext, useContext, useEffect, useId, useRef, type ComponentProps, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes,
 } from 'react'
 import { useFormContext } from 'react-hook-form'
 import { called } from '../lib/called'
+import { choose } from '../lib/files'
 import type { Limit } from '../api/limits'
 import { rulesOf, type Own } from '../lib/rules'
 import { cx } from './cx'
@@ -67,8 +68,10 @@ export function Textarea({ fault, className, ...rest }: TextareaHTMLAttributes<H
 const fileLook = 'block w-full text-soft file:h-8 file:px-3 file:mr-3 file:rounded file:border file:border-solid file:border-line-strong/60 file:bg-sheet file:text-ink file:font-semibold'
 
 /** An input for files. */
-export function FileBox(props: ComponentProps<'input'>) {
-  return <input type="file" className={fileLook} {...props} />
+export function FileBox({ chosen = [], ...props }: ComponentProps<'input'> & { chosen?: File[] }) {
+  const at = useRef<HTMLInputElement>(null)
+  useEffect(() => { if (at.current) choose(at.current, chosen) }, []) // what was chosen before one left
+  return <input ref={at} type="file" className={fileLook} {...props} />
 }
 
 type TextFieldProps = Omit<InputHTMLAttributes<HTMLInputElement>, 'children'> & {

@@ -34,6 +34,7 @@ function Form({ agency }: { agency: Schemas['Agency'] }) {
   const owner = useMe().data?.role === 'owner'
   const [typed, setTyped, draft] = useDraft<Typed>('settings', nothing)
   const [logo, setLogo] = useHeld<Logo | null>('logo of the agency', null)
+  const [turn, setTurn] = useState(0) // of the field for the logo, which is empty when it was saved or discarded
   const [error, setError] = useState<Error | null>(null)
   useAskBeforeClosing(logo !== null)
   const shown = { ...agency, ...typed, logo: logo?.seen ?? agency.logo }
@@ -41,6 +42,7 @@ function Form({ agency }: { agency: Schemas['Agency'] }) {
   const discard = () => {
     draft.drop()
     setLogo(null)
+    setTurn((before) => before + 1)
   }
   const submit = async (e: FormEvent<HTMLFormElement>) => {
     e.preventDefault()
@@ -65,7 +67,7 @@ function Form({ agency }: { agency: Schemas['Agency'] }) {
             {(id) => <input id={id} type="color" className="h-8 w-16 bg-sheet border border-line-strong/60 rounded" value={shown.colour || '#1c6b4f'} onChange={(e) => type({ colour: e.target.value })} />}
           </Field>
           <Field label={t`Logo`} name="logo" hint={t`PNG, JPEG, WebP or GIF, up to 300 kB`}>
-            {(id, by) => <FileBox id={id} aria-describedby={by} accept="image/png,image/jpeg,image/webp,image/gif"
+            {(id, by) => <FileBox key={turn} id={id} aria-describedby={by} chosen={logo ? [logo.file] : []} accept="image/png,image/jpeg,image/webp,image/gif"
               onChange={(e) => { const file = e.target.files?.[0]; setLogo(file ? { file, seen: URL.createObjectURL(file) } : null) }} />}
           </Field>
           {agency.logo && <Tick name="no_logo"><Trans>Take the logo away</Trans></Tick>}

@@ -97,7 +97,7 @@ export function MakeTable() {
           <TableField key={turn} label={t`Table`} need="client" sample={sample} onTable={(table) => { setAgain(false); setRows(table && rowsOf(table)); setGiven((g) => ({ ...g, own: {} })) }} />
           {fields.some(isFile) && (
             <Field label={t`Pictures and files that cells name`} hint={given.named.length > 0 ? plural(given.named.length, { one: '# file', other: '# files' }) : t`a cell has the name of one, or a link to it`}>{(id, by) => (
-              <FileBox id={id} aria-describedby={by} multiple onChange={(e) => setGiven((g) => ({ ...g, named: [...(e.target.files ?? [])] }))} />
+              <FileBox key={turn} id={id} aria-describedby={by} multiple chosen={given.named} onChange={(e) => setGiven((g) => ({ ...g, named: [...(e.target.files ?? [])] }))} />
             )}</Field>
           )}
           <Field label={t`From release`} name="from">{(id) => (
