@@ -12,12 +12,11 @@ import (
 	"strings"
 	"syscall"
 
-	"golang.org/x/exp/slog"
-
 	"github.com/gin-gonic/gin"
+	"github.com/tus/tusd/v2/pkg/filelocker"
 	"github.com/tus/tusd/v2/pkg/filestore"
 	tus "github.com/tus/tusd/v2/pkg/handler"
-	"github.com/tus/tusd/v2/pkg/memorylocker"
+	"golang.org/x/exp/slog"
 
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
@@ -42,7 +41,7 @@ func (a *api) uploads(g *gin.RouterGroup) {
 	files.FileModePerm, files.DirModePerm = 0o600, 0o700
 	composer.UseCore(incoming{files})
 	composer.UseTerminater(incoming{files})
-	memorylocker.New().UseIn(composer) // the folder is of this copy of the service alone
+	composer.UseLocker(incomingLocks{filelocker.New(dir)}) // other copies of the service may use the folder too
 	handler, err := tus.NewUnroutedHandler(tus.Config{
 		StoreComposer: composer, BasePath: uploadsPath, DisableDownload: true, DisableConcatenation: true,
 		Cors: &tus.CorsConfig{Disable: true}, Logger: quiet,
@@ -100,6 +99,22 @@ func (f incomingFile) WriteChunk(ctx context.Context, offset int64, src io.Reade
 	n, err := f.Upload.WriteChunk(ctx, offset, src)
 	return n, full(err)
 }
+
+// incomingLocks are files beside those that arrive, and so need room too.
+type incomingLocks struct{ tus.Locker }
+
+type incomingLock struct{ of tus.Lock }
+
+func (l incomingLocks) NewLock(id string) (tus.Lock, error) {
+	lock, err := l.Locker.NewLock(id)
+	return incomingLock{lock}, err
+}
+
+func (l incomingLock) Lock(ctx context.Context, requestUnlock func()) error {
+	return full(l.of.Lock(ctx, requestUnlock))
+}
+
+func (l incomingLock) Unlock() error { return l.of.Unlock() }
 
 // full makes of a full disk what a client is told.
 func full(err error) error {

@@ -48,6 +48,9 @@ it('says what the service says, and nothing of how it was sent', async () => {
   const refused = await begun()
   refused.options.onError(await broke(404, '{"detail":"there is no upload of yours"}'))
   await expect(refused.done).rejects.toThrow(/^There is no upload of yours$/)
+  const odd = await begun()
+  odd.options.onError(await broke(413, '{ no JSON'))
+  await expect(odd.done).rejects.toThrow(/^The service could not take site.zip/)
   const unread = await begun()
   unread.options.onError(new Error('NotReadableError: permission problems'))
   await expect(unread.done).rejects.toThrow(/^site.zip cannot be read any more/)
@@ -73,6 +76,7 @@ it('goes on when the service is back, and when somebody has logged in again', as
 it('gives up when it does not get on, and ends when it is left', async () => {
   const { done, options } = await begun()
   for (let i = 0; i < 6; i++) {
+    options.onProgress(1) // no further than before
     options.onError(await broke(0))
     connection.loggedIn()
   }

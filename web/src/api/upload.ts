@@ -6,13 +6,21 @@ import { said } from '../lib/said'
 import { addressBelow, Problem, sentence } from './client'
 import { connection } from './connection'
 
+/** The sentence in an answer that refuses: of the service, or of the package that takes files for it. */
+function toldIn(text: string): string | undefined {
+  try {
+    return (JSON.parse(text) as { detail?: string }).detail
+  } catch {
+    return /^ERR_[A-Z_]+: (.+)$/.exec(text)?.[1]
+  }
+}
+
 /** What the service, or the browser, said of an upload that broke off. */
 function problemOf(error: Error, file: File): Problem {
   if (!(error instanceof tus.DetailedError)) return new Problem(-1, unreadable(file))
   const answer = error.originalResponse
   if (!answer || [0, 502, 503, 504].includes(answer.getStatus())) return new Problem(0, t`The service does not answer.`)
-  const text = answer.getBody().trim()
-  const told = text.startsWith('{') ? (JSON.parse(text) as { detail?: string }).detail : /^ERR_[A-Z_]+: (.+)$/.exec(text)?.[1]
+  const told = toldIn(answer.getBody().trim())
   return new Problem(answer.getStatus(), told ? sentence(said(told)) : t`The service could not take ${file.name}.`)
 }
 
@@ -27,10 +35,14 @@ export function upload(file: File, progress: (sent: number) => void, signal: Abo
   return new Promise((done, failed) => {
     let waits = () => {}
     let idle = 0
+    let most = 0
     const sending = new tus.Upload(file, {
       endpoint: addressBelow('/uploads/'), chunkSize: 64 << 20, retryDelays: [0, 500, 2000], metadata: { filename: file.name }, removeFingerprintOnSuccess: true,
       onShouldRetry: (e) => { const status = e.originalResponse?.getStatus() ?? 0; return status === 409 || status === 423 },
-      onProgress: (sent) => { idle = 0; progress(sent) },
+      onProgress: (bytes) => {
+        if (bytes > most) [idle, most] = [0, bytes]
+        progress(bytes)
+      },
       onSuccess: () => done(sending.url!.split('/').pop()!),
       onError: (e) => {
         const problem = problemOf(e, file)

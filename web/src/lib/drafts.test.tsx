@@ -44,6 +44,9 @@ it('holds what may not be stored until it is dropped or all is forgotten', () =>
   const first = renderHook(() => useHeld<File | null>('a file', null))
   act(() => first.result.current[1](file))
   first.unmount()
+  first.result.current[1](null) // what comes of something that was begun before
+  expect(renderHook(() => useHeld<File | null>('a file', file)).result.current[0]).toBeNull()
+  first.result.current[1](file)
   expect(renderHook(() => useHeld<File | null>('a file', null)).result.current[0]).toBe(file)
   expect(JSON.stringify({ ...sessionStorage, ...localStorage })).toBe('{}')
   drafts.clear()

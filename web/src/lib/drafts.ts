@@ -39,11 +39,11 @@ export const held = {
 /** A state that is kept in memory while one is on other pages. */
 export function useHeld<T>(key: string, initial: T): [T, (next: T | ((was: T) => T)) => void] {
   const [value, setValue] = useState(() => (memory.has(key) ? memory.get(key) as T : initial))
-  const set = useCallback((next: T | ((was: T) => T)) => setValue((was) => {
-    const value = typeof next === 'function' ? (next as (was: T) => T)(was) : next
-    memory.set(key, value)
-    return value
-  }), [key])
+  const set = useCallback((next: T | ((was: T) => T)) => { // in memory first: the page may have been left by now
+    const now = typeof next === 'function' ? (next as (was: T) => T)(memory.has(key) ? memory.get(key) as T : initial) : next
+    memory.set(key, now)
+    setValue(now)
+  }, [key])
   return [value, set]
 }
 
