@@ -32,7 +32,7 @@ var families = []family{
 // others are schools whose sites are no WordPress: stand-ins for two other families, one of them on PostgreSQL, and a small program
 // without a database, which a file of the agency's own describes.
 func (d *demo) others(ctx context.Context, svc *client.Client) error {
-	say("Other applications: stand-ins for Drupal (on PostgreSQL) and Joomla, and a noticeboard that a kind file describes")
+	d.begin("Other applications: stand-ins for Drupal (on PostgreSQL) and Joomla, and one by a kind file")
 	if err := d.stack.StartPostgres(ctx); err != nil {
 		return err
 	}

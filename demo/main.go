@@ -7,9 +7,11 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"os/exec"
@@ -54,17 +56,17 @@ func main() {
 		}
 	}
 	if err != nil {
-		fmt.Fprintln(os.Stderr, "demo:", err)
+		fmt.Fprintln(os.Stderr, "\ndemo:", err)
 		os.Exit(1)
 	}
 }
 
 type demo struct {
+	*stages
 	dir    string
 	state  string // folder of the service in it
 	binary string
 	stack  *stack.Stack
-	ssh    *stack.SSH // of a hosting company, for files only
 }
 
 // newDemo chooses the folder: .demo here, or one under /var/tmp when other users, whom the servers run
@@ -84,7 +86,11 @@ func newDemo() (*demo, error) {
 	d.stack = stack.New(d.dir)
 	d.stack.WebPort, d.stack.DatabasePort = port("NESTSEED_DEMO_WEB_PORT", webPort), port("NESTSEED_DEMO_DATABASE_PORT", databasePort)
 	d.stack.FilesPort = port("NESTSEED_DEMO_FILES_PORT", filesPort)
-	return d, os.MkdirAll(d.dir, 0o755)
+	if err := os.MkdirAll(d.dir, 0o755); err != nil {
+		return nil, err
+	}
+	d.stages, err = newStages(d.dir)
+	return d, err
 }
 
 func port(name string, fallback int) int {
@@ -110,13 +116,11 @@ func (d *demo) listen() string {
 
 func (d *demo) data() string { return filepath.Join(d.dir, d.state) }
 
-func say(format string, args ...any) { fmt.Printf("\n── "+format+"\n", args...) }
-
 func (d *demo) up(ctx context.Context) error {
 	if err := d.servers(ctx); err != nil {
 		return err
 	}
-	say("The service")
+	d.begin("The service")
 	if err := d.startService(); err != nil {
 		return err
 	}
@@ -128,37 +132,27 @@ func (d *demo) up(ctx context.Context) error {
 
 // servers starts them, with the agency's base site.
 func (d *demo) servers(ctx context.Context) error {
-	say("MariaDB, php-fpm, nginx and an SSH server on loopback, in %s", d.dir)
+	d.begin("MariaDB, php-fpm and nginx on loopback, in %s", d.dir)
 	if err := d.stack.StartMariaDB(ctx); err != nil {
 		return err
 	}
 	if err := d.stack.StartWeb(ctx); err != nil {
 		return err
 	}
-	ssh, err := d.stack.StartSSH(ctx, false)
-	if err != nil {
-		return err
-	}
-	d.ssh = ssh
-	if _, err := os.Stat(filepath.Join(d.dir, "base-ready")); err != nil {
-		say("The agency's base site: a real WordPress at %s", d.stack.Address("base"))
+	return d.once("base-ready", func() error {
+		d.begin("The agency's base site: a real WordPress at %s", d.stack.Address("base"))
 		if err := scenario.InstallBase(ctx, d.stack); err != nil {
 			return fmt.Errorf("%w; to start over: make stop, then remove %s", err, d.dir)
 		}
-		if err := os.WriteFile(filepath.Join(d.dir, "base-ready"), nil, 0o644); err != nil {
-			return err
-		}
-	}
-	return nil
+		return nil
+	})
 }
 
 func (d *demo) startService() error {
 	if d.answers() {
 		if !d.outdated() {
-			fmt.Println("answers already")
 			return nil
 		}
-		fmt.Println("a newer one was built, so the one that runs is stopped")
 		d.stopService()
 	}
 	log, err := os.OpenFile(filepath.Join(d.dir, "nestseed.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
@@ -228,12 +222,16 @@ func (d *demo) nestseed(ctx context.Context, args ...string) error {
 			shown[i] = strconv.Quote(a)
 		}
 	}
-	fmt.Println("\n$ nestseed", strings.Join(shown, " "))
+	fmt.Fprintln(d.out(), "\n$ nestseed", strings.Join(shown, " "))
 	cmd := exec.CommandContext(ctx, d.binary, args...)
 	cmd.Env = append(os.Environ(), "NESTSEED_SERVER=http://"+d.listen(), "NESTSEED_DATA="+d.data(), "NESTSEED_DATABASE_PASSWORD="+
 		d.stack.AdminPassword)
-	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
-	return cmd.Run()
+	var said bytes.Buffer
+	cmd.Stdout, cmd.Stderr = d.out(), io.MultiWriter(d.out(), &said)
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("nestseed %s: %w: %s", strings.Join(args[:2], " "), err, strings.TrimSpace(said.String()))
+	}
+	return nil
 }
 
 // step is a command, left out when what it makes is there.
@@ -244,6 +242,7 @@ type step struct {
 
 // job is the main job by command line. What was done by an earlier demo is not done again.
 func (d *demo) job(ctx context.Context) error {
+	d.begin("Survey, packing list, first release; three schools get their sites")
 	svc := d.client()
 	fields, tasks := filepath.Join(d.dir, "music-base-fields.yaml"), filepath.Join(d.dir, "launch-tasks.yaml")
 	if err := errors.Join(writeYAML(fields, scenario.Fields()), writeYAML(tasks, scenario.LaunchTasks())); err != nil {
@@ -303,9 +302,14 @@ func (d *demo) job(ctx context.Context) error {
 
 // hosting is a school that has hosting of its own, where files are reached over SSH alone and the database only from there.
 func (d *demo) hosting(ctx context.Context, svc *client.Client) error {
+	d.begin("A school with hosting of its own, reached over SSH alone")
+	ssh, err := d.stack.StartSSH(ctx, false)
+	if err != nil {
+		return err
+	}
 	school := scenario.Schools(12)[6]
 	key := filepath.Join(d.dir, "hosting-key")
-	if err := os.WriteFile(key, []byte(d.ssh.PrivateKey), 0o600); err != nil {
+	if err := os.WriteFile(key, []byte(ssh.PrivateKey), 0o600); err != nil {
 		return err
 	}
 	add := []string{"client", "add", school.Name}
@@ -313,7 +317,7 @@ func (d *demo) hosting(ctx context.Context, svc *client.Client) error {
 		add = append(add, "--set", k+"="+v)
 	}
 	return d.steps(ctx, []step{
-		{exists(svc.Host, ctx, "hosting"), []string{"host", "add", "hosting", "--files", d.ssh.Files(d.stack.Sites()), "--files-key-file", key,
+		{exists(svc.Host, ctx, "hosting"), []string{"host", "add", "hosting", "--files", ssh.Files(d.stack.Sites()), "--files-key-file", key,
 			"--address", d.stack.Address("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/?through=files", d.stack.AdminUser,
 				d.stack.DatabasePort)}},
 		{exists(svc.Client, ctx, school.Name), add},
@@ -340,7 +344,7 @@ func (d *demo) steps(ctx context.Context, steps []step) error {
 			return err
 		}
 		if err := d.nestseed(ctx, s.args...); err != nil {
-			return fmt.Errorf("nestseed %s: %w", strings.Join(s.args[:2], " "), err)
+			return err
 		}
 	}
 	return nil
@@ -363,10 +367,8 @@ func (d *demo) later(ctx context.Context, svc *client.Client) error {
 	if exists(svc.Release, ctx, "music-base@3")() == nil {
 		return nil
 	}
-	err := d.once("base-autumn", func() error {
-		say("Autumn: work on the base site, and a copy of it that somebody forgot in its tree")
-		return scenario.Autumn(ctx, d.stack)
-	})
+	d.begin("Autumn: the base site has changed, and holds a forgotten copy of itself; two more releases")
+	err := d.once("base-autumn", func() error { return scenario.Autumn(ctx, d.stack) })
 	if err != nil {
 		return err
 	}
@@ -382,10 +384,8 @@ func (d *demo) later(ctx context.Context, svc *client.Client) error {
 
 // fromElsewhere imports what another agency handed over, by link, and makes a site of it.
 func (d *demo) fromElsewhere(ctx context.Context, svc *client.Client) error {
-	err := d.once("harbour-ready", func() error {
-		say("Another agency hands over a site: a tar.bz2 and a dump, by link")
-		return scenario.Harbour(ctx, d.stack)
-	})
+	d.begin("Another agency hands over a site: a tar.bz2 and a dump, imported by link")
+	err := d.once("harbour-ready", func() error { return scenario.Harbour(ctx, d.stack) })
 	if err != nil {
 		return err
 	}
@@ -402,6 +402,7 @@ func (d *demo) fromElsewhere(ctx context.Context, svc *client.Client) error {
 // october is the day on which the other schools come at once, from a table, and stay held until each agrees; and one
 // of the first has its site replaced by one from the newest release, with what its visitors wrote.
 func (d *demo) october(ctx context.Context, svc *client.Client) error {
+	d.begin("October: eight more schools from one table, held until each agrees; one site replaced, undone, replaced")
 	all := scenario.Schools(12)
 	table := filepath.Join(d.dir, "clients.csv")
 	if err := scenario.WriteTable(table, all[schools+1:]); err != nil {
@@ -431,7 +432,6 @@ func (d *demo) october(ctx context.Context, svc *client.Client) error {
 		return err
 	}
 	return d.once("undone", func() error {
-		say("The school wants its old site back, and changes its mind")
 		return errors.Join(d.nestseed(ctx, "site", "undo", replaced.Name, "--plan"), d.nestseed(ctx, "site", "undo", replaced.Name),
 			d.nestseed(ctx, replace...))
 	})
@@ -440,6 +440,7 @@ func (d *demo) october(ctx context.Context, svc *client.Client) error {
 // november is when sites go live: one takes the newest code, one moves to its own address on another host, one is
 // compared with the base site in screenshots, one is handed over.
 func (d *demo) november(ctx context.Context, svc *client.Client) error {
+	d.begin("November: a site takes newer code, one moves, one is compared in screenshots, one is handed over")
 	all := scenario.Schools(12)
 	refreshed, moved, seen, handed := all[0].Name, all[1].Name, all[2].Name, all[4].Name
 	first := func(name string, done func(wire.Site) bool) func() error {
@@ -483,57 +484,49 @@ func surveyed(svc *client.Client, ctx context.Context, source string) func() err
 	}
 }
 
+// summary tells what was made, on one screen.
 func (d *demo) summary(ctx context.Context) error {
+	d.end()
 	svc := d.client()
 	releases, err := svc.Releases(ctx, "")
 	if err != nil {
 		return err
 	}
-	say("What is there now")
-	for _, r := range releases {
-		fmt.Printf("release  %-13s %5.1f MB archive, %5.1f MB unpacked, %d files, %d rows: %s\n", r.Ref, float64(r.ArchiveBytes)/1e6,
-			float64(r.Totals.Bytes+r.Totals.SQLByte)/1e6, r.Totals.Files, r.Totals.Rows, r.Note)
-		if r.RunID != nil {
-			if run, err := svc.Run(ctx, *r.RunID); err == nil {
-				fmt.Printf("         %s\n", steps(run))
-			}
-		}
-	}
-	rows, err := svc.Sites(ctx, client.SitesBy{})
+	clients, err := svc.Clients(ctx)
 	if err != nil {
 		return err
 	}
-	fmt.Printf("base     %s  Loom & Ladder base site\n", d.stack.Address("base"))
-	for _, row := range rows {
-		s, err := svc.Site(ctx, row.Name)
+	sites, err := svc.Sites(ctx, client.SitesBy{})
+	if err != nil {
+		return err
+	}
+	password, err := os.ReadFile(d.passwordFile())
+	if err != nil {
+		return err
+	}
+	fmt.Printf("\nLoom & Ladder on this machine, after %.0f s: %d clients, %d releases, %d sites\n\n", d.seconds(), len(clients), len(releases), len(sites))
+	line := func(what, address, about string) { fmt.Printf("  %-18s %-46s %s\n", what, address, about) }
+	line("the base site", d.stack.Address("base"), "a real WordPress, the source of music-base")
+	all := scenario.Schools(12)
+	for _, shown := range []struct{ what, site string }{{"a school", all[0].Name}, {"on its own address", all[1].Name}, {"replaced, content kept", all[2].Name},
+		{"over SSH", all[6].Name}, {"from elsewhere", "harbour-hub"}, {"on PostgreSQL", "folk-sessions"}, {"one of ten tenants", all[0].Name + "-summer"}} {
+		s, err := svc.Site(ctx, shown.site)
 		if err != nil {
 			return err
 		}
-		run, err := svc.Run(ctx, s.RunID)
-		if err != nil {
-			return err
-		}
-		faults := "no checks"
+		about := s.Title + ", from " + s.Release
 		if s.Report != nil {
-			faults = fmt.Sprintf("%d checks, %d faults", len(s.Report.Checks), s.Report.Faults())
+			about += fmt.Sprintf(": %d checks, %d faults", len(s.Report.Checks), s.Report.Faults())
 		}
-		fmt.Printf("site     %s  %s\n         %.1f MB, %d files, %d rows, %s\n         log in at %s as %s: nestseed vault reveal site %s "+
-			"administrator\n         %s\n",
-			s.Address, s.Title, float64(s.Bytes)/1e6, s.Files, s.Rows, faults, s.LoginAt, s.Admin, s.Name, steps(run))
+		line(shown.what, s.Address, about)
 	}
-	password, _ := os.ReadFile(d.passwordFile())
-	fmt.Printf("\nconsole  http://%s  log in as owner with %s\n", d.listen(), password)
-	fmt.Printf("commands NESTSEED_SERVER=http://%s NESTSEED_DATA=%s bin/nestseed …\n", d.listen(), d.data())
-	fmt.Println("stop it with: make stop")
+	fmt.Printf("\n  console            http://%s  log in as owner with %s\n", d.listen(), strings.TrimSpace(string(password)))
+	fmt.Printf("  commands           export NESTSEED_SERVER=http://%s NESTSEED_DATA=%s\n", d.listen(), d.data())
+	fmt.Printf("  try next           bin/nestseed site list; bin/nestseed release compare music-base@1 music-base@2\n")
+	fmt.Printf("                     or in the console: Sites, %s, Replace\n", all[0].Name)
+	fmt.Printf("  what was run       %s\n", d.log.Name())
+	fmt.Println("  stop it            make stop")
 	return nil
-}
-
-func steps(run wire.Run) string {
-	var parts []string
-	for _, s := range run.Progress.Steps {
-		parts = append(parts, fmt.Sprintf("%s %d ms", strings.ToLower(s.Name), s.Millis))
-	}
-	return strings.Join(parts, ", ")
 }
 
 // down stops the service, gently, and the servers.

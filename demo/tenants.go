@@ -16,7 +16,7 @@ const summerCourses = "summer-courses"
 
 // tenants are sites that share the code of an install, all made from one table.
 func (d *demo) tenants(ctx context.Context, svc *client.Client) error {
-	say("Ten summer courses that share one copy of the code")
+	d.begin("Ten summer courses that share one copy of the code")
 	table := filepath.Join(d.dir, "summer-courses.csv")
 	f, err := os.Create(table)
 	if err != nil {

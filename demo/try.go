@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"nestseed/demo/scenario"
 )
@@ -30,7 +31,7 @@ func (d *demo) try(ctx context.Context) error {
 		return err
 	}
 	d.state = trying
-	say("The service, with nothing in it")
+	d.begin("The service, with nothing in it")
 	if err := d.startService(); err != nil {
 		return err
 	}
@@ -38,6 +39,9 @@ func (d *demo) try(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("\nconsole  http://%s, as owner with the password %s\nstop it with: make stop\n", d.listen(), password)
+	d.end()
+	fmt.Printf("\nAfter %.0f s: a service with nothing in it, which offers the agency's base site to begin with.\n\n", d.seconds())
+	fmt.Printf("  the base site      %s\n  console            http://%s  log in as owner with %s\n", d.stack.Address("base"), d.listen(), strings.TrimSpace(string(password)))
+	fmt.Printf("  try next           log in, and take the base site that Today offers\n  stop it            make stop\n")
 	return nil
 }

@@ -47,7 +47,7 @@ func TestTheCoreKnowsNothingAboveIt(t *testing.T) {
 			ours, is := strings.CutPrefix(path, "nestseed/internal/")
 			if in(dir, "core") {
 				require.False(t, is && !in(ours, "core"), "%s: the core imports %s", at(i.Pos()), path)
-				for driver, room := range map[string]string{"sql-driver": "mysql", "pgx": "postgres", "modernc.org/sqlite": "sqlite"} {
+				for driver, room := range map[string]string{"sql-driver": "mysql", "pgx": "postgres", "go-sqlite3": "sqlite"} {
 					require.False(t, strings.Contains(path, driver) && !in(dir, "core/sitedb/"+room), "%s: %s has a driver of databases",
 						at(i.Pos()), dir)
 				}

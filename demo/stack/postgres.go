@@ -17,6 +17,11 @@ func (s *Stack) StartPostgres(ctx context.Context) error {
 	if s.postgres != nil {
 		return nil
 	}
+	if _, err := os.Stat(s.path("postgres")); err != nil && s.Throwaway {
+		if err := ThrowawayPostgres(ctx, s.Dir); err != nil {
+			return err
+		}
+	}
 	server, err := cluster.Start(ctx, s.Dir)
 	if err != nil {
 		return err

@@ -46,6 +46,7 @@ type Stack struct {
 	WebHost       string // a loopback address; another one is another machine with the same port
 	AdminUser     string
 	AdminPassword string
+	Throwaway     bool // for tests: databases start from a prepared folder and need not survive the loss of the machine
 
 	postgres *cluster.Cluster
 }
@@ -88,7 +89,7 @@ func Client() *http.Client {
 
 // FreePort returns a port of loopback that nobody listens on.
 func FreePort() int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	l, err := cluster.Listen()
 	if err != nil {
 		return 0
 	}
@@ -206,11 +207,12 @@ func (s *Stack) StartMariaDB(ctx context.Context, settings ...string) error {
 		sock = filepath.Join(os.TempDir(), fmt.Sprintf("nestseed-%d.sock", s.DatabasePort))
 	}
 	if _, err := os.Stat(filepath.Join(data, "mysql")); err != nil {
-		cmd := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--tmpdir="+scratch, "--user="+runs("mysql"),
-			"--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return fmt.Errorf("prepare MariaDB: %w\n%s", err, out)
+		if err := s.installMariaDB(ctx, data, scratch); err != nil {
+			return err
 		}
+	}
+	if s.Throwaway {
+		settings = append(slices.Clone(throwawayMariaDB), settings...)
 	}
 	args := append([]string{"mariadbd", "--no-defaults", "--datadir=" + data, "--tmpdir=" + scratch, "--user=" + runs("mysql"), "--socket=" +
 		sock,
@@ -244,6 +246,25 @@ func (s *Stack) StartMariaDB(ctx context.Context, settings ...string) error {
 		}
 	}
 	return nil
+}
+
+// installMariaDB makes the server's first data folder.
+func (s *Stack) installMariaDB(ctx context.Context, data, scratch string) error {
+	install := func(data string) error {
+		cmd := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+data, "--tmpdir="+scratch, "--user="+runs("mysql"),
+			"--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("prepare MariaDB: %w\n%s", err, out)
+		}
+		return nil
+	}
+	if !s.Throwaway {
+		return install(data)
+	}
+	return fromTemplate(data, "mariadb", "/usr/sbin/mariadbd", func(template string) error {
+		asUser("mysql", template)
+		return install(template)
+	})
 }
 
 const fpmConf = `[global]

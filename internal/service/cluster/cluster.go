@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	mathrand "math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -172,7 +173,18 @@ func (c *Cluster) listen() (net.Listener, error) {
 			return l, nil
 		}
 	}
-	return net.Listen("tcp", "127.0.0.1:0")
+	return Listen()
+}
+
+// Listen listens on a port of loopback that is free, and that no connection is given as its own end: a server that is started on it a
+// moment later finds it free still. (Linux gives out those from 32768 on, Documentation/networking/ip-sysctl.rst, ip_local_port_range.)
+func Listen() (l net.Listener, err error) {
+	for range 100 {
+		if l, err = net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", 12000+mathrand.IntN(20000))); err == nil {
+			return l, nil
+		}
+	}
+	return nil, err
 }
 
 func (c *Cluster) start(ctx context.Context) error {

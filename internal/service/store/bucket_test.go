@@ -16,6 +16,8 @@ import (
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 	"github.com/stretchr/testify/require"
+
+	"nestseed/demo/stack"
 )
 
 const gateway = "github.com/versity/versitygw/cmd/versitygw@v1.8.0"
@@ -33,10 +35,7 @@ func s3(t *testing.T) (address string) {
 		out, err := build.CombinedOutput()
 		require.NoError(t, err, string(out))
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address = l.Addr().String()
-	l.Close()
+	address = fmt.Sprintf("127.0.0.1:%d", stack.FreePort())
 	t.Setenv("AWS_ACCESS_KEY_ID", "loom")
 	t.Setenv("AWS_SECRET_ACCESS_KEY", "ladder-secret")
 	cmd := exec.Command(bin, "--access", "loom", "--secret", "ladder-secret", "--port", address, "posix", "--nometa", t.TempDir())

@@ -18,13 +18,23 @@ import (
 	"sync"
 	"time"
 
-	_ "modernc.org/sqlite" // the driver
+	"github.com/mattn/go-sqlite3"
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/sitedb"
 )
 
+// driver is the name of SQLite's driver with our settings for each connection. A database here is a private copy, so that nothing is lost
+// without synchronous writes; what its schema calls is not trusted (SQLite documentation, "PRAGMA trusted_schema").
+const driver = "sqlite-copy"
+
+const settings = "PRAGMA foreign_keys = 0; PRAGMA busy_timeout = 20000; PRAGMA synchronous = 0; PRAGMA trusted_schema = 0"
+
 func init() {
+	sql.Register(driver, &sqlite3.SQLiteDriver{ConnectHook: func(c *sqlite3.SQLiteConn) error {
+		_, err := c.Exec(settings, nil)
+		return err
+	}})
 	sitedb.Register(sitedb.Engine{Schemes: []string{"sqlite"}, Titles: []string{"SQLite"},
 		Drivers: []string{"sqlite", "sqlite3", "pdo_sqlite"},
 		Example: "sqlite:", InSite: true, OnFiles: on, Head: "SQLite format 3\x00", // SQLite, "Database File Format", section 1.2
@@ -83,7 +93,7 @@ func (s *server) fresh() (string, error) {
 }
 
 func (s *server) Version(ctx context.Context) (v sitedb.Version, err error) {
-	pool, err := sql.Open("sqlite", ":memory:")
+	pool, err := sql.Open(driver, ":memory:")
 	if err != nil {
 		return v, err
 	}
@@ -188,8 +198,7 @@ func (s *server) OpenAs(ctx context.Context, name, _, _ string) (sitedb.DB, erro
 		}
 		d.fetched = true
 	}
-	pool, err := sql.Open("sqlite", "file:"+(&url.URL{Path: d.file}).EscapedPath()+
-		"?_pragma=foreign_keys(0)&_pragma=busy_timeout(20000)&_pragma=synchronous(0)&_pragma=trusted_schema(0)")
+	pool, err := sql.Open(driver, "file:"+(&url.URL{Path: d.file}).EscapedPath())
 	if err != nil {
 		return nil, err
 	}

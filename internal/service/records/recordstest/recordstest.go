@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"go.uber.org/goleak"
 
+	"nestseed/demo/stack"
 	"nestseed/internal/service/cluster"
 	"nestseed/internal/service/records"
 )
@@ -81,6 +82,9 @@ func running() (address string, err error) {
 		return "", err
 	}
 	if err := os.Chmod(shared.dir, 0o755); err != nil {
+		return "", err
+	}
+	if err := stack.ThrowawayPostgres(context.Background(), shared.dir); err != nil {
 		return "", err
 	}
 	if shared.cluster, err = cluster.Start(context.Background(), shared.dir); err != nil {

@@ -1,4 +1,4 @@
-package test
+package kinds
 
 import (
 	"context"
@@ -19,6 +19,7 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/wire"
+	"nestseed/test/world"
 )
 
 // tenants makes schools that share the code of an install.
@@ -27,8 +28,8 @@ func tenants(t *testing.T, install string, names ...string) (made []wire.Site) {
 	for i, name := range names {
 		school := scenario.Schools(i + 1)[i]
 		school.Name = name
-		addClient(t, school)
-		site := ask[wire.Site](t, "site", "provision", name, "--tenant-of", install)
+		world.AddClient(t, school)
+		site := world.Ask[wire.Site](t, "site", "provision", name, "--tenant-of", install)
 		require.Zero(t, site.Report.Faults(), "%+v", site.Report)
 		require.Equal(t, install, site.Install)
 		made = append(made, site)
@@ -39,7 +40,7 @@ func tenants(t *testing.T, install string, names ...string) (made []wire.Site) {
 // isLink reports whether a name in a site's folder leads to shared code.
 func isLink(t *testing.T, site, name string) bool {
 	t.Helper()
-	info, err := os.Lstat(filepath.Join(world.stack.Sites(), site, name))
+	info, err := os.Lstat(filepath.Join(world.Stack.Sites(), site, name))
 	require.NoError(t, err)
 	return info.Mode()&os.ModeSymlink != 0
 }
@@ -47,7 +48,7 @@ func isLink(t *testing.T, site, name string) bool {
 // logsIn reports whether the administrator of a site that WordPress runs logs in.
 func logsIn(t *testing.T, site wire.Site) *http.Client {
 	t.Helper()
-	password := strings.TrimSpace(must(t, "vault", "reveal", "site", site.Name, "administrator"))
+	password := strings.TrimSpace(world.Must(t, "vault", "reveal", "site", site.Name, "administrator"))
 	browser := stack.Client()
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
@@ -59,117 +60,117 @@ func logsIn(t *testing.T, site wire.Site) *http.Client {
 }
 
 func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
-	prepared(t)
-	refused := nestseed(t, "site", "plan", "alder-valley", "--tenant-of", "nowhere")
-	require.Equal(t, 3, refused.code, refused.err)
-	starterOf(t, "shared-base")
-	must(t, "release", "build", "shared-base")
-	must(t, "install", "add", "schools", "--from", "shared-base", "--host", "preview")
-	require.NotZero(t, nestseed(t, "install", "add", "schools", "--from", "shared-base", "--host", "preview").code, "it has that code")
+	world.Prepared(t)
+	refused := world.Nestseed(t, "site", "plan", "alder-valley", "--tenant-of", "nowhere")
+	require.Equal(t, 3, refused.Code, refused.Err)
+	world.StarterOf(t, "shared-base")
+	world.Must(t, "release", "build", "shared-base")
+	world.Must(t, "install", "add", "schools", "--from", "shared-base", "--host", "preview")
+	require.NotZero(t, world.Nestseed(t, "install", "add", "schools", "--from", "shared-base", "--host", "preview").Code, "it has that code")
 	made := tenants(t, "schools", "tenant-a", "tenant-b", "tenant-c")
 	for _, s := range made {
-		require.Contains(t, html.UnescapeString(shows(t, s.Address+"/")), s.Title)
-		require.NotContains(t, shows(t, s.Address+"/"), world.stack.Address("base"))
+		require.Contains(t, html.UnescapeString(world.Shows(t, s.Address+"/")), s.Title)
+		require.NotContains(t, world.Shows(t, s.Address+"/"), world.Stack.Address("base"))
 		require.True(t, isLink(t, s.Name, "wp-includes"))
 		require.False(t, isLink(t, s.Name, "wp-content/uploads"))
 	}
-	require.Contains(t, must(t, "install", "show", "schools"), "tenant-b")
-	require.Contains(t, nestseed(t, "install", "remove", "schools").err, "in use")
+	require.Contains(t, world.Must(t, "install", "show", "schools"), "tenant-b")
+	require.Contains(t, world.Nestseed(t, "install", "remove", "schools").Err, "in use")
 
 	// What is done with sites is done with tenants.
 	a, name := made[0], made[0].Name
-	must(t, "site", "rotate", name)
-	must(t, "site", "hold", name)
-	status, _ := visit(t, a.Address+"/")
+	world.Must(t, "site", "rotate", name)
+	world.Must(t, "site", "hold", name)
+	status, _ := world.Visit(t, a.Address+"/")
 	require.Equal(t, 503, status)
-	status, _ = visit(t, made[1].Address+"/")
+	status, _ = world.Visit(t, made[1].Address+"/")
 	require.Equal(t, 200, status, "its neighbour is not held")
-	must(t, "site", "open", name)
+	world.Must(t, "site", "open", name)
 	checked(t, name)
-	must(t, "site", "keep-copy", name)
-	copies := ask[wire.Site](t, "site", "show", name).Copies
+	world.Must(t, "site", "keep-copy", name)
+	copies := world.Ask[wire.Site](t, "site", "show", name).Copies
 	require.Less(t, copies[0].Bytes, a.Bytes+(2<<20), "no code is in its safety copy")
-	must(t, "site", "put-back", name, fmt.Sprint(copies[0].ID))
+	world.Must(t, "site", "put-back", name, fmt.Sprint(copies[0].ID))
 	checked(t, name)
 	require.True(t, isLink(t, name, "wp-includes"))
-	must(t, "site", "undo", name)
+	world.Must(t, "site", "undo", name)
 	checked(t, name)
 	// Out into a site of its own, and in again.
-	out := ask[wire.Site](t, "site", "refresh", name, "--to", "shared-base", "--own-code")
+	out := world.Ask[wire.Site](t, "site", "refresh", name, "--to", "shared-base", "--own-code")
 	require.Zero(t, out.Report.Faults(), "%+v", out.Report)
 	require.False(t, isLink(t, name, "wp-includes"))
-	require.Empty(t, ask[wire.Site](t, "site", "show", name).Install)
-	in := ask[wire.Site](t, "site", "refresh", name, "--to", "shared-base", "--tenant-of", "schools")
+	require.Empty(t, world.Ask[wire.Site](t, "site", "show", name).Install)
+	in := world.Ask[wire.Site](t, "site", "refresh", name, "--to", "shared-base", "--tenant-of", "schools")
 	require.Zero(t, in.Report.Faults(), "%+v", in.Report)
 	require.True(t, isLink(t, name, "wp-includes"))
-	require.Equal(t, "schools", ask[wire.Site](t, "site", "show", name).Install)
+	require.Equal(t, "schools", world.Ask[wire.Site](t, "site", "show", name).Install)
 
 	// Another address where it stands.
-	also := filepath.Join(world.stack.Sites(), "tenant-moved")
+	also := filepath.Join(world.Stack.Sites(), "tenant-moved")
 	require.NoError(t, os.Symlink(made[1].Name, also), "as the web server is told")
 	t.Cleanup(func() { os.Remove(also) })
-	must(t, "site", "move", made[1].Name, "--host", "preview", "--address", world.stack.Address("tenant-moved"))
-	require.Equal(t, 1, strings.Count(must(t, "install", "show", "schools"), "tenant-moved"))
-	must(t, "site", "undo", made[1].Name)
+	world.Must(t, "site", "move", made[1].Name, "--host", "preview", "--address", world.Stack.Address("tenant-moved"))
+	require.Equal(t, 1, strings.Count(world.Must(t, "install", "show", "schools"), "tenant-moved"))
+	world.Must(t, "site", "undo", made[1].Name)
 	checked(t, made[1].Name)
 
-	must(t, "site", "retire", name, "--no-copy")
-	nothingLeft(t, name)
-	doors, err := filepath.Glob(filepath.Join(world.stack.Sites(), ".installs/schools/*/tenants/*"))
+	world.Must(t, "site", "retire", name, "--no-copy")
+	world.NothingLeft(t, name)
+	doors, err := filepath.Glob(filepath.Join(world.Stack.Sites(), ".installs/schools/*/tenants/*"))
 	require.NoError(t, err)
 	require.Len(t, doors, 2, "%v", doors)
 	for _, s := range made[1:] {
-		must(t, "site", "retire", s.Name, "--no-copy")
+		world.Must(t, "site", "retire", s.Name, "--no-copy")
 	}
-	require.Contains(t, nestseed(t, "install", "remove", "schools").err, "safety copies of "+name)
+	require.Contains(t, world.Nestseed(t, "install", "remove", "schools").Err, "safety copies of "+name)
 	for _, s := range made {
-		for _, c := range ask[wire.Site](t, "site", "show", s.Name).Copies {
-			must(t, "site", "drop-copy", s.Name, fmt.Sprint(c.ID))
+		for _, c := range world.Ask[wire.Site](t, "site", "show", s.Name).Copies {
+			world.Must(t, "site", "drop-copy", s.Name, fmt.Sprint(c.ID))
 		}
 	}
-	must(t, "install", "remove", "schools")
-	_, err = os.Stat(filepath.Join(world.stack.Sites(), ".installs"))
+	world.Must(t, "install", "remove", "schools")
+	_, err = os.Stat(filepath.Join(world.Stack.Sites(), ".installs"))
 	require.ErrorIs(t, err, os.ErrNotExist)
 }
 
 // Two hosts may be the same folder of a server, as previews and live sites: each removes what is its own.
 func TestInstallsOfTwoHostsLieInOneFolder(t *testing.T) {
-	prepared(t)
+	world.Prepared(t)
 	hostOfEveryEngine(t)
 	code := func(install string) string {
-		found, err := filepath.Glob(filepath.Join(world.stack.Sites(), ".installs", install, "*", "wp-load.php"))
+		found, err := filepath.Glob(filepath.Join(world.Stack.Sites(), ".installs", install, "*", "wp-load.php"))
 		require.NoError(t, err)
 		return strings.Join(found, " ")
 	}
-	must(t, "install", "add", "here", "--from", "music-base", "--host", "preview")
-	must(t, "install", "add", "next-door", "--from", "music-base", "--host", "every")
-	must(t, "install", "remove", "here")
+	world.Must(t, "install", "add", "here", "--from", "music-base", "--host", "preview")
+	world.Must(t, "install", "add", "next-door", "--from", "music-base", "--host", "every")
+	world.Must(t, "install", "remove", "here")
 	require.Empty(t, code("here"))
 	require.NotEmpty(t, code("next-door"))
-	must(t, "install", "remove", "next-door")
-	require.NoDirExists(t, filepath.Join(world.stack.Sites(), ".installs"))
+	world.Must(t, "install", "remove", "next-door")
+	require.NoDirExists(t, filepath.Join(world.Stack.Sites(), ".installs"))
 }
 
 // TestTheTenantsOfATableShowTheirPagesTogether makes three, one of which has a fault that its home page shows.
 func TestTheTenantsOfATableShowTheirPagesTogether(t *testing.T) {
-	prepared(t)
-	starterOf(t, "halls-base")
-	ext := inBase("wp-content/mu-plugins/breaks.php")
+	world.Prepared(t)
+	world.StarterOf(t, "halls-base")
+	ext := world.InBase("wp-content/mu-plugins/breaks.php")
 	require.NoError(t, os.MkdirAll(filepath.Dir(ext), 0o755))
 	t.Cleanup(func() { require.NoError(t, os.RemoveAll(ext)) })
 	require.NoError(t, os.WriteFile(ext, []byte("<?php\nadd_action( 'template_redirect', function () { 'Broken' === get_bloginfo() && "+
 		"http_response_code( 500 ) && exit( 'broken' ); } );"), 0o644))
-	must(t, "release", "build", "halls-base")
-	must(t, "install", "add", "halls", "--from", "halls-base", "--host", "preview")
+	world.Must(t, "release", "build", "halls-base")
+	world.Must(t, "install", "add", "halls", "--from", "halls-base", "--host", "preview")
 	var table strings.Builder
 	table.WriteString("client,title,email,contact,phone,measurement,booking_licence\n")
 	for i, name := range []string{"hall-a", "hall-b", "hall-c", "hall-d"} {
 		title := map[bool]string{true: "Broken", false: "Hall " + name}[name == "hall-c"]
 		fmt.Fprintf(&table, "%[1]s,%[2]s,office@%[1]s.example,office@%[1]s.example,01632 96020%[3]d,M-7K2P4D,LB-7K2P4D\n", name, title, i)
 	}
-	r := withInput(t, table.String(), "site", "provision", "--table", "-", "--tenant-of", "halls")
-	require.Equal(t, 5, r.code, r.out+r.err)
-	report := func(name string) *wire.Report { return ask[wire.Site](t, "site", "show", name).Report }
+	r := world.WithInput(t, table.String(), "site", "provision", "--table", "-", "--tenant-of", "halls")
+	require.Equal(t, 5, r.Code, r.Out+r.Err)
+	report := func(name string) *wire.Report { return world.Ask[wire.Site](t, "site", "show", name).Report }
 	whole, part, broken := report("hall-a"), report("hall-b"), report("hall-c")
 	require.Greater(t, whole.Pages, 10)
 	require.Zero(t, whole.Faults())
@@ -179,28 +180,28 @@ func TestTheTenantsOfATableShowTheirPagesTogether(t *testing.T) {
 	require.GreaterOrEqual(t, part.Pages+report("hall-d").Pages, whole.Pages/2, "what is opened is dealt out")
 	require.Empty(t, broken.Like, "where something is wrong, all is looked at")
 	require.NotZero(t, broken.Faults())
-	must(t, "site", "check", "hall-b")
+	world.Must(t, "site", "check", "hall-b")
 	require.Empty(t, report("hall-b").Like)
 	require.Equal(t, whole.Pages, report("hall-b").Pages)
 	for _, name := range []string{"hall-a", "hall-b", "hall-c", "hall-d"} {
-		must(t, "site", "retire", name, "--no-copy")
+		world.Must(t, "site", "retire", name, "--no-copy")
 	}
-	must(t, "install", "remove", "halls")
+	world.Must(t, "install", "remove", "halls")
 }
 
 // TestATenantReachesNothingOfAnother attacks with what somebody has who has broken into one: its database account, its administrator,
 // and the account that its programs run as.
 func TestATenantReachesNothingOfAnother(t *testing.T) {
-	prepared(t)
-	starterOf(t, "guarded-base")
-	must(t, "release", "build", "guarded-base")
-	must(t, "install", "add", "guarded", "--from", "guarded-base", "--host", "preview")
+	world.Prepared(t)
+	world.StarterOf(t, "guarded-base")
+	world.Must(t, "release", "build", "guarded-base")
+	world.Must(t, "install", "add", "guarded", "--from", "guarded-base", "--host", "preview")
 	made := tenants(t, "guarded", "guard-a", "guard-b")
 	a, b := made[0], made[1]
-	folder := func(s wire.Site) string { return filepath.Join(world.stack.Sites(), s.Name) }
+	folder := func(s wire.Site) string { return filepath.Join(world.Stack.Sites(), s.Name) }
 
-	password := strings.TrimSpace(must(t, "vault", "reveal", "site", a.Name, "database"))
-	db, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/", a.Database, password, world.stack.DatabasePort))
+	password := strings.TrimSpace(world.Must(t, "vault", "reveal", "site", a.Name, "database"))
+	db, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/", a.Database, password, world.Stack.DatabasePort))
 	require.NoError(t, err)
 	defer db.Close()
 	_, err = db.Exec("SELECT * FROM " + a.Database + "." + a.Prefix + "options LIMIT 1")
@@ -235,15 +236,15 @@ func TestATenantReachesNothingOfAnother(t *testing.T) {
 	@symlink('%[1]s', __DIR__ . '/b');
 	$all[] = @file_get_contents(__DIR__ . '/b/wp-config.php') === false ? 'no' : 'READ BY LINK';
 	echo implode("\n", $all);`
-	code, err := filepath.Glob(filepath.Join(world.stack.Sites(), ".installs/guarded/*"))
+	code, err := filepath.Glob(filepath.Join(world.Stack.Sites(), ".installs/guarded/*"))
 	require.NoError(t, err)
 	require.Len(t, code, 1)
 	host, err := url.Parse(b.Address)
 	require.NoError(t, err)
 	put := filepath.Join(folder(a), "wp-content/uploads/found.php")
 	require.NoError(t, os.WriteFile(put, fmt.Appendf(nil, script, folder(b), code[0], host.Hostname()), 0o644))
-	require.NoError(t, world.stack.Own(put))
-	said := shows(t, a.Address+"/wp-content/uploads/found.php")
+	require.NoError(t, world.Stack.Own(put))
+	said := world.Shows(t, a.Address+"/wp-content/uploads/found.php")
 	require.Equal(t, "settings no\nuploads no\ndoors no\nno\nno\nno\nno\nkept\nno", said)
 	require.NoError(t, os.Remove(put))
 
@@ -261,87 +262,87 @@ func TestATenantReachesNothingOfAnother(t *testing.T) {
 		require.Equal(t, status, res.StatusCode, name)
 	}
 	for _, s := range made {
-		must(t, "site", "retire", s.Name, "--no-copy")
+		world.Must(t, "site", "retire", s.Name, "--no-copy")
 	}
-	must(t, "install", "remove", "guarded")
+	world.Must(t, "install", "remove", "guarded")
 }
 
 func TestAnInstallMovesToANewerReleaseAndBack(t *testing.T) {
-	prepared(t)
-	starterOf(t, "moving-base")
-	must(t, "release", "build", "moving-base")
-	must(t, "install", "add", "moving", "--from", "moving-base", "--host", "preview")
+	world.Prepared(t)
+	world.StarterOf(t, "moving-base")
+	world.Must(t, "release", "build", "moving-base")
+	world.Must(t, "install", "add", "moving", "--from", "moving-base", "--host", "preview")
 	made := tenants(t, "moving", "moving-a", "moving-b", "moving-c")
-	execute(t, "UPDATE "+made[0].Database+"."+made[0].Prefix+"options SET option_value = 'Before the move' WHERE option_name = 'blogdescription'")
-	first := ask[wire.Release](t, "release", "show", "moving-base")
+	world.Execute(t, "UPDATE "+made[0].Database+"."+made[0].Prefix+"options SET option_value = 'Before the move' WHERE option_name = 'blogdescription'")
+	first := world.Ask[wire.Release](t, "release", "show", "moving-base")
 
 	// A newer release: an extension that says so, and one that is broken first.
-	ext := inBase("wp-content/mu-plugins/tells-version.php")
+	ext := world.InBase("wp-content/mu-plugins/tells-version.php")
 	require.NoError(t, os.MkdirAll(filepath.Dir(ext), 0o755))
 	t.Cleanup(func() { require.NoError(t, os.RemoveAll(ext)) })
 	write := func(text string) {
 		require.NoError(t, os.WriteFile(ext, []byte("<?php\n"+text), 0o644))
-		must(t, "release", "build", "moving-base")
+		world.Must(t, "release", "build", "moving-base")
 	}
 	write(`is_admin() || http_response_code( 500 ) && exit( 'broken' );`)
-	plan := ask[wire.InstallPlan](t, "install", "refresh", "moving", "--plan", "--first", "moving-c")
+	plan := world.Ask[wire.InstallPlan](t, "install", "refresh", "moving", "--plan", "--first", "moving-c")
 	require.True(t, plan.Place)
 	require.Equal(t, "moving-c", plan.Sites[0].Site)
-	broken := nestseed(t, "install", "refresh", "moving", "--first", "moving-c")
-	require.Equal(t, 1, broken.code, broken.out)
-	require.Contains(t, broken.err, "the others stay where they were")
-	status, _ := visit(t, made[0].Address+"/")
+	broken := world.Nestseed(t, "install", "refresh", "moving", "--first", "moving-c")
+	require.Equal(t, 1, broken.Code, broken.Out)
+	require.Contains(t, broken.Err, "the others stay where they were")
+	status, _ := world.Visit(t, made[0].Address+"/")
 	require.Equal(t, 200, status, "only the first was tried")
-	must(t, "install", "undo", "moving")
-	status, _ = visit(t, made[2].Address+"/")
+	world.Must(t, "install", "undo", "moving")
+	status, _ = world.Visit(t, made[2].Address+"/")
 	require.Equal(t, 200, status)
 
 	write(`add_action( 'wp_head', function () { echo '<meta name="code" content="newer">'; } );`)
-	must(t, "install", "refresh", "moving")
+	world.Must(t, "install", "refresh", "moving")
 	for _, s := range made {
-		require.Contains(t, shows(t, s.Address+"/"), `content="newer"`, s.Name)
+		require.Contains(t, world.Shows(t, s.Address+"/"), `content="newer"`, s.Name)
 		checked(t, s.Name)
 	}
-	require.Contains(t, must(t, "install", "refresh", "moving"), "was there already")
+	require.Contains(t, world.Must(t, "install", "refresh", "moving"), "was there already")
 	late := tenants(t, "moving", "moving-d")
-	require.Contains(t, shows(t, late[0].Address+"/"), `content="newer"`)
-	require.Contains(t, nestseed(t, "install", "remove", "moving", "--release", first.Ref).err, "safety copies")
+	require.Contains(t, world.Shows(t, late[0].Address+"/"), `content="newer"`)
+	require.Contains(t, world.Nestseed(t, "install", "remove", "moving", "--release", first.Ref).Err, "safety copies")
 
-	must(t, "install", "undo", "moving")
+	world.Must(t, "install", "undo", "moving")
 	for _, s := range made {
-		require.NotContains(t, shows(t, s.Address+"/"), `content="newer"`, s.Name)
+		require.NotContains(t, world.Shows(t, s.Address+"/"), `content="newer"`, s.Name)
 		checked(t, s.Name)
 	}
-	require.Contains(t, shows(t, made[0].Address+"/"), "Before the move")
-	require.Contains(t, shows(t, late[0].Address+"/"), `content="newer"`, "it has never had another")
+	require.Contains(t, world.Shows(t, made[0].Address+"/"), "Before the move")
+	require.Contains(t, world.Shows(t, late[0].Address+"/"), `content="newer"`, "it has never had another")
 	for _, s := range append(made, late...) {
-		must(t, "site", "retire", s.Name, "--no-copy")
+		world.Must(t, "site", "retire", s.Name, "--no-copy")
 	}
-	must(t, "install", "remove", "moving")
+	world.Must(t, "install", "remove", "moving")
 }
 
 // TestWhatIsDoneWithAnInstallGoesOnAfterAKill kills the service while code is placed, which is taken back, and while newer code comes to
 // the sites, which goes on.
 func TestWhatIsDoneWithAnInstallGoesOnAfterAKill(t *testing.T) {
-	prepared(t)
-	starterOf(t, "killed-base")
-	must(t, "release", "build", "killed-base")
+	world.Prepared(t)
+	world.StarterOf(t, "killed-base")
+	world.Must(t, "release", "build", "killed-base")
 	ctx := context.Background()
-	run, err := world.service.client(t).AddInstall(ctx, wire.NewInstall{Name: "killed", From: "killed-base", Host: "preview"})
+	run, err := world.Service.Client(t).AddInstall(ctx, wire.NewInstall{Name: "killed", From: "killed-base", Host: "preview"})
 	require.NoError(t, err)
-	working(t, world.service.client(t), run.ID, func(r wire.Run) bool { return r.Progress.Done.Files > 100 })
-	world.service.kill(t)
-	restart(t)
-	run, err = world.service.client(t).Wait(ctx, run.ID, nil)
+	world.Working(t, world.Service.Client(t), run.ID, func(r wire.Run) bool { return r.Progress.Done.Files > 100 })
+	world.Service.Kill(t)
+	world.Restart(t)
+	run, err = world.Service.Client(t).Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
 	require.Contains(t, run.Error, "what the run had made was taken back")
-	left, err := filepath.Glob(filepath.Join(world.stack.Sites(), ".installs/killed/*"))
+	left, err := filepath.Glob(filepath.Join(world.Stack.Sites(), ".installs/killed/*"))
 	require.NoError(t, err)
 	require.Empty(t, left)
-	must(t, "install", "add", "killed", "--from", "killed-base", "--host", "preview")
-	code := ask[wire.Install](t, "install", "show", "killed").Codes[0]
+	world.Must(t, "install", "add", "killed", "--from", "killed-base", "--host", "preview")
+	code := world.Ask[wire.Install](t, "install", "show", "killed").Codes[0]
 	files := 0
-	require.NoError(t, filepath.WalkDir(filepath.Join(world.stack.Sites(), code.Folder), func(_ string, d os.DirEntry, err error) error {
+	require.NoError(t, filepath.WalkDir(filepath.Join(world.Stack.Sites(), code.Folder), func(_ string, d os.DirEntry, err error) error {
 		if err == nil && d.Type().IsRegular() && d.Name() != ".user.ini" {
 			files++
 		}
@@ -350,40 +351,40 @@ func TestWhatIsDoneWithAnInstallGoesOnAfterAKill(t *testing.T) {
 	require.GreaterOrEqual(t, int64(files), code.Files, "all of it is there")
 
 	made := tenants(t, "killed", "killed-a", "killed-b")
-	must(t, "release", "build", "killed-base")
+	world.Must(t, "release", "build", "killed-base")
 	for _, steps := range []int{1, 6} {
 		to := map[int]string{1: "killed-base@2", 6: "killed-base@1"}[steps]
-		run, err := world.service.client(t).RefreshInstall(ctx, "killed", wire.NewInstallCode{To: to})
+		run, err := world.Service.Client(t).RefreshInstall(ctx, "killed", wire.NewInstallCode{To: to})
 		require.NoError(t, err)
-		working(t, world.service.client(t), run.ID, func(wire.Run) bool {
-			all, err := world.service.client(t).Runs(ctx, 20)
+		world.Working(t, world.Service.Client(t), run.ID, func(wire.Run) bool {
+			all, err := world.Service.Client(t).Runs(ctx, 20)
 			require.NoError(t, err)
 			return slices.ContainsFunc(all, func(r wire.Run) bool {
 				return r.ID > run.ID && strings.Contains(r.Title, "killed-a") && len(r.Progress.Steps) > steps
 			})
 		})
-		world.service.kill(t)
-		restart(t)
-		run, err = world.service.client(t).Wait(ctx, run.ID, nil)
+		world.Service.Kill(t)
+		world.Restart(t)
+		run, err = world.Service.Client(t).Wait(ctx, run.ID, nil)
 		require.NoError(t, err)
 		require.Equal(t, wire.Done, run.Status, run.Error)
 		for _, s := range made {
 			checked(t, s.Name)
-			require.Equal(t, to, ask[wire.Site](t, "site", "show", s.Name).Release)
+			require.Equal(t, to, world.Ask[wire.Site](t, "site", "show", s.Name).Release)
 		}
 	}
 	for _, s := range made {
-		must(t, "site", "retire", s.Name, "--no-copy")
-		nothingLeft(t, s.Name)
+		world.Must(t, "site", "retire", s.Name, "--no-copy")
+		world.NothingLeft(t, s.Name)
 	}
-	must(t, "install", "remove", "killed")
+	world.Must(t, "install", "remove", "killed")
 }
 
 // TestTenantsOfEveryKind makes tenants of each kind that can share code, takes one out, and brings them to a newer release: in folders of
 // this machine, and over SSH.
 func TestTenantsOfEveryKind(t *testing.T) {
 	hostOfEveryEngine(t)
-	if nestseed(t, "host", "show", "over-ssh").code != 0 {
+	if world.Nestseed(t, "host", "show", "over-ssh").Code != 0 {
 		hostOverSSH(t, "over-ssh")
 	}
 	// One after the other: code that this service places itself belongs to it, and nobody else writes beside it.
@@ -414,35 +415,35 @@ func tenantsOfKind(t *testing.T, kind, engine, host string) {
 		in.Database = of.database
 	}
 	of.install(t, in)
-	must(t, "source", "add", base, "--host", host, "--path", base, "--address", world.stack.Address(base))
-	must(t, "starter", "create", base, "--from", base)
-	must(t, "release", "build", base)
-	must(t, "install", "add", base, "--from", base, "--host", host)
+	world.Must(t, "source", "add", base, "--host", host, "--path", base, "--address", world.Stack.Address(base))
+	world.Must(t, "starter", "create", base, "--from", base)
+	world.Must(t, "release", "build", base)
+	world.Must(t, "install", "add", base, "--from", base, "--host", host)
 	made := tenants(t, base, base+"-a", base+"-b")
 	for _, s := range made {
-		require.Contains(t, html.UnescapeString(shows(t, s.Address+"/")), s.Title)
+		require.Contains(t, html.UnescapeString(world.Shows(t, s.Address+"/")), s.Title)
 		require.True(t, isLink(t, s.Name, "index.php"))
-		must(t, "site", "rotate", s.Name)
+		world.Must(t, "site", "rotate", s.Name)
 		checked(t, s.Name)
-		must(t, "site", "hold", s.Name)
-		status, _ := visit(t, s.Address+"/")
+		world.Must(t, "site", "hold", s.Name)
+		status, _ := world.Visit(t, s.Address+"/")
 		require.Equal(t, 503, status)
-		must(t, "site", "open", s.Name)
-		shows(t, s.Address+"/")
+		world.Must(t, "site", "open", s.Name)
+		world.Shows(t, s.Address+"/")
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(world.stack.Sites(), base, of.code), []byte("/* newer */"), 0o644))
-	must(t, "release", "build", base)
-	must(t, "install", "refresh", base)
-	newer, err := os.ReadFile(filepath.Join(world.stack.Sites(), made[0].Name, of.code))
+	require.NoError(t, os.WriteFile(filepath.Join(world.Stack.Sites(), base, of.code), []byte("/* newer */"), 0o644))
+	world.Must(t, "release", "build", base)
+	world.Must(t, "install", "refresh", base)
+	newer, err := os.ReadFile(filepath.Join(world.Stack.Sites(), made[0].Name, of.code))
 	require.NoError(t, err)
 	require.Contains(t, string(newer), "newer")
-	must(t, "install", "undo", base)
+	world.Must(t, "install", "undo", base)
 	checked(t, made[0].Name)
-	out := ask[wire.Site](t, "site", "refresh", made[0].Name, "--to", base+"@1", "--own-code")
+	out := world.Ask[wire.Site](t, "site", "refresh", made[0].Name, "--to", base+"@1", "--own-code")
 	require.Zero(t, out.Report.Faults(), "%+v", out.Report)
 	require.False(t, isLink(t, made[0].Name, "index.php"))
 	for _, s := range made {
-		must(t, "site", "retire", s.Name, "--no-copy")
+		world.Must(t, "site", "retire", s.Name, "--no-copy")
 	}
-	must(t, "install", "remove", base)
+	world.Must(t, "install", "remove", base)
 }

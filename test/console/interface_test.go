@@ -1,4 +1,4 @@
-package test
+package console
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/wire"
+	"nestseed/test/world"
 )
 
 // operation is one of the interface's, as its own description lists it.
@@ -21,7 +22,7 @@ var placeholder = regexp.MustCompile(`\{(\w+)\}`)
 
 func operations(t *testing.T) (all []operation) {
 	t.Helper()
-	_, doc := request(t, http.MethodGet, "/api/openapi.json", "", nil)
+	_, doc := world.Request(t, http.MethodGet, "/api/openapi.json", "", nil)
 	for path, item := range doc["paths"].(map[string]any) {
 		for method, op := range item.(map[string]any) {
 			o, ok := op.(map[string]any)
@@ -59,7 +60,7 @@ func TestEveryOperationAsksWhoYouAre(t *testing.T) {
 		}
 		for _, header := range []map[string]string{nil, {"Authorization": "Bearer nst_wrong"}, {"Authorization": "Basic b3duZXI6b3duZXI="},
 			{"Cookie": "nestseed_session="}} {
-			res, problem := request(t, o.method, at(o.path), "{}", header)
+			res, problem := world.Request(t, o.method, at(o.path), "{}", header)
 			require.Equal(t, http.StatusUnauthorized, res.StatusCode, "%s %s", o.method, o.path)
 			require.Equal(t, "urn:nestseed:problem:not-logged-in", problem["type"])
 		}
@@ -70,13 +71,13 @@ func TestEveryOperationAsksWhoYouAre(t *testing.T) {
 }
 
 func TestAViewerReadsAndChangesNothing(t *testing.T) {
-	prepared(t)
-	svc := world.service.client(t)
+	world.Prepared(t)
+	svc := world.Service.Client(t)
 	_, err := svc.AddUser(context.Background(), wire.NewUser{Name: "onlooker", Role: "viewer", Password: "only looking at it"})
 	require.NoError(t, err)
 	text, err := json.Marshal(wire.Credentials{Name: "onlooker", Password: "only looking at it"})
 	require.NoError(t, err)
-	res, _ := request(t, http.MethodPost, "/api/v1/login", string(text), nil)
+	res, _ := world.Request(t, http.MethodPost, "/api/v1/login", string(text), nil)
 	require.Equal(t, http.StatusOK, res.StatusCode)
 	cookie := map[string]string{"Cookie": res.Cookies()[0].Name + "=" + res.Cookies()[0].Value}
 	for _, o := range operations(t) {
@@ -87,7 +88,7 @@ func TestAViewerReadsAndChangesNothing(t *testing.T) {
 		if o.id == "set-password" { // one's own is anyone's to change, so this one must be well formed to get as far as whose it is
 			text = `{"new": "another long enough"}`
 		}
-		res, problem := request(t, o.method, at(o.path), text, cookie)
+		res, problem := world.Request(t, o.method, at(o.path), text, cookie)
 		if o.method == http.MethodGet {
 			require.NotEqual(t, http.StatusUnauthorized, res.StatusCode, o.path)
 			require.Less(t, res.StatusCode, 500, "%s: %v", o.path, problem["detail"])
@@ -104,7 +105,7 @@ func TestWhatIsNotThereIsNotFoundAndWhatIsOddIsToldSo(t *testing.T) {
 		if open[o.id] || o.id == "logout" || !strings.Contains(o.path, "{") {
 			continue
 		}
-		res, problem := request(t, o.method, at(o.path), "{}", owner)
+		res, problem := world.Request(t, o.method, at(o.path), "{}", owner)
 		require.Less(t, res.StatusCode, 500, "%s %s: %v", o.method, o.path, problem["detail"])
 		if res.StatusCode >= 400 {
 			require.NotEmpty(t, problem["detail"], "%s %s", o.method, o.path)
@@ -115,21 +116,21 @@ func TestWhatIsNotThereIsNotFoundAndWhatIsOddIsToldSo(t *testing.T) {
 			require.Contains(t, []int{http.StatusNotFound, http.StatusUnprocessableEntity}, res.StatusCode, "%s", o.path)
 		}
 		if o.method == http.MethodPost || o.method == http.MethodPut || o.method == http.MethodPatch {
-			res, problem = request(t, o.method, at(o.path), `{"not": "json`, owner)
+			res, problem = world.Request(t, o.method, at(o.path), `{"not": "json`, owner)
 			require.GreaterOrEqual(t, res.StatusCode, 400, "%s %s", o.method, o.path)
 			require.Less(t, res.StatusCode, 500, "%s %s: %v", o.method, o.path, problem["detail"])
 		}
 	}
-	res, problem := request(t, http.MethodGet, "/api/v1/nowhere", "", owner)
+	res, problem := world.Request(t, http.MethodGet, "/api/v1/nowhere", "", owner)
 	require.Equal(t, http.StatusNotFound, res.StatusCode)
 	require.Contains(t, problem["detail"], "/api/openapi.json")
-	res, _ = request(t, http.MethodPost, "/sites", "", owner)
+	res, _ = world.Request(t, http.MethodPost, "/sites", "", owner)
 	require.Equal(t, http.StatusNotFound, res.StatusCode, "pages are only read")
 }
 
 func TestCommandsSayWhatIsWrongAndWhatToDo(t *testing.T) {
-	prepared(t)
-	s := siteOf(t, 7)
+	world.Prepared(t)
+	s := world.SiteOf(t, 7)
 	for _, c := range []struct {
 		code int
 		says string
@@ -166,12 +167,12 @@ func TestCommandsSayWhatIsWrongAndWhatToDo(t *testing.T) {
 		{4, "no site can be named table", "site provision " + s.Client + " --from music-base@1 --host preview --name table"},
 		{4, "name another host, or another address", "site move " + s.Name + " --host preview"},
 	} {
-		r := nestseed(t, strings.Fields(c.args)...)
-		require.Equal(t, c.code, r.code, "nestseed %s: %s", c.args, r.err)
-		require.Contains(t, r.err+r.out, c.says, "nestseed %s", c.args)
-		require.Equal(t, 1, strings.Count(strings.TrimSpace(r.err), "\n")+1, "one sentence: nestseed %s: %s", c.args, r.err)
+		r := world.Nestseed(t, strings.Fields(c.args)...)
+		require.Equal(t, c.code, r.Code, "nestseed %s: %s", c.args, r.Err)
+		require.Contains(t, r.Err+r.Out, c.says, "nestseed %s", c.args)
+		require.Equal(t, 1, strings.Count(strings.TrimSpace(r.Err), "\n")+1, "one sentence: nestseed %s: %s", c.args, r.Err)
 	}
 	// Not one of them has changed anything.
-	require.Equal(t, s.RunID, ask[wire.Site](t, "site", "show", s.Name).RunID)
-	nothingLeft(t, "another-one")
+	require.Equal(t, s.RunID, world.Ask[wire.Site](t, "site", "show", s.Name).RunID)
+	world.NothingLeft(t, "another-one")
 }

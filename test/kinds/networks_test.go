@@ -1,4 +1,4 @@
-package test
+package kinds
 
 import (
 	"context"
@@ -16,17 +16,18 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/wire"
+	"nestseed/test/world"
 )
 
 // branches makes a network of two music schools, in folders or with hosts of their own, and returns the addresses of its drum school.
 func branches(t *testing.T, name string, apart bool) (base, drums string) {
 	t.Helper()
-	prepared(t)
-	require.NoError(t, world.stack.InstallNetwork(context.Background(), stack.WordPress{Name: name, Title: "Branches of Alder Valley",
+	world.Prepared(t)
+	require.NoError(t, world.Stack.InstallNetwork(context.Background(), stack.WordPress{Name: name, Title: "Branches of Alder Valley",
 		Database: strings.ReplaceAll(name, "-", "_"), Prefix: "lad_", DatabasePassword: "branches-db-Xk4vTq9m",
 		AdminPassword: "branches-admin-0815", Salt: "branches-pepper", AdminEmail: "ines@loomandladder.example"}, apart,
 		[]stack.SubSite{{Name: "drums", Title: "Drums", Page: "Sticks and skins"}, {Name: "strings", Title: "Strings", Page: "Gut and steel"}}))
-	base = world.stack.Address(name)
+	base = world.Stack.Address(name)
 	return base, subOf(base, "drums", apart)
 }
 
@@ -42,39 +43,39 @@ func TestNetworksOfSitesAreMadeAgainWhole(t *testing.T) {
 	for name, apart := range map[string]bool{"net-folders": false, "net-hosts": true} {
 		t.Run(name, func(t *testing.T) {
 			base, drums := branches(t, name, apart)
-			must(t, "source", "add", name, "--host", "preview", "--path", name)
-			must(t, "source", "survey", name)
-			require.Contains(t, must(t, "source", "show", name), "a network of 3 sites")
-			must(t, "starter", "create", name, "--from", name)
-			must(t, "release", "build", name)
+			world.Must(t, "source", "add", name, "--host", "preview", "--path", name)
+			world.Must(t, "source", "survey", name)
+			require.Contains(t, world.Must(t, "source", "show", name), "a network of 3 sites")
+			world.Must(t, "starter", "create", name, "--from", name)
+			world.Must(t, "release", "build", name)
 			found := inRelease(t, name+"@1", "drums@loomandladder.example", "drums-teacher", "branches-pepper", "ines@loomandladder.example")
 			require.Empty(t, found, "whose account it is stays behind")
 
-			require.NotZero(t, nestseed(t, "install", "add", name, "--from", name, "--host", "preview").code, "its sites share code already")
+			require.NotZero(t, world.Nestseed(t, "install", "add", name, "--from", name, "--host", "preview").Code, "its sites share code already")
 			school := scenario.Schools(9)[8]
 			school.Name = name + "-copy"
-			addClient(t, school)
-			plan := must(t, "site", "plan", school.Name, "--from", name, "--host", "preview")
+			world.AddClient(t, school)
+			plan := world.Must(t, "site", "plan", school.Name, "--from", name, "--host", "preview")
 			require.Contains(t, plan, "sub-sites of the network")
-			site := ask[wire.Site](t, "site", "provision", school.Name, "--from", name, "--host", "preview")
+			site := world.Ask[wire.Site](t, "site", "provision", school.Name, "--from", name, "--host", "preview")
 			require.Zero(t, site.Report.Faults(), "%+v", site.Report)
-			require.Contains(t, must(t, "site", "show", school.Name), "2 sub-sites of the network answer")
+			require.Contains(t, world.Must(t, "site", "show", school.Name), "2 sub-sites of the network answer")
 			copied := subOf(site.Address, "drums", apart)
-			page := shows(t, copied+"/lessons/")
+			page := world.Shows(t, copied+"/lessons/")
 			require.Contains(t, page, "Sticks and skins")
 			require.NotContains(t, page, strings.TrimPrefix(base, "http://")+"/")
 			require.NotContains(t, page, strings.TrimPrefix(drums, "http://")+"/")
-			picture, _ := visit(t, pictureOn(t, page))
+			picture, _ := world.Visit(t, pictureOn(t, page))
 			require.Equal(t, 200, picture)
-			require.Contains(t, shows(t, copied+"/"), "noindex", "search engines are kept out of each")
-			require.Contains(t, shows(t, base+"/"), "Branches")
-			require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%s2_options WHERE option_name = 'admin_email' AND option_value = ?",
+			require.Contains(t, world.Shows(t, copied+"/"), "noindex", "search engines are kept out of each")
+			require.Contains(t, world.Shows(t, base+"/"), "Branches")
+			require.Equal(t, 1, world.Rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%s2_options WHERE option_name = 'admin_email' AND option_value = ?",
 				site.Database, site.Prefix), school.Settings["email"]), "its mail goes to the client")
 
 			// Its administrator runs the network, and the old ones do not.
 			require.NotEmpty(t, logsIn(t, site))
-			execute(t, "USE "+site.Database)
-			require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%ssitemeta WHERE meta_key = 'site_admins' AND meta_value LIKE ?",
+			world.Execute(t, "USE "+site.Database)
+			require.Equal(t, 1, world.Rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%ssitemeta WHERE meta_key = 'site_admins' AND meta_value LIKE ?",
 				site.Database, site.Prefix), "a:1:{i:0;s:"+fmt.Sprint(len(site.Admin))+`:"`+site.Admin+`";}`))
 			browser := logsIn(t, site)
 			res, err := browser.Get(site.Address + "/wp-admin/network/sites.php")
@@ -84,14 +85,14 @@ func TestNetworksOfSitesAreMadeAgainWhole(t *testing.T) {
 			require.NoError(t, err)
 			require.Contains(t, string(body), "drums")
 
-			must(t, "site", "keep-copy", school.Name)
-			copies := ask[wire.Site](t, "site", "show", school.Name).Copies
-			execute(t, fmt.Sprintf("UPDATE %s.%s2_options SET option_value = 'Kettles' WHERE option_name = 'blogname'", site.Database, site.Prefix))
-			must(t, "site", "put-back", school.Name, fmt.Sprint(copies[0].ID))
+			world.Must(t, "site", "keep-copy", school.Name)
+			copies := world.Ask[wire.Site](t, "site", "show", school.Name).Copies
+			world.Execute(t, fmt.Sprintf("UPDATE %s.%s2_options SET option_value = 'Kettles' WHERE option_name = 'blogname'", site.Database, site.Prefix))
+			world.Must(t, "site", "put-back", school.Name, fmt.Sprint(copies[0].ID))
 			checked(t, school.Name)
-			require.Contains(t, shows(t, copied+"/"), "Drums")
-			must(t, "site", "retire", school.Name, "--no-copy")
-			nothingLeft(t, school.Name)
+			require.Contains(t, world.Shows(t, copied+"/"), "Drums")
+			world.Must(t, "site", "retire", school.Name, "--no-copy")
+			world.NothingLeft(t, school.Name)
 		})
 	}
 }
@@ -101,77 +102,77 @@ func TestANetworkOfSitesIsImported(t *testing.T) {
 	base, drums := branches(t, "net-sent", false)
 	dir := t.TempDir()
 	zip := exec.Command("zip", "-q", "-r", filepath.Join(dir, "site.zip"), ".")
-	zip.Dir = filepath.Join(world.stack.Sites(), "net-sent")
+	zip.Dir = filepath.Join(world.Stack.Sites(), "net-sent")
 	require.NoError(t, zip.Run())
-	dump := exec.Command("mariadb-dump", "--no-defaults", "-h127.0.0.1", fmt.Sprint("-P", world.stack.DatabasePort), "-u"+world.stack.AdminUser, "net_sent",
+	dump := exec.Command("mariadb-dump", "--no-defaults", "-h127.0.0.1", fmt.Sprint("-P", world.Stack.DatabasePort), "-u"+world.Stack.AdminUser, "net_sent",
 		"--result-file="+filepath.Join(dir, "site.sql"))
-	dump.Env = append(os.Environ(), "MYSQL_PWD="+world.stack.AdminPassword)
+	dump.Env = append(os.Environ(), "MYSQL_PWD="+world.Stack.AdminPassword)
 	said, err := dump.CombinedOutput()
 	require.NoError(t, err, string(said))
-	must(t, "release", "import", "net-sent", filepath.Join(dir, "site.zip"), "--database", filepath.Join(dir, "site.sql"))
+	world.Must(t, "release", "import", "net-sent", filepath.Join(dir, "site.zip"), "--database", filepath.Join(dir, "site.sql"))
 	require.Empty(t, inRelease(t, "net-sent@1", "drums-teacher", "branches-pepper", "ines@loomandladder.example"), "whose account it is stays behind")
 	school := scenario.Schools(9)[8]
 	school.Name = "net-sent-copy"
-	addClient(t, school)
-	site := ask[wire.Site](t, "site", "provision", school.Name, "--from", "net-sent", "--host", "preview")
+	world.AddClient(t, school)
+	site := world.Ask[wire.Site](t, "site", "provision", school.Name, "--from", "net-sent", "--host", "preview")
 	require.Zero(t, site.Report.Faults(), "%+v", site.Report)
-	page := shows(t, subOf(site.Address, "drums", false)+"/lessons/")
+	page := world.Shows(t, subOf(site.Address, "drums", false)+"/lessons/")
 	require.Contains(t, page, "Sticks and skins")
 	require.NotContains(t, page, strings.TrimPrefix(base, "http://")+"/")
 	require.NotContains(t, page, strings.TrimPrefix(drums, "http://")+"/")
-	must(t, "site", "retire", school.Name, "--no-copy")
-	nothingLeft(t, school.Name)
+	world.Must(t, "site", "retire", school.Name, "--no-copy")
+	world.NothingLeft(t, school.Name)
 }
 
 func TestOneSiteOfANetworkBecomesASiteOfItsOwn(t *testing.T) {
 	for name, apart := range map[string]bool{"net-one": false, "net-single": true} {
 		t.Run(name, func(t *testing.T) {
 			base, drums := branches(t, name, apart)
-			bell := filepath.Join(world.stack.Sites(), name, "wp-content/plugins/bell/bell.php")
+			bell := filepath.Join(world.Stack.Sites(), name, "wp-content/plugins/bell/bell.php")
 			require.NoError(t, os.MkdirAll(filepath.Dir(bell), 0o755))
 			require.NoError(t, os.WriteFile(bell, []byte("<?php\n/* Plugin Name: Bell */\n"), 0o644))
-			execute(t, fmt.Sprintf("UPDATE %s.lad_sitemeta SET meta_value = 'a:1:{s:13:\"bell/bell.php\";i:1;}' WHERE meta_key = "+
+			world.Execute(t, fmt.Sprintf("UPDATE %s.lad_sitemeta SET meta_value = 'a:1:{s:13:\"bell/bell.php\";i:1;}' WHERE meta_key = "+
 				"'active_sitewide_plugins'", strings.ReplaceAll(name, "-", "_")))
-			r := nestseed(t, "source", "add", name+"-x", "--host", "preview", "--path", name, "--sub-site", "flutes")
-			require.NotZero(t, r.code)
-			require.Contains(t, r.err, "drums")
+			r := world.Nestseed(t, "source", "add", name+"-x", "--host", "preview", "--path", name, "--sub-site", "flutes")
+			require.NotZero(t, r.Code)
+			require.Contains(t, r.Err, "drums")
 			source := name + "-drums"
-			must(t, "source", "add", source, "--host", "preview", "--path", name, "--sub-site", strings.TrimPrefix(drums, "http://"))
-			must(t, "source", "survey", source)
-			shown := must(t, "source", "show", source)
+			world.Must(t, "source", "add", source, "--host", "preview", "--path", name, "--sub-site", strings.TrimPrefix(drums, "http://"))
+			world.Must(t, "source", "survey", source)
+			shown := world.Must(t, "source", "show", source)
 			require.Contains(t, shown, drums)
 			require.NotContains(t, shown, "lad_3_posts")
 			require.NotContains(t, shown, "uploads/sites/3")
 
 			list := map[bool]string{false: "starter", true: "whole-site"}[apart]
 			starter := source + "-" + list
-			must(t, "starter", "create", starter, "--from", source, "--list", list)
-			must(t, "release", "build", starter)
+			world.Must(t, "starter", "create", starter, "--from", source, "--list", list)
+			world.Must(t, "release", "build", starter)
 			require.Empty(t, inRelease(t, starter+"@1", "Gut and steel", "strings-teacher", "strings.png"), "nothing of its neighbour")
 			school := scenario.Schools(10)[9]
 			school.Name = strings.TrimPrefix(starter, "net-")
-			addClient(t, school)
+			world.AddClient(t, school)
 			args := []string{"site", "provision", school.Name, "--from", starter, "--host", "preview"}
 			if list == "starter" {
 				args = append(args, "--set", "title=Drum school")
 			}
-			site := ask[wire.Site](t, args...)
+			site := world.Ask[wire.Site](t, args...)
 			require.Zero(t, site.Report.Faults(), "%+v", site.Report)
-			page := shows(t, site.Address+"/lessons/")
+			page := world.Shows(t, site.Address+"/lessons/")
 			require.Contains(t, page, "Sticks and skins")
 			require.NotContains(t, page, strings.TrimPrefix(base, "http://")+"/")
-			picture, _ := visit(t, pictureOn(t, page))
+			picture, _ := world.Visit(t, pictureOn(t, page))
 			require.Equal(t, 200, picture)
 			logsIn(t, site)
-			teachers := rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%susers WHERE user_login = 'drums-teacher'", site.Database, site.Prefix))
+			teachers := world.Rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%susers WHERE user_login = 'drums-teacher'", site.Database, site.Prefix))
 			require.Equal(t, map[string]int{"starter": 0, "whole-site": 1}[list], teachers)
-			require.Zero(t, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%susers WHERE user_login = 'strings-teacher'", site.Database, site.Prefix)))
-			require.Equal(t, 1, rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%soptions WHERE option_name = 'active_plugins' AND option_value "+
+			require.Zero(t, world.Rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%susers WHERE user_login = 'strings-teacher'", site.Database, site.Prefix)))
+			require.Equal(t, 1, world.Rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%soptions WHERE option_name = 'active_plugins' AND option_value "+
 				"LIKE '%%bell/bell.php%%'", site.Database, site.Prefix)), "what was active in all of the network")
-			config, err := os.ReadFile(filepath.Join(world.stack.Sites(), site.Name, "wp-config.php"))
+			config, err := os.ReadFile(filepath.Join(world.Stack.Sites(), site.Name, "wp-config.php"))
 			require.NoError(t, err)
 			require.NotContains(t, string(config), "'MULTISITE', true")
-			must(t, "site", "retire", school.Name, "--no-copy")
+			world.Must(t, "site", "retire", school.Name, "--no-copy")
 		})
 	}
 }
@@ -180,7 +181,7 @@ func TestOneSiteOfANetworkBecomesASiteOfItsOwn(t *testing.T) {
 func inRelease(t *testing.T, ref string, texts ...string) (found []string) {
 	t.Helper()
 	to := filepath.Join(t.TempDir(), "release.zip")
-	must(t, "release", "download", ref, "--to", to)
+	world.Must(t, "release", "download", ref, "--to", to)
 	for _, how := range []string{"-p", "-l"} {
 		out, err := exec.Command("unzip", how, to).Output()
 		require.NoError(t, err)

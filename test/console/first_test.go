@@ -1,4 +1,4 @@
-package test
+package console
 
 import (
 	"context"
@@ -20,6 +20,7 @@ import (
 	"nestseed/demo/browser"
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
+	"nestseed/test/world"
 )
 
 // hands are how somebody works with the console.
@@ -32,14 +33,14 @@ type hands struct {
 }
 
 var mouse = hands{
-	press: press,
+	press: world.Press,
 	follow: func(name string) chromedp.Action {
-		return clicked(fmt.Sprintf(`//a[normalize-space()=%q or starts-with(normalize-space(), %q) and ancestor::nav]`, name, name))
+		return world.Clicked(fmt.Sprintf(`//a[normalize-space()=%q or starts-with(normalize-space(), %q) and ancestor::nav]`, name, name))
 	},
 	fill: filled,
 	take: func(folder string) chromedp.Action {
 		row := fmt.Sprintf(`//li[.//button[text()=%q]]//button[normalize-space()='Take it']`, folder)
-		return chromedp.Tasks{chromedp.WaitVisible(row, chromedp.BySearch), clicked(row)}
+		return chromedp.Tasks{chromedp.WaitVisible(row, chromedp.BySearch), world.Clicked(row)}
 	},
 	login: browser.Login,
 }
@@ -57,11 +58,11 @@ var keyboard = hands{
 		return chromedp.Tasks{reached(fmt.Sprintf(`e.name === %q`, name)), chromedp.KeyEvent("a", chromedp.KeyModifiers(input.ModifierCtrl)), chromedp.KeyEvent(value)}
 	},
 	take: func(folder string) chromedp.Action {
-		return chromedp.Tasks{saying(folder), reached(fmt.Sprintf(`e.innerText.trim() === 'Take it' && e.closest('li')?.querySelector('button').innerText === %q`, folder)),
+		return chromedp.Tasks{world.Saying(folder), reached(fmt.Sprintf(`e.innerText.trim() === 'Take it' && e.closest('li')?.querySelector('button').innerText === %q`, folder)),
 			chromedp.KeyEvent(kb.Enter)}
 	},
 	login: func(tab context.Context, server, name, password string) error {
-		return chromedp.Run(tab, chromedp.EmulateViewport(1280, 800), emulation.SetFocusEmulationEnabled(true), chromedp.Navigate(server+"/"), saying("Log in"), reached("e.name === 'name'"), chromedp.KeyEvent(name),
+		return chromedp.Run(tab, chromedp.EmulateViewport(1280, 800), emulation.SetFocusEmulationEnabled(true), chromedp.Navigate(server+"/"), world.Saying("Log in"), reached("e.name === 'name'"), chromedp.KeyEvent(name),
 			reached("e.name === 'password'"), chromedp.KeyEvent(password+kb.Enter), chromedp.WaitVisible(`nav[aria-label=Main]`, chromedp.ByQuery))
 	},
 }
@@ -108,90 +109,90 @@ func TestFromNothingToTheFirstSiteInTheConsole(t *testing.T) {
 }
 
 func fromNothing(t *testing.T, h hands, by string) {
-	dir, err := os.MkdirTemp(world.dir, "first-")
+	dir, err := os.MkdirTemp(world.Dir, "first-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))
-	p, err := serve(filepath.Join(dir, "data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
+	p, err := world.Serve(filepath.Join(dir, "data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
 	require.NoError(t, err)
-	defer func() { require.NoError(t, p.stop()) }()
+	defer func() { require.NoError(t, p.Stop()) }()
 	password, err := os.ReadFile(filepath.Join(dir, "data", "owner-password"))
 	require.NoError(t, err)
 	tab, stop := browser.New(context.Background(), 1280, 800)
 	t.Cleanup(stop)
-	require.NoError(t, h.login(tab, p.address(), "owner", strings.TrimSpace(string(password))))
+	require.NoError(t, h.login(tab, p.Address(), "owner", strings.TrimSpace(string(password))))
 
-	first := chromedp.Tasks{h.follow("Today"), saying("From here to the first site")}
+	first := chromedp.Tasks{h.follow("Today"), world.Saying("From here to the first site")}
 	next := func(says string) chromedp.Action {
-		return until(fmt.Sprintf(`document.querySelector('[aria-current=step]')?.innerText.includes(%q)`, says))
+		return world.Until(fmt.Sprintf(`document.querySelector('[aria-current=step]')?.innerText.includes(%q)`, says))
 	}
 	school := scenario.Schools(12)[11]
 	name := by + "-" + school.Name
-	do(t, tab, next("Add a host"), h.press("Add a host"), h.fill("name", "preview"), h.fill("files", "file://"+world.stack.Sites()+"?owner=www-data"),
-		h.fill("address", world.stack.Address("{name}")), h.fill("database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser, world.stack.DatabasePort)),
+	world.Do(t, tab, next("Add a host"), h.press("Add a host"), h.fill("name", "preview"), h.fill("files", "file://"+world.Stack.Sites()+"?owner=www-data"),
+		h.fill("address", world.Stack.Address("{name}")), h.fill("database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.Stack.AdminUser, world.Stack.DatabasePort)),
 		h.fill("database_password", "not this one"), h.press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery),
-		h.fill("database_password", world.stack.AdminPassword), h.press("Add"), closed, saying("What it is"))
-	do(t, tab, first, next("Add a source"), h.press("Add a source"), h.fill("name", "base"), h.press("Look for it"), h.take("base"), h.press("Add"), closed,
-		saying("Not surveyed yet"))
-	do(t, tab, first, next("Survey it"), h.press("Survey"), saying("Open base"), first, next("Create a starter"), h.press("Create a starter"),
-		h.fill("name", "music-base"), h.press("Create"), closed, saying("None yet. Build the first one."))
-	do(t, tab, first, next("Build a release"), h.follow("Go to music-base"), saying("None yet. Build the first one."), h.press("Build a release"),
-		h.fill("note", "the first one"), h.press("Build"), closed, saying("Open music-base@1"))
+		h.fill("database_password", world.Stack.AdminPassword), h.press("Add"), closed, world.Saying("What it is"))
+	world.Do(t, tab, first, next("Add a source"), h.press("Add a source"), h.fill("name", "base"), h.press("Look for it"), h.take("base"), h.press("Add"), closed,
+		world.Saying("Not surveyed yet"))
+	world.Do(t, tab, first, next("Survey it"), h.press("Survey"), world.Saying("Open base"), first, next("Create a starter"), h.press("Create a starter"),
+		h.fill("name", "music-base"), h.press("Create"), closed, world.Saying("None yet. Build the first one."))
+	world.Do(t, tab, first, next("Build a release"), h.follow("Go to music-base"), world.Saying("None yet. Build the first one."), h.press("Build a release"),
+		h.fill("note", "the first one"), h.press("Build"), closed, world.Saying("Open music-base@1"))
 	if by == "mouse" { // a keyboard chooses files in a window of the system's
 		p = mishaps(t, tab, p, strings.TrimSpace(string(password)))
 	}
-	do(t, tab, first, next("Add a client"), h.press("Add a client"), h.fill("name", name), h.fill("title", school.Title), h.fill("email", school.Settings["email"]),
-		h.press("Add"), closed, saying(school.Title))
-	do(t, tab, first, next("Make the site"), h.follow("Make a site"), chromedp.WaitVisible("ol li", chromedp.ByQuery), saying("checks included"),
-		h.press("Make this site"), saying("Open "+name), h.follow("Open "+name), saying("Its name in DNS"))
-	svc := p.client(t)
+	world.Do(t, tab, first, next("Add a client"), h.press("Add a client"), h.fill("name", name), h.fill("title", school.Title), h.fill("email", school.Settings["email"]),
+		h.press("Add"), closed, world.Saying(school.Title))
+	world.Do(t, tab, first, next("Make the site"), h.follow("Make a site"), chromedp.WaitVisible("ol li", chromedp.ByQuery), world.Saying("checks included"),
+		h.press("Make this site"), world.Saying("Open "+name), h.follow("Open "+name), world.Saying("Its name in DNS"))
+	svc := p.Client(t)
 	site, err := svc.Site(t.Context(), name)
 	require.NoError(t, err)
 	require.Equal(t, school.Title, site.Title)
 	require.Zero(t, site.Report.Faults(), "%+v", site.Report)
 
 	// And back to nothing, as far as the host knows.
-	do(t, tab, h.press("Undo…"), saying("the site is removed"), h.press("Undo it"), saying("Undo site "+name), saying("Open "+name))
-	nothingLeft(t, name)
+	world.Do(t, tab, h.press("Undo…"), world.Saying("the site is removed"), h.press("Undo it"), world.Saying("Undo site "+name), world.Saying("Open "+name))
+	world.NothingLeft(t, name)
 }
 
 // mishaps brings in a release while the service breaks down in the middle of it, the session has ended when it is back, and the password is
 // mistyped: it goes on where it was. It returns the service that runs by then.
-func mishaps(t *testing.T, tab context.Context, p *process, password string) *process {
+func mishaps(t *testing.T, tab context.Context, p *world.Process, password string) *world.Process {
 	t.Helper()
-	archives, err := filepath.Glob(filepath.Join(p.data, "archives", "*.zip"))
+	archives, err := filepath.Glob(filepath.Join(p.Data, "archives", "*.zip"))
 	require.NoError(t, err)
 	require.NotEmpty(t, archives)
 	line := func(bytesPerSecond float64) chromedp.Action {
 		return chromedp.Tasks{network.Enable(), network.EmulateNetworkConditions(false, 0, -1, bytesPerSecond)}
 	}
-	do(t, tab, mouse.follow("Starters"), press("Import a release…"), filled("starter", "brought"), chromedp.SetUploadFiles("#f-files", archives[:1], chromedp.ByQuery),
-		line(4e6), press("Bring it in"), until(`/[2-9]\d*(\.\d)? MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`))
-	p.kill(t)
-	do(t, tab, saying("The service does not answer"), chromedp.ActionFunc(func(ctx context.Context) error { return network.ClearBrowserCookies().Do(ctx) }))
-	p, err = serve(p.data, p.listen)
+	world.Do(t, tab, mouse.follow("Starters"), world.Press("Import a release…"), filled("starter", "brought"), chromedp.SetUploadFiles("#f-files", archives[:1], chromedp.ByQuery),
+		line(4e6), world.Press("Bring it in"), world.Until(`/[2-9]\d*(\.\d)? MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`))
+	p.Kill(t)
+	world.Do(t, tab, world.Saying("The service does not answer"), chromedp.ActionFunc(func(ctx context.Context) error { return network.ClearBrowserCookies().Do(ctx) }))
+	p, err = world.Serve(p.Data, p.Listen)
 	require.NoError(t, err)
 	again := func(password string) chromedp.Action {
-		return chromedp.Tasks{typed("form [name=password]", password), clicked(`//*[@role='dialog']//button[normalize-space()='Log in']`)}
+		return chromedp.Tasks{world.Typed("form [name=password]", password), world.Clicked(`//*[@role='dialog']//button[normalize-space()='Log in']`)}
 	}
-	do(t, tab, saying("Your session has ended"), again("mistyped"), saying("ame or password is wrong"), again(password), line(-1), saying("Open brought@1"))
+	world.Do(t, tab, world.Saying("Your session has ended"), again("mistyped"), world.Saying("ame or password is wrong"), again(password), line(-1), world.Saying("Open brought@1"))
 	return p
 }
 
 // Whoever has nothing yet can begin with the sample that the settings name, where what it describes is there.
 func TestOneBeginsWithTheSample(t *testing.T) {
-	dir, err := os.MkdirTemp(world.dir, "sample-")
+	dir, err := os.MkdirTemp(world.Dir, "sample-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))
 	sample := filepath.Join(dir, "sample.json")
 	t.Setenv("NESTSEED_SAMPLE", sample)
-	p, err := serve(filepath.Join(dir, "data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
+	p, err := world.Serve(filepath.Join(dir, "data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
 	require.NoError(t, err)
-	defer func() { require.NoError(t, p.stop()) }()
-	svc := p.client(t)
+	defer func() { require.NoError(t, p.Stop()) }()
+	svc := p.Client(t)
 	there, err := svc.Sample(t.Context())
 	require.NoError(t, err)
 	require.False(t, there.There, "nothing of it runs")
-	text, err := json.Marshal(scenario.Sample(world.stack))
+	text, err := json.Marshal(scenario.Sample(world.Stack))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(sample, text, 0o600))
 
@@ -199,8 +200,8 @@ func TestOneBeginsWithTheSample(t *testing.T) {
 	require.NoError(t, err)
 	tab, stop := browser.New(context.Background(), 1280, 800)
 	t.Cleanup(stop)
-	require.NoError(t, browser.Login(tab, p.address(), "owner", strings.TrimSpace(string(password))))
-	do(t, tab, saying("Or try it with made-up data"), press("Try it with the demo data"), saying("Open base"), mouse.follow("Today"), saying("4 of 7 done"))
+	require.NoError(t, browser.Login(tab, p.Address(), "owner", strings.TrimSpace(string(password))))
+	world.Do(t, tab, world.Saying("Or try it with made-up data"), world.Press("Try it with the demo data"), world.Saying("Open base"), mouse.follow("Today"), world.Saying("4 of 7 done"))
 	clients, err := svc.Clients(t.Context())
 	require.NoError(t, err)
 	require.Len(t, clients, 3)

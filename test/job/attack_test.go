@@ -1,4 +1,4 @@
-package test
+package job
 
 import (
 	"archive/zip"
@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/wire"
+	"nestseed/test/world"
 )
 
 // forge makes another archive of a release's, whose sums are right all the same.
@@ -82,12 +83,12 @@ func appended(name, text string) map[string]func(string) string {
 }
 
 func TestForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
-	prepared(t)
+	world.Prepared(t)
 	whole := filepath.Join(t.TempDir(), "music-base.zip")
-	must(t, "release", "download", "music-base@1", "--to", whole)
-	execute(t, "CREATE DATABASE IF NOT EXISTS victim")
-	execute(t, "CREATE TABLE IF NOT EXISTS victim.secrets (word text)")
-	t.Cleanup(func() { execute(t, "DROP DATABASE victim") })
+	world.Must(t, "release", "download", "music-base@1", "--to", whole)
+	world.Execute(t, "CREATE DATABASE IF NOT EXISTS victim")
+	world.Execute(t, "CREATE TABLE IF NOT EXISTS victim.secrets (word text)")
+	t.Cleanup(func() { world.Execute(t, "DROP DATABASE victim") })
 	var manifest struct {
 		ID     string           `json:"id"`
 		Tables []map[string]any `json:"tables"`
@@ -124,33 +125,33 @@ func TestForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
 			"\nALTER TABLE `lad_posts` ADD CONSTRAINT `x` FOREIGN KEY (`ID`) REFERENCES `mysql`.`user` (`x`);\n"),
 		"a drop": appended("database/schema.sql", "\nDROP DATABASE mysql;\n"),
 	} {
-		r := nestseed(t, "release", "import", "forged", forge(t, whole, change))
-		require.NotZero(t, r.code, what)
-		require.Regexp(t, "refused|damaged", r.err, what)
+		r := world.Nestseed(t, "release", "import", "forged", forge(t, whole, change))
+		require.NotZero(t, r.Code, what)
+		require.Regexp(t, "refused|damaged", r.Err, what)
 	}
 	require.Equal(t, before, archives(t), "nothing of them is kept")
-	require.Equal(t, 3, nestseed(t, "starter", "show", "forged").code)
+	require.Equal(t, 3, world.Nestseed(t, "starter", "show", "forged").Code)
 
 	// A trusted archive's programs are parsed all the same, and made with the site's own account.
 	grab := forge(t, whole, appended("database/after.sql",
 		"\nCREATE TRIGGER `lad_t` AFTER INSERT ON `lad_posts` FOR EACH ROW INSERT INTO `victim`.`secrets` VALUES ('reached');\n"))
-	require.Contains(t, nestseed(t, "release", "import", "forged", grab, "--trust").err, "refused")
+	require.Contains(t, world.Nestseed(t, "release", "import", "forged", grab, "--trust").Err, "refused")
 
 	// Its id is its own word: what is kept is named by us, and the other release stays as it is.
-	again := ask[wire.Release](t, "release", "import", "forged",
+	again := world.Ask[wire.Release](t, "release", "import", "forged",
 		forge(t, whole, inManifest(t, map[string]any{"note": "the same id as another"})))
 	require.NotEmpty(t, again.Ref)
-	must(t, "release", "verify", "music-base@1")
-	must(t, "release", "verify", "forged@1")
+	world.Must(t, "release", "verify", "music-base@1")
+	world.Must(t, "release", "verify", "forged@1")
 }
 
 func TestAnArchiveThatWasExchangedInTheStoreIsNotProvisioned(t *testing.T) {
-	starterOf(t, "swapped")
-	must(t, "release", "build", "swapped")
-	must(t, "release", "build", "swapped", "--full", "--note", "another")
+	world.StarterOf(t, "swapped")
+	world.Must(t, "release", "build", "swapped")
+	world.Must(t, "release", "build", "swapped", "--full", "--note", "another")
 	var names [2]string
 	for i := range names {
-		name, err := filepath.Glob(filepath.Join(world.service.data, "archives", fmt.Sprintf("swapped-%d-*.zip", i+1)))
+		name, err := filepath.Glob(filepath.Join(world.Service.Data, "archives", fmt.Sprintf("swapped-%d-*.zip", i+1)))
 		require.NoError(t, err)
 		require.Len(t, name, 1)
 		names[i] = name[0]
@@ -158,58 +159,58 @@ func TestAnArchiveThatWasExchangedInTheStoreIsNotProvisioned(t *testing.T) {
 	text, err := os.ReadFile(names[1])
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(names[0], text, 0o600))
-	addClient(t, musicSchool(12))
-	r := nestseed(t, "site", "provision", musicSchool(12).Name, "--from", "swapped@1", "--host", "preview")
-	require.NotZero(t, r.code)
-	require.Contains(t, r.err, "not the archive that was kept")
-	must(t, "release", "discard-archive", "swapped@1")
-	must(t, "release", "discard-archive", "swapped@2")
+	world.AddClient(t, musicSchool(12))
+	r := world.Nestseed(t, "site", "provision", musicSchool(12).Name, "--from", "swapped@1", "--host", "preview")
+	require.NotZero(t, r.Code)
+	require.Contains(t, r.Err, "not the archive that was kept")
+	world.Must(t, "release", "discard-archive", "swapped@1")
+	world.Must(t, "release", "discard-archive", "swapped@2")
 }
 
 func TestTheStartLeavesAloneWhatIsNotOurs(t *testing.T) {
-	prepared(t)
-	store := filepath.Join(world.service.data, "archives")
+	world.Prepared(t)
+	store := filepath.Join(world.Service.Data, "archives")
 	for _, name := range []string{"holiday-pictures.zip", ".scratch-999999", "other.zip.parts"} {
 		p := filepath.Join(store, name)
 		require.NoError(t, os.MkdirAll(p, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(p, "x"), []byte("ours"), 0o644))
 		t.Cleanup(func() { os.RemoveAll(p) })
 	}
-	world.service.kill(t)
-	restart(t)
+	world.Service.Kill(t)
+	world.Restart(t)
 	for _, name := range []string{"holiday-pictures.zip", ".scratch-999999", "other.zip.parts"} {
 		require.FileExists(t, filepath.Join(store, name, "x"))
 	}
 }
 
 func TestAnUndoThatWaitedDoesNotTakeADroppedCopyForDone(t *testing.T) {
-	s := siteOf(t, 12)
-	must(t, "site", "provision", s.Client, "--from", "music-base@1", "--host", "preview", "--replace")
-	now := ask[wire.Site](t, "site", "show", s.Name)
+	s := world.SiteOf(t, 12)
+	world.Must(t, "site", "provision", s.Client, "--from", "music-base@1", "--host", "preview", "--replace")
+	now := world.Ask[wire.Site](t, "site", "show", s.Name)
 	require.Len(t, now.Copies, 1)
-	svc, ctx := world.service.client(t), context.Background()
+	svc, ctx := world.Service.Client(t), context.Background()
 
 	// A long run holds the site while somebody asks to undo and somebody else drops the copy.
 	release := hold(t, s.Name)
 	run, err := svc.UndoSite(ctx, s.Name, "")
 	require.NoError(t, err)
-	r := nestseed(t, "site", "drop-copy", s.Name, fmt.Sprint(now.Copies[0].ID))
-	require.Equal(t, 4, r.code)
-	require.Contains(t, r.err, "is being worked on")
-	r = nestseed(t, "site", "hold", s.Name)
-	require.Equal(t, 4, r.code, "nobody changes a site that a run works on")
-	execute(t, fmt.Sprintf("DROP DATABASE %s", s.Database)) // as dropping it would have
-	execute(t, fmt.Sprintf("DROP USER IF EXISTS '%[1]s'@'%%', '%[1]s'@'localhost', '%[1]s'@'127.0.0.1'", s.Database))
+	r := world.Nestseed(t, "site", "drop-copy", s.Name, fmt.Sprint(now.Copies[0].ID))
+	require.Equal(t, 4, r.Code)
+	require.Contains(t, r.Err, "is being worked on")
+	r = world.Nestseed(t, "site", "hold", s.Name)
+	require.Equal(t, 4, r.Code, "nobody changes a site that a run works on")
+	world.Execute(t, fmt.Sprintf("DROP DATABASE %s", s.Database)) // as dropping it would have
+	world.Execute(t, fmt.Sprintf("DROP USER IF EXISTS '%[1]s'@'%%', '%[1]s'@'localhost', '%[1]s'@'127.0.0.1'", s.Database))
 	sqlRecords(t, "DELETE FROM site_copies WHERE id = $1", now.Copies[0].ID)
 	release()
 	ended, err := svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
 	require.Equal(t, wire.Failed, ended.Status)
 	require.Contains(t, ended.Error, "not there any more")
-	code, _ := visit(t, now.Address+"/")
+	code, _ := world.Visit(t, now.Address+"/")
 	require.Equal(t, 200, code, "the site stands")
-	require.Equal(t, 1, rows(t, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", now.Database))
-	must(t, "site", "undo", s.Name)
+	require.Equal(t, 1, world.Rows(t, "SELECT COUNT(*) FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = ?", now.Database))
+	world.Must(t, "site", "undo", s.Name)
 }
 
 // hold takes a site's lock as a run would, until release is called.

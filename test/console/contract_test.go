@@ -1,4 +1,4 @@
-package test
+package console
 
 import (
 	"bytes"
@@ -17,6 +17,7 @@ import (
 
 	"nestseed/demo/scenario"
 	"nestseed/internal/wire"
+	"nestseed/test/world"
 )
 
 // contract compares answers with the service's own description of them (OpenAPI 3.1, whose schemas are JSON Schema
@@ -32,7 +33,7 @@ const described = "mem:///openapi.json"
 
 func newContract(t *testing.T) *contract {
 	t.Helper()
-	res, err := http.Get(world.service.address() + "/api/openapi.json")
+	res, err := http.Get(world.Service.Address() + "/api/openapi.json")
 	require.NoError(t, err)
 	defer res.Body.Close()
 	doc, err := jsonschema.UnmarshalJSON(res.Body)
@@ -70,7 +71,7 @@ func (c *contract) asks(t *testing.T, method, operation, path, body string, stat
 // send sends a request and returns what comes.
 func (c *contract) send(t *testing.T, method, path, body string) (*http.Response, []byte) {
 	t.Helper()
-	req, err := http.NewRequest(method, world.service.address()+"/api/v1"+path, strings.NewReader(body))
+	req, err := http.NewRequest(method, world.Service.Address()+"/api/v1"+path, strings.NewReader(body))
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+c.token)
 	if body != "" {
@@ -85,18 +86,18 @@ func (c *contract) send(t *testing.T, method, path, body string) (*http.Response
 }
 
 func TestAnswersAreAsTheDescriptionSays(t *testing.T) {
-	prepared(t)
+	world.Prepared(t)
 	school := scenario.Schools(4)[3]
 	school.Name = "described"
-	addClient(t, school)
-	must(t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")
-	t.Cleanup(func() { must(t, "site", "undo", school.Name) })
-	must(t, "source", "survey", "base")
-	must(t, "client", "add", "bare")
-	t.Cleanup(func() { must(t, "client", "remove", "bare") })
-	starterOf(t, "bare-starter") // without a release
+	world.AddClient(t, school)
+	world.Must(t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")
+	t.Cleanup(func() { world.Must(t, "site", "undo", school.Name) })
+	world.Must(t, "source", "survey", "base")
+	world.Must(t, "client", "add", "bare")
+	t.Cleanup(func() { world.Must(t, "client", "remove", "bare") })
+	world.StarterOf(t, "bare-starter") // without a release
 	c := newContract(t)
-	svc := world.service.client(t)
+	svc := world.Service.Client(t)
 	all, err := svc.Runs(context.Background(), 100)
 	require.NoError(t, err)
 

@@ -1,4 +1,4 @@
-package test
+package job
 
 import (
 	"context"
@@ -14,6 +14,7 @@ import (
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
 	"nestseed/internal/wire"
+	"nestseed/test/world"
 )
 
 // disk is a file system of a size of its own.
@@ -46,21 +47,21 @@ func fillDisk(t *testing.T, dir string) (file string) {
 // When the disk of archives is full, work ends with a sentence that says so, what was there stays whole, and nothing half
 // made takes up room.
 func TestAFullDiskOfArchivesHarmsNothing(t *testing.T) {
-	prepared(t)
+	world.Prepared(t)
 	ctx := context.Background()
 	store := disk(t, 600)
-	dir, err := os.MkdirTemp(world.dir, "full-")
+	dir, err := os.MkdirTemp(world.Dir, "full-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(dir, 0o755))
 	t.Setenv("NESTSEED_STORE", store)
-	p, err := serve(filepath.Join(dir, "data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
+	p, err := world.Serve(filepath.Join(dir, "data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
 	require.NoError(t, err)
-	defer func() { require.NoError(t, p.stop()) }()
-	svc := p.client(t)
-	_, err = svc.AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.stack.Sites() + "?owner=www-data", WebRoot: "{name}",
-		Address: world.stack.Address("{name}"),
-		Database: fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser,
-			world.stack.DatabasePort), DatabasePassword: world.stack.AdminPassword})
+	defer func() { require.NoError(t, p.Stop()) }()
+	svc := p.Client(t)
+	_, err = svc.AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.Stack.Sites() + "?owner=www-data", WebRoot: "{name}",
+		Address: world.Stack.Address("{name}"),
+		Database: fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.Stack.AdminUser,
+			world.Stack.DatabasePort), DatabasePassword: world.Stack.AdminPassword})
 	require.NoError(t, err)
 	_, err = svc.AddSource(ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"})
 	require.NoError(t, err)
@@ -90,7 +91,7 @@ func TestAFullDiskOfArchivesHarmsNothing(t *testing.T) {
 	filler := fillDisk(t, store)
 	answers := func() {
 		t.Helper()
-		res, err := stack.Client().Get(world.stack.Address("brimful") + "/")
+		res, err := stack.Client().Get(world.Stack.Address("brimful") + "/")
 		require.NoError(t, err)
 		res.Body.Close()
 		require.Equal(t, 200, res.StatusCode)
@@ -131,5 +132,5 @@ func TestAFullDiskOfArchivesHarmsNothing(t *testing.T) {
 	require.Equal(t, "done", run.Status, "when there is room again it goes on as before: %s", run.Error)
 	run = ended(svc.RetireSite(ctx, "brimful", false))
 	require.Equal(t, "done", run.Status, run.Error)
-	nothingLeft(t, "brimful")
+	world.NothingLeft(t, "brimful")
 }

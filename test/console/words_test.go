@@ -1,4 +1,4 @@
-package test
+package console
 
 import (
 	"encoding/json"
@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/demo/scenario"
+	"nestseed/test/world"
 )
 
 // sayings are how sentences of the service may look, as translators have them.
@@ -25,7 +26,7 @@ type sayings struct {
 func readSayings(t *testing.T) sayings {
 	t.Helper()
 	all := sayings{asked: map[string]bool{}}
-	text, err := os.ReadFile("../web/src/words/service/en.po")
+	text, err := os.ReadFile("../../web/src/words/service/en.po")
 	require.NoError(t, err)
 	value := regexp.MustCompile(`\\\{\d+\\\}`)
 	for _, m := range regexp.MustCompile(`(?m)^msgid (".+")$`).FindAllStringSubmatch(string(text), -1) {
@@ -89,8 +90,8 @@ func sentencesIn(answer any, fields map[string]bool, add func(string)) {
 
 // TestWhatTheServiceSaysCanBeTranslated looks at what the tests before it have left, so it sees more in a whole run than by itself.
 func TestWhatTheServiceSaysCanBeTranslated(t *testing.T) {
-	prepared(t)
-	_, doc := request(t, http.MethodGet, "/api/openapi.json", "", nil)
+	world.Prepared(t)
+	_, doc := world.Request(t, http.MethodGet, "/api/openapi.json", "", nil)
 	fields := map[string]bool{}
 	for _, schema := range doc["components"].(map[string]any)["schemas"].(map[string]any) {
 		properties, _ := schema.(map[string]any)["properties"].(map[string]any)
@@ -104,7 +105,7 @@ func TestWhatTheServiceSaysCanBeTranslated(t *testing.T) {
 
 	school := scenario.Schools(4)[3]
 	school.Name = "worded"
-	addClient(t, school)
+	world.AddClient(t, school)
 	all := readSayings(t)
 	seen, unknown := map[string]bool{}, []string{}
 	c := newContract(t)
@@ -129,8 +130,8 @@ func TestWhatTheServiceSaysCanBeTranslated(t *testing.T) {
 		}
 		return names
 	}
-	must(t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")
-	t.Cleanup(func() { must(t, "site", "undo", school.Name) })
+	world.Must(t, "site", "provision", school.Name, "--from", "music-base", "--host", "preview")
+	t.Cleanup(func() { world.Must(t, "site", "undo", school.Name) })
 	hear(http.MethodGet, "/today", "")
 	for _, site := range named(hear(http.MethodGet, "/sites?retired=true", "").(map[string]any)["sites"], "name") {
 		hear(http.MethodGet, "/sites/"+site, "")

@@ -1,4 +1,4 @@
-package test
+package job
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/demo/scenario"
+	"nestseed/test/world"
 )
 
 func musicSchool(n int) scenario.School { return scenario.Schools(n)[n-1] }
@@ -19,9 +20,9 @@ func musicSchool(n int) scenario.School { return scenario.Schools(n)[n-1] }
 // recordsAddress is where the service's private PostgreSQL answers.
 func recordsAddress(t testing.TB) string {
 	t.Helper()
-	password, err := os.ReadFile(filepath.Join(world.service.data, "postgres-password"))
+	password, err := os.ReadFile(filepath.Join(world.Service.Data, "postgres-password"))
 	require.NoError(t, err)
-	pid, err := os.ReadFile(filepath.Join(world.service.data, "postgres", "data", "postmaster.pid"))
+	pid, err := os.ReadFile(filepath.Join(world.Service.Data, "postgres", "data", "postmaster.pid"))
 	require.NoError(t, err)
 	return "postgres://nestseed:" + string(password) + "@127.0.0.1:" + strings.Split(string(pid), "\n")[3] + "/postgres?sslmode=disable"
 }

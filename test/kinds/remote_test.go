@@ -1,4 +1,4 @@
-package test
+package kinds
 
 import (
 	"errors"
@@ -17,6 +17,7 @@ import (
 	"nestseed/internal/client"
 	"nestseed/internal/core/zone/zonetest"
 	"nestseed/internal/wire"
+	"nestseed/test/world"
 )
 
 // remoteHost makes a host whose files are reached over SSH, on a line that delays everything, and whose database is reached through it.
@@ -31,35 +32,35 @@ func remoteHost(t *testing.T, name string, on *stack.Stack, commands bool, delay
 	key := filepath.Join(t.TempDir(), "key")
 	require.NoError(t, os.WriteFile(key, []byte(ssh.PrivateKey), 0o600))
 	args := []string{"--files", ssh.Files(on.Sites()), "--files-key-file", key, "--address", on.Address("{name}"),
-		"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/?through=files", world.stack.AdminUser, world.stack.DatabasePort)}
-	said := must(t, append([]string{"host", "add", name}, args...)...)
+		"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/?through=files", world.Stack.AdminUser, world.Stack.DatabasePort)}
+	said := world.Must(t, append([]string{"host", "add", name}, args...)...)
 	require.Contains(t, said, "SHA256:", "the key that it shows is shown")
-	require.NotContains(t, must(t, "--json", "host", "show", name), "PRIVATE")
+	require.NotContains(t, world.Must(t, "--json", "host", "show", name), "PRIVATE")
 	line.Delay(delay)
 	return line
 }
 
 func TestTheMainJobOverSSH(t *testing.T) {
-	prepared(t)
-	line := remoteHost(t, "files-only", world.stack, false, 2*time.Millisecond)
+	world.Prepared(t)
+	line := remoteHost(t, "files-only", world.Stack, false, 2*time.Millisecond)
 	school := scenario.Schools(8)[7]
-	mainJobOn(t, "files-only", school, remoteBase{"base", "wp-config.php", filepath.Join(world.dir, "fields.yaml")}, func() { line.CutAfter(3<<20, false) })
+	mainJobOn(t, "files-only", school, remoteBase{"base", "wp-config.php", filepath.Join(world.Dir, "fields.yaml")}, func() { line.CutAfter(3<<20, false) })
 	before := tree(t, school.Name)
-	replaced := ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "files-only", "--replace", "--keep", "users")
+	replaced := world.Ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "files-only", "--replace", "--keep", "users")
 	require.Zero(t, replaced.Report.Faults(), "%+v", replaced.Report)
-	must(t, "site", "rotate", school.Name)
-	must(t, "site", "hold", school.Name)
-	must(t, "site", "open", school.Name)
-	must(t, "site", "undo", school.Name)
+	world.Must(t, "site", "rotate", school.Name)
+	world.Must(t, "site", "hold", school.Name)
+	world.Must(t, "site", "open", school.Name)
+	world.Must(t, "site", "undo", school.Name)
 	checked(t, school.Name)
 	require.Equal(t, before, tree(t, school.Name), "the site as it was")
-	must(t, "site", "retire", school.Name)
-	nothingLeft(t, school.Name)
+	world.Must(t, "site", "retire", school.Name)
+	world.NothingLeft(t, school.Name)
 }
 
 func TestTheMainJobOverFTP(t *testing.T) {
-	prepared(t)
-	ftp, err := world.stack.StartFTP(t.Context())
+	world.Prepared(t)
+	ftp, err := world.Stack.StartFTP(t.Context())
 	if errors.Is(err, stack.ErrRoot) {
 		t.Skip(err)
 	}
@@ -73,37 +74,37 @@ func TestTheMainJobOverFTP(t *testing.T) {
 	// Such hosting lets nobody into its databases from outside: what was given is reached through a page of ours.
 	passwords := filepath.Join(t.TempDir(), "passwords")
 	require.NoError(t, os.WriteFile(passwords, []byte("seven-scales-a\nseven-scales-b"), 0o600))
-	require.NoError(t, world.stack.MakeDatabase(t.Context(), "u4712_a", "seven-scales-a", ""))
-	require.NoError(t, world.stack.MakeDatabase(t.Context(), "u4712_b", "seven-scales-b", ""))
+	require.NoError(t, world.Stack.MakeDatabase(t.Context(), "u4712_a", "seven-scales-a", ""))
+	require.NoError(t, world.Stack.MakeDatabase(t.Context(), "u4712_b", "seven-scales-b", ""))
 	throughPage := func(name string) string {
-		return fmt.Sprintf("mysql://%s@127.0.0.1:%d/%s?through=page", name, world.stack.DatabasePort, name)
+		return fmt.Sprintf("mysql://%s@127.0.0.1:%d/%s?through=page", name, world.Stack.DatabasePort, name)
 	}
-	must(t, "host", "add", "over-ftp", "--files", ftp.Files(world.stack.Sites()), "--files-password-file", password, "--address",
-		world.stack.Address("{name}"), "--database-password-file", passwords, "--database", throughPage("u4712_a"), "--database",
+	world.Must(t, "host", "add", "over-ftp", "--files", ftp.Files(world.Stack.Sites()), "--files-password-file", password, "--address",
+		world.Stack.Address("{name}"), "--database-password-file", passwords, "--database", throughPage("u4712_a"), "--database",
 		throughPage("u4712_b"))
 	// Each file is a connection with TLS of its own, so the site is one of some hundred files.
-	require.NoError(t, world.stack.InstallDrupal(t.Context(), stack.StandIn{Name: "ftp-base", Title: "Folk music", Engine: "mysql",
+	require.NoError(t, world.Stack.InstallDrupal(t.Context(), stack.StandIn{Name: "ftp-base", Title: "Folk music", Engine: "mysql",
 		Database: "ftp_base", Prefix: "lad_", DatabasePassword: "seven-scales-over-ftp", Salt: "pepper-of-the-ftp-base", Admin: "ines",
 		AdminPassword: "let-me-in-please", AdminEmail: "ines@loomandladder.example", Pages: []stack.Page{{Title: "Sessions", Body: "<p>Mondays</p>"}}}))
 	for i := range 150 {
-		file := filepath.Join(world.stack.Sites(), "ftp-base/themes/oak", fmt.Sprintf("part-%d/%d.css", i%7, i))
+		file := filepath.Join(world.Stack.Sites(), "ftp-base/themes/oak", fmt.Sprintf("part-%d/%d.css", i%7, i))
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(t, os.WriteFile(file, []byte(strings.Repeat("p { margin: 0 }\n", i*9)), 0o644))
 	}
-	must(t, "source", "add", "ftp-base", "--host", "preview", "--path", "ftp-base", "--address", world.stack.Address("ftp-base"))
+	world.Must(t, "source", "add", "ftp-base", "--host", "preview", "--path", "ftp-base", "--address", world.Stack.Address("ftp-base"))
 	school := scenario.Schools(9)[8]
 	mainJobOn(t, "over-ftp", school, remoteBase{"ftp-base", "sites/default/settings.php", ""}, func() { line.CutAfter(20<<10, false) })
 	secret := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("seven-scales-over-ftp"), 0o600))
-	must(t, "source", "add", "through-page", "--host", "over-ftp", "--path", "ftp-base", "--address", world.stack.Address("ftp-base"), "--database",
+	world.Must(t, "source", "add", "through-page", "--host", "over-ftp", "--path", "ftp-base", "--address", world.Stack.Address("ftp-base"), "--database",
 		throughPage("ftp_base"), "--database-password-file", secret)
-	require.Positive(t, ask[wire.Survey](t, "source", "survey", "through-page").Totals.Tables)
-	left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "ftp-base", "nestseed-asks-*"))
+	require.Positive(t, world.Ask[wire.Survey](t, "source", "survey", "through-page").Totals.Tables)
+	left, err := filepath.Glob(filepath.Join(world.Stack.Sites(), "ftp-base", "nestseed-asks-*"))
 	require.NoError(t, err)
 	require.Empty(t, left)
-	must(t, "site", "retire", school.Name)
-	nothingLeft(t, school.Name)
-	nothingLeft(t, "nestseed-asks")
+	world.Must(t, "site", "retire", school.Name)
+	world.NothingLeft(t, school.Name)
+	world.NothingLeft(t, "nestseed-asks")
 }
 
 // remoteBase is a site whose files are reached over a network, and here too.
@@ -112,58 +113,58 @@ type remoteBase struct{ source, settings, fields string }
 // mainJobOn does the main job where files are reached over a network alone: read a source, build, make, replace, undo. cut lets the
 // line break a little later.
 func mainJobOn(t *testing.T, host string, school scenario.School, base remoteBase, cut func()) {
-	tested := ask[wire.HostTest](t, "host", "test", host)
+	tested := world.Ask[wire.HostTest](t, "host", "test", host)
 	require.Zero(t, tested.Faults(), "%+v", tested.Steps)
-	require.Contains(t, must(t, "host", "test", host), "and reads what is placed")
+	require.Contains(t, world.Must(t, "host", "test", host), "and reads what is placed")
 
 	source, starter, fields := "base-"+host, "music-"+host, []string{}
 	if base.fields != "" {
 		fields = []string{"--fields", base.fields}
 	}
-	must(t, "source", "add", source, "--host", host, "--path", base.source, "--address", world.stack.Address(base.source))
-	survey := ask[wire.Survey](t, "source", "survey", source)
-	near := ask[wire.Survey](t, "source", "survey", base.source)
+	world.Must(t, "source", "add", source, "--host", host, "--path", base.source, "--address", world.Stack.Address(base.source))
+	survey := world.Ask[wire.Survey](t, "source", "survey", source)
+	near := world.Ask[wire.Survey](t, "source", "survey", base.source)
 	require.Equal(t, near.Totals.Files, survey.Totals.Files)
 	require.Equal(t, near.Totals.Bytes, survey.Totals.Bytes)
-	must(t, append([]string{"starter", "create", starter, "--from", source}, fields...)...)
-	must(t, "release", "build", starter)
-	require.Contains(t, must(t, "release", "verify", starter), "every sum holds")
-	must(t, append([]string{"starter", "create", "near-" + starter, "--from", base.source}, fields...)...)
-	must(t, "release", "build", "near-"+starter)
-	same := ask[wire.Comparison](t, "release", "compare", "near-"+starter, starter)
+	world.Must(t, append([]string{"starter", "create", starter, "--from", source}, fields...)...)
+	world.Must(t, "release", "build", starter)
+	require.Contains(t, world.Must(t, "release", "verify", starter), "every sum holds")
+	world.Must(t, append([]string{"starter", "create", "near-" + starter, "--from", base.source}, fields...)...)
+	world.Must(t, "release", "build", "near-"+starter)
+	same := world.Ask[wire.Comparison](t, "release", "compare", "near-"+starter, starter)
 	require.Zero(t, same.Added.Files+same.Removed.Files+same.Changed.Files, "what is read over a network is what is read here")
 
-	addClient(t, school)
-	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", starter, "--host", host)
+	world.AddClient(t, school)
+	made := world.Ask[wire.Site](t, "site", "provision", school.Name, "--from", starter, "--host", host)
 	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
-	settings, err := os.Stat(filepath.Join(world.stack.Sites(), school.Name, base.settings))
+	settings, err := os.Stat(filepath.Join(world.Stack.Sites(), school.Name, base.settings))
 	require.NoError(t, err)
 	require.Zero(t, settings.Mode().Perm()&0o007, "others do not read the settings")
 
 	// The line breaks while a site is put in its place. Either that is mended, or what was made is taken back and the old one stands there.
 	before := tree(t, school.Name)
 	cut()
-	broken := nestseed(t, "site", "provision", school.Name, "--from", "near-"+starter, "--host", host, "--replace", "--set", "title=Seen or not")
-	if broken.code == 0 {
-		must(t, "site", "undo", school.Name)
+	broken := world.Nestseed(t, "site", "provision", school.Name, "--from", "near-"+starter, "--host", host, "--replace", "--set", "title=Seen or not")
+	if broken.Code == 0 {
+		world.Must(t, "site", "undo", school.Name)
 	}
 	require.Eventually(t, func() bool {
-		left, err := filepath.Glob(filepath.Join(world.stack.Sites(), "."+school.Name+".nestseed-*"))
+		left, err := filepath.Glob(filepath.Join(world.Stack.Sites(), "."+school.Name+".nestseed-*"))
 		return err == nil && len(left) == 0
-	}, 60*time.Second, 200*time.Millisecond, "%s", must(t, "run", "list"))
+	}, 60*time.Second, 200*time.Millisecond, "%s", world.Must(t, "run", "list"))
 	require.Equal(t, before, tree(t, school.Name))
 }
 
 func checked(t *testing.T, site string) {
 	t.Helper()
-	report := ask[wire.Report](t, "site", "check", site)
+	report := world.Ask[wire.Report](t, "site", "check", site)
 	require.Zero(t, report.Faults(), "%+v", report)
 }
 
 // tree lists what is in a site's folder, without what tells its host which folder it is.
 func tree(t *testing.T, site string) (out []string) {
 	t.Helper()
-	root := filepath.Join(world.stack.Sites(), site)
+	root := filepath.Join(world.Stack.Sites(), site)
 	require.NoError(t, filepath.WalkDir(root, func(p string, d os.DirEntry, err error) error {
 		if err == nil && !d.IsDir() && d.Name() != ".nestseed-folder" {
 			info, err := d.Info()
@@ -178,37 +179,37 @@ func tree(t *testing.T, site string) (out []string) {
 }
 
 func TestAHostWithCommandsTakesOneStream(t *testing.T) {
-	prepared(t)
+	world.Prepared(t)
 	shell := stack.ForTest(t)
 	shell.WebUser = "postgres" // a system account that has a shell
 	require.NoError(t, shell.StartWeb(t.Context()))
 	remoteHost(t, "with-commands", shell, true, 5*time.Millisecond)
 	school := scenario.Schools(10)[9]
-	addClient(t, school)
-	made := ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "with-commands")
+	world.AddClient(t, school)
+	made := world.Ask[wire.Site](t, "site", "provision", school.Name, "--from", "music-base", "--host", "with-commands")
 	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
-	must(t, "site", "retire", school.Name)
+	world.Must(t, "site", "retire", school.Name)
 	left, err := os.ReadDir(shell.Sites())
 	require.NoError(t, err)
 	require.Empty(t, left)
 }
 
 func TestAHostThatShowsAnotherKeyIsNotUsed(t *testing.T) {
-	prepared(t)
-	remoteHost(t, "two-faced", world.stack, false, 0)
-	h := ask[wire.Host](t, "host", "show", "two-faced")
-	other, err := world.stack.StartSSH(t.Context(), true)
+	world.Prepared(t)
+	remoteHost(t, "two-faced", world.Stack, false, 0)
+	h := world.Ask[wire.Host](t, "host", "show", "two-faced")
+	other, err := world.Stack.StartSSH(t.Context(), true)
 	require.NoError(t, err)
 	key := filepath.Join(t.TempDir(), "key")
 	require.NoError(t, os.WriteFile(key, []byte(other.PrivateKey), 0o600))
-	svc := world.service.client(t)
+	svc := world.Service.Client(t)
 	_, err = svc.ChangeHost(t.Context(), "two-faced", wire.ChangedHost{FilesKey: "not a key"})
 	var problem *client.Problem
 	require.ErrorAs(t, err, &problem)
 	require.Contains(t, problem.Error(), "private key cannot be read")
-	r := nestseed(t, "host", "set", "two-faced", "--files", other.Files(world.stack.Sites()), "--files-key-file", key)
-	require.Zero(t, r.code, "another machine has another key: %s", r.err)
-	require.NotEqual(t, h.HostKey, ask[wire.Host](t, "host", "show", "two-faced").HostKey)
+	r := world.Nestseed(t, "host", "set", "two-faced", "--files", other.Files(world.Stack.Sites()), "--files-key-file", key)
+	require.Zero(t, r.Code, "another machine has another key: %s", r.Err)
+	require.NotEqual(t, h.HostKey, world.Ask[wire.Host](t, "host", "show", "two-faced").HostKey)
 }
 
 // A service that is told which DNS server to ask says where a site's name leads, and what a move to other name servers would lose.
@@ -219,12 +220,12 @@ localhost. 3600 IN MX 10 mail.post.example.
 ns1.localhost. 3600 IN A 127.0.0.1
 named.localhost. 300 IN A 127.0.0.1`}
 	t.Setenv("NESTSEED_DNS", zonetest.Serve(t, false, zones))
-	p, err := serve(filepath.Join(world.dir, "dns-data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
+	p, err := world.Serve(filepath.Join(world.Dir, "dns-data"), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()))
 	require.NoError(t, err)
-	t.Cleanup(func() { require.NoError(t, p.stop()) })
-	svc, ctx := p.client(t), t.Context()
-	_, err = svc.AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.stack.Sites() + "?owner=www-data", WebRoot: "{name}",
-		Address: world.stack.Address("{name}"), Database: world.stack.DatabaseURL(), Connect: fmt.Sprintf("127.0.0.1:%d", world.stack.WebPort)})
+	t.Cleanup(func() { require.NoError(t, p.Stop()) })
+	svc, ctx := p.Client(t), t.Context()
+	_, err = svc.AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.Stack.Sites() + "?owner=www-data", WebRoot: "{name}",
+		Address: world.Stack.Address("{name}"), Database: world.Stack.DatabaseURL(), Connect: fmt.Sprintf("127.0.0.1:%d", world.Stack.WebPort)})
 	require.NoError(t, err)
 	_, err = svc.AddSource(ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"})
 	require.NoError(t, err)
@@ -256,8 +257,8 @@ named.localhost. 300 IN A 127.0.0.1`}
 	require.Contains(t, strings.Join(d.Sentences, "\n"), "are on 127.0.0.1 too")
 
 	file := filepath.Join(t.TempDir(), "zone")
-	cmd := exec.Command(world.binary, "site", "dns", "named", "--zone-file", file)
-	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+p.address(), "NESTSEED_DATA="+p.data)
+	cmd := exec.Command(world.Binary, "site", "dns", "named", "--zone-file", file)
+	cmd.Env = append(os.Environ(), "NESTSEED_SERVER="+p.Address(), "NESTSEED_DATA="+p.Data)
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Contains(t, string(out), "leads to the site's host")
@@ -265,7 +266,7 @@ named.localhost. 300 IN A 127.0.0.1`}
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	require.Equal(t, d.ZoneFile, string(text))
-	moves := exec.Command(world.binary, "site", "move", "named", "--host", "preview", "--address", world.stack.Address("other"), "--plan")
+	moves := exec.Command(world.Binary, "site", "move", "named", "--host", "preview", "--address", world.Stack.Address("other"), "--plan")
 	moves.Env = cmd.Env
 	out, err = moves.CombinedOutput()
 	require.Contains(t, string(out), "mail of localhost has records in DNS (MX 10 mail.post.example.)", err)

@@ -1,13 +1,10 @@
-package test
+package job
 
 import (
-	"bytes"
 	"context"
 	"encoding/base64"
 	"fmt"
-	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -20,43 +17,31 @@ import (
 	"nestseed/internal/client"
 	"nestseed/internal/service/cluster"
 	"nestseed/internal/wire"
+	"nestseed/test/world"
 )
 
 // copyOf starts a copy of the service that shares records, store and vault key with others; wait waits until it answers.
-func copyOf(t *testing.T, records, store, key string) (p *process, wait func()) {
+func copyOf(t *testing.T, records, store, key string) (p *world.Process, wait func()) {
 	t.Helper()
-	p = &process{data: t.TempDir(), listen: fmt.Sprintf("127.0.0.1:%d", stack.FreePort()), out: &bytes.Buffer{}, ended: make(chan error, 1)}
-	p.cmd = exec.Command(world.binary, "serve")
-	p.cmd.Env = append(os.Environ(), "NESTSEED_DATA="+p.data, "NESTSEED_LISTEN="+p.listen, "NESTSEED_RECORDS="+records, "NESTSEED_STORE="+
-		store, "NESTSEED_VAULT_KEY="+key)
-	p.cmd.Stdout, p.cmd.Stderr = p.out, p.out
-	require.NoError(t, p.cmd.Start())
-	go func() { p.ended <- p.cmd.Wait(); close(p.ended) }()
-	t.Cleanup(func() { p.stop() })
-	return p, func() {
-		require.Eventually(t, func() bool {
-			res, err := http.Get(p.address() + "/readyz")
-			if err != nil {
-				return false
-			}
-			res.Body.Close()
-			return res.StatusCode == http.StatusOK
-		}, time.Minute, 50*time.Millisecond, "%s", p.out)
-	}
+	p, err := world.Start(t.TempDir(), fmt.Sprintf("127.0.0.1:%d", stack.FreePort()), "NESTSEED_RECORDS="+records, "NESTSEED_STORE="+store,
+		"NESTSEED_VAULT_KEY="+key)
+	require.NoError(t, err)
+	t.Cleanup(func() { p.Stop() })
+	return p, func() { require.NoError(t, p.Ready()) }
 }
 
 // Two copies of the service work on the same records and the same store: each takes any run, also of what was sent to the
 // other, and when one is killed the other ends its work.
 func TestOfTwoCopiesOneIsKilled(t *testing.T) {
-	prepared(t)
+	world.Prepared(t)
 	ctx := context.Background()
-	folder, err := os.MkdirTemp(world.dir, "records-")
+	folder, err := os.MkdirTemp(world.Dir, "records-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(folder, 0o755))
 	server, err := cluster.Start(ctx, folder)
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, server.Stop()) })
-	text, err := os.ReadFile(filepath.Join(world.service.data, "vault-key"))
+	text, err := os.ReadFile(filepath.Join(world.Service.Data, "vault-key"))
 	require.NoError(t, err)
 	key, store := base64.StdEncoding.EncodeToString(text), t.TempDir()
 
@@ -65,18 +50,18 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 	oneAnswers()
 	twoAnswers()
 	token := ""
-	for _, p := range []*process{one, two} {
-		if text, err := os.ReadFile(filepath.Join(p.data, "owner-token")); err == nil {
+	for _, p := range []*world.Process{one, two} {
+		if text, err := os.ReadFile(filepath.Join(p.Data, "owner-token")); err == nil {
 			require.Empty(t, token, "two copies that start at once make one owner")
 			token = strings.TrimSpace(string(text))
 		}
 	}
-	at := [2]*client.Client{client.New(one.address(), token), client.New(two.address(), token)}
+	at := [2]*client.Client{client.New(one.Address(), token), client.New(two.Address(), token)}
 
-	_, err = at[0].AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.stack.Sites() + "?owner=www-data", WebRoot: "{name}",
-		Address: world.stack.Address("{name}"),
-		Database: fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.stack.AdminUser,
-			world.stack.DatabasePort), DatabasePassword: world.stack.AdminPassword})
+	_, err = at[0].AddHost(ctx, wire.NewHost{Name: "preview", Files: "file://" + world.Stack.Sites() + "?owner=www-data", WebRoot: "{name}",
+		Address: world.Stack.Address("{name}"),
+		Database: fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.Stack.AdminUser,
+			world.Stack.DatabasePort), DatabasePassword: world.Stack.AdminPassword})
 	require.NoError(t, err)
 	_, err = at[1].AddSource(ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"})
 	require.NoError(t, err)
@@ -127,7 +112,7 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 		runs = append(runs, run)
 	}
 	time.Sleep(700 * time.Millisecond)
-	one.kill(t)
+	one.Kill(t)
 	made := 0
 	for _, run := range runs {
 		run = ended(at[1], run, nil)
@@ -149,7 +134,7 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 		require.Equal(t, "done", ended(at[1], run, err).Status)
 	}
 	for _, school := range scenario.Schools(4) {
-		nothingLeft(t, "twin-"+school.Name)
+		world.NothingLeft(t, "twin-"+school.Name)
 	}
 	scratch, err := filepath.Glob(filepath.Join(store, ".scratch-*"))
 	require.NoError(t, err)

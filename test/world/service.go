@@ -1,0 +1,183 @@
+package world
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nestseed/internal/client"
+	"nestseed/internal/wire"
+)
+
+// Request sends JSON without a client's help.
+func Request(t *testing.T, method, path, body string, header map[string]string) (*http.Response, map[string]any) {
+	req, err := http.NewRequest(method, Service.Address()+path, strings.NewReader(body))
+	require.NoError(t, err)
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	for k, v := range header {
+		req.Header.Set(k, v)
+	}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	var out map[string]any
+	json.NewDecoder(res.Body).Decode(&out)
+	return res, out
+}
+
+// Working waits until a run has begun its work.
+func Working(t *testing.T, svc *client.Client, id int64, enough func(wire.Run) bool) {
+	t.Helper()
+	for range 2000 {
+		r, err := svc.Run(context.Background(), id)
+		require.NoError(t, err)
+		require.False(t, r.Ended(), "run %d ended before it could be disturbed: %s %s", id, r.Status, r.Error)
+		if r.Status == wire.Working && enough(r) {
+			return
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	t.Fatal("the run does not begin")
+}
+
+// StalledSource keeps work on the base site from ending until goOn is called or the test ends: it holds a table of the
+// site that the work has to read.
+func StalledSource(t *testing.T) (goOn func()) {
+	db, err := Stack.Admin()
+	require.NoError(t, err)
+	holding, err := db.Conn(t.Context())
+	require.NoError(t, err)
+	_, err = holding.ExecContext(t.Context(), "LOCK TABLES lad_base.lad_links WRITE")
+	require.NoError(t, err)
+	goOn = sync.OnceFunc(func() {
+		_, err := holding.ExecContext(context.Background(), "UNLOCK TABLES")
+		require.NoError(t, errors.Join(err, holding.Close(), db.Close()))
+	})
+	t.Cleanup(goOn)
+	return goOn
+}
+
+func Restart(t *testing.T) {
+	data, listen := Service.Data, Service.Listen
+	var err error
+	Service, err = Serve(data, listen)
+	require.NoError(t, err)
+}
+
+// Ended waits until no run is under way.
+func Ended(t *testing.T, svc *client.Client) {
+	t.Helper()
+	all, err := svc.Runs(context.Background(), 20)
+	require.NoError(t, err)
+	for _, r := range all {
+		if !r.Ended() {
+			_, err := svc.Wait(context.Background(), r.ID, nil)
+			require.NoError(t, err)
+		}
+	}
+}
+
+// Process is a service that runs.
+type Process struct {
+	Cmd    *exec.Cmd
+	Data   string
+	Listen string
+	Out    *bytes.Buffer
+	ended  chan error // closed after the process has ended
+}
+
+// Serve starts a service and waits until it answers.
+func Serve(data, listen string) (*Process, error) {
+	p, err := Start(data, listen)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.Ready(); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// Ready waits until the service answers.
+func (p *Process) Ready() error {
+	for deadline := time.Now().Add(3 * time.Minute); time.Now().Before(deadline); {
+		select {
+		case err := <-p.ended:
+			return fmt.Errorf("the service ended: %w\n%s", err, p.Out)
+		case <-time.After(20 * time.Millisecond):
+		}
+		if res, err := http.Get(p.Address() + "/readyz"); err == nil {
+			res.Body.Close()
+			return nil
+		}
+	}
+	return fmt.Errorf("the service does not answer\n%s", p.Out)
+}
+
+// Start starts a service with further variables in its environment.
+func Start(data, listen string, environment ...string) (*Process, error) {
+	p := &Process{Data: data, Listen: listen, Out: &bytes.Buffer{}, ended: make(chan error, 1)}
+	p.Cmd = exec.Command(Binary, "serve")
+	p.Cmd.Dir = Dir
+	p.Cmd.Env = append(append(os.Environ(), "NESTSEED_DATA="+data, "NESTSEED_LISTEN="+listen), environment...)
+	p.Cmd.Stdout, p.Cmd.Stderr = p.Out, p.Out
+	if err := p.Cmd.Start(); err != nil {
+		return nil, err
+	}
+	go func() { p.ended <- p.Cmd.Wait(); close(p.ended) }()
+	return p, nil
+}
+
+// Refused starts a service that cannot start, and returns what it says when it has ended.
+func Refused(t *testing.T, data, listen string) string {
+	t.Helper()
+	p, err := Start(data, listen)
+	require.NoError(t, err)
+	select {
+	case err := <-p.ended:
+		require.Error(t, err)
+	case <-time.After(3 * time.Minute):
+		require.NoError(t, p.Stop())
+		require.Fail(t, "it started")
+	}
+	return p.Out.String()
+}
+
+func (p *Process) Address() string { return "http://" + p.Listen }
+
+func (p *Process) Stop() error {
+	p.Cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case err := <-p.ended:
+		return err
+	case <-time.After(3 * time.Minute):
+		return errors.New("the service does not end")
+	}
+}
+
+// Kill ends the service as a loss of power would.
+func (p *Process) Kill(t *testing.T) {
+	require.NoError(t, p.Cmd.Process.Kill())
+	<-p.ended
+}
+
+func (p *Process) Client(t testing.TB) *client.Client {
+	token, err := os.ReadFile(filepath.Join(p.Data, "owner-token"))
+	require.NoError(t, err)
+	return client.New(p.Address(), strings.TrimSpace(string(token)))
+}
