@@ -16,8 +16,8 @@ export GOFLAGS := -buildvcs=false -trimpath -tags=nomsgpack,libsqlite3 -ldflags=
 # The compiler may use more memory and collects less garbage: a fifth of its time.
 COMPILE := GOGC=400
 
-.PHONY: build demo try stop test check test-all bench shots words types check-types check-console checked-console check-go race go-tests web-tests \
-	packages flags install install-try install-demo headers clean
+.PHONY: build demo try stop test check test-all bench shots words types check-types check-console checked-console packages flags install \
+	install-try install-demo headers clean
 
 build: bin/nestseed
 
@@ -103,11 +103,18 @@ try:
 stop: bin/demo
 	@bin/demo down
 
-# Packages with goroutines are tested under the race detector; with those that start many servers it would take too long.
-RACE = $(addprefix ./internal/,core/archive core/buffers core/check core/contents core/fetch core/foreign core/hostfs/local core/hostfs/sftp core/hostfs/ftp core/hostfs/ahead core/intake \
-	core/parallel core/progress core/relay core/rewrite core/survey client service/store service/engine service/users)
 # Each of these has a service, servers and a browser of its own; they take longest, so they start first.
-WHOLE = ./test/job ./test/console ./test/upkeep
+WHOLE := ./test/job ./test/console ./test/kinds
+# Random kills; make test-all tries them.
+CHAOS := ./test/chaos
+# Packages with goroutines are tested under the race detector; with those that start many servers it would take too long.
+RACE := $(addprefix ./internal/,core/archive core/buffers core/check core/contents core/fetch core/foreign core/hostfs/local core/hostfs/sftp core/hostfs/ftp core/hostfs/ahead core/intake \
+	core/parallel core/progress core/relay core/rewrite core/survey client service/store service/engine service/users)
+# Packages whose tests start servers or a browser.
+SERVERS = $(shell go list -f '{{.ImportPath}} {{join .TestImports " "}} {{join .XTestImports " "}}' ./... | grep -E 'demo/stack|demo/browser|recordstest|test/world|core/sidebyside' | cut -d' ' -f1)
+ALL = $(shell go list ./...)
+WITHOUT_SERVERS = $(filter-out $(SERVERS),$(ALL))
+REST = $(filter-out $(shell go list $(RACE) $(WHOLE) $(CHAOS)),$(ALL))
 
 # Before a build, which gathers the console's words.
 check-console: web/node_modules/.package-lock.json
@@ -117,31 +124,40 @@ check-console: web/node_modules/.package-lock.json
 checked-console: check-console
 	$(MAKE) --no-print-directory web/dist/index.html
 
-check-go:
+# The inner loop: types, vet, and every test that needs no server.
+check: headers checked-console
 	$(COMPILE) go vet ./...
-	$(COMPILE) go tool staticcheck ./...
-
-race:
-	go test -race $(RACE)
-
-go-tests:
-	go test -p 3 -timeout 60m $(WHOLE) $$(go list ./... | grep -vxF "$$(go list $(RACE) $(WHOLE))")
-
-web-tests: web/node_modules/.package-lock.json
+	go test $(WITHOUT_SERVERS)
 	cd web && npm run --silent test
 
-# What every change must pass. What compiles all comes first; then the tests beside what only reads the code.
+# What every change must pass. What compiles all comes first; then the tests of the whole and of each package, beside what reads the code, the
+# race detector and the console's tests. A result of before counts for a package whose code and servers are the same (go help test); the tests
+# of the whole run a program, so they are always run.
 test: headers
 	$(MAKE) --no-print-directory -j3 install packages checked-console
 	$(COMPILE) go vet ./...
 	$(MAKE) --no-print-directory build check-types
-	$(MAKE) --no-print-directory -j2 --output-sync=target go-tests readers
+	$(MAKE) --no-print-directory -j3 --output-sync=target whole rest read
 
-.PHONY: readers
-readers:
+.PHONY: whole rest read
+whole:
+	NESTSEED_BINARY=$(CURDIR)/bin/nestseed go test -count=1 -p 3 -timeout 60m $(WHOLE)
+
+rest:
+	go test -p 1 -timeout 60m $(REST)
+
+read:
 	$(COMPILE) go tool staticcheck ./...
-	go test -race $(RACE)
+	go test -race -p 1 $(RACE)
 	cd web && npm run --silent test
+
+# What is too slow for every change: each kind on each database and host, all odd sources, a real S3 server, every window in both themes, and
+# random kills.
+test-all: test
+	NESTSEED_BINARY=$(CURDIR)/bin/nestseed PAIRS=all SOURCES=all go test -count=1 -timeout 90m ./test/kinds -run 'TestTheMainJobOnEvery|TestOddSources'
+	NESTSEED_BINARY=$(CURDIR)/bin/nestseed WINDOWS=all go test -count=1 -timeout 30m ./test/console -run TestEveryPage
+	S3=real go test -count=1 ./internal/service/store
+	go test -count=1 -timeout 30m $(CHAOS)
 
 bench: install build
 	go run ./bench

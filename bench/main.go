@@ -11,7 +11,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,7 +18,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"nestseed/demo/scenario"
@@ -40,7 +38,7 @@ type bench struct {
 	dir     string
 	mb      int
 	stack   *stack.Stack
-	service *exec.Cmd
+	service *stack.Service
 	svc     *client.Client
 	address string
 	site    string // folder of the generated site
@@ -71,10 +69,7 @@ func run(ctx context.Context) (err error) {
 	if err := b.startService(); err != nil {
 		return err
 	}
-	defer func() {
-		b.service.Process.Signal(syscall.SIGTERM)
-		b.service.Wait()
-	}()
+	defer b.service.Stop()
 	fmt.Printf("%d cores; %s\n\n", runtime.NumCPU(), time.Now().Format("2 January 2006"))
 	if err := b.prepare(); err != nil {
 		return err
@@ -98,25 +93,17 @@ func run(ctx context.Context) (err error) {
 	return nil
 }
 
-func (b *bench) startService() error {
-	listen := fmt.Sprintf("127.0.0.1:%d", stack.FreePort())
-	data := filepath.Join(b.dir, "data")
-	b.service = exec.Command("bin/nestseed", "serve")
-	b.service.Env = append(os.Environ(), "NESTSEED_DATA="+data, "NESTSEED_LISTEN="+listen)
+func (b *bench) startService() (err error) {
+	b.service = &stack.Service{Binary: "bin/nestseed", Data: filepath.Join(b.dir, "data"), Listen: fmt.Sprintf("127.0.0.1:%d", stack.FreePort())}
 	if err := b.service.Start(); err != nil {
 		return err
 	}
-	for range 600 {
-		time.Sleep(100 * time.Millisecond)
-		if res, err := http.Get("http://" + listen + "/readyz"); err == nil {
-			res.Body.Close()
-			token, err := os.ReadFile(filepath.Join(data, "owner-token"))
-			b.address = "http://" + listen
-			b.svc = client.New(b.address, strings.TrimSpace(string(token)))
-			return err
-		}
+	if err := b.service.Ready(); err != nil {
+		return err
 	}
-	return errors.New("the service does not answer")
+	b.address = b.service.Address()
+	b.svc, err = b.service.Client()
+	return err
 }
 
 func (b *bench) prepare() error {
@@ -461,7 +448,7 @@ func (b *bench) medians(times int, all ...measured) ([]time.Duration, error) {
 
 // memory is the most that the service has had resident (VmHWM of proc(5)).
 func (b *bench) memory() error {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.service.Process.Pid))
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", b.service.Pid()))
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -149,7 +150,7 @@ func (d *demo) servers(ctx context.Context) error {
 }
 
 func (d *demo) startService() error {
-	if d.answers() {
+	if d.service().Answers() {
 		if !d.outdated() {
 			return nil
 		}
@@ -160,36 +161,19 @@ func (d *demo) startService() error {
 		return err
 	}
 	defer log.Close()
-	cmd := exec.Command(d.binary, "serve")
-	cmd.Env = append(os.Environ(), "NESTSEED_DATA="+d.data(), "NESTSEED_LISTEN="+d.listen(), "NESTSEED_SAMPLE="+filepath.Join(d.dir, "sample.json"))
-	cmd.Stdout, cmd.Stderr = log, log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	if err := cmd.Start(); err != nil {
+	service := d.service()
+	service.Out, service.Detached, service.Env = log, true, []string{"NESTSEED_SAMPLE=" + filepath.Join(d.dir, "sample.json")}
+	if err := service.Start(); err != nil {
 		return err
 	}
-	ended := make(chan error, 1)
-	go func() { ended <- cmd.Wait() }()
-	for deadline := time.Now().Add(90 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
-		select {
-		case <-ended:
-			text, _ := os.ReadFile(log.Name())
-			return fmt.Errorf("the service ended: %s", text)
-		default:
-		}
-		if d.answers() {
-			return d.keepPassword()
-		}
+	if err := service.Ready(); err != nil {
+		return err
 	}
-	return fmt.Errorf("the service does not answer; see %s", log.Name())
+	return d.keepPassword()
 }
 
-func (d *demo) answers() bool {
-	res, err := http.Get("http://" + d.listen() + "/readyz")
-	if err != nil {
-		return false
-	}
-	res.Body.Close()
-	return res.StatusCode == http.StatusOK
+func (d *demo) service() *stack.Service {
+	return &stack.Service{Binary: d.binary, Data: d.data(), Listen: d.listen()}
 }
 
 // keepPassword keeps the owner's first password, so that the demo can be run again. It is the demo's alone.
@@ -209,8 +193,8 @@ func (d *demo) passwordFile() string {
 }
 
 func (d *demo) client() *client.Client {
-	token, _ := os.ReadFile(filepath.Join(d.data(), "owner-token"))
-	return client.New("http://"+d.listen(), strings.TrimSpace(string(token)))
+	c, _ := d.service().Client() // without a token, the first call says so
+	return c
 }
 
 // nestseed runs a command as a person would, showing it first.
@@ -300,6 +284,8 @@ func (d *demo) job(ctx context.Context) error {
 	return errors.Join(d.others(ctx, svc), d.tenants(ctx, svc))
 }
 
+func hosted() scenario.School { return scenario.Schools(12)[6] }
+
 // hosting is a school that has hosting of its own, where files are reached over SSH alone and the database only from there.
 func (d *demo) hosting(ctx context.Context, svc *client.Client) error {
 	d.begin("A school with hosting of its own, reached over SSH alone")
@@ -307,7 +293,7 @@ func (d *demo) hosting(ctx context.Context, svc *client.Client) error {
 	if err != nil {
 		return err
 	}
-	school := scenario.Schools(12)[6]
+	school := hosted()
 	key := filepath.Join(d.dir, "hosting-key")
 	if err := os.WriteFile(key, []byte(ssh.PrivateKey), 0o600); err != nil {
 		return err
@@ -402,10 +388,12 @@ func (d *demo) fromElsewhere(ctx context.Context, svc *client.Client) error {
 // october is the day on which the other schools come at once, from a table, and stay held until each agrees; and one
 // of the first has its site replaced by one from the newest release, with what its visitors wrote.
 func (d *demo) october(ctx context.Context, svc *client.Client) error {
-	d.begin("October: eight more schools from one table, held until each agrees; one site replaced, undone, replaced")
+	d.begin("October: seven schools from one table, held until each agrees; one site replaced, undone, replaced")
 	all := scenario.Schools(12)
 	table := filepath.Join(d.dir, "clients.csv")
-	if err := scenario.WriteTable(table, all[schools+1:]); err != nil {
+	if err := scenario.WriteTable(table, slices.DeleteFunc(slices.Clone(all[schools+1:]), func(s scenario.School) bool {
+		return s.Name == hosted().Name
+	})); err != nil {
 		return err
 	}
 	replaced := all[schools-1]
@@ -508,8 +496,8 @@ func (d *demo) summary(ctx context.Context) error {
 	line := func(what, address, about string) { fmt.Printf("  %-18s %-46s %s\n", what, address, about) }
 	line("the base site", d.stack.Address("base"), "a real WordPress, the source of music-base")
 	all := scenario.Schools(12)
-	for _, shown := range []struct{ what, site string }{{"a school", all[0].Name}, {"on its own address", all[1].Name}, {"replaced, content kept", all[2].Name},
-		{"over SSH", all[6].Name}, {"from elsewhere", "harbour-hub"}, {"on PostgreSQL", "folk-sessions"}, {"one of ten tenants", all[0].Name + "-summer"}} {
+	for _, shown := range []struct{ what, site string }{{"a school", all[0].Name}, {"moved", all[1].Name}, {"replaced", all[2].Name},
+		{"over SSH", hosted().Name}, {"from elsewhere", "harbour-hub"}, {"on PostgreSQL", "folk-sessions"}, {"one of ten tenants", all[0].Name + "-summer"}} {
 		s, err := svc.Site(ctx, shown.site)
 		if err != nil {
 			return err

@@ -6,6 +6,7 @@ import (
 	"os"
 	"time"
 
+	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 )
 
@@ -29,19 +30,37 @@ func New(ctx context.Context, width, height int) (tab context.Context, stop func
 	}
 }
 
+// Tab opens a tab in a browser that New has started, with cookies and storage of its own; it is closed with stop.
+func Tab(started context.Context) (tab context.Context, stop func()) {
+	tab, stop = chromedp.NewContext(started, chromedp.WithNewBrowserContext())
+	return tab, stop
+}
+
+// ByQuery finds elements by a CSS selector, and asks for those that are not there yet twenty times a second: asking all the time, as the
+// driver does, takes a processor.
+func ByQuery(s *chromedp.Selector) {
+	chromedp.ByQuery(s)
+	chromedp.RetryInterval(50 * time.Millisecond)(s)
+}
+
+// Until waits until a script returns something true, asking twenty times a second.
+func Until(script string, atMost time.Duration) chromedp.Action {
+	return chromedp.Poll(script, nil, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(atMost))
+}
+
 // Login logs in to the console at its login page, and waits for the first page.
 func Login(tab context.Context, server, name, password string) error {
 	// The first run starts the browser and ties it to its context, which must outlive the login.
-	if err := chromedp.Run(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
+	if err := chromedp.Run(tab, chromedp.EmulateViewport(1280, 800), emulation.SetFocusEmulationEnabled(true)); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(tab, 90*time.Second)
 	defer cancel()
 	return chromedp.Run(ctx,
 		chromedp.Navigate(server+"/"),
-		chromedp.WaitVisible(`input[name=name]`, chromedp.ByQuery),
-		chromedp.SendKeys(`input[name=name]`, name, chromedp.ByQuery),
-		chromedp.SendKeys(`input[name=password]`, password, chromedp.ByQuery),
-		chromedp.Click(`button[type=submit]`, chromedp.ByQuery),
-		chromedp.WaitVisible(`nav[aria-label=Main]`, chromedp.ByQuery))
+		chromedp.WaitVisible(`input[name=name]`, ByQuery),
+		chromedp.SendKeys(`input[name=name]`, name, ByQuery),
+		chromedp.SendKeys(`input[name=password]`, password, ByQuery),
+		chromedp.Click(`button[type=submit]`, ByQuery),
+		chromedp.WaitVisible(`nav[aria-label=Main]`, ByQuery))
 }

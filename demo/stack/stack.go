@@ -394,8 +394,8 @@ func fpmBinary() (string, error) {
 	return found[len(found)-1], nil
 }
 
-// copyTree copies a folder with links followed.
-func copyTree(from, to string) error {
+// copyTree copies a folder with links followed, without the files that leave says.
+func copyTree(from, to string, leave func(file string) bool) error {
 	entries, err := os.ReadDir(from)
 	if err != nil {
 		return err
@@ -410,8 +410,8 @@ func copyTree(from, to string) error {
 			continue // a link whose package is not installed
 		}
 		if info.IsDir() {
-			err = copyTree(src, dst)
-		} else {
+			err = copyTree(src, dst, leave)
+		} else if !leave(src) {
 			err = copyFile(src, dst)
 		}
 		if err != nil {

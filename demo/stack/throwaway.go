@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"nestseed/internal/service/cluster"
@@ -43,6 +44,22 @@ var throwawayMariaDB = []string{"--innodb-flush-log-at-trx-commit=2", "--innodb-
 
 // throwawayPostgres are settings to the same effect (PostgreSQL manual, 20.5 "Write Ahead Log").
 const throwawayPostgres = "fsync = off\nsynchronous_commit = off\nfull_page_writes = off\n"
+
+// leaves reports whether a file of an application is left out where sites are thrown away: styles and scripts that are there in a shorter
+// form as well, which is the one that is sent, and styles for writing from right to left. They are half of WordPress, and each test
+// would pack, place and read them several times.
+func (s *Stack) leaves(file string) bool {
+	if !s.Throwaway {
+		return false
+	}
+	ext := filepath.Ext(file)
+	if ext != ".css" && ext != ".js" {
+		return false
+	}
+	name := strings.TrimSuffix(file, ext)
+	_, err := os.Stat(name + ".min" + ext)
+	return err == nil || strings.HasSuffix(strings.TrimSuffix(name, ".min"), "-rtl")
+}
 
 // ThrowawayPostgres puts a PostgreSQL into a folder, for tests: cluster.Start starts it there.
 func ThrowawayPostgres(ctx context.Context, dir string) error {

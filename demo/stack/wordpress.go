@@ -20,6 +20,7 @@ type WordPress struct {
 	Database string
 	Prefix   string
 	ReadOnly string // name of a database user who may only read, for surveys; made when not empty
+	Whole    bool   // also what a throwaway site is made without (Stack.leaves)
 	SQLite   bool   // its database is a file in its folder, by the drop-in in standins/wordpress-sqlite
 	// Settings are further lines of the settings file.
 	Settings string
@@ -57,7 +58,11 @@ var saltNames = []string{"AUTH_KEY", "SECURE_AUTH_KEY", "LOGGED_IN_KEY", "NONCE_
 // installer over HTTP.
 func (s *Stack) InstallWordPress(ctx context.Context, wp WordPress) error {
 	dir := filepath.Join(s.Sites(), wp.Name)
-	if err := copyTree("/usr/share/wordpress", dir); err != nil {
+	leaves := s.leaves
+	if wp.Whole {
+		leaves = func(string) bool { return false }
+	}
+	if err := copyTree("/usr/share/wordpress", dir, leaves); err != nil {
 		return fmt.Errorf("copy WordPress: %w; is Debian's package wordpress installed?", err)
 	}
 	os.RemoveAll(filepath.Join(dir, "wp-content"))
@@ -66,7 +71,7 @@ func (s *Stack) InstallWordPress(ctx context.Context, wp WordPress) error {
 			return err
 		}
 	}
-	if err := copyTree("/var/lib/wordpress/wp-content/themes", filepath.Join(dir, "wp-content/themes")); err != nil {
+	if err := copyTree("/var/lib/wordpress/wp-content/themes", filepath.Join(dir, "wp-content/themes"), leaves); err != nil {
 		return err
 	}
 	if wp.SQLite {

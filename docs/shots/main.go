@@ -161,16 +161,16 @@ func nestseed(server, dir string, args ...string) ([]byte, error) {
 
 func shoot(ctx context.Context, name, url, ready string) error {
 	var png []byte
-	steps := []chromedp.Action{chromedp.Navigate(url), chromedp.WaitVisible(ready, chromedp.ByQuery)}
+	steps := []chromedp.Action{chromedp.Navigate(url), chromedp.WaitVisible(ready, browser.ByQuery)}
 	if name == "import" {
-		steps = append(steps, chromedp.Click("header button.bg-leaf", chromedp.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]",
-			chromedp.ByQuery))
+		steps = append(steps, chromedp.Click("header button.bg-leaf", browser.ByQuery), chromedp.WaitVisible("[role=dialog] input[type=file]",
+			browser.ByQuery))
 	}
 	if name == "host" {
-		steps = append(steps, chromedp.Click("header button.bg-leaf", chromedp.ByQuery), chromedp.WaitVisible("[role=status] li", chromedp.ByQuery))
+		steps = append(steps, chromedp.Click("header button.bg-leaf", browser.ByQuery), chromedp.WaitVisible("[role=status] li", browser.ByQuery))
 	}
 	if name == "handover" {
-		steps = append(steps, chromedp.Click("main button", chromedp.ByQuery), chromedp.WaitVisible("main article", chromedp.ByQuery),
+		steps = append(steps, chromedp.Click("main button", browser.ByQuery), chromedp.WaitVisible("main article", browser.ByQuery),
 			chromedp.Evaluate("document.querySelector('main article code').textContent = '••••••••••••••••••••'", nil)) // no password in a picture
 	}
 	steps = append(steps, chromedp.Sleep(700*time.Millisecond), chromedp.Evaluate(fmt.Sprintf(masking, here(), shown), nil))

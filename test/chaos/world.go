@@ -6,12 +6,10 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -28,8 +26,7 @@ type world struct {
 	stack   *stack.Stack
 	binary  string
 	listen  string
-	cmd     *exec.Cmd
-	ended   chan error
+	service *stack.Service // nil when it does not run
 	log     bytes.Buffer
 	client  *client.Client
 	admin   *sql.DB
@@ -54,6 +51,7 @@ func newWorld(ctx context.Context) (w *world, err error) {
 		return w, fmt.Errorf("build: %w\n%s", err, out)
 	}
 	w.stack = stack.New(filepath.Join(dir, "stack"))
+	w.stack.Throwaway = true
 	if err := os.Mkdir(w.stack.Dir, 0o755); err != nil {
 		return w, err
 	}
@@ -63,7 +61,10 @@ func newWorld(ctx context.Context) (w *world, err error) {
 	if w.admin, err = w.stack.Admin(); err != nil {
 		return w, err
 	}
-	if err := w.start(); err != nil {
+	if err := os.Mkdir(w.data(), 0o755); err != nil {
+		return w, err
+	}
+	if err := errors.Join(stack.ThrowawayPostgres(ctx, w.data()), w.start()); err != nil {
 		return w, err
 	}
 	return w, w.prepare(ctx)
@@ -72,42 +73,27 @@ func newWorld(ctx context.Context) (w *world, err error) {
 func (w *world) data() string { return filepath.Join(w.dir, "data") }
 
 // start starts the service, if it does not run.
-func (w *world) start() error {
-	if w.cmd != nil {
+func (w *world) start() (err error) {
+	if w.service != nil {
 		return nil
 	}
 	w.log.Reset()
-	w.cmd, w.ended = exec.Command(w.binary, "serve"), make(chan error, 1)
-	w.cmd.Env = append(os.Environ(), "NESTSEED_DATA="+w.data(), "NESTSEED_LISTEN="+w.listen)
-	w.cmd.Stdout, w.cmd.Stderr = &w.log, &w.log
-	if err := w.cmd.Start(); err != nil {
+	service := &stack.Service{Binary: w.binary, Data: w.data(), Listen: w.listen, Out: &w.log}
+	if err := service.Start(); err != nil {
 		return err
 	}
-	go func() { w.ended <- w.cmd.Wait() }()
-	for range 1200 {
-		select {
-		case err := <-w.ended:
-			w.cmd = nil
-			return fmt.Errorf("the service ended: %w\n%s", err, w.log.String())
-		case <-time.After(50 * time.Millisecond):
-		}
-		if res, err := http.Get("http://" + w.listen + "/readyz"); err == nil {
-			res.Body.Close()
-			if res.StatusCode == http.StatusOK {
-				token, err := os.ReadFile(filepath.Join(w.data(), "owner-token"))
-				w.client = client.New("http://"+w.listen, strings.TrimSpace(string(token)))
-				return err
-			}
-		}
+	if err := service.Ready(); err != nil {
+		return errors.Join(err, service.Kill())
 	}
-	return fmt.Errorf("the service does not answer\n%s", w.log.String())
+	w.service = service
+	w.client, err = service.Client()
+	return err
 }
 
 // killService ends the service as a loss of power would.
 func (w *world) killService() {
-	w.cmd.Process.Signal(syscall.SIGKILL)
-	<-w.ended
-	w.cmd = nil
+	w.service.Kill()
+	w.service = nil
 }
 
 // restartRecords kills the records' PostgreSQL while the service runs, and starts it again on the same port.
@@ -185,13 +171,8 @@ func (w *world) prepare(ctx context.Context) error {
 }
 
 func (w *world) close() error {
-	if w.cmd != nil {
-		w.cmd.Process.Signal(syscall.SIGTERM)
-		select {
-		case <-w.ended:
-		case <-time.After(60 * time.Second):
-			w.killService()
-		}
+	if w.service != nil && w.service.Stop() != nil {
+		w.killService()
 	}
 	var err error
 	if w.admin != nil {

@@ -15,6 +15,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
+	"nestseed/demo/browser"
 	"nestseed/internal/wire"
 	"nestseed/test/world"
 )
@@ -25,23 +26,23 @@ func TestNothingThatWasTypedIsLost(t *testing.T) {
 	tab := world.Console(t)
 	var name, address string
 	world.Do(t, tab, world.Showing("/clients", "Customers of the agency"), world.Press("Add a client"), filled("name", "half-typed"),
-		chromedp.MouseClickXY(20, 760), chromedp.Sleep(200*time.Millisecond), chromedp.Value("[role=dialog] [name=name]", &name, chromedp.ByQuery))
+		chromedp.MouseClickXY(20, 760), chromedp.Sleep(200*time.Millisecond), chromedp.Value("[role=dialog] [name=name]", &name, browser.ByQuery))
 	require.Equal(t, "half-typed", name, "a click beside a window leaves it open")
 	world.Do(t, tab, chromedp.KeyEvent(kb.Escape), closed, world.Press("Add a client"), world.Saying("What you typed before is here again"),
-		chromedp.Value("[role=dialog] [name=name]", &name, chromedp.ByQuery))
+		chromedp.Value("[role=dialog] [name=name]", &name, browser.ByQuery))
 	require.Equal(t, "half-typed", name)
-	world.Do(t, tab, world.Press("Begin anew"), chromedp.Value("[role=dialog] [name=name]", &name, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
+	world.Do(t, tab, world.Press("Begin anew"), chromedp.Value("[role=dialog] [name=name]", &name, browser.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
 	require.Empty(t, name)
 
 	world.Do(t, tab, world.Showing("/sites/new", "Plan"), world.Typed("#f-address", "http://half-typed.localhost"), world.Clicked(`nav a[href="/hosts"]`), world.Saying("Places with files"),
-		chromedp.Evaluate("history.back()", nil), chromedp.WaitVisible("#f-address", chromedp.ByQuery), chromedp.Value("#f-address", &address, chromedp.ByQuery))
+		chromedp.Evaluate("history.back()", nil), chromedp.WaitVisible("#f-address", browser.ByQuery), chromedp.Value("#f-address", &address, browser.ByQuery))
 	require.Equal(t, "http://half-typed.localhost", address, "also when one goes away and comes back")
 	var kept string
 	file := filepath.Join(t.TempDir(), "of a school.zip")
 	require.NoError(t, os.WriteFile(file, []byte("half"), 0o600))
 	var chosen string
 	world.Do(t, tab, world.Press("Begin anew"), world.Until("document.querySelector('#f-address').value === ''"), world.Clicked(`nav a[href="/starters"]`), world.Press("Import a release…"),
-		chromedp.SetUploadFiles("#f-files", []string{file}, chromedp.ByQuery), chromedp.KeyEvent(kb.Escape), closed,
+		chromedp.SetUploadFiles("#f-files", []string{file}, browser.ByQuery), chromedp.KeyEvent(kb.Escape), closed,
 		world.Clicked(`nav a[href="/sites"]`), world.Saying("What was made from releases"), world.Clicked(`nav a[href="/starters"]`), world.Press("Import a release…"), world.Saying("What you typed before is here again"), chromedp.Evaluate("document.querySelector('#f-files').files[0]?.name", &chosen),
 		world.Press("Begin anew"), chromedp.KeyEvent(kb.Escape), closed)
 	require.Equal(t, "of a school.zip", chosen, "a file that was chosen is chosen still")
@@ -57,10 +58,10 @@ func TestASessionThatEndsTakesNothingAway(t *testing.T) {
 	world.Do(t, tab, world.Showing("/clients", "Customers of the agency"), world.Press("Add a client"), filled("name", "after-the-session"),
 		chromedp.ActionFunc(func(ctx context.Context) error { return network.ClearBrowserCookies().Do(ctx) }), world.Press("Add"), world.Saying("Your session has ended"))
 	var name string
-	world.Do(t, tab, chromedp.SendKeys("form [name=password]", world.Password, chromedp.ByQuery),
+	world.Do(t, tab, chromedp.SendKeys("form [name=password]", world.Password, browser.ByQuery),
 		world.Clicked(`//*[@role='dialog']//button[normalize-space()='Log in']`),
 		world.Until("!document.body.innerText.includes('Your session has ended')"),
-		chromedp.Value("[role=dialog] [name=name]", &name, chromedp.ByQuery), world.Press("Add"), closed, world.Saying("after-the-session"))
+		chromedp.Value("[role=dialog] [name=name]", &name, browser.ByQuery), world.Press("Add"), closed, world.Saying("after-the-session"))
 	require.Equal(t, "after-the-session", name)
 	world.Must(t, "client", "remove", "after-the-session")
 }
@@ -75,7 +76,7 @@ func TestAServiceThatIsAwayIsSaidToBe(t *testing.T) {
 	defer back()
 	var text string
 	world.Do(t, tab, world.Saying("The service does not answer"), world.Clicked(`nav a[href="/hosts"]`), chromedp.Sleep(time.Second),
-		chromedp.Text("body", &text, chromedp.ByQuery))
+		chromedp.Text("body", &text, browser.ByQuery))
 	require.Contains(t, text, "music-base", "what was read stays to be read")
 	require.NotContains(t, text, "nothing is running")
 	back()
@@ -89,15 +90,15 @@ func TestListsAreFoundSortedAndActedOnFromTheirAddress(t *testing.T) {
 	tab := world.Console(t)
 	var title, focus string
 	box := fmt.Sprintf(`tbody input[aria-label=%q]`, "Choose "+s.Title)
-	world.Do(t, tab, world.Showing("/sites?find="+s.Name, s.Title), chromedp.Title(&title), chromedp.WaitVisible(box, chromedp.ByQuery),
+	world.Do(t, tab, world.Showing("/sites?find="+s.Name, s.Title), chromedp.Title(&title), chromedp.WaitVisible(box, browser.ByQuery),
 		world.Clicked(box), world.Saying("1 chosen"), world.Press("Check"), world.Saying("Background work"),
 		world.Saying("Check "+s.Name), world.Until("document.activeElement?.tagName === 'H1'"), chromedp.Evaluate("document.title", &focus))
 	require.Equal(t, "Sites · Nest Seed", title)
 	require.Contains(t, focus, "Runs · Nest Seed")
 	world.Ended(t, world.Service.Client(t))
 	world.Do(t, tab, world.Showing("/runs?status=done&job=check", "Check "+s.Name), world.Showing("/sites?find=nothing-like-this", "No site is like that"),
-		chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible("[cmdk-input]", chromedp.ByQuery), chromedp.SendKeys("[cmdk-input]", s.Name, chromedp.ByQuery),
-		chromedp.WaitVisible(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name), chromedp.ByQuery),
+		chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible("[cmdk-input]", browser.ByQuery), chromedp.SendKeys("[cmdk-input]", s.Name, browser.ByQuery),
+		chromedp.WaitVisible(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name), browser.ByQuery),
 		world.Clicked(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name)),
 		world.Until(fmt.Sprintf("location.pathname === '/sites/%s'", s.Name)))
 }
@@ -150,10 +151,10 @@ func TestAFolderIsFoundOnItsHost(t *testing.T) {
 	require.Equal(t, 2, world.Nestseed(t, "host", "folders", "preview", "../").Code)
 	tab := world.Console(t)
 	var path string
-	world.Do(t, tab, world.Showing("/sources", "Configured sites"), world.Press("Add a source"), chromedp.WaitVisible("[role=dialog] select", chromedp.ByQuery),
-		chromedp.SetValue("[role=dialog] [name=host]", "preview", chromedp.ByQuery), world.Press("Look for it"),
+	world.Do(t, tab, world.Showing("/sources", "Configured sites"), world.Press("Add a source"), chromedp.WaitVisible("[role=dialog] select", browser.ByQuery),
+		chromedp.SetValue("[role=dialog] [name=host]", "preview", browser.ByQuery), world.Press("Look for it"),
 		chromedp.WaitVisible(`//li[contains(., 'base')][contains(., 'WordPress')]//button[normalize-space()='Take it']`, chromedp.BySearch),
-		world.Clicked(`//li[.//button[text()='base']]//button[normalize-space()='Take it']`), chromedp.Value("[role=dialog] [name=path]", &path, chromedp.ByQuery))
+		world.Clicked(`//li[.//button[text()='base']]//button[normalize-space()='Take it']`), chromedp.Value("[role=dialog] [name=path]", &path, browser.ByQuery))
 	require.Equal(t, "base", path)
 }
 

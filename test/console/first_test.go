@@ -63,7 +63,7 @@ var keyboard = hands{
 	},
 	login: func(tab context.Context, server, name, password string) error {
 		return chromedp.Run(tab, chromedp.EmulateViewport(1280, 800), emulation.SetFocusEmulationEnabled(true), chromedp.Navigate(server+"/"), world.Saying("Log in"), reached("e.name === 'name'"), chromedp.KeyEvent(name),
-			reached("e.name === 'password'"), chromedp.KeyEvent(password+kb.Enter), chromedp.WaitVisible(`nav[aria-label=Main]`, chromedp.ByQuery))
+			reached("e.name === 'password'"), chromedp.KeyEvent(password+kb.Enter), chromedp.WaitVisible(`nav[aria-label=Main]`, browser.ByQuery))
 	},
 }
 
@@ -129,7 +129,7 @@ func fromNothing(t *testing.T, h hands, by string) {
 	name := by + "-" + school.Name
 	world.Do(t, tab, next("Add a host"), h.press("Add a host"), h.fill("name", "preview"), h.fill("files", "file://"+world.Stack.Sites()+"?owner=www-data"),
 		h.fill("address", world.Stack.Address("{name}")), h.fill("database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", world.Stack.AdminUser, world.Stack.DatabasePort)),
-		h.fill("database_password", "not this one"), h.press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", chromedp.ByQuery),
+		h.fill("database_password", "not this one"), h.press("Add"), chromedp.WaitVisible("[role=dialog] [role=alert]", browser.ByQuery),
 		h.fill("database_password", world.Stack.AdminPassword), h.press("Add"), closed, world.Saying("What it is"))
 	world.Do(t, tab, first, next("Add a source"), h.press("Add a source"), h.fill("name", "base"), h.press("Look for it"), h.take("base"), h.press("Add"), closed,
 		world.Saying("Not surveyed yet"))
@@ -142,7 +142,7 @@ func fromNothing(t *testing.T, h hands, by string) {
 	}
 	world.Do(t, tab, first, next("Add a client"), h.press("Add a client"), h.fill("name", name), h.fill("title", school.Title), h.fill("email", school.Settings["email"]),
 		h.press("Add"), closed, world.Saying(school.Title))
-	world.Do(t, tab, first, next("Make the site"), h.follow("Make a site"), chromedp.WaitVisible("ol li", chromedp.ByQuery), world.Saying("checks included"),
+	world.Do(t, tab, first, next("Make the site"), h.follow("Make a site"), chromedp.WaitVisible("ol li", browser.ByQuery), world.Saying("checks included"),
 		h.press("Make this site"), world.Saying("Open "+name), h.follow("Open "+name), world.Saying("Its name in DNS"))
 	svc := p.Client(t)
 	site, err := svc.Site(t.Context(), name)
@@ -165,9 +165,9 @@ func mishaps(t *testing.T, tab context.Context, p *world.Process, password strin
 	line := func(bytesPerSecond float64) chromedp.Action {
 		return chromedp.Tasks{network.Enable(), network.EmulateNetworkConditions(false, 0, -1, bytesPerSecond)}
 	}
-	world.Do(t, tab, mouse.follow("Starters"), world.Press("Import a release…"), filled("starter", "brought"), chromedp.SetUploadFiles("#f-files", archives[:1], chromedp.ByQuery),
+	world.Do(t, tab, mouse.follow("Starters"), world.Press("Import a release…"), filled("starter", "brought"), chromedp.SetUploadFiles("#f-files", archives[:1], browser.ByQuery),
 		line(4e6), world.Press("Bring it in"), world.Until(`/[2-9]\d*(\.\d)? MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`))
-	p.Kill(t)
+	require.NoError(t, p.Kill())
 	world.Do(t, tab, world.Saying("The service does not answer"), chromedp.ActionFunc(func(ctx context.Context) error { return network.ClearBrowserCookies().Do(ctx) }))
 	p, err = world.Serve(p.Data, p.Listen)
 	require.NoError(t, err)

@@ -119,10 +119,10 @@ func TestAHandoverLinkOpensOnce(t *testing.T) {
 	var shown, address string
 	var wide int
 	require.NoError(t, chromedp.Run(tab, chromedp.EmulateViewport(390, 800)))
-	world.Do(t, tab, chromedp.Navigate(link.Path), chromedp.WaitVisible("main button", chromedp.ByQuery))
+	world.Do(t, tab, chromedp.Navigate(link.Path), chromedp.WaitVisible("main button", browser.ByQuery))
 	require.Nil(t, world.Ask[wire.Site](t, "site", "show", s.Name).Handovers[0].OpenedAt, "looking at the page does not use it up")
-	world.Do(t, tab, world.Clicked("main button"), chromedp.WaitVisible("main article", chromedp.ByQuery),
-		chromedp.Text("main article", &shown, chromedp.ByQuery), chromedp.Location(&address),
+	world.Do(t, tab, world.Clicked("main button"), chromedp.WaitVisible("main article", browser.ByQuery),
+		chromedp.Text("main article", &shown, browser.ByQuery), chromedp.Location(&address),
 		world.Until("document.querySelector('main article img').naturalWidth > 10"),
 		chromedp.Evaluate("document.documentElement.scrollWidth - innerWidth", &wide))
 	require.Zero(t, wide, "nothing is wider than a telephone")
@@ -250,7 +250,7 @@ func TestWhatIsDoneWithASiteIsAskedForInTheConsole(t *testing.T) {
 	page := world.Service.Address() + "/sites/" + s.Name
 	open := func(button string) []chromedp.Action {
 		return []chromedp.Action{chromedp.Navigate(page), chromedp.WaitVisible(button, chromedp.BySearch),
-			world.Clicked(button), chromedp.WaitVisible("[role=dialog]", chromedp.ByQuery)}
+			world.Clicked(button), chromedp.WaitVisible("[role=dialog]", browser.ByQuery)}
 	}
 	named := func(name string) string { return fmt.Sprintf("//button[normalize-space()=%q]", name) }
 	var text string
@@ -269,11 +269,11 @@ func TestWhatIsDoneWithASiteIsAskedForInTheConsole(t *testing.T) {
 			says)), chromedp.KeyEvent("\x1b"), closed)...)
 	}
 	world.Do(t, tab, append(open(named("Make a link")), world.Clicked("[role=dialog] button[type=submit]"),
-		chromedp.WaitVisible("main code", chromedp.ByQuery), chromedp.Text("main code", &text, chromedp.ByQuery))...)
+		chromedp.WaitVisible("main code", browser.ByQuery), chromedp.Text("main code", &text, browser.ByQuery))...)
 	require.Contains(t, text, "/handover#")
 	world.Do(t, tab, append(inMenu("Make a safety copy"), chromedp.WaitVisible("//h1[contains(., 'Copy site')]", chromedp.BySearch))...)
 	world.Ended(t, world.Service.Client(t))
-	world.Do(t, tab, append(open(named("Undo…")), chromedp.WaitVisible("[role=dialog] li", chromedp.ByQuery),
+	world.Do(t, tab, append(open(named("Undo…")), chromedp.WaitVisible("[role=dialog] li", browser.ByQuery),
 		world.Clicked("[role=dialog] button[type=submit]:enabled"),
 		chromedp.WaitVisible("//h1[contains(., 'Undo site')]", chromedp.BySearch))...)
 	world.Ended(t, world.Service.Client(t))
@@ -290,9 +290,9 @@ func TestATableIsPlannedAndMadeInTheConsole(t *testing.T) {
 			"Hill,office@rook-hill.example,LB-8K2M4Q-7782,nonsense\r\n"), 0o644))
 	tab := world.Console(t)
 	var table string
-	world.Do(t, tab, chromedp.Navigate(world.Service.Address()+"/sites/table"), chromedp.WaitVisible("input[type=file]", chromedp.ByQuery),
-		chromedp.SetUploadFiles("input[type=file]", []string{file}, chromedp.ByQuery), chromedp.WaitVisible("[aria-label=Rows] li",
-			chromedp.ByQuery), chromedp.Text("[aria-label=Rows]", &table, chromedp.ByQuery))
+	world.Do(t, tab, chromedp.Navigate(world.Service.Address()+"/sites/table"), chromedp.WaitVisible("input[type=file]", browser.ByQuery),
+		chromedp.SetUploadFiles("input[type=file]", []string{file}, browser.ByQuery), chromedp.WaitVisible("[aria-label=Rows] li",
+			browser.ByQuery), chromedp.Text("[aria-label=Rows]", &table, browser.ByQuery))
 	require.Contains(t, table, "quay-side (added)")
 	require.Less(t, strings.Index(table, "rook-hill"), strings.Index(table, "quay-side"), "what is wrong comes first")
 	require.Contains(t, table, "measurement")

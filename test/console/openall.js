@@ -1,7 +1,8 @@
 // Runs axe on a page, then opens whatever of it opens a window or a menu, and what opens from the menus, runs axe on each, and closes it again.
-// All rules are asked in the light theme; in the dark one those that colours decide about, as nothing else differs.
+// All rules are asked in the light theme; in the dark one those that colours decide about, as nothing else differs: on each page, and on
+// windows where `windows` is set, as their parts are on the page /parts too.
 // `known` are those that were opened before, by what they are called. Answers what axe found, and what was opened.
-(async (known) => {
+(async (known, windows) => {
   const opened = [], faults = []
   const wait = (ms) => new Promise((done) => setTimeout(done, ms))
   const shown = () => document.querySelector('[role=dialog]') ?? document.querySelector('[role=menu], [role=listbox]')
@@ -16,6 +17,7 @@
   const themes = { light: {}, dark: { runOnly: { type: 'rule', values: ['color-contrast', 'link-in-text-block'] } } }
   const judge = async (called, what) => {
     for (const [theme, rules] of Object.entries(themes)) {
+      if (theme === 'dark' && what !== document && !windows) continue
       document.documentElement.dataset.theme = theme
       await wait(50)
       const found = await axe.run(what, { resultTypes: ['violations'], ...rules })

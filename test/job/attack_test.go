@@ -176,7 +176,7 @@ func TestTheStartLeavesAloneWhatIsNotOurs(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(p, "x"), []byte("ours"), 0o644))
 		t.Cleanup(func() { os.RemoveAll(p) })
 	}
-	world.Service.Kill(t)
+	require.NoError(t, world.Service.Kill())
 	world.Restart(t)
 	for _, name := range []string{"holiday-pictures.zip", ".scratch-999999", "other.zip.parts"} {
 		require.FileExists(t, filepath.Join(store, name, "x"))

@@ -112,7 +112,7 @@ func TestOfTwoCopiesOneIsKilled(t *testing.T) {
 		runs = append(runs, run)
 	}
 	time.Sleep(700 * time.Millisecond)
-	one.Kill(t)
+	require.NoError(t, one.Kill())
 	made := 0
 	for _, run := range runs {
 		run = ended(at[1], run, nil)

@@ -21,6 +21,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"nestseed/demo/browser"
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/wire"
@@ -161,8 +162,8 @@ func TestASecondReleaseSaysWhyItIsLargerAndOneRemedyMakesItSmall(t *testing.T) {
 			var faults []string
 			var page string
 			world.Do(t, world.Console(t), chromedp.Navigate(fmt.Sprintf("%s/comparisons/%d", world.Service.Address(), r.ID)),
-				chromedp.WaitVisible("[aria-label='Main causes'] li", chromedp.ByQuery), world.Clicked("[aria-label^='Lines of'][aria-label$='.css']"),
-				chromedp.WaitVisible("[aria-label^='Lines of'][role=region] table", chromedp.ByQuery), chromedp.Text("main", &page, chromedp.ByQuery), chromedp.Evaluate(string(axe), nil),
+				chromedp.WaitVisible("[aria-label='Main causes'] li", browser.ByQuery), world.Clicked("[aria-label^='Lines of'][aria-label$='.css']"),
+				chromedp.WaitVisible("[aria-label^='Lines of'][role=region] table", browser.ByQuery), chromedp.Text("main", &page, browser.ByQuery), chromedp.Evaluate(string(axe), nil),
 				chromedp.Evaluate(`axe.run().then(r => r.violations.map(v => v.id + ': ' + v.help + ' — ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | ')))`, &faults, world.AwaitPromise))
 			require.Empty(t, faults)
 			require.Contains(t, page, "base-site-copy.zip, which was added")
@@ -508,7 +509,7 @@ func TestLaunchTasksStayUntilTheyAreTickedAndTokensAreFilled(t *testing.T) {
 	require.Contains(t, world.Must(t, "site", "tick", "tasked", "ring", "--undo"), "□ ring")
 	require.Equal(t, 3, world.Nestseed(t, "site", "tick", "tasked", "nothing").Code)
 	var checked bool
-	world.Do(t, world.Console(t), chromedp.Navigate(world.Service.Address()+"/sites/tasked"), chromedp.WaitVisible("#task-form", chromedp.ByQuery),
+	world.Do(t, world.Console(t), chromedp.Navigate(world.Service.Address()+"/sites/tasked"), chromedp.WaitVisible("#task-form", browser.ByQuery),
 		world.Clicked("#task-form"),
 		world.Saying("owner, now"), chromedp.Evaluate("document.querySelector('#task-form').checked", &checked))
 	require.True(t, checked)
@@ -540,17 +541,17 @@ func TestPackingListsAreEditedByCommandAndTriedInTheConsole(t *testing.T) {
 	// What is wrong stands at its line; what was typed is there again after the page was left.
 	world.Do(t, tab, world.Typed("#packing-list", "list: tried\nleave-out:\n  path: [a]\n"), world.Until(`document.querySelector('#packing-fault')?.textContent.startsWith('Line 3')`),
 		world.Clicked(`nav a[href="/sites"]`), world.Saying("The list is not saved"), world.Press("Go, and keep the edits"),
-		world.Saying("What was made from releases"), world.Showing("/starters/edited/packing", "not saved"), chromedp.Value("#packing-list", &text, chromedp.ByQuery))
+		world.Saying("What was made from releases"), world.Showing("/starters/edited/packing", "not saved"), chromedp.Value("#packing-list", &text, browser.ByQuery))
 	require.Equal(t, "list: tried\nleave-out:\n  path: [a]\n", text)
 
 	// Tree and text say the same; an edit of one is seen in the other, and each step can be taken back.
 	out := `[aria-label="What becomes of wp-includes"] button:nth-child(2)`
-	world.Do(t, tab, world.Press("Discard"), chromedp.WaitVisible(out, chromedp.ByQuery), world.Clicked(out),
-		world.Until(`document.querySelector('#packing-list').value.includes('wp-includes/**')`), chromedp.WaitVisible(out+"[aria-pressed=true]", chromedp.ByQuery),
-		world.Saying("Your edits save"), chromedp.Text("[aria-live=polite]", &totals, chromedp.ByQuery), world.Press("Undo last"),
+	world.Do(t, tab, world.Press("Discard"), chromedp.WaitVisible(out, browser.ByQuery), world.Clicked(out),
+		world.Until(`document.querySelector('#packing-list').value.includes('wp-includes/**')`), chromedp.WaitVisible(out+"[aria-pressed=true]", browser.ByQuery),
+		world.Saying("Your edits save"), chromedp.Text("[aria-live=polite]", &totals, browser.ByQuery), world.Press("Undo last"),
 		world.Until(`!document.querySelector('#packing-list').value.includes('wp-includes/**')`),
 		world.Clicked(`[aria-label="What becomes of table links"] button:nth-child(3)`),
-		chromedp.WaitVisible(`[aria-label="What becomes of table links"] button:nth-child(3)[aria-pressed=true]`, chromedp.ByQuery),
+		chromedp.WaitVisible(`[aria-label="What becomes of table links"] button:nth-child(3)[aria-pressed=true]`, browser.ByQuery),
 		world.Press("Save the list"), world.Until("!document.body.innerText.includes('not saved')"))
 	require.Contains(t, totals, "was")
 	saved := world.Ask[wire.Packing](t, "packing", "show", "edited")
@@ -565,15 +566,15 @@ func TestAReleaseIsBroughtInFromTheConsole(t *testing.T) {
 	tab := world.Console(t)
 	var title string
 	world.Do(t, tab, world.Showing("/starters", "Named lines"), world.Press("Import a release…"),
-		chromedp.WaitVisible("[role=dialog] input[name=starter]", chromedp.ByQuery), chromedp.SendKeys("[role=dialog] input[name=starter]",
-			"clicked", chromedp.ByQuery),
-		chromedp.SetUploadFiles("#f-files", []string{file}, chromedp.ByQuery), world.Clicked("[role=dialog] button[type=submit]"),
-		chromedp.WaitVisible(`a[href="/releases/clicked@1"]`, chromedp.ByQuery), world.Clicked(`a[href="/releases/clicked@1"]`),
-		chromedp.WaitVisible("[aria-label='Size map'] button", chromedp.ByQuery), chromedp.Text("header", &title, chromedp.ByQuery))
+		chromedp.WaitVisible("[role=dialog] input[name=starter]", browser.ByQuery), chromedp.SendKeys("[role=dialog] input[name=starter]",
+			"clicked", browser.ByQuery),
+		chromedp.SetUploadFiles("#f-files", []string{file}, browser.ByQuery), world.Clicked("[role=dialog] button[type=submit]"),
+		chromedp.WaitVisible(`a[href="/releases/clicked@1"]`, browser.ByQuery), world.Clicked(`a[href="/releases/clicked@1"]`),
+		chromedp.WaitVisible("[aria-label='Size map'] button", browser.ByQuery), chromedp.Text("header", &title, browser.ByQuery))
 	require.Contains(t, title, "imported from from the console.zip (music-base@1)")
 	var volumes int
 	world.Do(t, tab, world.Clicked(`//button[text()="Download…"]`), chromedp.WaitVisible("[role=dialog] select",
-		chromedp.ByQuery), chromedp.SetValue("[role=dialog] select", "volumes", chromedp.ByQuery),
+		browser.ByQuery), chromedp.SetValue("[role=dialog] select", "volumes", browser.ByQuery),
 		chromedp.Evaluate(`fetch('/api/v1/releases/clicked@1/volumes?size=10000000').then(r => r.json()).then(v => v.length)`, &volumes,
 			world.AwaitPromise))
 	require.Greater(t, volumes, 2)
@@ -587,7 +588,7 @@ func TestAnImportThatIsKilledBeginsAgain(t *testing.T) {
 	world.Working(t, svc, run.ID, func(r wire.Run) bool {
 		return slices.ContainsFunc(r.Progress.Steps, func(s wire.RunStep) bool { return s.Name == "Unpack" })
 	})
-	world.Service.Kill(t)
+	require.NoError(t, world.Service.Kill())
 	world.Restart(t)
 	r, err := world.Service.Client(t).Wait(ctx, run.ID, nil)
 	require.NoError(t, err)

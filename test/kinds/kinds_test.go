@@ -146,13 +146,13 @@ var families = map[string]family{
 		install: func(t *testing.T, in stack.StandIn) {
 			require.NoError(t, world.Stack.InstallNoticeboard(t.Context(), in))
 		}},
-	"wordpress": {media: "wp-content/uploads", code: "wp-includes/blocks/list/style.css", keep: "users", told: true, login: "/wp-login.php", showsPages: true,
+	"wordpress": {media: "wp-content/uploads", code: "wp-includes/blocks/list/style.min.css", keep: "users", told: true, login: "/wp-login.php", showsPages: true,
 		database: "wp-content/database/.ht.sqlite", install: wordpressInAFile},
 }
 
-// wordpressInAFile installs WordPress with its database in a file, and a front page.
+// wordpressInAFile installs all of WordPress with its database in a file, and a front page.
 func wordpressInAFile(t *testing.T, in stack.StandIn) {
-	require.NoError(t, world.Stack.InstallWordPress(t.Context(), stack.WordPress{Name: in.Name, Title: in.Title, SQLite: true, Prefix: in.Prefix,
+	require.NoError(t, world.Stack.InstallWordPress(t.Context(), stack.WordPress{Name: in.Name, Title: in.Title, Whole: true, SQLite: true, Prefix: in.Prefix,
 		DatabasePassword: in.DatabasePassword, AdminPassword: in.AdminPassword, Salt: in.Salt, AdminEmail: in.AdminEmail}))
 	dir := filepath.Join(world.Stack.Sites(), in.Name)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "wp-content/uploads/hall.png"), stack.OnePixel, 0o644))

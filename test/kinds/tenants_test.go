@@ -331,7 +331,7 @@ func TestWhatIsDoneWithAnInstallGoesOnAfterAKill(t *testing.T) {
 	run, err := world.Service.Client(t).AddInstall(ctx, wire.NewInstall{Name: "killed", From: "killed-base", Host: "preview"})
 	require.NoError(t, err)
 	world.Working(t, world.Service.Client(t), run.ID, func(r wire.Run) bool { return r.Progress.Done.Files > 100 })
-	world.Service.Kill(t)
+	require.NoError(t, world.Service.Kill())
 	world.Restart(t)
 	run, err = world.Service.Client(t).Wait(ctx, run.ID, nil)
 	require.NoError(t, err)
@@ -363,7 +363,7 @@ func TestWhatIsDoneWithAnInstallGoesOnAfterAKill(t *testing.T) {
 				return r.ID > run.ID && strings.Contains(r.Title, "killed-a") && len(r.Progress.Steps) > steps
 			})
 		})
-		world.Service.Kill(t)
+		require.NoError(t, world.Service.Kill())
 		world.Restart(t)
 		run, err = world.Service.Client(t).Wait(ctx, run.ID, nil)
 		require.NoError(t, err)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -23,12 +24,41 @@ const AxeSource = "../../web/node_modules/axe-core/axe.min.js"
 // AwaitPromise waits for what the script promises.
 func AwaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
 
-// Console opens a browser that is logged in to the console.
+// theBrowser is started by the first test that needs one, and shared: starting one takes longer than most tests.
+var theBrowser struct {
+	sync.Mutex
+	started context.Context
+	stop    func()
+}
+
+func startedBrowser() (context.Context, error) {
+	theBrowser.Lock()
+	defer theBrowser.Unlock()
+	if theBrowser.started == nil {
+		theBrowser.started, theBrowser.stop = browser.New(context.Background(), 1280, 800)
+		if err := chromedp.Run(theBrowser.started); err != nil {
+			theBrowser.stop()
+			theBrowser.started = nil
+			return nil, err
+		}
+	}
+	return theBrowser.started, nil
+}
+
+func stopBrowser() {
+	if theBrowser.started != nil {
+		theBrowser.stop()
+	}
+}
+
+// Console opens a tab of its own that is logged in to the console.
 func Console(t *testing.T) context.Context {
 	if _, err := os.Stat("../../web/dist/index.html"); err != nil {
 		t.Fatal("the console is not built; run make build")
 	}
-	tab, stop := browser.New(context.Background(), 1280, 800)
+	started, err := startedBrowser()
+	require.NoError(t, err)
+	tab, stop := browser.Tab(started)
 	t.Cleanup(stop)
 	require.NoError(t, browser.Login(tab, Service.Address(), "owner", Password))
 	// A page that asks before it is left keeps everything waiting for an answer.
@@ -44,7 +74,7 @@ func Console(t *testing.T) context.Context {
 // Do does one thing after the other in a tab.
 func Do(t *testing.T, tab context.Context, actions ...chromedp.Action) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(tab, 3*time.Minute)
+	ctx, cancel := context.WithTimeout(tab, 5*time.Minute)
 	defer cancel()
 	for i, action := range actions {
 		err := chromedp.Run(ctx, action)
@@ -73,17 +103,19 @@ func pageNow(tab context.Context) (shown string) {
 
 // LoginInBrowser does what a client does first.
 func LoginInBrowser(t *testing.T, site wire.Site, password string) {
-	tab, stop := browser.New(context.Background(), 1280, 800)
+	started, err := startedBrowser()
+	require.NoError(t, err)
+	tab, stop := browser.Tab(started)
 	defer stop()
 	require.NoError(t, chromedp.Run(tab))
-	ctx, cancel := context.WithTimeout(tab, 40*time.Second)
+	ctx, cancel := context.WithTimeout(tab, 3*time.Minute)
 	defer cancel()
 	require.NoError(t, chromedp.Run(ctx,
 		chromedp.Navigate(site.LoginAt),
-		chromedp.WaitVisible("#user_login", chromedp.ByQuery),
+		chromedp.WaitVisible("#user_login", browser.ByQuery),
 		chromedp.Sleep(400*time.Millisecond), // the page moves the focus once it has loaded
-		chromedp.SetValue("#user_login", site.Admin, chromedp.ByQuery),
-		chromedp.SetValue("#user_pass", password, chromedp.ByQuery),
+		chromedp.SetValue("#user_login", site.Admin, browser.ByQuery),
+		chromedp.SetValue("#user_pass", password, browser.ByQuery),
 		chromedp.Evaluate("document.querySelector('#wp-submit').click()", nil)))
 	// While one page gives way to another, what was asked of the first fails; it is asked of the next. A page that is
 	// still coming in has the bar without the name.
@@ -104,7 +136,7 @@ func Showing(path, says string) chromedp.Action {
 
 // Until waits until a page is as it should be; on a machine that is busy with other things that takes a while.
 func Until(script string) chromedp.Action {
-	return chromedp.Poll(script, nil, chromedp.WithPollingTimeout(90*time.Second))
+	return browser.Until(script, 3*time.Minute)
 }
 
 // Saying waits until the page, dialogs included, has a text in it.
@@ -143,7 +175,7 @@ func Typed(field, text string) chromedp.Action {
 	if text == "" {
 		text = kb.Delete
 	}
-	return chromedp.Tasks{chromedp.WaitVisible(field, chromedp.ByQuery),
+	return chromedp.Tasks{chromedp.WaitVisible(field, browser.ByQuery),
 		chromedp.Evaluate(fmt.Sprintf("(() => { const f = document.querySelector(%q); f.focus(); f.select() })()", field),
 			nil), chromedp.KeyEvent(text)}
 }

@@ -5,19 +5,15 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
-	"os"
-	"os/exec"
-	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"nestseed/demo/stack"
 	"nestseed/internal/client"
 	"nestseed/internal/wire"
 )
@@ -92,13 +88,17 @@ func Ended(t *testing.T, svc *client.Client) {
 	}
 }
 
-// Process is a service that runs.
+// Process is a service that runs, with what it writes.
 type Process struct {
-	Cmd    *exec.Cmd
-	Data   string
-	Listen string
-	Out    *bytes.Buffer
-	ended  chan error // closed after the process has ended
+	*stack.Service
+	Out *bytes.Buffer
+}
+
+// Start starts a service with further variables in its environment.
+func Start(data, listen string, environment ...string) (*Process, error) {
+	out := &bytes.Buffer{}
+	p := &Process{&stack.Service{Binary: Binary, Dir: Dir, Data: data, Listen: listen, Env: environment, Out: out}, out}
+	return p, p.Service.Start()
 }
 
 // Serve starts a service and waits until it answers.
@@ -107,40 +107,7 @@ func Serve(data, listen string) (*Process, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := p.Ready(); err != nil {
-		return nil, err
-	}
-	return p, nil
-}
-
-// Ready waits until the service answers.
-func (p *Process) Ready() error {
-	for deadline := time.Now().Add(3 * time.Minute); time.Now().Before(deadline); {
-		select {
-		case err := <-p.ended:
-			return fmt.Errorf("the service ended: %w\n%s", err, p.Out)
-		case <-time.After(20 * time.Millisecond):
-		}
-		if res, err := http.Get(p.Address() + "/readyz"); err == nil {
-			res.Body.Close()
-			return nil
-		}
-	}
-	return fmt.Errorf("the service does not answer\n%s", p.Out)
-}
-
-// Start starts a service with further variables in its environment.
-func Start(data, listen string, environment ...string) (*Process, error) {
-	p := &Process{Data: data, Listen: listen, Out: &bytes.Buffer{}, ended: make(chan error, 1)}
-	p.Cmd = exec.Command(Binary, "serve")
-	p.Cmd.Dir = Dir
-	p.Cmd.Env = append(append(os.Environ(), "NESTSEED_DATA="+data, "NESTSEED_LISTEN="+listen), environment...)
-	p.Cmd.Stdout, p.Cmd.Stderr = p.Out, p.Out
-	if err := p.Cmd.Start(); err != nil {
-		return nil, err
-	}
-	go func() { p.ended <- p.Cmd.Wait(); close(p.ended) }()
-	return p, nil
+	return p, p.Ready()
 }
 
 // Refused starts a service that cannot start, and returns what it says when it has ended.
@@ -148,36 +115,17 @@ func Refused(t *testing.T, data, listen string) string {
 	t.Helper()
 	p, err := Start(data, listen)
 	require.NoError(t, err)
-	select {
-	case err := <-p.ended:
-		require.Error(t, err)
-	case <-time.After(3 * time.Minute):
-		require.NoError(t, p.Stop())
+	if err := p.Ended(3 * time.Minute); err != nil {
+		require.NoError(t, p.Kill())
 		require.Fail(t, "it started")
 	}
 	return p.Out.String()
 }
 
-func (p *Process) Address() string { return "http://" + p.Listen }
-
-func (p *Process) Stop() error {
-	p.Cmd.Process.Signal(syscall.SIGTERM)
-	select {
-	case err := <-p.ended:
-		return err
-	case <-time.After(3 * time.Minute):
-		return errors.New("the service does not end")
-	}
-}
-
-// Kill ends the service as a loss of power would.
-func (p *Process) Kill(t *testing.T) {
-	require.NoError(t, p.Cmd.Process.Kill())
-	<-p.ended
-}
-
+// Client is a client of the service as its owner.
 func (p *Process) Client(t testing.TB) *client.Client {
-	token, err := os.ReadFile(filepath.Join(p.Data, "owner-token"))
+	t.Helper()
+	c, err := p.Service.Client()
 	require.NoError(t, err)
-	return client.New(p.Address(), strings.TrimSpace(string(token)))
+	return c
 }

@@ -52,6 +52,7 @@ func run(m *testing.M) (code int, err error) {
 	if err := errors.Join(os.Chmod(Dir, 0o755), os.Mkdir(data, 0o755), os.Mkdir(servers, 0o755), build()); err != nil {
 		return 1, err
 	}
+	defer stopBrowser()
 	Stack = stack.New(servers)
 	Stack.Throwaway = true
 	defer func() { err = errors.Join(err, Stack.Stop()) }()
