@@ -154,7 +154,7 @@ read:
 # What is too slow for every change: each kind on each database and host, all odd sources, a real S3 server, every window in both themes, and
 # random kills.
 test-all: test
-	NESTSEED_BINARY=$(CURDIR)/bin/nestseed PAIRS=all SOURCES=all go test -count=1 -timeout 90m ./test/kinds -run 'TestTheMainJobOnEvery|TestOddSources'
+	NESTSEED_BINARY=$(CURDIR)/bin/nestseed PAIRS=all SOURCES=all go test -count=1 -timeout 90m ./test/kinds -run 'TestTheMainJobOnEvery|TestOddSources|TestTenantsOfEveryKind'
 	NESTSEED_BINARY=$(CURDIR)/bin/nestseed WINDOWS=all go test -count=1 -timeout 30m ./test/console -run TestEveryPage
 	S3=real go test -count=1 ./internal/service/store
 	go test -count=1 -timeout 30m $(CHAOS)

@@ -6,7 +6,9 @@ import (
 	"os"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/target"
 	"github.com/chromedp/chromedp"
 )
 
@@ -30,10 +32,22 @@ func New(ctx context.Context, width, height int) (tab context.Context, stop func
 	}
 }
 
-// Tab opens a tab in a browser that New has started, with cookies and storage of its own; it is closed with stop.
-func Tab(started context.Context) (tab context.Context, stop func()) {
-	tab, stop = chromedp.NewContext(started, chromedp.WithNewBrowserContext())
-	return tab, stop
+// Tab opens a tab in a browser that New has started, with cookies and storage of its own; stop closes it.
+func Tab(started context.Context) (tab context.Context, stop func(), err error) {
+	asked := cdp.WithExecutor(started, chromedp.FromContext(started).Browser)
+	own, err := target.CreateBrowserContext().Do(asked)
+	if err != nil {
+		return nil, nil, err
+	}
+	id, err := target.CreateTarget("about:blank").WithBrowserContextID(own).WithNewWindow(true).Do(asked)
+	if err != nil {
+		return nil, nil, err
+	}
+	tab, closeTab := chromedp.NewContext(started, chromedp.WithTargetID(id))
+	return tab, func() {
+		closeTab()
+		target.DisposeBrowserContext(own).Do(asked)
+	}, nil
 }
 
 // ByQuery finds elements by a CSS selector, and asks for those that are not there yet twenty times a second: asking all the time, as the

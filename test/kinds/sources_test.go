@@ -35,8 +35,8 @@ type odd struct {
 	// judge looks at the site that was made.
 	judge  func(t *testing.T, s *oddSource, site wire.Site, db *sql.DB)
 	broken int // values that are broken in it, besides that of the base site
-	// short says that it is one of those that are always tried.
-	short bool
+	// with names the source in which each change tries it together with others; alone, and those without, with SOURCES=all.
+	with string
 }
 
 // oddSource is a copy of the base site, for a recipe to change.
@@ -111,7 +111,7 @@ func oddities() []odd {
 				s.home+
 				`/lessons/">out</a>`)
 		}},
-		{name: "addresses-in-constants", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "addresses-in-constants", with: "settings", change: func(t *testing.T, s *oddSource) {
 			s.settings(t, define("define('WP_HOME', '"+s.home+"');", "define('WP_SITEURL', '"+s.home+"');"))
 			s.option(t, "siteurl", "http://before.example/blog")
 			s.option(t, "home", "http://before.example")
@@ -129,7 +129,7 @@ func oddities() []odd {
 		}, judge: func(t *testing.T, s *oddSource, site wire.Site, db *sql.DB) {
 			require.Empty(t, judged(t, site, "our-school.example").Old)
 		}},
-		{name: "spelled-otherwise", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "spelled-otherwise", with: "values", change: func(t *testing.T, s *oddSource) {
 			host := strings.TrimPrefix(s.home, "http://")
 			s.option(t, "odd_unicode", `{"u":"http:\u002f\u002f`+host+`\u002fa"}`)
 			s.option(t, "odd_references", `http:&#x2F;&#x2F;`+host+`&#x2F;a`)
@@ -138,7 +138,7 @@ func oddities() []odd {
 			s.option(t, "odd_twice", quoted(t, quoted(t, map[string]string{"u": s.home})))
 			s.option(t, "odd_escapes", `http:\\/\\/`+host+`\\/a`)
 		}},
-		{name: "nested-values", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "nested-values", with: "values", change: func(t *testing.T, s *oddSource) {
 			deep := `a:1:{s:1:"u";` + serialised(s.home+"/é") + `}`
 			s.option(t, "odd_serialised_in_json", quoted(t, map[string]string{"v": deep}))
 			s.option(t, "odd_json_in_serialised", `a:1:{s:1:"j";`+serialised(quoted(t, map[string]string{"u": s.home}))+`}`)
@@ -146,7 +146,7 @@ func oddities() []odd {
 			s.option(t, "odd_space", deep+"\n")
 			s.option(t, "odd_like", `s:5:"not one, `+s.home+``)
 		}},
-		{name: "types-of-values", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "types-of-values", with: "values", change: func(t *testing.T, s *oddSource) {
 			s.do(t, "CREATE TABLE lad_odd (id int PRIMARY KEY, u uuid, a inet4, b inet6, y year, t time(6), bits bit(12), j json)",
 				"INSERT INTO lad_odd VALUES (1, '12345678-1234-5678-9abc-def012345678', '192.0.2.7', '2001:db8::7', 0, '-838:59:59.5', b'101', "+
 					"'{\"a\":1}'), "+
@@ -186,7 +186,7 @@ func oddities() []odd {
 				return regexp.MustCompile(`\$table_prefix\s*=.*;`).ReplaceAllString(text, "$$agency = 'lad';\n$$GLOBALS['table_prefix'] = \"{$$agency}_\";")
 			})
 		}},
-		{name: "settings-included", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "settings-included", with: "values", change: func(t *testing.T, s *oddSource) {
 			var moved []string
 			s.settings(t, func(text string) string {
 				return regexp.MustCompile(`(?m)^\s*define\(\s*'(DB_\w+|\w+_KEY|\w+_SALT)'.*$`).ReplaceAllStringFunc(text, func(line string) string {
@@ -198,7 +198,7 @@ func oddities() []odd {
 			s.settings(t, define("require_once dirname( __FILE__ ) . '/config/connection.php';"))
 			s.write(t, "config/connection.php", "<?php\n"+strings.Join(moved, "\n")+"\n")
 		}, judge: noSecrets},
-		{name: "settings-in-a-loop", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "settings-in-a-loop", with: "settings", change: func(t *testing.T, s *oddSource) {
 			s.settings(t, func(text string) string {
 				values := regexp.MustCompile(`(?m)^\s*define\(\s*('DB_\w+'),\s*('[^']*')\s*\);`).ReplaceAllString(text, "foreach ( array( $1 => $2 ) as $$k => $$v ) { "+
 					"define( $$k, $$v ); }")
@@ -319,7 +319,7 @@ func oddities() []odd {
 			s.option(t, "siteurl", s.home+"/wp")
 			s.page(t, "above", `<a href="`+s.home+`/wp/wp-login.php">in</a> <a href="`+s.home+`/lessons/">out</a> `+s.dir+"/wp/x")
 		}},
-		{name: "server-files", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "server-files", with: "values", change: func(t *testing.T, s *oddSource) {
 			s.write(t, ".htaccess", "RewriteEngine On\nRewriteBase /\nErrorDocument 404 "+s.home+"/lost\nRedirect 301 /a "+s.home+"/b\n# in "+s.dir+
 				"/x\n")
 		}, judge: func(t *testing.T, s *oddSource, site wire.Site, db *sql.DB) {
@@ -328,7 +328,7 @@ func oddities() []odd {
 			require.Equal(t, "RewriteEngine On\nRewriteBase /\nErrorDocument 404 "+site.Address+"/lost\nRedirect 301 /a "+site.Address+"/b\n# in "+
 				filepath.Join(world.Stack.Sites(), site.Name)+"/x\n", string(text))
 		}},
-		{name: "moved-content", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "moved-content", with: "content", change: func(t *testing.T, s *oddSource) {
 			require.NoError(t, os.Rename(filepath.Join(s.dir, "wp-content"), filepath.Join(s.dir, "my-content")))
 			s.settings(t, define("define('WP_CONTENT_DIR', __DIR__ . '/my-content');", "define('WP_CONTENT_URL', '"+s.home+"/my-content');"))
 			for table, column := range map[string]string{"posts": "post_content", "options": "option_value", "postmeta": "meta_value"} {
@@ -350,7 +350,7 @@ func oddities() []odd {
 				"where this site loads it from")
 			world.Must(t, "site", "retire", "quiet-content", "--no-copy")
 		}},
-		{name: "values-in-programs", short: true, change: func(t *testing.T, s *oddSource) {
+		{name: "values-in-programs", with: "values", change: func(t *testing.T, s *oddSource) {
 			value := `a:1:{s:3:"url";` + serialised(s.home+"/shop/") + `}`
 			s.write(t, "wp-content/plugins/demo/content.php", "<?php\n/* Plugin Name: Demo */\nreturn unserialize( '"+value+"' );\n")
 			s.write(t, "wp-content/plugins/demo/content.json", `{"v": `+quoted(t, value)+`}`)
@@ -581,15 +581,45 @@ func TestOddSourcesAreRightOrRefused(t *testing.T) {
 	world.Prepared(t)
 	world.AddClient(t, scenarioSchool())
 	only := os.Getenv("SOURCES")
-	for _, o := range oddities() {
-		if only == "" && !o.short || only != "" && only != "all" && only != o.name {
-			continue
-		}
-		t.Run(o.name, func(t *testing.T) {
-			t.Parallel()
-			o.try(t)
-		})
+	tried := oddities()
+	if only == "" {
+		tried = together(tried)
 	}
+	for _, o := range tried {
+		if only == "" || only == "all" || only == o.name {
+			t.Run(o.name, func(t *testing.T) {
+				t.Parallel()
+				o.try(t)
+			})
+		}
+	}
+}
+
+// together makes one source of those that go together.
+func together(all []odd) (out []odd) {
+	for _, o := range all {
+		at := slices.IndexFunc(out, func(of odd) bool { return of.name == o.with })
+		switch {
+		case o.with == "":
+		case at < 0:
+			o.name = o.with
+			out = append(out, o)
+		default:
+			first := out[at]
+			out[at].change = func(t *testing.T, s *oddSource) {
+				first.change(t, s)
+				o.change(t, s)
+			}
+			out[at].judge = func(t *testing.T, s *oddSource, site wire.Site, db *sql.DB) {
+				for _, judge := range []func(*testing.T, *oddSource, wire.Site, *sql.DB){first.judge, o.judge} {
+					if judge != nil {
+						judge(t, s, site, db)
+					}
+				}
+			}
+		}
+	}
+	return out
 }
 
 func (o odd) try(t *testing.T) {

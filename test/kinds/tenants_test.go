@@ -391,8 +391,11 @@ func TestTenantsOfEveryKind(t *testing.T) {
 	for _, at := range []struct {
 		host string
 		on   [][2]string
-	}{{"every", [][2]string{{"drupal", "mysql"}, {"drupal", "sqlite"}, {"joomla", "postgres"}, {"wordpress", "sqlite"}}},
-		{"over-ssh", [][2]string{{"drupal", "postgres"}, {"drupal", "sqlite"}, {"joomla", "mysql"}}}} {
+	}{{"every", [][2]string{{"drupal", "mysql"}, {"joomla", "postgres"}, {"drupal", "sqlite"}, {"wordpress", "sqlite"}}},
+		{"over-ssh", [][2]string{{"drupal", "sqlite"}, {"drupal", "postgres"}, {"joomla", "mysql"}}}} {
+		if os.Getenv("PAIRS") != "all" { // what meets in no other test
+			at.on = at.on[:map[string]int{"every": 2, "over-ssh": 1}[at.host]]
+		}
 		t.Run(at.host, func(t *testing.T) {
 			for _, on := range at.on {
 				t.Run(on[0]+" on "+on[1], func(t *testing.T) {

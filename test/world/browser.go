@@ -58,7 +58,8 @@ func Console(t *testing.T) context.Context {
 	}
 	started, err := startedBrowser()
 	require.NoError(t, err)
-	tab, stop := browser.Tab(started)
+	tab, stop, err := browser.Tab(started)
+	require.NoError(t, err)
 	t.Cleanup(stop)
 	require.NoError(t, browser.Login(tab, Service.Address(), "owner", Password))
 	// A page that asks before it is left keeps everything waiting for an answer.
@@ -105,7 +106,8 @@ func pageNow(tab context.Context) (shown string) {
 func LoginInBrowser(t *testing.T, site wire.Site, password string) {
 	started, err := startedBrowser()
 	require.NoError(t, err)
-	tab, stop := browser.Tab(started)
+	tab, stop, err := browser.Tab(started)
+	require.NoError(t, err)
 	defer stop()
 	require.NoError(t, chromedp.Run(tab))
 	ctx, cancel := context.WithTimeout(tab, 3*time.Minute)

@@ -1,5 +1,5 @@
 <?php
-/* Fills the base site with what an agency would have set up. Run once, inside the site. */
+/* Fills the base site with what an agency would have set up. Run once, inside the site; LOOM_THEME and LOOM_NEWS come before it. */
 require __DIR__ . '/wp-load.php';
 require_once ABSPATH . 'wp-admin/includes/plugin.php';
 require_once ABSPATH . 'wp-admin/includes/image.php';
@@ -8,7 +8,7 @@ require_once ABSPATH . 'wp-admin/includes/misc.php';
 wp_set_current_user( 1 );
 $home = home_url();
 activate_plugin( 'loom-school/loom-school.php' );
-switch_theme( 'twentytwentythree' );
+switch_theme( LOOM_THEME );
 $wp_rewrite->set_permalink_structure( '/%postname%/' ); // also for the rest of this run, whatever the installer chose
 update_option( 'blogdescription', 'Lessons, ensembles and concerts for everyone' );
 update_option( 'timezone_string', 'Europe/London' );
@@ -52,7 +52,7 @@ foreach ( $pages as $slug => $page ) {
 		'post_content' => loom_block( $pictures[ $n % count( $pictures ) ], $page[1] ), 'menu_order' => $n,
 	) );
 }
-$news = array( 'Spring term begins', 'Open day with instruments to try', 'Our choir sings at the town hall', 'New: composition for beginners', 'Summer course by the lake', 'Concert recordings are online' );
+$news = array_slice( array( 'Spring term begins', 'Open day with instruments to try', 'Our choir sings at the town hall', 'New: composition for beginners', 'Summer course by the lake', 'Concert recordings are online' ), 0, LOOM_NEWS );
 foreach ( $news as $n => $title ) {
 	$post = wp_insert_post( array(
 		'post_status' => 'publish', 'post_title' => $title, 'post_date' => sprintf( '2026-0%d-12 10:00:00', $n + 2 ),
