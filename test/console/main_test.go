@@ -1,4 +1,4 @@
-// Package console tries the console in a browser, and the HTTP interface that it uses.
+// Package console tries the console in a browser, the HTTP interface that it uses, and the service behind it: log-in, kills, copies, a full disk.
 package console
 
 import (

@@ -103,7 +103,7 @@ func TestForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
 	many := append([]map[string]any{}, manifest.Tables...)
 	many[0] = map[string]any{"name": many[0]["name"], "rows": many[0]["rows"], "bytes": many[0]["bytes"], "entries": 2147483647}
 
-	before := archives(t)
+	before := world.Archives(t)
 	for what, change := range map[string]map[string]func(string) string{
 		"a settings file beside the site":   inManifest(t, map[string]any{"settings_file": "../neighbour/wp-config.php"}),
 		"another file as the settings file": inManifest(t, map[string]any{"settings_file": "index.php"}),
@@ -129,7 +129,7 @@ func TestForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
 		require.NotZero(t, r.Code, what)
 		require.Regexp(t, "refused|damaged", r.Err, what)
 	}
-	require.Equal(t, before, archives(t), "nothing of them is kept")
+	require.Equal(t, before, world.Archives(t), "nothing of them is kept")
 	require.Equal(t, 3, world.Nestseed(t, "starter", "show", "forged").Code)
 
 	// A trusted archive's programs are parsed all the same, and made with the site's own account.

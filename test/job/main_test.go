@@ -1,4 +1,4 @@
-// Package job tries the job step by step on WordPress, and what goes wrong on the way: mistakes, kills, full disks, forged archives.
+// Package job tries the job step by step on WordPress and on networks of it, and what goes wrong on the way: mistakes, kills, forged archives.
 package job
 
 import (

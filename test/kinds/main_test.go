@@ -1,4 +1,4 @@
-// Package kinds tries every application, protocol of hosts and database, sources of all sorts, networks of sites and tenants.
+// Package kinds tries every application, protocol of hosts and database, sources of all sorts, and tenants.
 package kinds
 
 import (

@@ -52,7 +52,7 @@ func TestTheMainJobOverSSH(t *testing.T) {
 	world.Must(t, "site", "hold", school.Name)
 	world.Must(t, "site", "open", school.Name)
 	world.Must(t, "site", "undo", school.Name)
-	checked(t, school.Name)
+	world.Checked(t, school.Name)
 	require.Equal(t, before, tree(t, school.Name), "the site as it was")
 	world.Must(t, "site", "retire", school.Name)
 	world.NothingLeft(t, school.Name)
@@ -153,12 +153,6 @@ func mainJobOn(t *testing.T, host string, school scenario.School, base remoteBas
 		return err == nil && len(left) == 0
 	}, 60*time.Second, 200*time.Millisecond, "%s", world.Must(t, "run", "list"))
 	require.Equal(t, before, tree(t, school.Name))
-}
-
-func checked(t *testing.T, site string) {
-	t.Helper()
-	report := world.Ask[wire.Report](t, "site", "check", site)
-	require.Zero(t, report.Faults(), "%+v", report)
 }
 
 // tree lists what is in a site's folder, without what tells its host which folder it is.

@@ -86,15 +86,15 @@ func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
 	status, _ = world.Visit(t, made[1].Address+"/")
 	require.Equal(t, 200, status, "its neighbour is not held")
 	world.Must(t, "site", "open", name)
-	checked(t, name)
+	world.Checked(t, name)
 	world.Must(t, "site", "keep-copy", name)
 	copies := world.Ask[wire.Site](t, "site", "show", name).Copies
 	require.Less(t, copies[0].Bytes, a.Bytes+(2<<20), "no code is in its safety copy")
 	world.Must(t, "site", "put-back", name, fmt.Sprint(copies[0].ID))
-	checked(t, name)
+	world.Checked(t, name)
 	require.True(t, isLink(t, name, "wp-includes"))
 	world.Must(t, "site", "undo", name)
-	checked(t, name)
+	world.Checked(t, name)
 	// Out into a site of its own, and in again.
 	out := world.Ask[wire.Site](t, "site", "refresh", name, "--to", "shared-base", "--own-code")
 	require.Zero(t, out.Report.Faults(), "%+v", out.Report)
@@ -112,7 +112,7 @@ func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
 	world.Must(t, "site", "move", made[1].Name, "--host", "preview", "--address", world.Stack.Address("tenant-moved"))
 	require.Equal(t, 1, strings.Count(world.Must(t, "install", "show", "schools"), "tenant-moved"))
 	world.Must(t, "site", "undo", made[1].Name)
-	checked(t, made[1].Name)
+	world.Checked(t, made[1].Name)
 
 	world.Must(t, "site", "retire", name, "--no-copy")
 	world.NothingLeft(t, name)
@@ -301,7 +301,7 @@ func TestAnInstallMovesToANewerReleaseAndBack(t *testing.T) {
 	world.Must(t, "install", "refresh", "moving")
 	for _, s := range made {
 		require.Contains(t, world.Shows(t, s.Address+"/"), `content="newer"`, s.Name)
-		checked(t, s.Name)
+		world.Checked(t, s.Name)
 	}
 	require.Contains(t, world.Must(t, "install", "refresh", "moving"), "was there already")
 	late := tenants(t, "moving", "moving-d")
@@ -311,7 +311,7 @@ func TestAnInstallMovesToANewerReleaseAndBack(t *testing.T) {
 	world.Must(t, "install", "undo", "moving")
 	for _, s := range made {
 		require.NotContains(t, world.Shows(t, s.Address+"/"), `content="newer"`, s.Name)
-		checked(t, s.Name)
+		world.Checked(t, s.Name)
 	}
 	require.Contains(t, world.Shows(t, made[0].Address+"/"), "Before the move")
 	require.Contains(t, world.Shows(t, late[0].Address+"/"), `content="newer"`, "it has never had another")
@@ -369,7 +369,7 @@ func TestWhatIsDoneWithAnInstallGoesOnAfterAKill(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, wire.Done, run.Status, run.Error)
 		for _, s := range made {
-			checked(t, s.Name)
+			world.Checked(t, s.Name)
 			require.Equal(t, to, world.Ask[wire.Site](t, "site", "show", s.Name).Release)
 		}
 	}
@@ -427,7 +427,7 @@ func tenantsOfKind(t *testing.T, kind, engine, host string) {
 		require.Contains(t, html.UnescapeString(world.Shows(t, s.Address+"/")), s.Title)
 		require.True(t, isLink(t, s.Name, "index.php"))
 		world.Must(t, "site", "rotate", s.Name)
-		checked(t, s.Name)
+		world.Checked(t, s.Name)
 		world.Must(t, "site", "hold", s.Name)
 		status, _ := world.Visit(t, s.Address+"/")
 		require.Equal(t, 503, status)
@@ -441,7 +441,7 @@ func tenantsOfKind(t *testing.T, kind, engine, host string) {
 	require.NoError(t, err)
 	require.Contains(t, string(newer), "newer")
 	world.Must(t, "install", "undo", base)
-	checked(t, made[0].Name)
+	world.Checked(t, made[0].Name)
 	out := world.Ask[wire.Site](t, "site", "refresh", made[0].Name, "--to", base+"@1", "--own-code")
 	require.Zero(t, out.Report.Faults(), "%+v", out.Report)
 	require.False(t, isLink(t, made[0].Name, "index.php"))

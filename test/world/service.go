@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -68,6 +70,7 @@ func StalledSource(t *testing.T) (goOn func()) {
 	return goOn
 }
 
+// Restart starts the service again, after it was killed.
 func Restart(t *testing.T) {
 	data, listen := Service.Data, Service.Listen
 	var err error
@@ -128,4 +131,15 @@ func (p *Process) Client(t testing.TB) *client.Client {
 	c, err := p.Service.Client()
 	require.NoError(t, err)
 	return c
+}
+
+// Archives are the names of what is in the store.
+func Archives(t *testing.T) []string {
+	files, err := os.ReadDir(filepath.Join(Service.Data, "archives"))
+	require.NoError(t, err)
+	var names []string
+	for _, f := range files {
+		names = append(names, f.Name())
+	}
+	return names
 }

@@ -134,3 +134,10 @@ func NothingLeft(t testing.TB, name string) {
 		"FROM mysql.user WHERE User = ?)", own, own).Scan(&n))
 	require.Zero(t, n, "database or user %s is left", own)
 }
+
+// Checked checks a site, which must have no fault.
+func Checked(t *testing.T, site string) {
+	t.Helper()
+	report := Ask[wire.Report](t, "site", "check", site)
+	require.Zero(t, report.Faults(), "%+v", report)
+}

@@ -1,4 +1,4 @@
-package job
+package console
 
 import (
 	"context"
@@ -143,16 +143,6 @@ func TestTokensAndKindsByCommandLine(t *testing.T) {
 	require.Equal(t, 2, world.Nestseed(t, "user", "remove", "owner").Code)
 }
 
-func archives(t *testing.T) []string {
-	files, err := os.ReadDir(filepath.Join(world.Service.Data, "archives"))
-	require.NoError(t, err)
-	var names []string
-	for _, f := range files {
-		names = append(names, f.Name())
-	}
-	return names
-}
-
 func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
 	world.Prepared(t)
 	goOn := world.StalledSource(t)
@@ -162,7 +152,7 @@ func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
 	run, err := svc.BuildRelease(ctx, "music-base", wire.NewRelease{Note: "killed"})
 	require.NoError(t, err)
 	world.Working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Done.Bytes > 1<<20 })
-	require.Contains(t, strings.Join(archives(t), " "), ".scratch-")
+	require.Contains(t, strings.Join(world.Archives(t), " "), ".scratch-")
 	require.NoError(t, world.Service.Kill())
 	goOn()
 	world.Restart(t)
@@ -177,7 +167,7 @@ func TestABuildThatIsKilledBeginsAgain(t *testing.T) {
 			kept++
 		}
 	}
-	ofReleases := slices.DeleteFunc(archives(t), func(name string) bool {
+	ofReleases := slices.DeleteFunc(world.Archives(t), func(name string) bool {
 		return !strings.Contains(name, ".zip") ||
 			strings.HasPrefix(name, "copy-of-")
 	})
@@ -189,7 +179,7 @@ func TestABuildThatIsCancelledLeavesNothing(t *testing.T) {
 	world.Prepared(t)
 	world.StalledSource(t)
 	svc := world.Service.Client(t)
-	before := archives(t)
+	before := world.Archives(t)
 	run, err := svc.BuildRelease(context.Background(), "music-base", wire.NewRelease{})
 	require.NoError(t, err)
 	world.Working(t, svc, run.ID, func(r wire.Run) bool { return r.Progress.Done.Bytes > 1<<20 })
@@ -197,7 +187,7 @@ func TestABuildThatIsCancelledLeavesNothing(t *testing.T) {
 	run, err = svc.Wait(context.Background(), run.ID, nil)
 	require.NoError(t, err)
 	require.Equal(t, wire.Cancelled, run.Status)
-	require.Equal(t, before, archives(t))
+	require.Equal(t, before, world.Archives(t))
 	require.Equal(t, 2, world.Nestseed(t, "run", "cancel", fmt.Sprint(run.ID)).Code)
 }
 

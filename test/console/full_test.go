@@ -1,4 +1,4 @@
-package job
+package console
 
 import (
 	"context"

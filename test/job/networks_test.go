@@ -1,4 +1,4 @@
-package kinds
+package job
 
 import (
 	"context"
@@ -89,7 +89,7 @@ func TestNetworksOfSitesAreMadeAgainWhole(t *testing.T) {
 			copies := world.Ask[wire.Site](t, "site", "show", school.Name).Copies
 			world.Execute(t, fmt.Sprintf("UPDATE %s.%s2_options SET option_value = 'Kettles' WHERE option_name = 'blogname'", site.Database, site.Prefix))
 			world.Must(t, "site", "put-back", school.Name, fmt.Sprint(copies[0].ID))
-			checked(t, school.Name)
+			world.Checked(t, school.Name)
 			require.Contains(t, world.Shows(t, copied+"/"), "Drums")
 			world.Must(t, "site", "retire", school.Name, "--no-copy")
 			world.NothingLeft(t, school.Name)
