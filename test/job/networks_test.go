@@ -73,11 +73,11 @@ func TestNetworksOfSitesAreMadeAgainWhole(t *testing.T) {
 				site.Database, site.Prefix), school.Settings["email"]), "its mail goes to the client")
 
 			// Its administrator runs the network, and the old ones do not.
-			require.NotEmpty(t, logsIn(t, site))
+			require.NotEmpty(t, world.LogsIn(t, site))
 			world.Execute(t, "USE "+site.Database)
 			require.Equal(t, 1, world.Rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%ssitemeta WHERE meta_key = 'site_admins' AND meta_value LIKE ?",
 				site.Database, site.Prefix), "a:1:{i:0;s:"+fmt.Sprint(len(site.Admin))+`:"`+site.Admin+`";}`))
-			browser := logsIn(t, site)
+			browser := world.LogsIn(t, site)
 			res, err := browser.Get(site.Address + "/wp-admin/network/sites.php")
 			require.NoError(t, err)
 			defer res.Body.Close()
@@ -163,7 +163,7 @@ func TestOneSiteOfANetworkBecomesASiteOfItsOwn(t *testing.T) {
 			require.NotContains(t, page, strings.TrimPrefix(base, "http://")+"/")
 			picture, _ := world.Visit(t, pictureOn(t, page))
 			require.Equal(t, 200, picture)
-			logsIn(t, site)
+			world.LogsIn(t, site)
 			teachers := world.Rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%susers WHERE user_login = 'drums-teacher'", site.Database, site.Prefix))
 			require.Equal(t, map[string]int{"starter": 0, "whole-site": 1}[list], teachers)
 			require.Zero(t, world.Rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%susers WHERE user_login = 'strings-teacher'", site.Database, site.Prefix)))

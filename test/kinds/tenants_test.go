@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"html"
 	"net/http"
-	"net/http/cookiejar"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -43,20 +42,6 @@ func isLink(t *testing.T, site, name string) bool {
 	info, err := os.Lstat(filepath.Join(world.Stack.Sites(), site, name))
 	require.NoError(t, err)
 	return info.Mode()&os.ModeSymlink != 0
-}
-
-// logsIn reports whether the administrator of a site that WordPress runs logs in.
-func logsIn(t *testing.T, site wire.Site) *http.Client {
-	t.Helper()
-	password := strings.TrimSpace(world.Must(t, "vault", "reveal", "site", site.Name, "administrator"))
-	browser := stack.Client()
-	jar, err := cookiejar.New(nil)
-	require.NoError(t, err)
-	browser.Jar = jar
-	res, err := browser.PostForm(site.Address+"/wp-login.php", url.Values{"log": {site.Admin}, "pwd": {password}, "wp-submit": {"Log In"}})
-	require.NoError(t, err)
-	res.Body.Close()
-	return browser
 }
 
 func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
@@ -210,7 +195,7 @@ func TestATenantReachesNothingOfAnother(t *testing.T) {
 	require.ErrorContains(t, err, "denied")
 
 	// Its administrator changes no code: it is that of all.
-	browser := logsIn(t, a)
+	browser := world.LogsIn(t, a)
 	for _, page := range []string{"plugin-install.php", "theme-install.php", "plugin-editor.php", "theme-editor.php", "update-core.php?action=do-core-upgrade"} {
 		res, err := browser.Get(a.Address + "/wp-admin/" + page)
 		require.NoError(t, err)

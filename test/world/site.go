@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/cookiejar"
+	"net/url"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -140,4 +142,18 @@ func Checked(t *testing.T, site string) {
 	t.Helper()
 	report := Ask[wire.Report](t, "site", "check", site)
 	require.Zero(t, report.Faults(), "%+v", report)
+}
+
+// LogsIn logs in as the administrator of a site that WordPress runs, and returns the browser.
+func LogsIn(t *testing.T, site wire.Site) *http.Client {
+	t.Helper()
+	password := strings.TrimSpace(Must(t, "vault", "reveal", "site", site.Name, "administrator"))
+	browser := stack.Client()
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	browser.Jar = jar
+	res, err := browser.PostForm(site.Address+"/wp-login.php", url.Values{"log": {site.Admin}, "pwd": {password}, "wp-submit": {"Log In"}})
+	require.NoError(t, err)
+	res.Body.Close()
+	return browser
 }
