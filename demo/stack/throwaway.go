@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 
 	"nestseed/internal/service/cluster"
@@ -117,6 +118,9 @@ func makeTemplate(template string, prepare func(string) error) error {
 	parent := filepath.Dir(template)
 	if err := os.MkdirAll(parent, 0o755); err != nil {
 		return err
+	}
+	if info, err := os.Lstat(parent); err != nil || !info.IsDir() || info.Sys().(*syscall.Stat_t).Uid != uint32(os.Geteuid()) {
+		return fmt.Errorf("%s belongs to another user; remove it", parent)
 	}
 	draft, err := os.MkdirTemp(parent, "draft-")
 	if err != nil {
