@@ -104,7 +104,7 @@ stop: bin/demo
 	@bin/demo down
 
 # Each of these has a service, servers and a browser of its own; they take longest, so they start first.
-WHOLE := ./test/job ./test/console ./test/kinds
+WHOLE := ./test/kinds ./test/job ./test/console
 # Random kills; make test-all tries them.
 CHAOS := ./test/chaos
 # Packages with goroutines are tested under the race detector; with those that start many servers it would take too long.
@@ -138,27 +138,26 @@ test: headers
 	$(MAKE) --no-print-directory -j3 install packages checked-console
 	$(COMPILE) go vet ./...
 	$(MAKE) --no-print-directory build check-types
-	$(MAKE) --no-print-directory -j3 --output-sync=target whole rest read
+	$(MAKE) --no-print-directory -j2 --output-sync=target whole parts
 
-.PHONY: whole rest read
+.PHONY: whole parts
 whole:
-	NESTSEED_BINARY=$(CURDIR)/bin/nestseed go test -vet=off -count=1 -p 3 -timeout 60m $(WHOLE)
+	NESTSEED_BINARY=$(CURDIR)/bin/nestseed go test -vet=off -count=1 -p 2 -timeout 60m $(WHOLE)
 
-rest:
+parts:
 	go test -vet=off -p 1 -timeout 60m $(REST)
-
-read:
 	cd web && npm run --silent test
 	$(COMPILE) go tool staticcheck ./...
 	$(COMPILE) go build -race -p 1 $(RACE)
 	go test -vet=off -race -p 1 -timeout 60m $(RACE)
 
-# What is too slow for every change: each kind on each database and host, all odd sources, a real S3 server, every window in both themes, and
-# random kills.
+# What is too slow for every change: each kind on each database and host, all odd sources, a real S3 server, every window in both
+# themes, a kill at every point of a provisioning, and random kills.
 test-all: test
 	NESTSEED_BINARY=$(CURDIR)/bin/nestseed PAIRS=all SOURCES=all go test -count=1 -timeout 90m ./test/kinds -run 'TestTheMainJobOnEvery|TestOddSources|TestTenantsOfEveryKind'
 	NESTSEED_BINARY=$(CURDIR)/bin/nestseed WINDOWS=all go test -count=1 -timeout 30m ./test/console -run TestEveryPage
 	S3=real go test -count=1 ./internal/service/store
+	KILLS=all go test -count=1 -timeout 60m ./internal/core/provision
 	go test -count=1 -timeout 30m $(CHAOS)
 
 bench: install build

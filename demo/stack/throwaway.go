@@ -13,6 +13,8 @@ import (
 	"syscall"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"nestseed/internal/service/cluster"
 )
 
@@ -20,7 +22,7 @@ import (
 // throwaway ones. It is stopped and removed when the test ends.
 func ForTest(t testing.TB) *Stack {
 	t.Helper()
-	dir, err := os.MkdirTemp("", "nestseed-test-")
+	dir, err := os.MkdirTemp(Roomy(), "nestseed-test-")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -36,6 +38,17 @@ func ForTest(t testing.TB) *Stack {
 		os.RemoveAll(dir)
 	})
 	return s
+}
+
+// Roomy is a folder for what tests throw away: in memory where there is enough of it, and never where programs of sites may open temporary
+// files.
+func Roomy() string {
+	const memory, enough = "/dev/shm", 6 << 30
+	var s unix.Statfs_t
+	if unix.Statfs(memory, &s) == nil && s.Flags&unix.ST_NOEXEC == 0 && s.Bavail*uint64(s.Bsize) > enough {
+		return memory
+	}
+	return "/var/tmp"
 }
 
 // throwawayMariaDB are options of a server that survives the end of its process, but not the loss of the machine

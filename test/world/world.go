@@ -18,7 +18,6 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/sys/unix"
 
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
@@ -45,7 +44,7 @@ func Main(m *testing.M) {
 
 func run(m *testing.M) (code int, err error) {
 	ctx := context.Background()
-	if Dir, err = os.MkdirTemp(roomy(), "nestseed-test-"); err != nil {
+	if Dir, err = os.MkdirTemp(stack.Roomy(), "nestseed-test-"); err != nil {
 		return 1, err
 	}
 	defer os.RemoveAll(Dir)
@@ -71,16 +70,6 @@ func run(m *testing.M) (code int, err error) {
 	}
 	Password = strings.TrimSpace(string(password))
 	return m.Run(), nil
-}
-
-// roomy is a folder for a world: in memory where there is enough of it, and never where programs of sites may open temporary files.
-func roomy() string {
-	const memory, enough = "/dev/shm", 6 << 30
-	var s unix.Statfs_t
-	if unix.Statfs(memory, &s) == nil && s.Flags&unix.ST_NOEXEC == 0 && s.Bavail*uint64(s.Bsize) > enough {
-		return memory
-	}
-	return "/var/tmp"
 }
 
 // build takes the program that NESTSEED_BINARY names, which make has built for all packages, or builds one.

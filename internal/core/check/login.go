@@ -39,8 +39,12 @@ func (r *runner) login(ctx context.Context) {
 		fail(fmt.Sprintf("logging in as %s at %s does not work (%d)", r.site.Login, at, status))
 		return
 	}
-	if status, err = r.inside(ctx); err != nil || status != http.StatusOK {
-		fail(fmt.Sprintf("logged in as %s, but %s is not open to it", r.site.Login, l.Inside))
+	switch status, err = r.inside(ctx); {
+	case err != nil:
+		fail(fmt.Sprintf("logged in as %s, but %s does not answer: %v", r.site.Login, l.Inside, err))
+		return
+	case status != http.StatusOK:
+		fail(fmt.Sprintf("logged in as %s, but %s is not open to it (%d)", r.site.Login, l.Inside, status))
 		return
 	}
 	r.record(Check{Name: "login", Result: Pass, Sentence: fmt.Sprintf("logging in as %s works%s", r.site.Login, where)})
