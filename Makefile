@@ -92,12 +92,12 @@ echo "  done in $$((SECONDS - start)) s"
 endef
 
 demo:
-	$(call ready,install-demo,3 minutes on a new machine with two cores)
+	$(call ready,install-demo,3 to 4 minutes on a new machine with two cores)
 	@bin/demo up
 
 # A service with nothing in it, that offers the base site of the demo to begin with.
 try:
-	$(call ready,install-try,2 to 3 minutes on a new machine with two cores)
+	$(call ready,install-try,about 3 minutes on a new machine with two cores)
 	@bin/demo try
 
 stop: bin/demo
