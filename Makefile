@@ -148,7 +148,7 @@ parts:
 	go test -vet=off -p 1 -timeout 60m $(REST)
 	cd web && npm run --silent test
 	$(COMPILE) go tool staticcheck ./...
-	$(COMPILE) go build -race -p 1 $(RACE)
+	$(COMPILE) go build -race $(RACE)
 	go test -vet=off -race -p 1 -timeout 60m $(RACE)
 
 # What is too slow for every change: each kind on each database and host, all odd sources, a real S3 server, every window in both
