@@ -576,7 +576,7 @@ func withoutMail(found []string) (out []string) {
 }
 
 // Sources that differ from the base site are made into sites that are right, or refused with a sentence. SOURCES=all tries
-// all of them (make sources), SOURCES=name one.
+// all of them, each alone (SOURCES=all; make test-all), SOURCES=name one.
 func TestOddSourcesAreRightOrRefused(t *testing.T) {
 	world.Prepared(t)
 	world.AddClient(t, scenarioSchool())
