@@ -132,7 +132,7 @@ check: headers checked-console
 	cd web && npm run --silent test
 
 # What every change must pass. What compiles all comes first; then the tests of the whole and of each package, beside what reads the code, the
-# race detector and the console's tests. A result of before counts for a package whose code and servers are the same (go help test); the tests
+# race detector (of what has changed) and the console's tests. A result of before counts for a package whose code and servers are the same (go help test); the tests
 # of the whole run a program, so they are always run.
 test: headers
 	$(MAKE) --no-print-directory -j3 install packages checked-console
@@ -147,13 +147,24 @@ whole:
 parts:
 	go test -vet=off -p 1 -timeout 60m $(REST)
 	cd web && npm run --silent test
-	$(COMPILE) go tool staticcheck ./...
-	$(COMPILE) go build -race $(RACE)
-	go test -vet=off -race -p 1 -timeout 60m $(RACE)
+	$(MAKE) --no-print-directory static race
+
+# staticcheck and the race detector read what has changed since they last passed. What they have passed is committed with the change.
+PASSED := test/changed
+.PHONY: static race
+static:
+	todo="$$(go run ./test/changed $(PASSED)/static.txt $(ALL))"; [ -z "$$todo" ] || $(COMPILE) go tool staticcheck $$todo
+	go run ./test/changed -passed $(PASSED)/static.txt $(ALL)
+
+race:
+	todo="$$(go run ./test/changed $(PASSED)/race.txt $(RACE))"; [ -z "$$todo" ] || { $(COMPILE) go build -race $$todo && \
+		go test -vet=off -race -p 1 -timeout 60m $$todo; }
+	go run ./test/changed -passed $(PASSED)/race.txt $(RACE)
 
 # What is too slow for every change: each kind on each database and host, all odd sources, a real S3 server, every window in both
-# themes, a kill at every point of a provisioning, and random kills.
+# themes, a kill at every point of a provisioning, random kills, and the race detector on all.
 test-all: test
+	rm -f $(PASSED)/*.txt && $(MAKE) --no-print-directory static race
 	NESTSEED_BINARY=$(CURDIR)/bin/nestseed PAIRS=all SOURCES=all go test -count=1 -timeout 90m ./test/kinds -run 'TestTheMainJobOnEvery|TestOddSources|TestTenantsOfEveryKind'
 	NESTSEED_BINARY=$(CURDIR)/bin/nestseed WINDOWS=all go test -count=1 -timeout 30m ./test/console -run TestEveryPage
 	S3=real go test -count=1 ./internal/service/store

@@ -352,14 +352,9 @@ func (a *app) siteDropCopy(ctx context.Context, c *cli.Command, args []string) e
 	if err != nil {
 		return err
 	}
-	svc, err := a.service(c)
-	if err != nil {
-		return err
-	}
-	if err := svc.DropCopy(ctx, args[0], id); err != nil {
-		return err
-	}
-	return a.print(c, map[string]int64{"dropped": id}, func() { fmt.Fprintf(a.out, "safety copy %d of %s is gone\n", id, args[0]) })
+	return siteRun(ctx, a, c, func(svc *client.Client) (wire.Run, error) { return svc.DropCopy(ctx, args[0], id) }, func(r wire.CopyResult) {
+		fmt.Fprintf(a.out, "safety copy %d of %s is gone; %s are free again\n", id, args[0], size(r.Bytes))
+	})
 }
 
 func (a *app) siteHold(held bool) func(context.Context, *cli.Command, []string) error {

@@ -53,7 +53,7 @@ func TestProblemsKeepStatusTypeAndSentence(t *testing.T) {
 	require.Contains(t, err.Error(), "things have changed")
 
 	c = serve(t, func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "<h1>proxy</h1>", http.StatusBadGateway) })
-	err = c.DropCopy(context.Background(), "alder", 3)
+	_, err = c.DropCopy(context.Background(), "alder", 3)
 	require.ErrorAs(t, err, &p)
 	require.Contains(t, err.Error(), "502")
 	require.NotContains(t, err.Error(), "<h1>")

@@ -85,9 +85,9 @@ func (c *Client) PutBackCopy(ctx context.Context, name string, id int64) (wire.R
 	return post[wire.Run](ctx, c, fmt.Sprintf("/sites/%s/copies/%d/put-back", seg(name), id), nil)
 }
 
-// DropCopy removes a safety copy.
-func (c *Client) DropCopy(ctx context.Context, name string, id int64) error {
-	return c.do(ctx, http.MethodDelete, fmt.Sprintf("/sites/%s/copies/%d", seg(name), id), nil, nil)
+// DropCopy starts removing a safety copy.
+func (c *Client) DropCopy(ctx context.Context, name string, id int64) (run wire.Run, err error) {
+	return run, c.do(ctx, http.MethodDelete, fmt.Sprintf("/sites/%s/copies/%d", seg(name), id), nil, &run)
 }
 
 // RetireSite starts taking a site off its host.

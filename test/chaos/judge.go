@@ -231,7 +231,7 @@ func (w *world) thin(ctx context.Context) error {
 	}
 	for i, c := range s.Copies {
 		if i >= 4 {
-			if err := w.client.DropCopy(ctx, s.Name, c.ID); err != nil {
+			if _, err := w.client.DropCopy(ctx, s.Name, c.ID); err != nil {
 				return err
 			}
 			time.Sleep(10 * time.Millisecond)

@@ -332,18 +332,23 @@ func writeBeside(ctx context.Context, fsys FS, name, fresh string, content []byt
 	if err := fsys.RemoveAll(ctx, fresh); err != nil {
 		return err
 	}
-	w, err := fsys.Create(ctx, fresh, mode)
-	if err != nil {
-		return err
-	}
-	if _, err := w.Write(content); err != nil {
-		w.Close()
-		return err
-	}
-	if err := w.Close(); err != nil {
+	if err := WriteNew(ctx, fsys, fresh, content, mode); err != nil {
 		return err
 	}
 	return fsys.Rename(ctx, fresh, name)
+}
+
+// WriteNew writes a file that must not be there. What could not be written whole is removed, as where the disk is full.
+func WriteNew(ctx context.Context, fsys FS, name string, content []byte, mode fs.FileMode) error {
+	w, err := fsys.Create(ctx, name, mode)
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(content)
+	if err = errors.Join(err, w.Close()); err != nil {
+		return errors.Join(err, fsys.RemoveAll(context.WithoutCancel(ctx), name))
+	}
+	return nil
 }
 
 // CopyTree copies what is in one folder into another, or what want, unless nil, wants of it. A file that is in the

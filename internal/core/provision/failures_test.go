@@ -53,8 +53,8 @@ func (w *world) killedEverywhere(t *testing.T, req Request, plan *Plan, before s
 		if finished {
 			done()
 		}
-		require.NoError(t, Undo(ctx, w.fs, w.server, d.made), "%s", d.where)
-		require.NoError(t, Undo(ctx, w.fs, w.server, d.made), "undoing twice is no error")
+		require.NoError(t, Undo(ctx, w.fs, w.server, d.made, ours), "%s", d.where)
+		require.NoError(t, Undo(ctx, w.fs, w.server, d.made, ours), "undoing twice is no error")
 		require.Equal(t, before, w.standing(t, req.Folder, database), "killed at: %s", d.where)
 		w.noneBeside(t, req.Folder, plan)
 		if finished {
@@ -175,7 +175,7 @@ func (w *world) spoilt(t *testing.T, req Request) {
 		journal := &ledger{}
 		_, err = Make(t.Context(), req, plan, journal, progress.Discard)
 		require.ErrorContains(t, err, c.says)
-		require.NoError(t, Undo(t.Context(), req.FS, req.Server, journal.made))
+		require.NoError(t, Undo(t.Context(), req.FS, req.Server, journal.made, ours))
 		w.nothingLeft(t, req.Name)
 	}
 }
@@ -197,9 +197,9 @@ func (w *world) withoutDatabase(t *testing.T, req Request, plan *Plan, before st
 			_, err = Make(ctx, cut, plan, journal, onStep{step, func() { line.Cut(forever) }})
 			if forever {
 				require.ErrorIs(t, err, ErrLeftBehind, step)
-				require.NoError(t, Undo(ctx, w.fs, w.server, journal.made), "the journal tells what to take back when the server is there again")
+				require.NoError(t, Undo(ctx, w.fs, w.server, journal.made, ours), "the journal tells what to take back when the server is there again")
 			} else if err == nil { // what was under way had its answers, and all later work a new connection
-				require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
+				require.NoError(t, Undo(ctx, w.fs, w.server, journal.made, ours))
 			}
 			require.Equal(t, before, w.standing(t, req.Folder, req.Replace.Database), step)
 			w.noneBeside(t, req.Folder, plan)

@@ -28,7 +28,7 @@ func (w *world) brokenInto(t *testing.T) {
 	journal := &ledger{}
 	res, err := Make(ctx, req, plan, journal, progress.Discard)
 	require.NoError(t, err)
-	defer func() { require.NoError(t, Undo(ctx, w.fs, w.server, journal.made)) }()
+	defer func() { require.NoError(t, Undo(ctx, w.fs, w.server, journal.made, ours)) }()
 
 	admin, err := w.stack.Admin()
 	require.NoError(t, err)
@@ -74,7 +74,7 @@ func (w *world) brokenInto(t *testing.T) {
 	later := &ledger{}
 	refreshed, err := Make(ctx, again, fresh, later, progress.Discard)
 	require.NoError(t, err)
-	defer func() { require.NoError(t, Undo(ctx, w.fs, w.server, later.made)) }()
+	defer func() { require.NoError(t, Undo(ctx, w.fs, w.server, later.made, ours)) }()
 	said := strings.Join(refreshed.Adjustments, "; ")
 	for _, what := range []string{"trigger grab", "trigger steal", "procedure rule"} {
 		require.Contains(t, said, what+" was not carried over")

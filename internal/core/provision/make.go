@@ -2,6 +2,8 @@ package provision
 
 import (
 	"context"
+	"crypto/rand"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -22,8 +24,11 @@ import (
 
 // Made is something that was made on a host, and that undo takes away.
 type Made struct {
-	What string `json:"sort"` // "database", "user", "folder", "exchange", or "parent": a folder above it
+	What string `json:"sort"` // "database", "user", "staging", "folder", "exchange", or "parent": a folder above it
 	Name string `json:"name"`
+	// ID tells a folder, file or link from others that have had its name, or will (see hostfs.FS.ID), and a database that was given from what it was
+	// for others (see sitedb.Giver). What has none has a name that is used once.
+	ID string `json:"id,omitempty"`
 	// Where is whatever the journal's owner tells hosts apart by, where a journal is of several.
 	Where string `json:"where,omitempty"`
 }
@@ -37,6 +42,8 @@ type Journal interface {
 	Making(ctx context.Context, m Made) error
 	// NotOurs is called when the thing turned out to be there before.
 	NotOurs(ctx context.Context, m Made) error
+	// Still is nil while nobody else has taken the work over. It is asked before anything is taken away.
+	Still(ctx context.Context) error
 }
 
 // Result is what came of it.
@@ -114,16 +121,22 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	err = mk.all(ctx)
 	mk.close()
 	if err != nil {
-		report.Step("Take back what was made", progress.Amount{})
-		// The caller's context may be why we are here; taking back must not be cut short by it.
-		undoCtx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Minute)
-		defer cancel()
-		if undoErr := Undo(undoCtx, req.FS, req.Server, mk.made); undoErr != nil {
-			return nil, errors.Join(err, fmt.Errorf("%w: %w", ErrLeftBehind, undoErr))
-		}
-		return nil, err
+		return nil, mk.takeBack(ctx, err)
 	}
 	return mk.result, nil
+}
+
+// takeBack takes away what was made; it returns the error that it is given, with ErrLeftBehind when something may be left. Whoever has lost the
+// work takes nothing back: who has taken it over does.
+func (mk *maker) takeBack(ctx context.Context, err error) error {
+	mk.report.Step("Take back what was made", progress.Amount{})
+	// The caller's context may be why we are here; taking back must not be cut short by it.
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Minute)
+	defer cancel()
+	if undoErr := Undo(ctx, mk.req.FS, mk.req.Server, mk.made, mk.journal.Still); undoErr != nil {
+		return errors.Join(err, fmt.Errorf("%w: %w", ErrLeftBehind, undoErr))
+	}
+	return err
 }
 
 func (mk *maker) close() {
@@ -137,32 +150,82 @@ func (mk *maker) close() {
 	}
 }
 
-// Undo takes away what was made, last first. What is not there any more is no error, so it can be
-// called again after it was interrupted.
-func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made) error {
+// Undo takes away what was made, last first. What is not there any more is no error, so it can be called again after it was interrupted. Before
+// each act it asks whether the work is still the caller's. What has got a name since that something of the journal had before stays.
+func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made, still func(context.Context) error) error {
 	var errs []error
 	for _, m := range slices.Backward(made) {
-		switch m.What {
-		case "exchange":
-			if err := undoExchange(ctx, fsys, m.Name); err != nil {
-				// Behind the other name may lie the site that was replaced; nothing may be removed before it is back.
-				return errors.Join(append(errs, fmt.Errorf("put the old site back: %w", err))...)
-			}
-		case "database":
-			errs = append(errs, server.DropDatabase(ctx, m.Name))
-		case "user":
-			errs = append(errs, server.DropUser(ctx, m.Name))
-		case "parent":
-			if err := fsys.RemoveEmpty(ctx, m.Name); err != nil {
-				errs = append(errs, fmt.Errorf("remove folder %s: %w", m.Name, err))
-			}
-		case "folder":
-			if err := fsys.RemoveAll(ctx, m.Name); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				errs = append(errs, fmt.Errorf("remove folder %s: %w", m.Name, err))
-			}
+		if err := still(ctx); err != nil {
+			return errors.Join(append(errs, err)...)
+		}
+		switch err := undo(ctx, fsys, server, m, still); {
+		case err == nil:
+		case m.What == "exchange":
+			// Behind the other name may lie the site that was replaced; nothing may be removed before it is back.
+			return errors.Join(append(errs, fmt.Errorf("put the old site back: %w", err))...)
+		default:
+			errs = append(errs, err)
 		}
 	}
 	return errors.Join(errs...)
+}
+
+func undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, m Made, still func(context.Context) error) error {
+	switch m.What {
+	case "exchange":
+		return undoExchange(ctx, fsys, m.Name, still)
+	case "database":
+		if g, is := server.(sitedb.Giver); is {
+			return g.Drop(ctx, m.Name, m.ID)
+		}
+		return server.DropDatabase(ctx, m.Name)
+	case "user":
+		return server.DropUser(ctx, m.Name)
+	case "parent":
+		if err := fsys.RemoveEmpty(ctx, m.Name); err != nil {
+			return fmt.Errorf("remove folder %s: %w", m.Name, err)
+		}
+	case "staging":
+		if err := fsys.RemoveAll(ctx, m.Name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("remove folder %s: %w", m.Name, err)
+		}
+	case "folder":
+		if err := removeFolder(ctx, fsys, m, still); err != nil {
+			return fmt.Errorf("remove folder %s: %w", m.Name, err)
+		}
+	}
+	return nil
+}
+
+// removeFolder removes what has an identity, and nothing else that is at its name now. It is put aside first, under a name that is its own: so
+// nothing that takes the name at that moment is lost, and one that was cut off goes on.
+func removeFolder(ctx context.Context, fsys hostfs.FS, m Made, still func(context.Context) error) error {
+	if m.ID == "" {
+		return errors.New("the journal does not say which one; look at it, and remove it by hand")
+	}
+	aside := Beside(m.Name, "gone-"+fmt.Sprintf("%x", sha256.Sum256([]byte(m.ID)))[:16])
+	if _, err := fsys.Stat(ctx, aside); err == nil {
+		return fsys.RemoveAll(ctx, aside)
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	id, err := fsys.ID(ctx, m.Name)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && id != m.ID {
+		return nil
+	}
+	if err == nil {
+		err = still(ctx)
+	}
+	if err == nil {
+		err = fsys.Rename(ctx, m.Name, aside)
+	}
+	if err != nil {
+		return err
+	}
+	if id, err = fsys.ID(ctx, aside); err != nil || id != m.ID {
+		return errors.Join(err, errors.New("something else was there at that moment"), fsys.Rename(ctx, aside, m.Name))
+	}
+	return fsys.RemoveAll(ctx, aside)
 }
 
 type maker struct {
@@ -190,8 +253,9 @@ type maker struct {
 	result *Result
 }
 
-func (mk *maker) making(ctx context.Context, sort, name string) error {
-	m := Made{What: sort, Name: name}
+// making writes to the journal that something is about to be made, whose name is used once unless it has an identity.
+func (mk *maker) making(ctx context.Context, sort, name, id string) error {
+	m := Made{What: sort, Name: name, ID: id}
 	if err := mk.journal.Making(ctx, m); err != nil {
 		return fmt.Errorf("write the journal: %w", err)
 	}
@@ -201,8 +265,8 @@ func (mk *maker) making(ctx context.Context, sort, name string) error {
 	return nil
 }
 
-func (mk *maker) notOurs(ctx context.Context, sort, name string) error {
-	m := Made{What: sort, Name: name}
+func (mk *maker) notOurs(ctx context.Context, sort, name, id string) error {
+	m := Made{What: sort, Name: name, ID: id}
 	mk.mu.Lock()
 	mk.made = slices.DeleteFunc(mk.made, func(x Made) bool { return x == m })
 	mk.mu.Unlock()
@@ -305,24 +369,29 @@ func (mk *maker) makeDatabase(ctx context.Context) error {
 	if mk.plan.Database == "" {
 		return nil
 	}
-	if err := mk.making(ctx, "database", mk.newDatabase()); err != nil {
+	owner, create := "", mk.req.Server.CreateDatabase
+	if g, is := mk.req.Server.(sitedb.Giver); is {
+		owner = "run-" + mk.req.RunID + "-" + rand.Text()
+		create = func(ctx context.Context, name string) error { return g.Take(ctx, name, owner) }
+	}
+	if err := mk.making(ctx, "database", mk.newDatabase(), owner); err != nil {
 		return err
 	}
-	if err := mk.req.Server.CreateDatabase(ctx, mk.newDatabase()); err != nil {
+	if err := create(ctx, mk.newDatabase()); err != nil {
 		if errors.Is(err, sitedb.ErrExists) {
-			err = errors.Join(err, mk.notOurs(ctx, "database", mk.newDatabase()))
+			err = errors.Join(err, mk.notOurs(ctx, "database", mk.newDatabase(), owner))
 		}
 		return err
 	}
 	if mk.plan.User == "" {
 		return nil
 	}
-	if err := mk.making(ctx, "user", mk.plan.User); err != nil {
+	if err := mk.making(ctx, "user", mk.plan.User, ""); err != nil {
 		return err
 	}
 	err := mk.req.Server.CreateUser(ctx, mk.plan.User, mk.result.UserPassword, mk.newDatabase())
 	if errors.Is(err, sitedb.ErrExists) {
-		err = errors.Join(err, mk.notOurs(ctx, "user", mk.plan.User))
+		err = errors.Join(err, mk.notOurs(ctx, "user", mk.plan.User, ""))
 	}
 	return err
 }
@@ -503,11 +572,6 @@ func (mk *maker) swapIn(ctx context.Context) error {
 	if err := mk.placeDatabase(ctx); err != nil {
 		return err
 	}
-	if g, is := mk.req.Server.(sitedb.Giver); is && mk.plan.Database != "" {
-		if err := g.Filled(ctx, mk.plan.Database); err != nil {
-			return err
-		}
-	}
 	if err := mk.pauseUntilUpgraded(ctx); err != nil {
 		return err
 	}
@@ -520,7 +584,11 @@ func (mk *maker) swapIn(ctx context.Context) error {
 	if _, err := mk.req.FS.Stat(ctx, mk.req.Folder); err == nil {
 		return fmt.Errorf("%w: %s appeared meanwhile", ErrPlan, mk.plan.Folder)
 	}
-	if err := mk.making(ctx, "folder", mk.req.Folder); err != nil {
+	id, err := mk.req.FS.ID(ctx, mk.staging)
+	if err != nil {
+		return err
+	}
+	if err := mk.making(ctx, "folder", mk.req.Folder, id); err != nil {
 		return err
 	}
 	if err := mk.req.FS.Rename(ctx, mk.staging, mk.req.Folder); err != nil {

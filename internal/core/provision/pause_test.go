@@ -37,7 +37,7 @@ func TestAPauseThatIsCutOffLeavesNothing(t *testing.T) {
 	left, err := os.ReadDir(filepath.Join(dir, "site"))
 	require.NoError(t, err)
 	require.Len(t, left, 1, "so a kill finds it")
-	require.NoError(t, Undo(ctx, fsys, nil, journal.made))
+	require.NoError(t, Undo(ctx, fsys, nil, journal.made, ours))
 	left, err = os.ReadDir(filepath.Join(dir, "site"))
 	require.NoError(t, err)
 	require.Empty(t, left)

@@ -47,7 +47,7 @@ func (mk *maker) placeFiles(ctx context.Context) error {
 	if err := mk.makingParents(ctx, mk.staging); err != nil {
 		return err
 	}
-	if err := mk.making(ctx, "folder", mk.staging); err != nil {
+	if err := mk.making(ctx, "staging", mk.staging, ""); err != nil {
 		return err
 	}
 	if err := mk.makeStaging(ctx); err != nil {
@@ -153,7 +153,7 @@ func (mk *maker) makingParents(ctx context.Context, p string) error {
 		missing = append(missing, parent)
 	}
 	for _, parent := range slices.Backward(missing) {
-		if err := mk.making(ctx, "parent", parent); err != nil {
+		if err := mk.making(ctx, "parent", parent, ""); err != nil {
 			return err
 		}
 	}

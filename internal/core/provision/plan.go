@@ -208,8 +208,7 @@ func (p *Plan) nameDatabase(req Request) {
 	compact := strings.ReplaceAll(req.Name, "-", "")
 	switch d := req.Kind.Settings.Database; {
 	case sitedb.HasAccounts(p.Engine):
-		p.Database = "ns_" + compact[:min(len(compact), 50)]
-		p.User = "ns_" + compact[:min(len(compact), 28)]
+		p.Database, p.User = usedOnce("ns_"+compact, req.RunID, 57), usedOnce("ns_"+compact, req.RunID, 32)
 	case d.None():
 	case d.File == "":
 		p.Problems = append(p.Problems,
@@ -219,6 +218,19 @@ func (p *Plan) nameDatabase(req Request) {
 		p.Database = path.Join(req.Folder, d.File)
 	}
 }
+
+// usedOnce adds the run and its attempt to a name, so that none is used for two things one after the other: whoever still believes in the first
+// would remove the second. most is how long the name may be.
+func usedOnce(name, runID string, most int) string {
+	end := "_" + strings.ReplaceAll(runID, "-", "_")
+	if runID == "" {
+		end = "_" + UntilRun // a plan
+	}
+	return name[:min(len(name), most-len(end))] + end
+}
+
+// UntilRun stands in the names of a plan for the number of the run that will carry it out.
+const UntilRun = "…"
 
 // prefixFor makes a table prefix from the first letters of a name's parts.
 func prefixFor(name string) string {

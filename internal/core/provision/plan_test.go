@@ -165,7 +165,7 @@ func TestAnExchangeIsUndoneOnlyWhereItHappened(t *testing.T) {
 	require.NoError(t, err)
 	there := func(p string) bool { _, err := fsys.Stat(t.Context(), p); return err == nil }
 
-	require.NoError(t, undoExchange(t.Context(), fsys, name), "it was noted and did not happen")
+	require.NoError(t, undoExchange(t.Context(), fsys, name, ours), "it was noted and did not happen")
 	require.True(t, there(live+"/old.txt"))
 	require.NoError(t, hostfs.Exchange(t.Context(), fsys, live, staging))
 	require.True(t, there(live+"/new.txt"))
@@ -173,15 +173,15 @@ func TestAnExchangeIsUndoneOnlyWhereItHappened(t *testing.T) {
 	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, staging+"/new.txt", nil, 0o644))
 	require.NoError(t, fsys.RemoveAll(t.Context(), live+"/new.txt"))
 	for range 2 {
-		require.NoError(t, undoExchange(t.Context(), fsys, name))
+		require.NoError(t, undoExchange(t.Context(), fsys, name, ours))
 		require.True(t, there(live+"/old.txt"), "and twice is no error")
 	}
 	require.NoError(t, fsys.RemoveAll(t.Context(), staging))
-	require.NoError(t, undoExchange(t.Context(), fsys, name), "what was made is gone")
+	require.NoError(t, undoExchange(t.Context(), fsys, name, ours), "what was made is gone")
 	require.NoError(t, fsys.Mkdir(t.Context(), staging, 0o755))
-	require.ErrorContains(t, undoExchange(t.Context(), fsys, name), "something else")
-	require.Error(t, undoExchange(t.Context(), fsys, "word"))
-	require.Error(t, undoExchange(t.Context(), fsys, "a %zz b"))
+	require.ErrorContains(t, undoExchange(t.Context(), fsys, name, ours), "something else")
+	require.Error(t, undoExchange(t.Context(), fsys, "word", ours))
+	require.Error(t, undoExchange(t.Context(), fsys, "a %zz b", ours))
 }
 
 func TestWhatStaysOfASiteIsToldFromWhatAReleaseBrings(t *testing.T) {

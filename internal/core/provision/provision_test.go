@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -132,6 +133,10 @@ func (l *ledger) Making(_ context.Context, m Made) error {
 	return nil
 }
 func (l *ledger) NotOurs(context.Context, Made) error { return nil }
+func (l *ledger) Still(context.Context) error         { return nil }
+
+// ours is the claim of a test, which nobody takes over.
+func ours(context.Context) error { return nil }
 
 func (w *world) nothingLeft(t *testing.T, name string) {
 	t.Helper()
@@ -237,8 +242,8 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		require.Contains(t, strings.Join(again.Problems, " "), "exists already")
 		_, err = Make(ctx, req, again, journal, progress.Discard)
 		require.ErrorIs(t, err, ErrPlan)
-		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
-		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made), "undoing twice is no error")
+		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made, ours))
+		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made, ours), "undoing twice is no error")
 		w.nothingLeft(t, "alder-valley")
 	})
 
@@ -260,9 +265,62 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 				}
 			}
 			if _, err := Make(cut, req, plan, l, progress.Discard); err == nil {
-				require.NoError(t, Undo(ctx, w.fs, w.server, l.made)) // it was quicker than the cancellation
+				require.NoError(t, Undo(ctx, w.fs, w.server, l.made, ours)) // it was quicker than the cancellation
 			}
 			cancel()
+			w.nothingLeft(t, "brook-lane")
+		}
+	})
+
+	// One attempt stops at each point, another takes back what its journal says and makes the site; then the first comes back, and believes that
+	// it is to take back what it has made.
+	t.Run("and an attempt that was overtaken removes nothing of the one that took over", func(t *testing.T) {
+		for at := 1; ; at++ {
+			req := w.request(scenario.Schools(2)[1])
+			req.RunID = "77-1"
+			plan, err := Prepare(ctx, req)
+			require.NoError(t, err)
+			stopped, on, ended := make(chan bool, 1), make(chan struct{}), make(chan error, 1)
+			old := &ledger{}
+			old.hook = func() {
+				if len(old.made) == at {
+					stopped <- true
+					<-on
+				} else if len(old.made) > at {
+					old.failAt = len(old.made) // the records refuse it
+				}
+			}
+			go func() {
+				_, err := Make(ctx, req, plan, old, progress.Discard)
+				ended <- err
+			}()
+			select {
+			case <-stopped:
+			case err := <-ended:
+				require.NoError(t, err)
+				require.Greater(t, at, 4, "database, account, staging, folder")
+				require.NoError(t, Undo(ctx, w.fs, w.server, old.made, ours))
+				w.nothingLeft(t, "brook-lane")
+				return
+			}
+			made := slices.Clone(old.made)
+			require.NoError(t, Undo(ctx, w.fs, w.server, made, ours))
+			next := w.request(scenario.Schools(2)[1])
+			next.RunID = "77-2"
+			plan, err = Prepare(ctx, next)
+			require.NoError(t, err)
+			journal := &ledger{}
+			res, err := Make(ctx, next, plan, journal, progress.Discard)
+			require.NoError(t, err)
+			before := w.standing(t, next.Folder, res.Database)
+			close(on)
+			require.Error(t, <-ended, "stopped at %v", made)
+			require.NoError(t, Undo(ctx, w.fs, w.server, old.made, ours), "and once more")
+			require.Equal(t, before, w.standing(t, next.Folder, res.Database), "stopped at %v", made)
+			there, err := w.server.UserExists(ctx, res.User)
+			require.NoError(t, err)
+			require.True(t, there, "stopped at %v", made)
+			require.NoError(t, Undo(ctx, w.fs, w.server, journal.made, ours))
 			w.nothingLeft(t, "brook-lane")
 		}
 	})
@@ -290,10 +348,10 @@ func TestARealSiteBecomesARelease(t *testing.T) {
 		place(first, journal)
 		place(second, other)
 		require.DirExists(t, filepath.Join(w.stack.Sites(), second.Folder, "wp-content/languages"), "folders that hold nothing are made too")
-		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
+		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made, ours))
 		require.FileExists(t, filepath.Join(w.stack.Sites(), second.Folder, "index.php"))
-		require.NoError(t, Undo(ctx, w.fs, w.server, other.made))
-		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
+		require.NoError(t, Undo(ctx, w.fs, w.server, other.made, ours))
+		require.NoError(t, Undo(ctx, w.fs, w.server, journal.made, ours))
 		require.NoDirExists(t, filepath.Join(w.stack.Sites(), "clients"))
 	})
 
@@ -385,7 +443,7 @@ func (w *world) replacing(t *testing.T) {
 	plan, err := Prepare(ctx, req)
 	require.NoError(t, err)
 	require.True(t, plan.Ready(), plan.Problems)
-	require.Equal(t, first.Database+"_2", plan.Database)
+	require.NotEqual(t, first.Database, plan.Database, "each run has names of its own")
 	require.Len(t, plan.Keeps, 4)
 	points := w.killedEverywhere(t, req, plan, before, func() {
 		var kept int
@@ -433,7 +491,7 @@ func (w *world) replacing(t *testing.T) {
 	req.Replace.Keep = []string{"weather"}
 	_, err = Prepare(ctx, req)
 	require.ErrorContains(t, err, "they have comments, users")
-	require.NoError(t, Undo(ctx, w.fs, w.server, journal.made))
+	require.NoError(t, Undo(ctx, w.fs, w.server, journal.made, ours))
 }
 
 // standing is a sum over every file and row of a site.

@@ -278,13 +278,22 @@ func (mk *maker) pause(ctx context.Context) error {
 		return fmt.Errorf("%w: %s is there already: %s is being updated, or an update was cut off; see to that first", ErrPlan,
 			path.Join(mk.plan.Folder, pause.File), mk.req.Kind.Title)
 	}
-	// Killed while the file is written, what is there of it has another name.
-	for _, name := range []string{pause.File, hostfs.FreshName(pause.File)} {
-		if err := mk.making(ctx, "folder", path.Join(mk.req.Folder, name)); err != nil {
-			return err
-		}
+	// It is made under a name of the run's own first, so that the journal can say which file it is.
+	fresh := path.Join(mk.req.Folder, Beside(pause.File, mk.req.RunID))
+	if err := mk.making(ctx, "staging", fresh, ""); err != nil {
+		return err
 	}
-	return hostfs.WriteFile(ctx, mk.old, pause.File, []byte(pause.Text), 0o644)
+	if err := hostfs.WriteNew(ctx, mk.old, Beside(pause.File, mk.req.RunID), []byte(pause.Text), 0o644); err != nil {
+		return err
+	}
+	id, err := mk.req.FS.ID(ctx, fresh)
+	if err != nil {
+		return err
+	}
+	if err := mk.making(ctx, "folder", path.Join(mk.req.Folder, pause.File), id); err != nil {
+		return err
+	}
+	return mk.old.Rename(ctx, Beside(pause.File, mk.req.RunID), pause.File)
 }
 
 // resume ends the pause of a site.

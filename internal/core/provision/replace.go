@@ -110,7 +110,7 @@ func (mk *maker) exchange(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := mk.making(ctx, "exchange", name); err != nil {
+	if err := mk.making(ctx, "exchange", name, ""); err != nil {
 		return err
 	}
 	if err := hostfs.Exchange(ctx, mk.req.FS, mk.staging, mk.req.Folder); err != nil {
@@ -127,7 +127,7 @@ func (mk *maker) exchange(ctx context.Context) error {
 }
 
 // undoExchange puts the old site back, if the new one took its place.
-func undoExchange(ctx context.Context, fsys hostfs.FS, name string) error {
+func undoExchange(ctx context.Context, fsys hostfs.FS, name string, still func(context.Context) error) error {
 	parts := strings.Split(name, " ")
 	if len(parts) != 3 {
 		return fmt.Errorf("the journal's entry %q cannot be read", name)
@@ -145,6 +145,9 @@ func undoExchange(ctx context.Context, fsys hostfs.FS, name string) error {
 	}
 	id, err := fsys.ID(ctx, folder)
 	if err == nil && id == parts[2] {
+		if err := still(ctx); err != nil {
+			return err
+		}
 		return hostfs.Exchange(ctx, fsys, folder, staging)
 	}
 	switch there, err := fsys.ID(ctx, staging); {

@@ -104,11 +104,14 @@ func SetValue(ctx context.Context, s Live, place kind.Value, value string) error
 }
 
 // RemoveOldUser removes the database user that a site had before, when requests that began with it are over.
-func RemoveOldUser(ctx context.Context, server sitedb.Server, old string) error {
+func RemoveOldUser(ctx context.Context, server sitedb.Server, old string, still func(context.Context) error) error {
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
 	case <-time.After(settingsCached):
+	}
+	if err := still(ctx); err != nil {
+		return err
 	}
 	return server.DropUser(ctx, old)
 }

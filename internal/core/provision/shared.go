@@ -248,13 +248,22 @@ func (mk *maker) openDoor(ctx context.Context) error {
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := mk.making(ctx, "folder", door); err != nil {
+	// It is made under a name of the run's own first, so that the journal can say which link it is.
+	fresh := Beside(door, mk.req.RunID)
+	if err := mk.making(ctx, "staging", fresh, ""); err != nil {
 		return err
 	}
-	if err := fsys.RemoveAll(ctx, door); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := fsys.Symlink(ctx, target, fresh); err != nil {
 		return err
 	}
-	return fsys.Symlink(ctx, target, door)
+	id, err := fsys.ID(ctx, fresh)
+	if err != nil {
+		return err
+	}
+	if err := mk.making(ctx, "folder", door, id); err != nil {
+		return err
+	}
+	return fsys.Rename(ctx, fresh, door)
 }
 
 // codeStage is where the code of the prepared site lies.
@@ -343,11 +352,7 @@ func PlaceCode(ctx context.Context, req CodeRequest, journal Journal, report pro
 	placed, err := mk.placeTree(ctx, req.All)
 	mk.close()
 	if err != nil {
-		undoCtx := context.WithoutCancel(ctx)
-		if undoErr := Undo(undoCtx, req.FS, nil, mk.made); undoErr != nil {
-			return nil, errors.Join(err, fmt.Errorf("%w: %w", ErrLeftBehind, undoErr))
-		}
-		return nil, err
+		return nil, mk.takeBack(ctx, err)
 	}
 	return placed, nil
 }
@@ -424,7 +429,11 @@ func (mk *maker) placeTree(ctx context.Context, all string) (*Code, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	if err := mk.making(ctx, "folder", mk.req.Folder); err != nil {
+	id, err := mk.req.FS.ID(ctx, mk.staging)
+	if err != nil {
+		return nil, err
+	}
+	if err := mk.making(ctx, "folder", mk.req.Folder, id); err != nil {
 		return nil, err
 	}
 	return out, mk.req.FS.Rename(ctx, mk.staging, mk.req.Folder)

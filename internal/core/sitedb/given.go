@@ -2,6 +2,7 @@ package sitedb
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/url"
@@ -16,8 +17,13 @@ type Giver interface {
 	Give(ctx context.Context) (database, user string, err error)
 	// Password is that of a database's account.
 	Password(database string) string
-	// Filled says that there is something in a database that was made: from then on that keeps others away.
-	Filled(ctx context.Context, database string) error
+	// Take makes a database that of an owner, as long as it is not dropped: names of databases that are given are used again, and owners are not.
+	// Errors: ErrExists.
+	Take(ctx context.Context, database, owner string) error
+	// Owner returns whose a database is; "" for one that is empty. One that has no owner, as of an earlier version of this service, gets one.
+	Owner(ctx context.Context, database string) (string, error)
+	// Drop drops everything in a database, if it is an owner's.
+	Drop(ctx context.Context, database, owner string) error
 	// Given lists the databases, and says of each whether something is in it.
 	Given(ctx context.Context) (names []string, used map[string]bool, err error)
 }
@@ -25,17 +31,20 @@ type Giver interface {
 // ErrNoneLeft says that something is in every database that was given.
 var ErrNoneLeft = errors.New("every database that the host was given has tables in it")
 
-// takenTable marks a database that is given to a site in whose name nothing is in it yet.
-const takenTable = "nestseed_taken"
+// OwnerTable marks a database that was given: its one column is called as the owner is. It is no table of the site's.
+const OwnerTable = "nestseed_owner"
+
+// WithoutOwner leaves the mark out of the tables of a database.
+func WithoutOwner(tables []Table) []Table {
+	return slices.DeleteFunc(tables, func(t Table) bool { return t.Name == OwnerTable })
+}
 
 // clearer is a DB that can be emptied as a whole by the account that works in it.
 type clearer interface {
-	// Take makes a table that says that somebody has the database. Errors: ErrExists.
-	Take(ctx context.Context, table string) error
-	// Leave removes that table.
-	Leave(ctx context.Context, table string) error
-	// Clear drops everything in the database.
-	Clear(ctx context.Context) error
+	Take(ctx context.Context, owner string) error
+	Owner(ctx context.Context) (string, error)
+	Release(ctx context.Context) error
+	Clear(ctx context.Context, owner string) error
 }
 
 type given struct {
@@ -140,8 +149,15 @@ func (g *given) with(ctx context.Context, name string, do func(DB) error) error 
 func (g *given) used(ctx context.Context, name string) (is bool, err error) {
 	err = g.with(ctx, name, func(db DB) error {
 		tables, err := db.Tables(ctx)
-		is = len(tables) > 0
-		return err
+		if is = len(tables) > 0; is || err != nil {
+			return err
+		}
+		if c, can := db.(clearer); can {
+			owner, err := c.Owner(ctx)
+			is = owner != ""
+			return err
+		}
+		return nil
 	})
 	return is, err
 }
@@ -184,43 +200,62 @@ func (g *given) DatabaseExists(ctx context.Context, name string) (bool, error) {
 // UserExists implements Server.
 func (g *given) UserExists(context.Context, string) (bool, error) { return false, nil }
 
-// CreateDatabase implements Server.
+// CreateDatabase implements Server: it is there, and somebody takes it.
 func (g *given) CreateDatabase(ctx context.Context, name string) error {
+	return g.Take(ctx, name, rand.Text())
+}
+
+// DropDatabase implements Server: whoever has it says so, to Drop.
+func (g *given) DropDatabase(_ context.Context, name string) error {
+	return fmt.Errorf("%w: database %s is emptied by its owner alone", ErrDenied, name)
+}
+
+func (g *given) cleared(ctx context.Context, name string, do func(db DB, c clearer) error) error {
 	return g.with(ctx, name, func(db DB) error {
 		c, can := db.(clearer)
 		if !can {
 			return fmt.Errorf("%w: a database of this sort cannot be given", ErrUnsupported)
 		}
-		if err := c.Take(ctx, takenTable); err != nil {
-			return err
-		}
-		tables, err := db.Tables(ctx)
-		if err == nil && len(tables) > 1 {
-			err = fmt.Errorf("database %s %w: there are tables in it", name, ErrExists)
-		}
-		if err != nil {
-			return errors.Join(err, c.Leave(ctx, takenTable))
-		}
-		return nil
+		return do(db, c)
 	})
 }
 
-// Filled implements Giver.
-func (g *given) Filled(ctx context.Context, name string) error {
-	return g.with(ctx, name, func(db DB) error { return db.(clearer).Leave(ctx, takenTable) })
+// Take implements Giver.
+func (g *given) Take(ctx context.Context, name, owner string) error {
+	return g.cleared(ctx, name, func(db DB, c clearer) error {
+		if err := c.Take(ctx, owner); err != nil {
+			return err
+		}
+		tables, err := db.Tables(ctx)
+		if err == nil && len(tables) > 0 {
+			err = errors.Join(fmt.Errorf("database %s %w: there are tables in it", name, ErrExists), c.Release(ctx))
+		}
+		return err
+	})
 }
 
-// DropDatabase implements Server: everything in it goes.
-func (g *given) DropDatabase(ctx context.Context, name string) error {
-	if _, err := g.find(name); err != nil {
-		return err
-	}
-	return g.with(ctx, name, func(db DB) error {
-		c, can := db.(clearer)
-		if !can {
-			return fmt.Errorf("%w: a database of this sort cannot be given", ErrUnsupported)
+// Owner implements Giver.
+func (g *given) Owner(ctx context.Context, name string) (owner string, err error) {
+	err = g.cleared(ctx, name, func(db DB, c clearer) error {
+		if owner, err = c.Owner(ctx); err != nil || owner != "" {
+			return err
 		}
-		return c.Clear(ctx)
+		if tables, err := db.Tables(ctx); err != nil || len(tables) == 0 {
+			return err
+		}
+		owner = rand.Text()
+		return c.Take(ctx, owner)
+	})
+	return owner, err
+}
+
+// Drop implements Giver.
+func (g *given) Drop(ctx context.Context, name, owner string) error {
+	return g.cleared(ctx, name, func(_ DB, c clearer) error {
+		if owner == "" {
+			return nil
+		}
+		return c.Clear(ctx, owner)
 	})
 }
 

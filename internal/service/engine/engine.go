@@ -1,7 +1,7 @@
 // Package engine does background work: each run is a row in the records and a job in River's queue.
 //
 // A Job is a kind of work with its arguments and its result. Start records a run and queues it; a worker of any copy of the
-// service takes it, holds the lock of its target while it works, so that one run works on a target at a time, and keeps
+// service takes it, holds the lease of its target while it works, so that one run works on a target at a time, and keeps
 // its progress in the records, from where it reaches every copy by LISTEN/NOTIFY.
 //
 //	e, err := engine.New(db, log, engine.Options{})
@@ -9,13 +9,22 @@
 //	err = e.Begin(ctx)
 //	run, err := e.Start(ctx, engine.Run{Job: "survey", Title: "Survey base", Target: engine.Target("source", "base")}, SurveyArgs{1})
 //
-// A lock is a session of PostgreSQL. It is watched: a run whose session is lost is stopped, taken back and begun again. Each
-// time that a run begins it has another attempt number, and what an attempt writes is refused once there is a later one
-// (see records.WithAttempt), so that no two do the same work.
+// What an instance of the service believes about the world is never older than the world. The rules:
 //
-// A run whose process was killed has lost its locks. Whoever notices gives it to its job's Recover, which takes back what
-// was half made; then it is put back or ended, a bounded number of times. Until that has worked its target stays its own. So
-// does that of a run that could not be cleaned up, as while a database server does not answer.
+//   - A claim ends by itself. An instance is a row that it renews every two seconds and that expires after ten, by the clock of the records'
+//     server alone. What it holds, the leases of targets and the runs that it works on, ends with that row. An instance that could not renew
+//     stops what it does two seconds before, by its monotonic clock.
+//   - A claim is not taken back. A run that begins has another attempt number, a lease that is taken another epoch. What an older one writes to
+//     the records is refused (see records.WithAttempt).
+//   - Ask before you destroy. Right before each act that removes something from a host, the records are asked whether the attempt still counts
+//     (Still). As the answer can be late, names on hosts are used once and carry the attempt, and folders are removed by their identity.
+//   - Who lost its claim does not clean up. Whoever takes the run over does, from the journal, which is written before each act.
+//   - A run that waits for runs that it has started holds neither a worker nor a lease: it is put aside, and goes on when the last of them ends
+//     (Aside). It finds them by what they are for and not by memory.
+//
+// An interrupted run is given to its job's Recover, which takes back what was half made; then it is put back or ended, a bounded number of
+// times. Until that has worked its target stays its own. So does that of a run that could not be cleaned up, as while a database server does not
+// answer. A takeover takes at most fifteen seconds, whatever died: ten until the row expires, two until somebody looks, and the rest to begin.
 //
 // Work that must not stop halfway commits its run first: then nobody can cancel it any more. The package knows no noun.
 package engine
@@ -72,12 +81,23 @@ var (
 	ErrCancelled = errors.New("cancelled")
 	// ErrCleanup says that what a run had made could not be taken back. It is tried again until it can be.
 	ErrCleanup = errors.New("what was made could not be taken back")
+	// ErrUnfinished says that a run which was committed could not end what it has begun. It is tried again until it can be.
+	ErrUnfinished = errors.New("what was begun could not be finished")
 	// ErrBusy says that something is being worked on.
 	ErrBusy = errors.New("is being worked on")
 
 	errEnding = errors.New("the service is stopping")
-	errLost   = errors.New("the connection to the records was lost")
+	errLost   = errors.New("the records' PostgreSQL did not answer in time")
 )
+
+// Aside is what a job returns, as its error, when it waits for runs that it has started: its result so far is kept, and it is called again when
+// the last of them has ended.
+type Aside struct {
+	First    int64   // the first run that it waits for
+	From, To float64 // which share of its progress they are
+}
+
+func (a *Aside) Error() string { return "the run waits for others" }
 
 // Target names what a run works on.
 func Target(noun, name string) string { return noun + ":" + url.PathEscape(name) }
@@ -148,10 +168,15 @@ type Engine struct {
 	ctx     context.Context // ends with the engine
 	stop    context.CancelFunc
 
-	mu        sync.Mutex
-	cancels   map[int64]context.CancelCauseFunc
-	listeners map[chan int64]bool
-	wg        sync.WaitGroup
+	instance *instance
+	turns    turns
+
+	mu         sync.Mutex
+	cancels    map[int64]context.CancelCauseFunc
+	listeners  map[chan int64]bool
+	recovering map[int64]bool
+	ending     bool
+	wg         sync.WaitGroup
 }
 
 // queued is what River's queue holds.
@@ -176,11 +201,12 @@ func (w *worker) Work(ctx context.Context, j *river.Job[queued]) error {
 func New(db *records.DB, log *slog.Logger, o Options) (*Engine, error) {
 	o.Workers = cmp.Or(o.Workers, DefaultWorkers)
 	e := &Engine{db: db, log: log, options: o, jobs: map[string]job{}, cancels: map[int64]context.CancelCauseFunc{},
-		listeners: map[chan int64]bool{}}
+		listeners: map[chan int64]bool{}, recovering: map[int64]bool{}}
 	e.ctx, e.stop = context.WithCancel(context.Background())
+	e.instance = &instance{config: db.Pool.Config().ConnConfig.Copy(), log: log, released: e.releaseLease}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
-	client, err := river.NewClient(riverpgxv5.New(db.Pool), &river.Config{
+	client, err := river.NewClient(riverpgxv5.New(db.Pool.Pool), &river.Config{
 		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: o.Workers}},
 		Workers:           workers,
 		Logger:            slog.New(slog.DiscardHandler),
@@ -192,32 +218,41 @@ func New(db *records.DB, log *slog.Logger, o Options) (*Engine, error) {
 	return e, err
 }
 
-// Begin recovers what an earlier service left and starts working.
+// Begin starts working. What an earlier service left is recovered meanwhile.
 func (e *Engine) Begin(ctx context.Context) error {
-	if err := e.recover(ctx, true); err != nil {
+	if err := e.instance.join(ctx, e.options.Alone); err != nil {
 		return err
 	}
+	e.wg.Go(func() { e.instance.keep(e.ctx) })
 	e.wg.Go(func() { e.listen(e.ctx) })
 	e.wg.Go(e.watch)
 	return e.river.Start(e.ctx)
 }
 
-// End stops taking runs and gives those that work a moment to finish; then they are stopped, what they had half made is
-// taken back, and they are put back in line.
+// Ready is nil while the records answer the renewal of the leases, which has a connection of its own.
+func (e *Engine) Ready() error { return e.instance.ready() }
+
+// End stops all work: what can begin again is taken back and put back in line, and what is committed goes on until ctx ends. What has not ended
+// then is left for whoever takes it over.
 func (e *Engine) End(ctx context.Context) error {
-	soft, cancel := context.WithTimeout(ctx, 3*time.Second)
-	defer cancel()
-	err := e.river.Stop(soft)
-	if err != nil {
-		e.mu.Lock()
-		for _, c := range e.cancels {
-			c(errEnding)
-		}
-		e.mu.Unlock()
-		err = e.river.Stop(ctx)
+	e.mu.Lock()
+	e.ending = true
+	for _, c := range e.cancels {
+		c(errEnding)
 	}
+	e.mu.Unlock()
+	err := e.river.Stop(ctx)
 	e.stop()
-	e.wg.Wait()
+	ended := make(chan struct{})
+	go func() {
+		e.wg.Wait()
+		close(ended)
+	}()
+	select {
+	case <-ended:
+	case <-ctx.Done():
+	}
+	e.instance.leave()
 	return err
 }
 
@@ -238,14 +273,14 @@ func (e *Engine) Start(ctx context.Context, run Run, args any) (Run, error) {
 	return e.Repeat(ctx, run)
 }
 
-// Repeat records a run with arguments that a run of the same job had, and queues it.
+// Repeat records a run with arguments that a run of the same job had, and queues it. A run that its parent has started before is returned as it is.
 func (e *Engine) Repeat(ctx context.Context, run Run) (_ Run, err error) {
-	err = pgx.BeginFunc(ctx, e.db.Pool, func(tx pgx.Tx) error {
-		if run.ID, err = e.db.AddRun(ctx, tx, run); err != nil {
+	err = pgx.BeginFunc(ctx, e.db.Pool, func(tx pgx.Tx) (err error) {
+		var isNew bool
+		if run.ID, isNew, err = e.db.AddRun(ctx, tx, run); err != nil || !isNew {
 			return err
 		}
-		_, err := e.river.InsertTx(ctx, tx, queued{run.ID}, nil)
-		return err
+		return e.queue(ctx, tx, run)
 	})
 	if err != nil {
 		return run, err
@@ -253,17 +288,37 @@ func (e *Engine) Repeat(ctx context.Context, run Run) (_ Run, err error) {
 	return e.db.Run(ctx, run.ID)
 }
 
+// Runs that somebody asked for are begun before those that a run has started.
+const (
+	asked    = 1
+	children = 2
+)
+
+// queue puts a run in line, in a transaction unless that is nil. The order is that of the queue's rows and of no clock.
+func (e *Engine) queue(ctx context.Context, tx pgx.Tx, run Run) (err error) {
+	o := &river.InsertOpts{Priority: asked, ScheduledAt: time.Unix(1, 0)}
+	if run.ParentID != nil {
+		o.Priority = children
+	}
+	if tx != nil {
+		_, err = e.river.InsertTx(ctx, tx, queued{run.ID}, o)
+	} else {
+		_, err = e.river.Insert(ctx, queued{run.ID}, o)
+	}
+	return err
+}
+
 // StartDue starts a run that nobody asks for, when it is due and no run of its job waits or works: of several copies of the
 // service that look at once, one starts it.
 func (e *Engine) StartDue(ctx context.Context, run Run, args any, due func(ctx context.Context) (bool, error)) error {
-	l, err := e.newLock(ctx)
+	ctx, release, err := e.take(ctx, Target("schedule", run.Job))
+	if errors.Is(err, records.ErrHeld) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
-	defer l.release()
-	if first, err := l.try(ctx, lockSchedule, targetKey(run.Job)); err != nil || !first {
-		return err
-	}
+	defer release()
 	if open, err := e.db.RunOpen(ctx, run.Job); err != nil || open {
 		return err
 	}
@@ -273,6 +328,9 @@ func (e *Engine) StartDue(ctx context.Context, run Run, args any, due func(ctx c
 	_, err = e.Start(ctx, run, args)
 	return err
 }
+
+// Still is nil while what a context was given for still counts: it is asked right before something is removed from a host.
+func (e *Engine) Still(ctx context.Context) error { return e.db.Claimed(ctx) }
 
 // Commit takes a run past the point where it can be cancelled: what it made is kept from here on, or what it has begun is
 // ended. The context it returns goes on also when the service ends. Errors: ErrCancelled.

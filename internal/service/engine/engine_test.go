@@ -212,12 +212,12 @@ func TestWhatCouldNotBeTakenBackIsTriedAgain(t *testing.T) {
 		return run
 	}
 	run := uncleaned()
-	require.NoError(t, r.cleanUp(ctx))
+	require.NoError(t, r.recover(ctx, true))
 	other := begin(t, r, "other", "x")
 	time.Sleep(200 * time.Millisecond)
 	over(t, db, other.ID, records.Waiting)
 	answers.Store(true)
-	require.NoError(t, r.cleanUp(ctx))
+	require.NoError(t, r.recover(ctx, true))
 	require.Equal(t, "the server has gone: what was made could not be taken back; what the run had made was taken back since",
 		over(t, db, run.ID, records.Failed).Error)
 	over(t, db, other.ID, records.Done)
@@ -237,8 +237,11 @@ func TestWhatCouldNotBeTakenBackIsTriedAgain(t *testing.T) {
 	require.NoError(t, err)
 	r = runner(t, db, sorts())
 	defer r.End(ctx)
-	run, err = db.Run(ctx, run.ID)
-	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		run, err = db.Run(ctx, run.ID)
+		require.NoError(t, err)
+		return run.Error != ""
+	}, 40*time.Second, 10*time.Millisecond)
 	require.Equal(t, "the service was interrupted, and what the run had made could not be taken back: it does not answer", run.Error)
 	log, err := db.Log(ctx, run.ID, 0, 10)
 	require.NoError(t, err)
@@ -373,7 +376,7 @@ func TestWhatARunLeftOfItsOwnGoesBeforeItsJobRecoversIt(t *testing.T) {
 	Add(first, Job[struct{}, any]{Name: "build"})
 	run, err := first.Start(ctx, killed, struct{}{})
 	require.NoError(t, err)
-	_, err = db.Pool.Exec(ctx, "UPDATE runs SET status = 'working', attempt = 1, beat_at = now() - interval '1 hour' WHERE id = $1", run.ID)
+	_, err = db.Pool.Exec(ctx, "UPDATE runs SET status = 'working', attempt = 1 WHERE id = $1", run.ID)
 	require.NoError(t, err)
 
 	var order []string

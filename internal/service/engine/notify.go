@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // Listen returns a channel of numbers of runs that changed, until stop is called.
@@ -30,16 +32,16 @@ func (e *Engine) listen(ctx context.Context) {
 }
 
 func (e *Engine) listenOnce(ctx context.Context) error {
-	conn, err := e.db.Pool.Acquire(ctx)
+	conn, err := pgx.ConnectConfig(ctx, e.instance.config)
 	if err != nil {
 		return err
 	}
-	defer func() { conn.Hijack().Close(context.WithoutCancel(ctx)) }()
+	defer conn.Close(context.WithoutCancel(ctx))
 	if _, err := conn.Exec(ctx, "LISTEN run; LISTEN cancel"); err != nil {
 		return err
 	}
 	for {
-		n, err := conn.Conn().WaitForNotification(ctx)
+		n, err := conn.WaitForNotification(ctx)
 		if err != nil {
 			return err
 		}

@@ -11,10 +11,10 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// How often somebody looks for runs that were interrupted or have lost their place in the queue, and how often what could
+// How often an instance looks for runs that were interrupted or have lost their place in the queue, and how often what could
 // not be cleaned up is tried again.
 const (
-	lookEvery    = 5 * time.Second
+	lookEvery    = 2 * time.Second
 	cleanupEvery = time.Minute
 )
 
@@ -22,65 +22,47 @@ const (
 // do so for ever.
 const mostInterruptions = 5
 
-// watch looks for what nobody works on, as long as the engine works.
+// watch looks for what no instance works on, as long as the engine works.
 func (e *Engine) watch() {
 	look, cleanup := time.NewTicker(lookEvery), time.NewTicker(cleanupEvery)
 	defer look.Stop()
 	defer cleanup.Stop()
-	for {
-		var err error
+	for all := true; ; {
+		if err := e.recover(e.ctx, all); err != nil && e.ctx.Err() == nil {
+			e.log.Warn("look for interrupted runs", "error", err)
+		}
 		select {
 		case <-look.C:
-			err = e.recover(e.ctx, false)
+			all = false
 		case <-cleanup.C:
-			err = e.cleanUp(e.ctx)
+			all = true
 		case <-e.ctx.Done():
 			return
-		}
-		if err != nil && e.ctx.Err() == nil {
-			e.log.Warn("look for interrupted runs", "error", err)
 		}
 	}
 }
 
-// recover looks for runs that say they work and hold no lock, and for those that wait and are in no queue.
-func (e *Engine) recover(ctx context.Context, starting bool) error {
-	runs, err := e.db.RunsIn(ctx, records.Working)
+// recover begins to recover the runs whose instance is gone, with all those that could not be cleaned up after too, and queues those that can
+// go on and are in no queue. Each target is blocked until its own run is recovered.
+func (e *Engine) recover(ctx context.Context, all bool) error {
+	runs, err := e.db.InterruptedRuns(ctx, all)
 	if err != nil {
 		return err
 	}
 	for _, run := range runs {
-		// At a start nobody else can work on it, unless there are other copies of the service.
-		surely := starting && e.options.Alone
-		if run.Error == "" && (surely || run.BeatAt == nil || time.Since(*run.BeatAt) > staleAfter) || starting && run.Error != "" {
-			if err := e.recoverRun(ctx, run); err != nil {
-				e.log.Error("recover run", "run", run.ID, "error", err)
+		e.wg.Go(func() {
+			if err := e.recoverRun(ctx, run); err != nil && ctx.Err() == nil {
+				e.log.Warn("recover run", "run", run.ID, "error", err)
 			}
-		}
+		})
 	}
 	lost, err := e.db.UnqueuedRuns(ctx)
 	if err != nil {
 		return err
 	}
-	for _, id := range lost {
-		if _, err := e.river.Insert(ctx, queued{id}, nil); err != nil {
+	for _, run := range lost {
+		if err := e.queue(ctx, nil, run); err != nil {
 			return err
-		}
-	}
-	return nil
-}
-
-// cleanUp tries again to take back what could not be.
-func (e *Engine) cleanUp(ctx context.Context) error {
-	runs, err := e.db.RunsIn(ctx, records.Working)
-	if err != nil {
-		return err
-	}
-	for _, run := range runs {
-		if run.Error != "" {
-			if err := e.recoverRun(ctx, run); err != nil {
-				e.log.Warn("clean up after a run", "run", run.ID, "error", err)
-			}
 		}
 	}
 	return nil
@@ -89,29 +71,44 @@ func (e *Engine) cleanUp(ctx context.Context) error {
 // failCleanup leaves a run working that has failed, until what it made can be taken back.
 func (e *Engine) failCleanup(ctx context.Context, id int64, reason error) error {
 	return errors.Join(e.db.FailCleanup(ctx, id, reason.Error()),
-		e.db.AddLog(ctx, id, "taking back is tried again every minute; cancelling the run gives it up, and leaves what it has made"))
+		e.db.AddLog(ctx, id, "this is tried again every minute; cancelling the run gives it up, and leaves what it has made"))
 }
 
+// recoverRun recovers a run, unless its instance is there or another one does so.
 func (e *Engine) recoverRun(ctx context.Context, run Run) error {
-	l, err := e.newLock(ctx)
+	e.mu.Lock()
+	already := e.recovering[run.ID]
+	e.recovering[run.ID] = true
+	e.mu.Unlock()
+	if already {
+		return nil
+	}
+	defer func() {
+		e.mu.Lock()
+		delete(e.recovering, run.ID)
+		e.mu.Unlock()
+	}()
+	instance, alive, err := e.instance.now()
 	if err != nil {
 		return err
 	}
-	defer l.release()
-	if ok, err := l.try(ctx, lockRun, int32(run.ID)); err != nil || !ok {
-		return err // it is alive
+	ctx, err = e.db.TakeOver(ctx, instance, run.ID)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
 	}
-	// It may have ended between the list and the lock.
-	if run, err = e.db.Run(ctx, run.ID); err != nil || run.Status != records.Working {
-		return err
-	}
-	attempt, err := e.db.TakeOver(ctx, run.ID)
 	if err != nil {
 		return err
 	}
-	ctx = records.WithAttempt(ctx, run.ID, attempt)
+	ctx, cancel := whileAlive(ctx, alive)
+	defer cancel(nil)
+	if run, err = e.db.Run(ctx, run.ID); err != nil {
+		return err
+	}
 	e.log.Info("run was interrupted", "run", run.ID, "job", run.Job)
 	outcome, err := e.outcome(ctx, run)
+	if ctx.Err() != nil {
+		return ctx.Err() // whoever takes it over begins again
+	}
 	return e.resolve(ctx, run, outcome, err)
 }
 
@@ -142,15 +139,15 @@ func (e *Engine) resolve(ctx context.Context, run Run, outcome Outcome, err erro
 	case err != nil && run.CancelAsked:
 		sentence := fmt.Sprintf("given up; what the run had made may still be there%s, as it could not be taken back: %v", e.left(ctx, run.ID),
 			err)
-		return e.db.EndRun(ctx, run.ID, records.Failed, nil, sentence)
+		return e.endRun(ctx, run.ID, records.Failed, nil, sentence)
 	case err != nil:
-		return err
+		return errors.Join(err, e.db.LeaveRun(ctx, run.ID))
 	case outcome == Finished:
-		return e.db.EndRun(ctx, run.ID, records.Done, run.Result, "")
+		return e.endRun(ctx, run.ID, records.Done, run.Result, "")
 	case outcome == TakenBack || run.CancelAsked:
-		return e.db.EndRun(ctx, run.ID, records.Failed, nil, reason+"; what the run had made was taken back"+since)
+		return e.endRun(ctx, run.ID, records.Failed, nil, reason+"; what the run had made was taken back"+since)
 	case run.Interruptions+1 >= mostInterruptions:
-		return e.db.EndRun(ctx, run.ID, records.Failed, nil,
+		return e.endRun(ctx, run.ID, records.Failed, nil,
 			fmt.Sprintf("%s, for the %dth time; the run is not begun again by itself: look into the service's log, and start it again", reason,
 				run.Interruptions+1))
 	}
@@ -160,8 +157,7 @@ func (e *Engine) resolve(ctx context.Context, run Run, outcome Outcome, err erro
 	if err := e.db.Interrupted(ctx, run.ID, outcome == Onward); err != nil {
 		return err
 	}
-	_, err = e.river.Insert(ctx, queued{run.ID}, nil)
-	return err
+	return e.queue(ctx, nil, run)
 }
 
 // left names what a run's journal says that it has made.

@@ -13,7 +13,7 @@ import (
 type tracker struct {
 	db   *records.DB
 	ctx  context.Context // of the attempt that the run is in
-	id   int64
+	run  Run
 	wake chan struct{}
 	done chan struct{}
 	end  sync.WaitGroup
@@ -42,9 +42,11 @@ const (
 	steadyAfter = 800 * time.Millisecond
 )
 
-func newTracker(ctx context.Context, db *records.DB, id int64) *tracker {
-	t := &tracker{to: 1, db: db, ctx: context.WithoutCancel(ctx), id: id, done: make(chan struct{}), wake: make(chan struct{}, 1),
+// newTracker keeps the progress of a run. One that was aside goes on where it was.
+func newTracker(ctx context.Context, db *records.DB, run Run) *tracker {
+	t := &tracker{to: 1, db: db, ctx: context.WithoutCancel(ctx), run: run, p: run.Progress, done: make(chan struct{}), wake: make(chan struct{}, 1),
 		started: time.Now()}
+	t.p.Children = nil
 	t.end.Go(t.save)
 	return t
 }
@@ -108,14 +110,17 @@ func (t *tracker) write() {
 	t.notes = nil
 	t.mu.Unlock()
 	for i, n := range notes {
-		if err := t.db.AddLog(ctx, t.id, n); err != nil {
+		if err := t.db.AddLog(ctx, t.run.ID, n); err != nil {
 			t.mu.Lock()
 			t.notes = append(notes[i:len(notes):len(notes)], t.notes...) // for the next time
 			t.mu.Unlock()
 			return
 		}
 	}
-	t.db.SetProgress(ctx, t.id, p)
+	t.db.SetProgress(ctx, t.run.ID, p)
+	if t.run.ParentID != nil {
+		t.db.SetProgressOfParent(ctx, *t.run.ParentID)
+	}
 }
 
 // Stage implements progress.Stage: amounts count from here on for a share of the whole.
@@ -146,8 +151,8 @@ func (t *tracker) estimate(now time.Time) {
 	}
 }
 
-// close saves the end.
-func (t *tracker) close() {
+// close saves the end and returns it.
+func (t *tracker) close() records.Progress {
 	close(t.done)
 	t.end.Wait()
 	t.mu.Lock()
@@ -155,4 +160,5 @@ func (t *tracker) close() {
 	t.p.LeftSecs = 0
 	t.mu.Unlock()
 	t.write()
+	return t.p
 }

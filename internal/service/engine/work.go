@@ -6,98 +6,115 @@ import (
 	"slices"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgxpool"
-	"github.com/riverqueue/river"
-
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/service/records"
 )
 
-// work does one run, if it is still waiting and its target is free.
+// work does one run, if it waits and its target is free. One whose target is not is queued again when that is.
 func (e *Engine) work(ctx context.Context, id int64) error {
 	run, err := e.db.Run(ctx, id)
-	if err != nil || run.Status != records.Waiting {
+	if err != nil || run.Status != records.Waiting && !run.Aside {
 		return err
 	}
-	l, err := e.newLock(ctx)
+	instance, alive, err := e.instance.now()
 	if err != nil {
+		return nil // watch queues it again
+	}
+	ctx, epoch, err := e.db.StartRun(ctx, instance, run)
+	switch {
+	case errors.Is(err, records.ErrHeld), errors.Is(err, records.ErrNotFound), errors.Is(err, records.ErrNotAlive):
+		return nil
+	case err != nil:
 		return err
 	}
-	defer l.release()
-	if free, err := e.takeTarget(ctx, l, run.Target, id); err != nil || !free {
-		if err == nil {
-			return river.JobSnooze(time.Second)
-		}
-		return err
-	}
-	if ok, err := l.try(ctx, lockRun, int32(id)); err != nil || !ok {
-		return err
-	}
-	attempt, err := e.db.StartRun(ctx, id)
-	if err != nil || attempt == 0 {
-		return err
-	}
-	return e.do(records.WithAttempt(ctx, id, attempt), id, l)
+	ctx, cancel := whileAlive(ctx, alive)
+	defer e.release(held{run.Target, epoch})
+	defer cancel(nil)
+	return e.do(ctx, id, cancel)
 }
 
 // do does the work of a run that has begun, and keeps how it ended.
-func (e *Engine) do(ctx context.Context, id int64, l *lock) error {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
+func (e *Engine) do(ctx context.Context, id int64, cancel context.CancelCauseFunc) error {
 	e.mu.Lock()
 	e.cancels[id] = cancel
+	if e.ending {
+		cancel(errEnding)
+	}
 	e.mu.Unlock()
 	defer func() {
 		e.mu.Lock()
 		delete(e.cancels, id)
 		e.mu.Unlock()
 	}()
-	run, err := e.db.Run(ctx, id)
+	run, err := e.db.Run(context.WithoutCancel(ctx), id)
 	if err != nil {
 		return err
 	}
 	if run.CancelAsked {
 		cancel(ErrCancelled)
 	}
-	l.follow(func(beating context.Context, conn *pgxpool.Conn) error {
-		return e.db.Beat(records.SameAttempt(beating, ctx), conn)
-	}, func(error) { cancel(errLost) })
 	start := time.Now()
-	track := newTracker(ctx, e.db, id)
+	track := newTracker(ctx, e.db, run)
 	result, err := e.guard(ctx, run, track)
-	track.close()
-	status, keepErr := e.end(context.WithoutCancel(ctx), context.Cause(ctx), run, l, result, err)
+	last := track.close()
+	status, keepErr := e.end(context.WithoutCancel(ctx), context.Cause(ctx), run, ended{start, last, result, err})
 	runSeconds.WithLabelValues(run.Job, status).Observe(time.Since(start).Seconds())
 	return keepErr
 }
 
-// putBack is what becomes of a run besides the statuses of records.
+// ended is how the work of a run ended.
+type ended struct {
+	start    time.Time
+	progress records.Progress
+	result   any
+	err      error
+}
+
+// What becomes of a run besides the statuses of records.
 const (
 	putBack       = "put back"
 	cleanupFailed = "cleanup failed"
 	left          = "left"
+	aside         = "aside"
 )
 
-// end keeps how a run ended: err is what its work returned, and cause why it was stopped, if it was.
-func (e *Engine) end(ctx context.Context, cause error, run Run, l *lock, result any, err error) (status string, _ error) {
-	if err == nil {
-		return records.Done, e.persist(ctx, func(ctx context.Context) error { return e.db.EndRun(ctx, run.ID, records.Done, result, "") })
+// end keeps how a run ended; cause is why it was stopped, if it was.
+func (e *Engine) end(ctx context.Context, cause error, run Run, how ended) (status string, _ error) {
+	var waits *Aside
+	switch {
+	case how.err == nil:
+		return records.Done, e.persist(ctx, func(ctx context.Context) error { return e.endRun(ctx, run.ID, records.Done, how.result, "") })
+	case errors.As(how.err, &waits):
+		how.progress.Children = &records.ChildrenProgress{First: waits.First, Done: how.progress.Done.Files, From: waits.From, To: waits.To}
+		return aside, e.persist(ctx, func(ctx context.Context) error { return e.db.SetAside(ctx, run.ID, how.progress, how.result) })
 	}
 	// What failed because the records went away is not the work's fault.
-	if cause == nil && !l.alive() {
+	if cause == nil && !e.instance.undisturbed(how.start) {
 		cause = errLost
 	}
-	if errors.Is(err, ErrCleanup) && errors.Is(cause, errLost) {
-		// Without its journal nothing can be taken back. It is left as it is, for whoever recovers interrupted runs.
-		e.log.Info("run was left by its connection", "run", run.ID, "job", run.Job, "error", err)
+	if errors.Is(how.err, records.ErrOvertaken) {
+		e.log.Info("run was overtaken", "run", run.ID, "job", run.Job, "error", how.err)
 		return left, nil
 	}
-	if errors.Is(err, ErrCleanup) {
-		e.log.Warn("run could not take back what it made", "run", run.ID, "job", run.Job, "error", err)
-		return cleanupFailed, e.persist(ctx, func(ctx context.Context) error { return e.failCleanup(ctx, run.ID, err) })
+	unclean := errors.Is(how.err, ErrCleanup) || errors.Is(how.err, ErrUnfinished)
+	if unclean && (errors.Is(cause, errLost) || e.db.Claimed(ctx) != nil) {
+		// Without its claim nothing may be taken back. It is left as it is, for whoever recovers interrupted runs.
+		e.log.Info("run was left", "run", run.ID, "job", run.Job, "error", how.err)
+		return left, nil
 	}
-	return e.endStopped(ctx, cause, run, result, err)
+	if unclean {
+		e.log.Warn("run could not be ended", "run", run.ID, "job", run.Job, "error", how.err)
+		return cleanupFailed, e.persist(ctx, func(ctx context.Context) error { return e.failCleanup(ctx, run.ID, how.err) })
+	}
+	return e.endStopped(ctx, cause, run, how.result, how.err)
+}
+
+// endRun keeps how a run ended, and queues the one that has waited for it.
+func (e *Engine) endRun(ctx context.Context, id int64, status string, result any, sentence string) error {
+	goesOn, err := e.db.EndRun(ctx, id, status, result, sentence)
+	e.goOn(ctx, goesOn)
+	return err
 }
 
 // endStopped keeps how a run ended whose work returned an error.
@@ -109,7 +126,7 @@ func (e *Engine) endStopped(ctx context.Context, cause error, run Run, result an
 			return dbErr
 		case errors.Is(cause, ErrCancelled) && !now.Committed:
 			status = records.Cancelled
-			return e.db.EndRun(ctx, run.ID, status, result, "cancelled; "+e.jobs[run.Job].leaves)
+			return e.endRun(ctx, run.ID, status, result, "cancelled; "+e.jobs[run.Job].leaves)
 		case errors.Is(cause, errEnding), errors.Is(cause, errLost):
 			status = putBack
 			e.log.Info("run put back", "run", run.ID, "job", run.Job, "because", cause)
@@ -122,7 +139,7 @@ func (e *Engine) endStopped(ctx context.Context, cause error, run Run, result an
 		}
 		status = records.Failed
 		e.log.Warn("run failed", "run", run.ID, "job", run.Job, "error", err)
-		return e.db.EndRun(ctx, run.ID, status, result, err.Error())
+		return e.endRun(ctx, run.ID, status, result, err.Error())
 	})
 	return status, keepErr
 }

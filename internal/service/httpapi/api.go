@@ -346,9 +346,7 @@ func knownMethod(m string) string {
 }
 
 func (a *api) ready(c *gin.Context) {
-	ctx, cancel := context.WithTimeout(c, 2*time.Second)
-	defer cancel()
-	if err := a.db.Pool.Ping(ctx); err != nil {
+	if err := a.Engine.Ready(); err != nil {
 		c.String(http.StatusServiceUnavailable, "the records do not answer\n")
 		return
 	}

@@ -37,14 +37,17 @@ func (a *api) copyOperations(h huma.API) {
 			}
 			return a.showSite(ctx, in.Name)
 		})
-	operation(h, "DELETE", "/sites/{name}/copies/{id}", "drop-copy", "Remove a safety copy of a site",
-		func(ctx context.Context, in *NamedCopy) (*nothing, error) {
+	operation(h, "DELETE", "/sites/{name}/copies/{id}", "drop-copy", "Start removing a safety copy of a site",
+		func(ctx context.Context, in *NamedCopy) (*begun, error) {
 			s, err := a.db.SiteOrRetired(ctx, in.Name)
 			if err != nil {
 				return nil, err
 			}
-			_, err = a.Sites.DropCopy(ctx, s, in.ID)
-			return nil, err
+			args, err := a.Sites.DropArgs(ctx, s, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			return a.start(ctx, records.Run{Job: "drop-copy", Title: "Drop a safety copy of " + s.Name, Target: engine.Target("site", s.Name)}, args)
 		})
 }
 

@@ -132,9 +132,11 @@ func (j journal) NotOurs(ctx context.Context, m provision.Made) error {
 	return j.db.RemoveMade(ctx, j.id, m)
 }
 
+func (j journal) Still(ctx context.Context) error { return j.db.Claimed(ctx) }
+
 // Place places the code of a release in an install.
 func (svc *Installs) Place(ctx context.Context, run engine.Run, args PlaceArgs, report progress.Reporter) (*PlaceResult, error) {
-	p, err := svc.open(ctx, args, fmt.Sprint(run.ID))
+	p, err := svc.open(ctx, args, run.Token())
 	if err != nil {
 		return nil, err
 	}
@@ -163,7 +165,7 @@ func (svc *Installs) Place(ctx context.Context, run engine.Run, args PlaceArgs, 
 func (svc *Installs) takeBack(ctx context.Context, run engine.Run, fsys hostfs.FS) error {
 	made, err := svc.DB.Made(ctx, run.ID)
 	if err == nil {
-		err = provision.Undo(ctx, fsys, sitedb.None, made)
+		err = provision.Undo(ctx, fsys, sitedb.None, made, svc.DB.Claimed)
 	}
 	if err != nil {
 		return fmt.Errorf("%w: %w", engine.ErrCleanup, err)
@@ -233,12 +235,34 @@ func (svc *Installs) Remove(ctx context.Context, run engine.Run, args RemoveArgs
 	}
 	report.Step("Remove the code", progress.Amount{})
 	for _, c := range codes {
-		if err := svc.DB.RemoveInstallCode(ctx, c, run.ID, provision.Made{What: "folder", Name: c.Folder,
+		id, err := svc.folderID(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		if err := svc.DB.RemoveInstallCode(ctx, c, run.ID, provision.Made{What: "folder", Name: c.Folder, ID: id,
 			Where: strconv.FormatInt(c.HostID, 10)}); err != nil {
 			return nil, err
 		}
 	}
 	return map[string]string{"install": args.Install}, svc.cleanUp(ctx, run)
+}
+
+// folderID tells the folder of shared code from others; "gone" when it is not there.
+func (svc *Installs) folderID(ctx context.Context, c records.InstallCode) (string, error) {
+	h, err := svc.DB.HostByID(ctx, c.HostID)
+	if err != nil {
+		return "", err
+	}
+	fsys, err := svc.Hosts.PlainFiles(ctx, h)
+	if err != nil {
+		return "", err
+	}
+	defer fsys.Close()
+	id, err := fsys.ID(ctx, c.Folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "gone", nil
+	}
+	return id, err
 }
 
 // cleanUp removes what a run's journal says. Errors: engine.ErrCleanup.
@@ -269,7 +293,7 @@ func (svc *Installs) removeFolder(ctx context.Context, m provision.Made) error {
 		return err
 	}
 	defer fsys.Close()
-	if err := provision.Undo(ctx, fsys, sitedb.None, []provision.Made{m}); err != nil {
+	if err := provision.Undo(ctx, fsys, sitedb.None, []provision.Made{m}, svc.DB.Claimed); err != nil {
 		return err
 	}
 	if err := fsys.RemoveEmpty(ctx, path.Dir(m.Name)); err != nil {

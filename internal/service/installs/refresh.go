@@ -2,6 +2,7 @@ package installs
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -137,10 +138,11 @@ func rank(first []string, name string) int {
 // Outcome is what became of a site.
 type Outcome struct {
 	Site   string `json:"site"`
-	Status string `json:"status"` // done, there, failed, or waiting: it was not begun
+	Status string `json:"status"` // done, there, failed, or waiting: it was not begun, or has not ended
 	Error  string `json:"error,omitempty"`
 	RunID  int64  `json:"run_id,omitempty"`
 	Faults int    `json:"faults"` // that the checks found
+	Before int    `json:"before"` // faults before it was begun
 }
 
 // Result is what became of all.
@@ -152,7 +154,7 @@ type Result struct {
 }
 
 // Refresh places code where it has to, and brings one site after the other to it. Each is checked before the next is begun, and with a
-// fault that it did not have the others stay where they are.
+// fault that it did not have the others stay where they are. It is called again whenever a run that it waits for has ended.
 func (svc *Installs) Refresh(ctx context.Context, run engine.Run, args RefreshArgs, report progress.Reporter) (*Result, error) {
 	p, err := svc.RefreshPlan(ctx, args)
 	if err == nil && len(p.Problems) > 0 {
@@ -162,69 +164,102 @@ func (svc *Installs) Refresh(ctx context.Context, run engine.Run, args RefreshAr
 		return nil, err
 	}
 	if p.Place {
-		report.Step("Place the code of "+p.Release, progress.Amount{})
-		if err := svc.child(ctx, engine.Run{Job: "install-code", Title: "Place code of " + p.Release,
-			Target: engine.Target("install code", p.Install),
-			Who:    run.Who}, PlaceArgs{p.Install, p.Host, p.Release}); err != nil {
+		if run.Progress.Step == "" {
+			report.Step("Place the code of "+p.Release, progress.Amount{})
+		}
+		child, err := svc.child(ctx, run, engine.Run{Job: "install-code", Title: "Place code of " + p.Release,
+			Target: engine.Target("install code", p.Install), Purpose: "code"}, PlaceArgs{p.Install, p.Host, p.Release})
+		if err != nil {
 			return nil, err
 		}
+		if child.EndedAt == nil {
+			return nil, &engine.Aside{First: child.ID}
+		}
 	}
-	return svc.each(ctx, run, p, report, func(ctx context.Context, planned PlannedSite, s records.Site) (int64, error) {
-		return svc.start(ctx, engine.Run{Job: "provision", Title: "Refresh site " + s.Name, Target: engine.Target("site", s.Name), Who: run.Who},
-			sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: p.Release, Host: s.Host, Address: s.Address, Refresh: true,
-				TenantOf: p.Install})
+	return svc.each(ctx, run, p, report, func(ctx context.Context, _ PlannedSite, s records.Site) (engine.Run, error) {
+		return svc.child(ctx, run, engine.Run{Job: "provision", Title: "Refresh site " + s.Name, Target: engine.Target("site", s.Name),
+			Purpose: "refresh " + s.Name}, sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: p.Release, Host: s.Host, Address: s.Address,
+			Refresh: true, TenantOf: p.Install})
 	})
 }
 
-// each does something with one site after the other, and stops at the first that fails or has new faults.
-func (svc *Installs) each(ctx context.Context, run engine.Run, p *Plan, report progress.Reporter,
-	begin func(context.Context, PlannedSite, records.Site) (int64, error)) (*Result, error) {
-	res := &Result{Install: p.Install, Release: p.Release, Sites: make([]Outcome, len(p.Sites))}
-	for i, s := range p.Sites {
-		res.Sites[i] = Outcome{Site: s.Site, Status: "waiting"}
+// soFar is what a run that was aside had come to.
+func soFar(run engine.Run, p *Plan) (*Result, error) {
+	res := &Result{Install: p.Install, Release: p.Release}
+	if len(run.Result) > 0 {
+		if err := json.Unmarshal(run.Result, res); err != nil || len(res.Sites) > 0 {
+			return res, err
+		}
 	}
-	report.Step("Sites, one after the other", progress.Amount{Files: int64(len(p.Sites))})
-	for i, planned := range p.Sites {
+	for _, s := range p.Sites {
+		o := Outcome{Site: s.Site, Status: "waiting"}
+		if s.There {
+			o.Status = "there"
+		}
+		res.Sites = append(res.Sites, o)
+	}
+	return res, nil
+}
+
+// each does something with one site after the other, and stops at the first that fails or has new faults. begin returns the run that does it, and
+// is called again until that has ended.
+func (svc *Installs) each(ctx context.Context, run engine.Run, p *Plan, report progress.Reporter,
+	begin func(context.Context, PlannedSite, records.Site) (engine.Run, error)) (*Result, error) {
+	res, err := soFar(run, p)
+	if err != nil {
+		return nil, err
+	}
+	const step = "Sites, one after the other"
+	if run.Progress.Step != step {
+		report.Step(step, progress.Amount{Files: int64(len(res.Sites))})
+	}
+	for i := range res.Sites {
 		out := &res.Sites[i]
-		if planned.There {
-			out.Status = "there"
-			report.Add(progress.Amount{Files: 1})
+		if out.Status != "waiting" {
 			continue
 		}
 		if err := ctx.Err(); err != nil {
 			return res, err
 		}
-		if err := svc.one(ctx, planned, out, begin); err != nil {
+		planned := PlannedSite{Site: out.Site}
+		if at := slices.IndexFunc(p.Sites, func(s PlannedSite) bool { return s.Site == out.Site }); at >= 0 {
+			planned = p.Sites[at]
+		}
+		child, err := svc.one(ctx, planned, out, begin)
+		if err != nil {
 			return res, fmt.Errorf("%w. %d sites are done, and the others stay where they were. Once that is seen to, the same asked for again "+
 				"goes on with them; undo for the install brings those that are done back", err, res.Done)
 		}
+		if child.EndedAt == nil {
+			return res, &engine.Aside{First: child.ID, From: float64(i) / float64(len(res.Sites)), To: float64(i+1) / float64(len(res.Sites))}
+		}
 		res.Done++
 		report.Note(fmt.Sprintf("%s: done, %d checks failed", planned.Site, out.Faults))
-		report.Add(progress.Amount{Files: 1})
 	}
 	return res, nil
 }
 
+// one begins what is done with a site, or says what came of it.
 func (svc *Installs) one(ctx context.Context, planned PlannedSite, out *Outcome,
-	begin func(context.Context, PlannedSite, records.Site) (int64, error)) error {
+	begin func(context.Context, PlannedSite, records.Site) (engine.Run, error)) (engine.Run, error) {
 	s, err := svc.DB.Site(ctx, planned.Site)
 	if err != nil {
-		return err
+		return engine.Run{}, err
 	}
-	before := 0
-	if s.Report != nil {
-		before = s.Report.Faults()
+	if out.RunID == 0 && s.Report != nil {
+		out.Before = s.Report.Faults()
 	}
-	out.Status = records.Failed
-	fail := func(err error) error {
-		out.Error = err.Error()
-		return fmt.Errorf("site %s: %w", s.Name, err)
+	fail := func(err error) (engine.Run, error) {
+		out.Status, out.Error = records.Failed, err.Error()
+		return engine.Run{}, fmt.Errorf("site %s: %w", s.Name, err)
 	}
-	if out.RunID, err = begin(ctx, planned, s); err != nil {
+	child, err := begin(ctx, planned, s)
+	if err != nil {
 		return fail(err)
 	}
-	if err := svc.ended(ctx, out.RunID); err != nil {
-		return fail(err)
+	out.RunID = child.ID
+	if child.EndedAt == nil {
+		return child, nil
 	}
 	if s, err = svc.DB.Site(ctx, planned.Site); err != nil {
 		return fail(err)
@@ -232,33 +267,21 @@ func (svc *Installs) one(ctx context.Context, planned PlannedSite, out *Outcome,
 	if s.Report != nil {
 		out.Faults = s.Report.Faults()
 	}
-	if out.Faults > before {
-		return fail(fmt.Errorf("%d checks failed, %d before: %s", out.Faults, before, sites.Faults(s.Report)))
+	if out.Faults > out.Before {
+		return fail(fmt.Errorf("%d checks failed, %d before: %s", out.Faults, out.Before, sites.Faults(s.Report)))
 	}
 	out.Status = records.Done
-	return nil
+	return child, nil
 }
 
-func (svc *Installs) start(ctx context.Context, run engine.Run, args any) (int64, error) {
+// child starts a run for a run, or returns the one that was started for the same purpose. Errors: what that has failed of.
+func (svc *Installs) child(ctx context.Context, of engine.Run, run engine.Run, args any) (engine.Run, error) {
+	run.ParentID, run.Who = &of.ID, of.Who
 	child, err := svc.Engine.Start(ctx, run, args)
-	return child.ID, err
-}
-
-// ended waits for a run, and returns what it failed of.
-func (svc *Installs) ended(ctx context.Context, id int64) error {
-	child, err := svc.Sites.Await(ctx, id)
-	if err == nil && child.Status != records.Done {
+	if err == nil && child.EndedAt != nil && child.Status != records.Done {
 		err = errors.New(child.Error)
 	}
-	return err
-}
-
-func (svc *Installs) child(ctx context.Context, run engine.Run, args any) error {
-	id, err := svc.start(ctx, run, args)
-	if err != nil {
-		return err
-	}
-	return svc.ended(ctx, id)
+	return child, err
 }
 
 // UndoPlan says which sites of an install go back to the code that they shared before, as they stood then.
@@ -304,25 +327,23 @@ func (svc *Installs) UndoPlan(ctx context.Context, args RefreshArgs) (*Plan, err
 	return p, nil
 }
 
-// Undo brings the sites of an install back to the code that they shared before, with content and database as they stood then.
+// Undo brings the sites of an install back to the code that they shared before, with content and database as they stood then. It is called again
+// whenever a run that it waits for has ended.
 func (svc *Installs) Undo(ctx context.Context, run engine.Run, args RefreshArgs, report progress.Reporter) (*Result, error) {
 	p, err := svc.UndoPlan(ctx, args)
-	if err == nil && len(p.Problems) > 0 {
+	if err == nil && len(p.Problems) > 0 && len(run.Result) == 0 {
 		err = &provision.PlanError{Problems: p.Problems}
 	}
 	if err != nil {
 		return nil, err
 	}
-	return svc.each(ctx, run, p, report, func(ctx context.Context, planned PlannedSite, s records.Site) (int64, error) {
-		id, err := svc.start(ctx, engine.Run{Job: "undo", Title: "Undo site " + s.Name, Target: engine.Target("site", s.Name), Who: run.Who},
-			planned.undo)
-		if err != nil {
-			return id, err
+	return svc.each(ctx, run, p, report, func(ctx context.Context, planned PlannedSite, s records.Site) (engine.Run, error) {
+		child, err := svc.child(ctx, run, engine.Run{Job: "undo", Title: "Undo site " + s.Name, Target: engine.Target("site", s.Name),
+			Purpose: "undo " + s.Name}, planned.undo)
+		if err != nil || child.EndedAt == nil {
+			return child, err
 		}
-		if err := svc.ended(ctx, id); err != nil {
-			return id, err
-		}
-		return svc.start(ctx, engine.Run{Job: "check", Title: "Check " + s.Name, Target: engine.Target("site", s.Name), Who: run.Who},
-			sites.CheckArgs{Site: s.Name})
+		return svc.child(ctx, run, engine.Run{Job: "check", Title: "Check " + s.Name, Target: engine.Target("site", s.Name),
+			Purpose: "check " + s.Name}, sites.CheckArgs{Site: s.Name})
 	})
 }

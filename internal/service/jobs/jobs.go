@@ -4,6 +4,7 @@ package jobs
 
 import (
 	"context"
+	"encoding/json"
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
@@ -47,7 +48,10 @@ func Register(e *engine.Engine, n Nouns) {
 	engine.Add(e, engine.Job[sites.SiteArgs, *sites.CopyResult]{Name: "copy", Do: n.Sites.KeepCopy})
 	engine.Add(e, engine.Job[sites.SiteArgs, *sites.CopyResult]{Name: "retire", Do: n.Sites.Retire, Recover: n.Sites.RecoverRemoval,
 		Leaves: "the site is as it was; a safety copy that was made of it stays"})
-	engine.Add(e, engine.Job[sites.SiteArgs, *sites.RotateResult]{Name: "rotate", Do: n.Sites.Rotate, Leaves: nothing})
+	engine.Add(e, engine.Job[sites.SiteArgs, *sites.CopyResult]{Name: "drop-copy", Do: n.Sites.DropCopy, Recover: n.Sites.RecoverRemoval,
+		Leaves: nothing})
+	engine.Add(e, engine.Job[sites.SiteArgs, *sites.RotateResult]{Name: "rotate", Do: n.Sites.Rotate, Recover: n.Sites.RecoverRotate,
+		Leaves: nothing})
 	engine.Add(e, engine.Job[sites.MoveArgs, *sites.MoveResult]{Name: "move", Do: n.Sites.Move, Recover: n.Sites.RecoverMove,
 		Leaves: "the site stays where it was, and so does a safety copy that was made of it"})
 	engine.Add(e, engine.Job[sites.SideBySideArgs, *records.SideBySide]{Name: "screenshots", Do: n.Sites.SideBySide, Leaves: nothing})
@@ -74,14 +78,25 @@ type RetentionResult struct {
 	Bytes     int64    `json:"bytes"`  // that are free now
 }
 
-func (n Nouns) retention(ctx context.Context, _ engine.Run, _ RetentionArgs, report progress.Reporter) (*RetentionResult, error) {
-	report.Step("Apply the rules for archives", progress.Amount{})
-	discarded, err := n.Releases.Retain(ctx, report)
-	res := &RetentionResult{Discarded: append([]string{}, discarded.Discarded...), Bytes: discarded.Bytes}
-	if err != nil {
-		return res, err
+// retention applies the rules. It is called again when the safety copies are dropped.
+func (n Nouns) retention(ctx context.Context, run engine.Run, _ RetentionArgs, report progress.Reporter) (*RetentionResult, error) {
+	res := &RetentionResult{}
+	if len(run.Result) > 0 {
+		if err := json.Unmarshal(run.Result, res); err != nil {
+			return nil, err
+		}
+	} else {
+		report.Step("Apply the rules for archives", progress.Amount{})
+		discarded, err := n.Releases.Retain(ctx, report)
+		res.Discarded, res.Bytes = append([]string{}, discarded.Discarded...), discarded.Bytes
+		if err != nil {
+			return res, err
+		}
 	}
-	dropped, freed, err := n.Sites.RetainCopies(ctx, report)
+	dropped, freed, waits, err := n.Sites.RetainCopies(ctx, run, report)
+	if waits != 0 {
+		return res, &engine.Aside{First: waits, From: 0.5, To: 1}
+	}
 	res.Copies, res.Bytes = dropped, res.Bytes+freed
 	return res, err
 }

@@ -10,47 +10,66 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 )
 
-// ErrOvertaken says that another attempt at a run has begun: this one must not write any more.
-var ErrOvertaken = errors.New("another attempt at this run has begun meanwhile")
+// ErrOvertaken says that another attempt at a run has begun, or that a lease was lost: nothing may be changed any more.
+var ErrOvertaken = errors.New("another attempt at this has begun meanwhile")
 
-// attempt is one attempt at a run.
-type attempt struct {
-	run    int64
-	number int
+// claim is what a context changes the records and hosts under: an attempt at a run, or a lease.
+type claim struct {
+	run     int64
+	attempt int
+	lease   string
+	epoch   int64
 }
 
-type attemptKey struct{}
+type claimKey struct{}
 
 // WithAttempt returns a context of an attempt at a run. What is written in it is refused when a later attempt has begun.
 func WithAttempt(ctx context.Context, runID int64, number int) context.Context {
-	return context.WithValue(ctx, attemptKey{}, attempt{runID, number})
+	return context.WithValue(ctx, claimKey{}, claim{run: runID, attempt: number})
 }
 
-// SameAttempt returns ctx as one of the attempt that of is of.
-func SameAttempt(ctx, of context.Context) context.Context {
-	return context.WithValue(ctx, attemptKey{}, attemptOf(of))
+func claimOf(ctx context.Context) claim {
+	c, _ := ctx.Value(claimKey{}).(claim)
+	return c
 }
 
-func attemptOf(ctx context.Context) attempt {
-	a, _ := ctx.Value(attemptKey{}).(attempt)
-	return a
-}
-
-// fence ends a transaction of an attempt that was overtaken, and keeps later ones from beginning until it is over. Errors:
-// ErrOvertaken.
+// fence ends a transaction whose claim was lost, and keeps others from claiming the same until it is over. Errors: ErrOvertaken.
 func fence(ctx context.Context, tx pgx.Tx) error {
-	a := attemptOf(ctx)
-	if a.run == 0 {
-		return nil
+	c := claimOf(ctx)
+	var err error
+	var one int
+	switch {
+	case c.run != 0:
+		err = tx.QueryRow(ctx, "SELECT 1 FROM runs WHERE id = $1 AND attempt = $2 FOR SHARE", c.run, c.attempt).Scan(&one)
+	case c.lease != "":
+		err = tx.QueryRow(ctx, "SELECT 1 FROM leases WHERE name = $1 AND epoch = $2 FOR SHARE", c.lease, c.epoch).Scan(&one)
 	}
-	var number int
-	if err := tx.QueryRow(ctx, "SELECT attempt FROM runs WHERE id = $1 FOR SHARE", a.run).Scan(&number); err != nil {
-		return err
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrOvertaken
 	}
-	if number != a.number {
-		return ErrOvertaken
+	return err
+}
+
+// Claimed is nil while the claim of a context counts: its attempt is the last one or its lease was not taken over, and its instance has renewed
+// in time. It is asked right before anything is destroyed. Errors: ErrOvertaken.
+func (db *DB) Claimed(ctx context.Context) error {
+	c := claimOf(ctx)
+	var counts bool
+	var err error
+	switch {
+	case c.run != 0:
+		err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE id = $1 AND attempt = $2 AND status = 'working' AND "+
+			alive("runs.instance_id")+")", c.run, c.attempt).Scan(&counts)
+	case c.lease != "":
+		err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM leases WHERE name = $1 AND epoch = $2 AND "+alive("leases.instance_id")+")", c.lease,
+			c.epoch).Scan(&counts)
+	default:
+		return errors.New("nothing may be removed from a host outside of a run")
 	}
-	return nil
+	if err == nil && !counts {
+		err = ErrOvertaken
+	}
+	return err
 }
 
 // fenced runs a statement that must touch a row, unless its attempt was overtaken.

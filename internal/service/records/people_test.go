@@ -2,6 +2,7 @@ package records_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"testing"
@@ -125,10 +126,28 @@ func TestSecretsAreTiedToTheirRecordAndSealedAnewOnlyWhereTheyStay(t *testing.T)
 func queued(t *testing.T, db *records.DB, job string) (id int64) {
 	t.Helper()
 	require.NoError(t, pgx.BeginFunc(t.Context(), db.Pool, func(tx pgx.Tx) (err error) {
-		id, err = db.AddRun(t.Context(), tx, records.Run{Job: job, Title: job + " base", Target: "base", Who: "ines", Args: []byte(`{"a":1}`)})
+		id, _, err = db.AddRun(t.Context(), tx, records.Run{Job: job, Title: job + " base", Target: "base", Who: "ines", Args: []byte(`{"a":1}`)})
 		return err
 	}))
 	return id
+}
+
+// begin begins a run as a new instance does, and lets go of its target at once.
+func begin(t *testing.T, db *records.DB, id int64) (attempt context.Context, err error) {
+	t.Helper()
+	run, err := db.Run(t.Context(), id)
+	require.NoError(t, err)
+	attempt, epoch, err := db.StartRun(t.Context(), recordstest.Instance(t, db), run)
+	if err == nil {
+		_, err := db.ReleaseLease(t.Context(), run.Target, epoch)
+		require.NoError(t, err)
+	}
+	return attempt, err
+}
+
+func end(db *records.DB, ctx context.Context, id int64, status string, result any, sentence string) error {
+	_, err := db.EndRun(ctx, id, status, result, sentence)
+	return err
 }
 
 func TestWhatIsAheadIsKnownFromARunThatWasAskedForAlike(t *testing.T) {
@@ -136,13 +155,13 @@ func TestWhatIsAheadIsKnownFromARunThatWasAskedForAlike(t *testing.T) {
 	run := func(target, args string, ended bool) records.Run {
 		var id int64
 		require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-			id, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: target, Target: target, Who: "ines", Args: []byte(args)})
+			id, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: target, Target: target, Who: "ines", Args: []byte(args)})
 			return err
 		}))
 		if ended {
-			_, err := db.StartRun(ctx, id)
+			_, err := begin(t, db, id)
 			require.NoError(t, err)
-			require.NoError(t, db.EndRun(ctx, id, records.Done, nil, ""))
+			require.NoError(t, end(db, ctx, id, records.Done, nil, ""))
 		}
 		r, err := db.Run(ctx, id)
 		require.NoError(t, err)
@@ -175,16 +194,24 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	// Many workers ask for the same run.
 	var taken sync.Map
 	var group sync.WaitGroup
+	run, err := db.Run(ctx, ids[0])
+	require.NoError(t, err)
 	for worker := range 8 {
+		instance := recordstest.Instance(t, db)
 		group.Go(func() {
-			if attempt, err := db.StartRun(ctx, ids[0]); err == nil && attempt > 0 {
-				taken.Store(worker, true)
+			if _, epoch, err := db.StartRun(ctx, instance, run); err == nil {
+				taken.Store(worker, epoch)
 			}
 		})
 	}
 	group.Wait()
 	n := 0
-	taken.Range(func(any, any) bool { n++; return true })
+	taken.Range(func(_, epoch any) bool {
+		n++
+		_, err := db.ReleaseLease(ctx, run.Target, epoch.(int64))
+		require.NoError(t, err)
+		return true
+	})
 	require.Equal(t, 1, n)
 
 	r, err := db.Run(ctx, ids[0])
@@ -198,17 +225,16 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, records.Waiting, r.Status)
 	require.Zero(t, r.Progress.Fraction, "it begins again")
-	got, err := db.StartRun(ctx, ids[0])
+	_, err = begin(t, db, ids[0])
 	require.NoError(t, err)
-	require.Equal(t, 2, got)
-	require.NoError(t, db.EndRun(ctx, ids[0], records.Done, map[string]int{"files": 3}, ""))
+	require.NoError(t, end(db, ctx, ids[0], records.Done, map[string]int{"files": 3}, ""))
 	r, err = db.Run(ctx, ids[0])
 	require.NoError(t, err)
+	require.Equal(t, 2, r.Attempt)
 	require.JSONEq(t, `{"files":3}`, string(r.Result))
 	require.Equal(t, begun, *r.StartedAt, "since it first began")
-	got, err = db.StartRun(ctx, ids[0])
-	require.NoError(t, err)
-	require.Zero(t, got, "it is over")
+	_, err = begin(t, db, ids[0])
+	require.ErrorIs(t, err, records.ErrNotFound, "it is over")
 	require.NoError(t, db.PutBack(ctx, ids[0], false))
 	r, err = db.Run(ctx, ids[0])
 	require.NoError(t, err)
@@ -219,7 +245,7 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, records.Cancelled, r.Status, "nobody has begun it")
 	require.NotNil(t, r.EndedAt)
-	_, err = db.StartRun(ctx, ids[2])
+	_, err = begin(t, db, ids[2])
 	require.NoError(t, err)
 	require.NoError(t, db.AskCancel(ctx, ids[2]))
 	r, err = db.Run(ctx, ids[2])
@@ -246,11 +272,10 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 func TestARunThatIsCommittedIsNotCancelledAnyMore(t *testing.T) {
 	ctx, db := t.Context(), recordstest.Open(t)
 	first, second := queued(t, db, "undo"), queued(t, db, "undo")
-	begin := func(id int64) {
+	begins := func(id int64) {
 		t.Helper()
-		begun, err := db.StartRun(ctx, id)
+		_, err := begin(t, db, id)
 		require.NoError(t, err)
-		require.Positive(t, begun)
 	}
 	commit := func(id int64) bool {
 		ok, err := db.CommitRun(ctx, id)
@@ -258,11 +283,13 @@ func TestARunThatIsCommittedIsNotCancelledAnyMore(t *testing.T) {
 		return ok
 	}
 	taken := func(by int64) bool {
-		is, err := db.TargetTaken(ctx, "base", by)
+		r, err := db.Run(ctx, by)
 		require.NoError(t, err)
-		return is
+		_, _, err = db.StartRun(ctx, recordstest.Instance(t, db), r)
+		require.Error(t, err)
+		return errors.Is(err, records.ErrHeld)
 	}
-	begin(first)
+	begins(first)
 	require.True(t, taken(second))
 	require.False(t, taken(first), "by another")
 	require.True(t, commit(first))
@@ -270,15 +297,16 @@ func TestARunThatIsCommittedIsNotCancelledAnyMore(t *testing.T) {
 	require.NoError(t, db.PutBack(ctx, first, true))
 	require.ErrorIs(t, db.AskCancel(ctx, first), records.ErrNotFound, "it waits, and must be ended all the same")
 	require.True(t, taken(second), "what it has begun is ended first")
-	begin(first)
+	begins(first)
 	require.NoError(t, db.FailCleanup(ctx, first, "the server does not answer"))
 	r, err := db.Run(ctx, first)
 	require.NoError(t, err)
 	require.Equal(t, []any{records.Working, "the server does not answer", false}, []any{r.Status, r.Error, r.Committed})
 	require.NoError(t, db.AskCancel(ctx, first), "it can be given up")
 	require.False(t, commit(first), "its end was asked for before")
+	require.NoError(t, end(db, ctx, first, records.Failed, nil, "given up"))
 
-	begin(second)
+	begins(second)
 	require.True(t, commit(second))
 	require.NoError(t, db.PutBack(ctx, second, false))
 	require.NoError(t, db.AskCancel(ctx, second), "it begins again")
@@ -303,14 +331,14 @@ func TestProgressAndEndsAreHeardByWhoListens(t *testing.T) {
 		require.Equal(t, channel, n.Channel)
 		require.Equal(t, fmt.Sprint(id), n.Payload)
 	}
-	_, err = db.StartRun(ctx, id)
+	_, err = begin(t, db, id)
 	require.NoError(t, err)
 	require.NoError(t, db.SetProgress(ctx, id, records.Progress{Step: "Walk"}))
 	hears("run")
 	require.NoError(t, db.AskCancel(ctx, id))
 	hears("cancel")
 	hears("run")
-	require.NoError(t, db.EndRun(ctx, id, records.Cancelled, nil, "cancelled by ines"))
+	require.NoError(t, end(db, ctx, id, records.Cancelled, nil, "cancelled by ines"))
 	hears("run")
 	r, err := db.Run(ctx, id)
 	require.NoError(t, err)
@@ -384,11 +412,11 @@ func TestOnlyWhatTheServiceHasWrittenAndNothingNamesIsAStray(t *testing.T) {
 	}
 	require.Equal(t, []string{"lost.zip"}, strays())
 	require.True(t, idle())
-	_, err := w.StartRun(w.ctx, run)
+	_, err := begin(t, w.DB, run)
 	require.NoError(t, err)
 	require.Empty(t, strays(), "its run still works")
 	require.False(t, idle())
-	require.NoError(t, w.EndRun(w.ctx, run, records.Failed, nil, "x"))
+	require.NoError(t, end(w.DB, w.ctx, run, records.Failed, nil, "x"))
 	_, err = w.Discard(w.ctx, w.releases[1].ID, "by ines")
 	require.NoError(t, err)
 	copies, err := w.SiteCopies(w.ctx, w.site.ID)
@@ -438,18 +466,23 @@ func TestOnlyWhatTheServiceHasWrittenAndNothingNamesIsAStray(t *testing.T) {
 func TestAnAttemptThatWasOvertakenWritesNothing(t *testing.T) {
 	w := newWorld(t)
 	id := w.run(t)
-	first, err := w.StartRun(w.ctx, id)
+	old, err := begin(t, w.DB, id)
 	require.NoError(t, err)
-	old := records.WithAttempt(w.ctx, id, first)
+	require.NoError(t, w.Claimed(old))
+	_, err = w.TakeOver(w.ctx, recordstest.Instance(t, w.DB), id)
+	require.ErrorIs(t, err, records.ErrNotFound, "its instance is there")
 	require.NoError(t, w.SetProgress(old, id, records.Progress{Step: "Walk"}))
-	second, err := w.TakeOver(w.ctx, id)
+	_, err = w.Pool.Exec(w.ctx, "UPDATE instances SET expires_at = now() - interval '1 ms'")
 	require.NoError(t, err)
-	require.Equal(t, first+1, second)
+	require.ErrorIs(t, w.Claimed(old), records.ErrOvertaken, "its instance has not renewed in time")
+	fresh, err := w.TakeOver(w.ctx, recordstest.Instance(t, w.DB), id)
+	require.NoError(t, err)
 	site := w.site
 	site.RunID = id
 	for what, err := range map[string]error{
 		"progress": w.SetProgress(old, id, records.Progress{}),
-		"end":      w.EndRun(old, id, records.Done, nil, ""),
+		"end":      end(w.DB, old, id, records.Done, nil, ""),
+		"claim":    w.Claimed(old),
 		"put back": w.PutBack(old, id, false),
 		"cleanup":  w.FailCleanup(old, id, "x"),
 		"journal":  w.AddMade(old, id, provision.Made{What: "database", Name: "x"}),
@@ -467,7 +500,6 @@ func TestAnAttemptThatWasOvertakenWritesNothing(t *testing.T) {
 	}
 	_, err = w.CommitRun(old, id)
 	require.ErrorIs(t, err, records.ErrOvertaken)
-	fresh := records.WithAttempt(w.ctx, id, second)
 	require.NoError(t, w.AddMade(fresh, id, provision.Made{What: "database", Name: "x"}))
-	require.NoError(t, w.EndRun(fresh, id, records.Done, nil, ""))
+	require.NoError(t, end(w.DB, fresh, id, records.Done, nil, ""))
 }

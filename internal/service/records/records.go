@@ -33,8 +33,61 @@ var (
 
 // DB is the records.
 type DB struct {
-	Pool *pgxpool.Pool
+	Pool Pool
 }
+
+// Pool is connections to the records. What is done in the context of a transaction of Tx is done in that.
+type Pool struct{ *pgxpool.Pool }
+
+type txKey struct{}
+
+// Tx does several things at one moment, or none of them: every method of DB that is called in the context that do gets belongs to it, and sees
+// what was written in it before. Nothing else may be waited for in it, and its context is for one goroutine. Errors: ErrOvertaken.
+func (db *DB) Tx(ctx context.Context, do func(ctx context.Context) error) error {
+	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
+		if err := fence(ctx, tx); err != nil {
+			return err
+		}
+		return do(context.WithValue(ctx, txKey{}, tx))
+	})
+}
+
+// Begin begins a transaction; within one of Tx, a part of it.
+func (p Pool) Begin(ctx context.Context) (pgx.Tx, error) {
+	if tx, is := ctx.Value(txKey{}).(pgx.Tx); is {
+		return tx.Begin(ctx)
+	}
+	return p.Pool.Begin(ctx)
+}
+
+// Exec runs a statement.
+func (p Pool) Exec(ctx context.Context, query string, args ...any) (pgconn.CommandTag, error) {
+	if tx, is := ctx.Value(txKey{}).(pgx.Tx); is {
+		return tx.Exec(ctx, query, args...)
+	}
+	return p.Pool.Exec(ctx, query, args...)
+}
+
+// Query runs a query.
+func (p Pool) Query(ctx context.Context, query string, args ...any) (pgx.Rows, error) {
+	if tx, is := ctx.Value(txKey{}).(pgx.Tx); is {
+		return tx.Query(ctx, query, args...)
+	}
+	return p.Pool.Query(ctx, query, args...)
+}
+
+// QueryRow runs a query of one row.
+func (p Pool) QueryRow(ctx context.Context, query string, args ...any) pgx.Row {
+	if tx, is := ctx.Value(txKey{}).(pgx.Tx); is {
+		return tx.QueryRow(ctx, query, args...)
+	}
+	return p.Pool.QueryRow(ctx, query, args...)
+}
+
+// whenLost ends the sessions of a machine that is gone, or of a process that stands still in a transaction: what they have locked would be locked for
+// hours (PostgreSQL manual, 20.3.2 and 20.11.1).
+var whenLost = map[string]string{"idle_in_transaction_session_timeout": "8s", "tcp_keepalives_idle": "5", "tcp_keepalives_interval": "2",
+	"tcp_keepalives_count": "3", "tcp_user_timeout": "10s"}
 
 //go:embed migrations/*.sql
 var migrations embed.FS
@@ -46,6 +99,9 @@ func Open(ctx context.Context, address string) (*DB, error) {
 		return nil, fmt.Errorf("address of the records: %w", err)
 	}
 	cfg.MaxConns = 24
+	for name, value := range whenLost {
+		cfg.ConnConfig.RuntimeParams[name] = value
+	}
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
@@ -54,7 +110,7 @@ func Open(ctx context.Context, address string) (*DB, error) {
 		pool.Close()
 		return nil, fmt.Errorf("the records' PostgreSQL does not answer; start it or correct NESTSEED_RECORDS: %w", err)
 	}
-	db := &DB{pool}
+	db := &DB{Pool{pool}}
 	if err := db.Migrate(ctx); err != nil {
 		pool.Close()
 		return nil, err
@@ -74,7 +130,7 @@ func (db *DB) Migrate(ctx context.Context) error {
 		return err
 	}
 	defer conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", everyone)
-	std := stdlib.OpenDBFromPool(db.Pool)
+	std := stdlib.OpenDBFromPool(db.Pool.Pool)
 	defer std.Close()
 	sub, err := goose.NewProvider(goose.DialectPostgres, std, mustSub())
 	if err != nil {
@@ -83,7 +139,7 @@ func (db *DB) Migrate(ctx context.Context) error {
 	if _, err := sub.Up(ctx); err != nil {
 		return fmt.Errorf("bring the records up to date: %w", err)
 	}
-	queues, err := rivermigrate.New(riverpgxv5.New(db.Pool), nil)
+	queues, err := rivermigrate.New(riverpgxv5.New(db.Pool.Pool), nil)
 	if err != nil {
 		return err
 	}

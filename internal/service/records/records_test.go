@@ -102,7 +102,7 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 
 	var runID int64
 	require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
-		runID, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
+		runID, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
 		return err
 	}))
 	site := records.Site{Name: "alder-valley", ClientID: c.ID, HostID: host.ID, ReleaseID: newest.ID, RunID: runID,
@@ -128,7 +128,7 @@ func TestJournalKeepsItsOrderAndForgetsWhatIsNotOurs(t *testing.T) {
 	db := recordstest.Open(t)
 	var id int64
 	require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-		id, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Args: []byte("{}")})
+		id, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Args: []byte("{}")})
 		return err
 	}))
 	all := []provision.Made{{What: "database", Name: "ns_a"}, {What: "user", Name: "ns_a"}, {What: "folder", Name: ".a"}}

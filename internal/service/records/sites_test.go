@@ -57,7 +57,7 @@ func newWorld(t *testing.T) *world {
 func (w *world) run(t *testing.T) (id int64) {
 	t.Helper()
 	require.NoError(t, pgx.BeginFunc(w.ctx, w.Pool, func(tx pgx.Tx) (err error) {
-		id, err = w.AddRun(w.ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
+		id, _, err = w.AddRun(w.ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
 		return err
 	}))
 	return id

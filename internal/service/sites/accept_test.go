@@ -36,7 +36,7 @@ func standing(t *testing.T) *records.DB {
 	for _, name := range []string{"alder-valley", "brook-lane"} {
 		var run int64
 		require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-			run, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "site:" + name, Who: "ines", Args: json.RawMessage("{}")})
+			run, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "site:" + name, Who: "ines", Args: json.RawMessage("{}")})
 			return err
 		}))
 		require.NoError(t, db.AddSite(ctx, records.Site{Name: name, ClientID: c.ID, HostID: host.ID, ReleaseID: r.ID, RunID: run,

@@ -20,69 +20,94 @@ import (
 	"nestseed/internal/service/releases"
 )
 
-// dropCopy removes a safety copy: from the store, or from the host. It returns how many bytes are free there now.
-func (svc *Sites) dropCopy(ctx context.Context, o *openSite, c records.SiteCopy) (freed int64, err error) {
+// DropArgs are the arguments of a run that drops a safety copy. Errors: records.ErrNotFound; provision.ErrPlan where the site uses it.
+func (svc *Sites) DropArgs(ctx context.Context, s records.Site, copyID int64) (SiteArgs, error) {
+	c, err := svc.DB.SiteCopyByID(ctx, copyID)
+	if err == nil && c.SiteID != s.ID {
+		err = fmt.Errorf("site %s has no safety copy %d: %w", s.Name, copyID, records.ErrNotFound)
+	}
+	if err == nil {
+		err = dropFits(s, c)
+	}
+	return SiteArgs{SiteID: s.ID, CopyID: copyID}, err
+}
+
+// dropFits refuses to drop what a site uses now. Errors: provision.ErrPlan.
+func dropFits(s records.Site, c records.SiteCopy) error {
+	here := c.HostID == nil || *c.HostID == s.HostID
+	if c.Archive == "" && here && s.RetiredAt == nil && (c.Folder == s.Folder || c.Database == s.Database && sitedb.HasAccounts(s.Plan.Engine)) {
+		return fmt.Errorf("%w: safety copy %d names what the site uses now", provision.ErrPlan, c.ID)
+	}
+	return nil
+}
+
+// DropCopy removes a safety copy: from the store, or from the host.
+func (svc *Sites) DropCopy(ctx context.Context, run engine.Run, args SiteArgs, report progress.Reporter) (*CopyResult, error) {
+	s, err := svc.DB.SiteByID(ctx, args.SiteID)
+	if err != nil {
+		return nil, err
+	}
+	c, err := svc.DB.SiteCopyByID(ctx, args.CopyID)
+	if errors.Is(err, records.ErrNotFound) && run.Committed {
+		return &CopyResult{Site: s.Name}, svc.cleanUp(ctx, run) // its record was removed before this was interrupted
+	}
+	if err == nil {
+		err = dropFits(s, c)
+	}
+	if err != nil {
+		return nil, err
+	}
+	report.Step("Remove the safety copy", progress.Amount{})
 	if c.Archive != "" {
-		if err := svc.DB.RemoveSiteCopy(ctx, c.ID); err != nil {
-			return 0, err
+		if ctx, err = svc.Engine.Commit(ctx, run); err == nil {
+			err = svc.DB.RemoveSiteCopy(ctx, c.ID)
 		}
-		return svc.Stored.Remove(ctx, c.Archive)
-	}
-	fsys, server := o.fs, o.server
-	if c.HostID != nil && *c.HostID != o.HostID {
-		if fsys, server, err = svc.Hosts.OpenByID(ctx, *c.HostID, o.Plan.Engine); err != nil {
-			return 0, err
+		if err != nil {
+			return nil, err
 		}
-		defer fsys.Close()
-		defer server.Close()
-	} else if c.Folder == o.Folder || c.Database == o.Database && sitedb.HasAccounts(o.server.Scheme()) {
-		return 0, fmt.Errorf("safety copy %d names what the site uses now; it is not removed", c.ID)
+		freed, err := svc.Stored.Remove(ctx, c.Archive)
+		return &CopyResult{s.Name, freed}, err
 	}
+	o, err := svc.openSite(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	defer o.Close()
 	doors, err := svc.doorsOf(ctx, o, c.CodeID, c.Address, func(u records.Sharing) bool { return u.CopyID == c.ID })
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
-	// The folder goes last: while the server does not answer, the copy stays whole.
-	for _, made := range append(doors, provision.Made{What: "database", Name: c.Database}, provision.Made{What: "user", Name: c.DBUser},
-		provision.Made{What: "folder", Name: c.Folder}) {
-		if err := provision.Undo(ctx, fsys, server, []provision.Made{made}); err != nil {
-			return 0, err
-		}
+	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
+		return nil, err
 	}
-	for _, name := range siteSecrets {
-		if err := svc.DB.RemoveSecrets(ctx, "site", o.Name, secretOfRun(name, c.RunID)); err != nil {
-			return 0, err
-		}
+	host := s.HostID
+	if c.HostID != nil {
+		host = *c.HostID
 	}
-	return c.Bytes, svc.DB.RemoveSiteCopy(ctx, c.ID)
-}
-
-// DropCopy removes a safety copy of a site that somebody does not need any more. Errors: engine.ErrBusy.
-func (svc *Sites) DropCopy(ctx context.Context, s records.Site, copyID int64) (freed int64, err error) {
-	err = svc.Engine.WithLock(ctx, engine.Target("site", s.Name), func(ctx context.Context) error {
-		c, err := svc.DB.SiteCopyByID(ctx, copyID)
-		if err == nil && c.SiteID != s.ID {
-			err = fmt.Errorf("site %s has no safety copy %d: %w", s.Name, copyID, records.ErrNotFound)
-		}
-		if err != nil {
+	if err := svc.note(ctx, run, doors); err != nil {
+		return nil, err
+	}
+	if err := svc.toRemove(ctx, run, host, s.Plan.Engine, c.Folder, c.Database, c.DBUser); err != nil {
+		return nil, err
+	}
+	err = svc.DB.Tx(ctx, func(ctx context.Context) error {
+		if err := svc.DB.RemoveSiteCopy(ctx, c.ID); err != nil {
 			return err
 		}
-		now, err := svc.DB.SiteByID(ctx, s.ID)
-		if err != nil {
-			return err
+		for _, name := range siteSecrets {
+			if err := svc.DB.RemoveSecrets(ctx, "site", s.Name, secretOfRun(name, c.RunID)); err != nil {
+				return err
+			}
 		}
-		o, err := svc.openSite(ctx, now)
-		if err != nil {
-			return err
-		}
-		defer o.Close()
-		freed, err = svc.dropCopy(ctx, o, c)
-		return err
+		return nil
 	})
-	return freed, err
+	if err != nil {
+		return nil, err
+	}
+	return &CopyResult{s.Name, c.Bytes}, svc.cleanUp(ctx, run)
 }
 
-// CopyResult is a safety copy that was made.
+// CopyResult is a safety copy that was made or dropped.
 type CopyResult struct {
 	Site  string `json:"site"`
 	Bytes int64  `json:"bytes"`

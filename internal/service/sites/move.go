@@ -13,7 +13,6 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
-	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/records"
@@ -146,7 +145,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		return nil, err
 	}
 	o, err := svc.Request(ctx, ProvisionArgs{Name: s.Name, Client: s.Client, Release: s.Release, Host: args.Host, Address: args.Address,
-		Visible: args.Visible, CopyID: c.ID, Replace: args.InPlace}, fmt.Sprint(run.ID))
+		Visible: args.Visible, CopyID: c.ID, Replace: args.InPlace}, run.Token())
 	if err != nil {
 		return nil, err
 	}
@@ -168,10 +167,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 	placing := copyingShare + (1-copyingShare)*makingShare(plan, took)
 	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, progress.Within(report, copyingShare, placing))
 	if err != nil {
-		if errors.Is(err, provision.ErrLeftBehind) {
-			return nil, errors.Join(err, engine.ErrCleanup)
-		}
-		return nil, errors.Join(err, svc.DB.ClearMade(context.WithoutCancel(ctx), run.ID))
+		return nil, errors.Join(err, svc.forgetIfGone(context.WithoutCancel(ctx), run, err))
 	}
 	plan.Values = s.Plan.Values
 	there := s
@@ -184,14 +180,14 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, Faults(rep))
 	}
 	if err == nil && args.InPlace {
-		err = svc.keep(ctx, run, o, plan, res, report)
+		err = svc.keep(ctx, run, o, plan, res)
 	} else if err == nil {
 		there.Report = rep
 		err = svc.moved(ctx, run, s, there, args.aside(run.ID))
 	}
 	ctx = context.WithoutCancel(ctx)
 	if err != nil {
-		return nil, errors.Join(err, svc.takeBackMove(ctx, run, o.FS, o.Server, s.Name))
+		return nil, errors.Join(err, svc.takeBack(ctx, run, o.FS, o.Server))
 	}
 	if args.InPlace {
 		return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.DB.SetReport(ctx, s.Name, rep), svc.askName(ctx, there))
@@ -201,7 +197,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 			"safety copy %q of site %s", s.Address, args.Host, s.Host, records.CopyMoved, s.Name))
 	}
 	report.Step("Retire the old place", progress.Amount{})
-	return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.leave(ctx, args, run.ID), svc.askName(ctx, there))
+	return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.leave(ctx, run, args), svc.askName(ctx, there))
 }
 
 // stays says that visitors are led to the old place until a name leads elsewhere.
@@ -233,31 +229,17 @@ func (svc *Sites) moved(ctx context.Context, run engine.Run, old, there records.
 	if err != nil {
 		return err
 	}
-	if err := svc.stashSecrets(ctx, there.Name, run.ID); err != nil {
-		return err
-	}
-	for name, secret := range map[string]string{"administrator": there.Result.AdminPassword, "database": there.Result.UserPassword} {
-		if secret == "" {
-			continue // the accounts moved with it
-		}
-		if err := svc.Vault.Put(ctx, "site", there.Name, name, secret); err != nil {
+	return svc.unlessRecorded(ctx, run, svc.DB.Tx(ctx, func(ctx context.Context) error {
+		if err := svc.putSecrets(ctx, there.Name, run.ID, true, there.Result); err != nil {
 			return err
 		}
-	}
-	return svc.unlessRecorded(ctx, run, svc.DB.MoveSite(ctx, old, there, aside))
+		return svc.DB.MoveSite(ctx, old, there, aside)
+	}))
 }
 
-func (svc *Sites) takeBackMove(ctx context.Context, run engine.Run, fsys hostfs.FS, server sitedb.Server, site string) error {
-	if err := svc.undoMade(ctx, run, fsys, server); err != nil {
-		return err
-	}
-	return svc.restoreSecrets(ctx, site, run.ID)
-}
-
-// leave takes the site out of service where it was, unless its address stays. It may have been done before the run was
-// interrupted.
-func (svc *Sites) leave(ctx context.Context, args MoveArgs, runID int64) error {
-	aside := args.aside(runID)
+// leave takes the site out of service where it was, unless its address stays. It may have been done before the run was interrupted.
+func (svc *Sites) leave(ctx context.Context, run engine.Run, args MoveArgs) error {
+	aside := args.aside(run.ID)
 	if aside == args.OldFolder {
 		return nil
 	}
@@ -269,7 +251,17 @@ func (svc *Sites) leave(ctx context.Context, args MoveArgs, runID int64) error {
 	if _, err := fsys.Stat(ctx, aside); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return fsys.Rename(ctx, args.OldFolder, aside)
+	id, err := svc.identity(ctx, run, fsys, args.OldFolder)
+	if err != nil {
+		return err
+	}
+	if now, err := fsys.ID(ctx, args.OldFolder); err != nil || now != id {
+		return errors.Join(err, fmt.Errorf("what is in %s is not the site that has moved", path.Join(fsys.Root(), args.OldFolder)))
+	}
+	if err := svc.Engine.Still(ctx); err != nil {
+		return err
+	}
+	return errors.Join(fsys.Rename(ctx, args.OldFolder, aside), svc.DB.ClearMade(ctx, run.ID))
 }
 
 // returnToOldPlace brings a site that has moved to its old place again, unless this run has done so before it was
@@ -290,7 +282,7 @@ func (svc *Sites) returnToOldPlace(ctx context.Context, run engine.Run, c record
 	if there, err := fsys.ID(ctx, c.Folder); err != nil || there != id {
 		return errors.Join(err, fmt.Errorf("the site that has moved is not in %s any more", path.Join(fsys.Root(), c.Folder)))
 	}
-	if err := free(ctx, fsys, c.Place); err != nil {
+	if err := errors.Join(free(ctx, fsys, c.Place), svc.Engine.Still(ctx)); err != nil {
 		return err
 	}
 	return fsys.Rename(ctx, c.Folder, c.Place)
@@ -319,7 +311,7 @@ func (svc *Sites) RecoverMove(ctx context.Context, run engine.Run, args MoveArgs
 		return engine.Finished, nil
 	}
 	if s.RunID == run.ID {
-		return engine.Finished, svc.leave(ctx, args, run.ID)
+		return engine.Finished, svc.leave(ctx, run, args)
 	}
 	h, err := svc.DB.Host(ctx, args.Host)
 	if err != nil {
@@ -331,5 +323,5 @@ func (svc *Sites) RecoverMove(ctx context.Context, run engine.Run, args MoveArgs
 	}
 	defer fsys.Close()
 	defer server.Close()
-	return engine.TakenBack, svc.takeBackMove(ctx, run, fsys, server, s.Name)
+	return engine.TakenBack, svc.takeBack(ctx, run, fsys, server)
 }

@@ -54,7 +54,7 @@ func TestNamesAreWatchedUntilTheyLeadToTheirHosts(t *testing.T) {
 	for name, host := range map[string]records.Host{"alder-valley": live, "brook-lane": live, "cedar-hill": preview} {
 		var run int64
 		require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-			run, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
+			run, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
 			return err
 		}))
 		require.NoError(t, db.AddSite(ctx, records.Site{Name: name, ClientID: client.ID, HostID: host.ID, ReleaseID: release.ID, RunID: run,

@@ -73,6 +73,8 @@ func (j journal) NotOurs(ctx context.Context, m provision.Made) error {
 	return j.db.RemoveMade(ctx, j.id, m)
 }
 
+func (j journal) Still(ctx context.Context) error { return j.db.Claimed(ctx) }
+
 // ProvisionResult is the site that was made.
 type ProvisionResult struct {
 	Site    string `json:"site"`
@@ -92,7 +94,7 @@ func LoginSentence(site string, res *provision.Result) string {
 
 // Provision makes a site.
 func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionArgs, report progress.Reporter) (*ProvisionResult, error) {
-	o, err := svc.Request(ctx, args, fmt.Sprint(run.ID))
+	o, err := svc.Request(ctx, args, run.Token())
 	if err != nil {
 		return nil, err
 	}
@@ -118,11 +120,11 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 	}
 	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, progress.Within(report, 0, share))
 	if err == nil {
-		if err = svc.keep(ctx, run, o, plan, res, report); err != nil {
-			err = errors.Join(err, svc.takeBack(context.WithoutCancel(ctx), run, o))
+		if err = svc.keep(ctx, run, o, plan, res); err != nil {
+			err = errors.Join(err, svc.takeBack(context.WithoutCancel(ctx), run, o.FS, o.Server))
 		}
 	} else {
-		err = errors.Join(err, svc.forgetIfGone(context.WithoutCancel(ctx), run, o, err))
+		err = errors.Join(err, svc.forgetIfGone(context.WithoutCancel(ctx), run, err))
 	}
 	if err != nil {
 		return nil, err
@@ -188,25 +190,11 @@ func (svc *Sites) restoreSecrets(ctx context.Context, site string, runID int64) 
 	return nil
 }
 
-// keep commits the run, seals the credentials and records the site. With an error there is no record of it.
-func (svc *Sites) keep(ctx context.Context, run engine.Run, o *Opened, plan *provision.Plan, res *provision.Result,
-	report progress.Reporter) error {
+// keep commits the run, seals the credentials and records the site, at one moment. With an error there is no record of it.
+func (svc *Sites) keep(ctx context.Context, run engine.Run, o *Opened, plan *provision.Plan, res *provision.Result) error {
 	ctx, err := svc.Engine.Commit(ctx, run)
 	if err != nil {
 		return err
-	}
-	if o.Old != nil {
-		if err := svc.stashSecrets(ctx, plan.Name, run.ID); err != nil {
-			return err
-		}
-	}
-	for name, secret := range map[string]string{"administrator": res.AdminPassword, "database": res.UserPassword} {
-		if secret == "" {
-			continue // the accounts that were there stay
-		}
-		if err := svc.Vault.Put(ctx, "site", plan.Name, name, secret); err != nil {
-			return err
-		}
 	}
 	s := o.Site
 	s.RunID, s.Address, s.Plan, s.Result, s.Standing = run.ID, plan.Address, plan, res, records.StandingOf(plan, res)
@@ -221,13 +209,31 @@ func (svc *Sites) keep(ctx context.Context, run engine.Run, o *Opened, plan *pro
 	for _, t := range o.Archive.Manifest.List.LaunchTasks {
 		tasks = append(tasks, records.LaunchTask{Key: t.Key, Title: t.Title, Detail: t.Detail, Page: t.Page})
 	}
-	if o.Old != nil {
-		err = svc.DB.ReplaceSite(ctx, *o.Old, s, res.CopyFolder, o.Old.Plan.Bytes, tasks)
-	} else {
-		err = svc.DB.AddSite(ctx, s, tasks)
+	return svc.unlessRecorded(ctx, run, svc.DB.Tx(ctx, func(ctx context.Context) error {
+		if err := svc.putSecrets(ctx, plan.Name, run.ID, o.Old != nil, res); err != nil {
+			return err
+		}
+		if o.Old != nil {
+			return svc.DB.ReplaceSite(ctx, *o.Old, s, res.CopyFolder, o.Old.Plan.Bytes, tasks)
+		}
+		return svc.DB.AddSite(ctx, s, tasks)
+	}))
+}
+
+// putSecrets makes the credentials of a result those of a site. Those that it had are put aside for the safety copy.
+func (svc *Sites) putSecrets(ctx context.Context, site string, runID int64, had bool, res *provision.Result) error {
+	if had {
+		if err := svc.stashSecrets(ctx, site, runID); err != nil {
+			return err
+		}
 	}
-	if err = svc.unlessRecorded(ctx, run, err); err != nil {
-		return err
+	for name, secret := range map[string]string{"administrator": res.AdminPassword, "database": res.UserPassword} {
+		if secret == "" {
+			continue // the accounts that were there stay
+		}
+		if err := svc.Vault.Put(ctx, "site", site, name, secret); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -243,38 +249,25 @@ func (svc *Sites) unlessRecorded(ctx context.Context, run engine.Run, err error)
 	return err
 }
 
-// takeBack undoes what the journal says. Errors: engine.ErrCleanup.
-func (svc *Sites) takeBack(ctx context.Context, run engine.Run, o *Opened) error {
-	if err := svc.undoMade(ctx, run, o.FS, o.Server); err != nil {
-		return err
-	}
-	if o.Old != nil {
-		return svc.restoreSecrets(ctx, o.Name, run.ID)
-	}
-	return svc.DB.RemoveSecrets(ctx, "site", o.Name)
-}
-
-// undoMade takes back what a run's journal says, and empties it. Errors: engine.ErrCleanup.
-func (svc *Sites) undoMade(ctx context.Context, run engine.Run, fsys hostfs.FS, server sitedb.Server) error {
+// takeBack undoes what a run's journal says, and empties it. Errors: engine.ErrCleanup.
+func (svc *Sites) takeBack(ctx context.Context, run engine.Run, fsys hostfs.FS, server sitedb.Server) error {
 	made, err := svc.DB.Made(ctx, run.ID)
 	if err == nil {
-		err = provision.Undo(ctx, fsys, server, made)
+		err = provision.Undo(ctx, fsys, server, made, svc.DB.Claimed)
+	}
+	if err == nil {
+		err = svc.DB.ClearMade(ctx, run.ID)
 	}
 	if err != nil {
 		return fmt.Errorf("%w: %w", engine.ErrCleanup, err)
 	}
-	return svc.DB.ClearMade(ctx, run.ID)
+	return nil
 }
 
 // forgetIfGone empties the journal after Make took everything back itself.
-func (svc *Sites) forgetIfGone(ctx context.Context, run engine.Run, o *Opened, err error) error {
+func (svc *Sites) forgetIfGone(ctx context.Context, run engine.Run, err error) error {
 	if errors.Is(err, provision.ErrLeftBehind) {
 		return engine.ErrCleanup // the journal still says what there is to take back
-	}
-	if _, err := svc.DB.Site(ctx, o.Name); errors.Is(err, records.ErrNotFound) {
-		if err := svc.DB.RemoveSecrets(ctx, "site", o.Name); err != nil {
-			return err
-		}
 	}
 	return svc.DB.ClearMade(ctx, run.ID)
 }
@@ -288,10 +281,10 @@ func (svc *Sites) RecoverProvision(ctx context.Context, run engine.Run, args Pro
 	if made {
 		return engine.Finished, nil
 	}
-	o, err := svc.Request(ctx, args, fmt.Sprint(run.ID))
+	o, err := svc.Request(ctx, args, run.Token())
 	if err != nil {
 		return engine.TakenBack, err
 	}
 	defer o.Close()
-	return engine.TakenBack, svc.takeBack(ctx, run, o)
+	return engine.TakenBack, svc.takeBack(ctx, run, o.FS, o.Server)
 }

@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strconv"
 	"strings"
 
+	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/provision"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 )
@@ -17,8 +20,65 @@ import (
 // takes, though no record of a site may name it any more.
 func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, sqlEngine, folder, database, user string) error {
 	where := whereOn(hostID, sqlEngine)
-	return svc.note(ctx, run, []provision.Made{{What: "folder", Name: folder, Where: where}, {What: "user", Name: user, Where: where},
-		{What: "database", Name: database, Where: where}})
+	goes := []provision.Made{{What: "folder", Name: folder, Where: where}}
+	if sqlEngine == "" || sitedb.HasAccounts(sqlEngine) { // else it is a file in the folder
+		goes = append(goes, provision.Made{What: "user", Name: user, Where: where}, provision.Made{What: "database", Name: database, Where: where})
+	}
+	return svc.note(ctx, run, goes)
+}
+
+// note adds to a run's journal what is to be removed, with what tells it from others of its name, unless it is there.
+func (svc *Sites) note(ctx context.Context, run engine.Run, goes []provision.Made) error {
+	there, err := svc.DB.Made(ctx, run.ID)
+	if err != nil {
+		return err
+	}
+	var fresh []provision.Made
+	for _, m := range goes {
+		if m.Name != "" && !slices.ContainsFunc(there, func(t provision.Made) bool { return t.What == m.What && t.Name == m.Name && t.Where == m.Where }) {
+			fresh = append(fresh, m)
+		}
+	}
+	for len(fresh) > 0 { // those on one host and server together
+		where := fresh[0].Where
+		err := svc.on(ctx, where, func(fsys hostfs.FS, server sitedb.Server) error {
+			for _, m := range fresh {
+				if m.Where != where {
+					continue
+				}
+				if m.ID, err = idOf(ctx, fsys, server, m); err != nil {
+					return err
+				}
+				if err := svc.DB.AddMade(ctx, run.ID, m); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		fresh = slices.DeleteFunc(fresh, func(m provision.Made) bool { return m.Where == where })
+	}
+	return nil
+}
+
+// gone is the identity of what is not there.
+const gone = "gone"
+
+// idOf is what tells something on a host from others that may have its name; "" where names are used once.
+func idOf(ctx context.Context, fsys hostfs.FS, server sitedb.Server, m provision.Made) (string, error) {
+	switch g, given := server.(sitedb.Giver); {
+	case m.What == "database" && given:
+		return g.Owner(ctx, m.Name)
+	case m.What == "folder":
+		id, err := fsys.ID(ctx, m.Name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return gone, nil
+		}
+		return id, err
+	}
+	return "", nil
 }
 
 // whereOn is what a journal calls a host and its database server of an engine.
@@ -51,6 +111,13 @@ func (svc *Sites) cleanUp(ctx context.Context, run engine.Run) error {
 }
 
 func (svc *Sites) removeFrom(ctx context.Context, where string, made []provision.Made) error {
+	return svc.on(ctx, where, func(fsys hostfs.FS, server sitedb.Server) error {
+		return provision.Undo(ctx, fsys, server, made, svc.DB.Claimed)
+	})
+}
+
+// on opens the host and server that a journal's entry is about.
+func (svc *Sites) on(ctx context.Context, where string, do func(fsys hostfs.FS, server sitedb.Server) error) error {
 	number, sqlEngine, _ := strings.Cut(where, "/")
 	id, err := strconv.ParseInt(number, 10, 64)
 	if err != nil {
@@ -62,7 +129,7 @@ func (svc *Sites) removeFrom(ctx context.Context, where string, made []provision
 	}
 	defer fsys.Close()
 	defer server.Close()
-	return provision.Undo(ctx, fsys, server, made)
+	return do(fsys, server)
 }
 
 // RecoverRemoval ends an interrupted run that removes something, or that could not: what its journal says goes, and if the
@@ -106,15 +173,24 @@ func (svc *Sites) removeSite(ctx context.Context, run engine.Run, o *openSite, e
 		if err := svc.toRemove(ctx, run, host, o.Plan.Engine, c.Folder, c.Database, c.DBUser); err != nil {
 			return err
 		}
-		if err := svc.DB.RemoveSiteCopy(ctx, c.ID); err != nil && !errors.Is(err, records.ErrNotFound) {
-			return err
-		}
 	}
-	if err := end(ctx, o.Site); err != nil {
+	if err := svc.dropScreenshots(o.ID, func(string) bool { return true }); err != nil {
 		return err
 	}
-	if err := errors.Join(svc.dropScreenshots(o.ID, func(string) bool { return true }),
-		svc.DB.RemoveSecrets(ctx, "site", o.Name)); err != nil {
+	err = svc.DB.Tx(ctx, func(ctx context.Context) error {
+		for _, c := range copies {
+			if c.Archive == "" {
+				if err := svc.DB.RemoveSiteCopy(ctx, c.ID); err != nil {
+					return err
+				}
+			}
+		}
+		if err := end(ctx, o.Site); err != nil {
+			return err
+		}
+		return svc.DB.RemoveSecrets(ctx, "site", o.Name)
+	})
+	if err != nil {
 		return err
 	}
 	return svc.cleanUp(ctx, run)

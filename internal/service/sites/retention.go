@@ -2,7 +2,7 @@ package sites
 
 import (
 	"context"
-	"errors"
+	"encoding/json"
 	"fmt"
 	"time"
 
@@ -11,33 +11,63 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// RetainCopies drops the safety copies that the rules of sites do not keep, each under its site's lock. A site that is being
-// worked on is passed over: its rule is applied again within the hour.
-func (svc *Sites) RetainCopies(ctx context.Context, report progress.Reporter) (dropped int, freedBytes int64, err error) {
+// RetainCopies drops the safety copies that the rules of sites do not keep, each by a run of its own: one that cannot be dropped keeps no other.
+// While one of them goes on, waits is the first of them; called again then, it says what became of all.
+func (svc *Sites) RetainCopies(ctx context.Context, run engine.Run, report progress.Reporter) (dropped int, freedBytes, waits int64, err error) {
+	begun, err := svc.DB.Children(ctx, run.ID)
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	if len(begun) == 0 {
+		if begun, err = svc.dropByRules(ctx, run); err != nil {
+			return 0, 0, 0, err
+		}
+	}
+	for _, child := range begun {
+		if child.EndedAt == nil {
+			return 0, 0, begun[0].ID, nil
+		}
+	}
+	for _, child := range begun {
+		if child.Status != records.Done {
+			continue // it says so itself, and is tried again within the hour
+		}
+		var res CopyResult
+		if err := json.Unmarshal(child.Result, &res); err != nil {
+			return 0, 0, 0, err
+		}
+		dropped++
+		freedBytes += res.Bytes
+		report.Note(fmt.Sprintf("dropped a safety copy of %s, %s, by the site's rule", res.Site, progress.SizeText(res.Bytes)))
+	}
+	return dropped, freedBytes, 0, nil
+}
+
+// dropByRules starts a run for each safety copy that a rule does not keep.
+func (svc *Sites) dropByRules(ctx context.Context, run engine.Run) (begun []engine.Run, err error) {
 	sites, err := svc.DB.Sites(ctx)
 	if err != nil {
-		return 0, 0, err
+		return nil, err
 	}
 	for _, s := range sites {
 		copies, err := svc.DB.SiteCopies(ctx, s.ID)
 		if err != nil {
-			return dropped, freedBytes, err
+			return nil, err
 		}
 		for _, c := range copiesToDrop(copies, s.KeepLast, s.KeepDays, time.Now()) {
-			freed, err := svc.DropCopy(ctx, s, c.ID)
-			if errors.Is(err, engine.ErrBusy) || errors.Is(err, records.ErrNotFound) {
-				continue
-			}
+			args, err := svc.DropArgs(ctx, s, c.ID)
 			if err != nil {
-				return dropped, freedBytes, fmt.Errorf("safety copy %d of %s: %w", c.ID, s.Name, err)
+				return nil, err
 			}
-			dropped++
-			freedBytes += freed
-			report.Note(fmt.Sprintf("dropped the safety copy of %s of %s, %s, by the site's rule", s.Name, c.MadeAt.Format("2 January 2006"),
-				progress.SizeText(c.Bytes)))
+			child, err := svc.Engine.Start(ctx, engine.Run{Job: "drop-copy", Title: "Drop a safety copy of " + s.Name,
+				Target: engine.Target("site", s.Name), Who: run.Who, ParentID: &run.ID, Purpose: fmt.Sprint("copy ", c.ID)}, args)
+			if err != nil {
+				return nil, err
+			}
+			begun = append(begun, child)
 		}
 	}
-	return dropped, freedBytes, nil
+	return begun, nil
 }
 
 // SetCopyRule says which safety copies of a site are kept: the last so many, and for how many days; 0 is no limit. It waits for no

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/parallel"
@@ -52,41 +51,33 @@ type TableOutcome struct {
 	Millis  int64  `json:"ms"`
 }
 
-// tableAtOnce is how many sites of a table are made at a time. One run is the table's own.
-const tableAtOnce = engine.DefaultWorkers - 1
+// checksAtOnce is how many sites of a table are checked at a time.
+const checksAtOnce = 3
 
 // makingOfTable is about which share of a table's time the making of its sites takes; their checks take the rest.
 const makingOfTable = 0.25
 
-// ProvisionTable starts a run for each row, a few at a time, and gathers what became of them. Each succeeds or fails by
-// itself. All sites stand before they are checked, but for the first, which shows at once what is wrong with all. Of tenants, which have
-// the code of the first, some pages are opened (check.Like). A table that begins again goes on where it was: rows whose site is there are
-// passed over, and checked where they have not been.
+// ProvisionTable starts a run for each row, and gathers what became of them. Each succeeds or fails by itself. All sites are made before they are
+// checked, but for the first, which shows at once what is wrong with all. Of tenants, which have the code of the first, some pages are opened
+// (check.Like). It is called again when the runs have ended, or when it was interrupted: rows that have a run, or whose site is there, are not
+// begun a second time.
 func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (*TableResult, error) {
-	progress.Stage(report, 0, makingOfTable)
-	report.Step("Make sites", progress.Amount{Files: int64(len(args.Rows))})
-	out := make([]TableOutcome, len(args.Rows))
-	group := parallel.Group{}
-	group.SetLimit(tableAtOnce)
-	for i, row := range args.Rows {
-		group.Go(func() error {
-			out[i] = svc.tableRow(ctx, run, args, row, i > 0)
-			report.Add(progress.Amount{Files: 1})
-			if out[i].Error != "" {
-				report.Note(out[i].Site + ": " + out[i].Error)
-			}
-			return nil
-		})
+	if run.Progress.Step == "" {
+		progress.Stage(report, 0, makingOfTable)
+		report.Step("Make sites", progress.Amount{Files: int64(len(args.Rows))})
 	}
-	if err := group.Wait(); err != nil {
+	res, first, err := svc.tableRows(ctx, run, args, report)
+	if err != nil {
 		return nil, err
+	}
+	if first != 0 {
+		return res, &engine.Aside{First: first, From: 0, To: makingOfTable}
 	}
 	progress.Stage(report, makingOfTable, 1)
-	if err := svc.checkRows(ctx, out, report); err != nil {
+	if err := svc.checkRows(ctx, res.Rows, report); err != nil {
 		return nil, err
 	}
-	res := &TableResult{Rows: out}
-	for _, o := range out {
+	for _, o := range res.Rows {
 		if o.made() {
 			res.Made++
 		} else {
@@ -98,9 +89,79 @@ func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args Table
 	}
 	if res.Failed > 0 {
 		return res, fmt.Errorf("%d of %d sites could not be made; the others are live, and the same table again makes those that are missing",
-			res.Failed, len(out))
+			res.Failed, len(res.Rows))
 	}
 	return res, nil
+}
+
+// tableRows begins the rows of a table that have not been, and says what became of all. first is the run of the first row while any of them has
+// not ended, else 0.
+func (svc *Sites) tableRows(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (_ *TableResult, first int64, err error) {
+	begun, err := svc.DB.Children(context.WithoutCancel(ctx), run.ID)
+	if err != nil {
+		return nil, 0, err
+	}
+	byPurpose := map[string]engine.Run{}
+	for _, child := range begun {
+		byPurpose[child.Purpose] = child
+	}
+	res := &TableResult{Rows: make([]TableOutcome, len(args.Rows))}
+	open := false
+	for i, row := range args.Rows {
+		o := &res.Rows[i]
+		if o.Site = row.Name; o.Site == "" {
+			o.Site = row.Client
+		}
+		child, has := byPurpose["site "+o.Site]
+		if !has {
+			if child, err = svc.beginRow(ctx, run, args, row, o, i > 0); err != nil {
+				return nil, 0, err
+			}
+			if child.ID == 0 {
+				report.Add(progress.Amount{Files: 1})
+				continue
+			}
+		}
+		if first == 0 {
+			first = child.ID
+		}
+		open = open || child.EndedAt == nil
+		svc.rowEnded(ctx, child, o)
+	}
+	if !open {
+		first = 0
+	}
+	return res, first, nil
+}
+
+// beginRow starts the run of a row, unless its site is there or the table was cancelled.
+func (svc *Sites) beginRow(ctx context.Context, run engine.Run, args TableArgs, row TableRow, o *TableOutcome, unchecked bool) (engine.Run, error) {
+	if ctx.Err() != nil {
+		o.Status, o.Error = records.Cancelled, "it was not begun"
+		return engine.Run{}, nil
+	}
+	if s, err := svc.DB.Site(ctx, o.Site); err == nil {
+		o.Status, o.Address = "there", s.Address
+		return engine.Run{}, nil
+	} else if !errors.Is(err, records.ErrNotFound) {
+		return engine.Run{}, err
+	}
+	return svc.Engine.Start(ctx, engine.Run{Job: "provision", Title: "Make site " + o.Site, Target: engine.Target("site", o.Site), Who: run.Who,
+		ParentID: &run.ID, Purpose: "site " + o.Site},
+		ProvisionArgs{Name: o.Site, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible,
+			Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Mend: args.Mend, TenantOf: args.TenantOf,
+			Sealed: row.Sealed, Unchecked: unchecked})
+}
+
+// rowEnded says what became of a row's run.
+func (svc *Sites) rowEnded(ctx context.Context, child engine.Run, o *TableOutcome) {
+	o.RunID, o.Status, o.Error = child.ID, child.Status, child.Error
+	if child.StartedAt != nil && child.EndedAt != nil {
+		o.Millis = child.EndedAt.Sub(*child.StartedAt).Milliseconds()
+	}
+	if s, err := svc.DB.Site(context.WithoutCancel(ctx), o.Site); err == nil && child.Status == records.Done {
+		o.Address = s.Address
+	}
 }
 
 // made says whether the site of a row stands.
@@ -111,7 +172,7 @@ func (svc *Sites) checkRows(ctx context.Context, rows []TableOutcome, report pro
 	report.Step("Check sites", progress.Amount{Files: int64(len(rows))})
 	whole := svc.checkedWhole(ctx, rows)
 	group := parallel.Group{}
-	group.SetLimit(tableAtOnce)
+	group.SetLimit(checksAtOnce)
 	for i := range rows {
 		group.Go(func() error {
 			if o := &rows[i]; o.made() && ctx.Err() == nil {
@@ -185,96 +246,4 @@ func (svc *Sites) checkRow(ctx context.Context, o *TableOutcome, like func(recor
 	}
 	o.Faults = s.Report.Faults()
 	return nil
-}
-
-func (svc *Sites) tableRow(ctx context.Context, run engine.Run, args TableArgs, row TableRow, unchecked bool) TableOutcome {
-	name := row.Name
-	if name == "" {
-		name = row.Client
-	}
-	o := TableOutcome{Site: name, Status: records.Failed}
-	fail := func(err error) TableOutcome {
-		o.Error = err.Error()
-		return o
-	}
-	if ctx.Err() != nil {
-		o.Status = records.Cancelled
-		return fail(errors.New("it was not begun"))
-	}
-	if s, err := svc.DB.Site(ctx, name); err == nil {
-		o.Status, o.Address = "there", s.Address
-		return o
-	} else if !errors.Is(err, records.ErrNotFound) {
-		return fail(err)
-	}
-	pa := ProvisionArgs{Name: name, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible,
-		Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Mend: args.Mend, TenantOf: args.TenantOf,
-		Sealed: row.Sealed, Unchecked: unchecked}
-	child, err := svc.Engine.Start(ctx, engine.Run{Job: "provision", Title: "Make site " + name, Target: engine.Target("site", name),
-		Who: run.Who}, pa)
-	if err != nil {
-		return fail(err)
-	}
-	o.RunID = child.ID
-	child, err = svc.Await(ctx, child.ID)
-	if err != nil {
-		return fail(err)
-	}
-	o.Status = child.Status
-	if child.StartedAt != nil && child.EndedAt != nil {
-		o.Millis = child.EndedAt.Sub(*child.StartedAt).Milliseconds()
-	}
-	if child.Status != records.Done {
-		return fail(errors.New(child.Error))
-	}
-	if s, err := svc.DB.Site(context.WithoutCancel(ctx), name); err == nil {
-		o.Address = s.Address
-	}
-	return o
-}
-
-// Await waits for a run to end that another has begun. When that is cancelled, so is the run.
-func (svc *Sites) Await(ctx context.Context, id int64) (engine.Run, error) {
-	changed, stop := svc.Engine.Listen()
-	defer stop()
-	for {
-		r, err := svc.DB.Run(context.WithoutCancel(ctx), id)
-		if err != nil || r.EndedAt != nil {
-			return r, err
-		}
-		if next(ctx, changed, id) {
-			continue
-		}
-		if errors.Is(context.Cause(ctx), engine.ErrCancelled) {
-			// One that is over, or past the point where it can be cancelled, is made.
-			if err := svc.DB.AskCancel(context.WithoutCancel(ctx), id); err != nil && !errors.Is(err, records.ErrNotFound) {
-				return r, err
-			}
-			// It is made, or takes back what it had made; that is waited for.
-			for range 600 {
-				if r, err = svc.DB.Run(context.WithoutCancel(ctx), id); err != nil || r.EndedAt != nil {
-					return r, err
-				}
-				time.Sleep(100 * time.Millisecond)
-			}
-		}
-		return r, ctx.Err()
-	}
-}
-
-// next waits until a run changes, or might have without having been told of; false when ctx has ended.
-func next(ctx context.Context, changed <-chan int64, id int64) bool {
-	might := time.After(time.Second)
-	for {
-		select {
-		case <-ctx.Done():
-			return false
-		case <-might:
-			return true
-		case of := <-changed:
-			if of == id {
-				return true
-			}
-		}
-	}
 }

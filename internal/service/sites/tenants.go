@@ -181,21 +181,3 @@ func (svc *Sites) doorsToRemove(ctx context.Context, run engine.Run, o *openSite
 	}
 	return svc.note(ctx, run, doors)
 }
-
-// note adds to a run's journal what is to be removed, unless it is there.
-func (svc *Sites) note(ctx context.Context, run engine.Run, made []provision.Made) error {
-	there, err := svc.DB.Made(ctx, run.ID)
-	if err != nil {
-		return err
-	}
-	for _, m := range made {
-		if m.Name == "" || slices.Contains(there, m) {
-			continue
-		}
-		if err := svc.DB.AddMade(ctx, run.ID, m); err != nil {
-			return err
-		}
-		there = append(there, m)
-	}
-	return nil
-}

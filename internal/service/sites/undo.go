@@ -10,6 +10,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/records"
 )
@@ -29,6 +30,9 @@ func (svc *Sites) undoPlan(ctx context.Context, s records.Site, args *SiteArgs) 
 	for _, c := range copies {
 		if c.Why == records.CopyReplaced {
 			args.CopyID, args.Folder, args.RunID = c.ID, c.Folder, c.RunID
+			if err := svc.proveCopy(ctx, s, c); err != nil {
+				return nil, err
+			}
 			if other, err := svc.DB.Site(ctx, c.Address); err == nil && other.ID != s.ID {
 				return nil, fmt.Errorf("%w: site %s has the address %s by now; move or retire it first", provision.ErrPlan, other.Name, c.Address)
 			}
@@ -45,6 +49,9 @@ func (svc *Sites) undoPlan(ctx context.Context, s records.Site, args *SiteArgs) 
 		}
 		if c.Why == records.CopyMoved {
 			args.CopyID, args.Folder, args.HostID, args.RunID = c.ID, s.Folder, s.HostID, c.RunID
+			if err := svc.proveCopy(ctx, s, c); err != nil {
+				return nil, err
+			}
 			return svc.undoMovePlan(ctx, s, c)
 		}
 	}
@@ -116,6 +123,11 @@ func (svc *Sites) Undo(ctx context.Context, run engine.Run, args SiteArgs, repor
 	if err != nil {
 		return nil, err
 	}
+	if args.CopyID != 0 && !gone && !run.Committed {
+		if err := svc.proveCopy(ctx, s, c); err != nil {
+			return nil, err
+		}
+	}
 	if ctx, err = svc.Engine.Commit(ctx, run); err != nil {
 		return nil, err
 	}
@@ -133,12 +145,15 @@ func (svc *Sites) Undo(ctx context.Context, run engine.Run, args SiteArgs, repor
 		if err != nil {
 			return nil, err
 		}
-		if err := svc.DB.PutBackSite(ctx, c); err != nil {
+		err = svc.DB.Tx(ctx, func(ctx context.Context) error {
+			if err := svc.DB.PutBackSite(ctx, c); err != nil {
+				return err
+			}
+			return svc.restoreSecrets(ctx, s.Name, args.RunID)
+		})
+		if err != nil {
 			return nil, err
 		}
-	}
-	if err := svc.restoreSecrets(ctx, s.Name, args.RunID); err != nil {
-		return nil, err
 	}
 	report.Step("Remove what was made since", progress.Amount{})
 	host := s.HostID
@@ -147,12 +162,62 @@ func (svc *Sites) Undo(ctx context.Context, run engine.Run, args SiteArgs, repor
 	}
 	doors, err := svc.doorsOf(ctx, o, args.CodeID, args.Address, func(records.Sharing) bool { return false })
 	if err == nil {
-		err = errors.Join(svc.note(ctx, run, doors), svc.toRemove(ctx, run, host, s.Plan.Engine, args.Folder, args.Database, args.User))
+		err = svc.note(ctx, run, doors)
+	}
+	if err == nil {
+		err = svc.toRemove(ctx, run, host, s.Plan.Engine, args.Folder, args.Database, args.User)
 	}
 	if err != nil {
 		return nil, err
 	}
 	return map[string]string{"site": s.Name}, svc.cleanUp(ctx, run)
+}
+
+// proveCopy looks whether all that a safety copy says is there: its folder, and its database for its account. Nothing is removed for a copy of
+// which a part is missing. Errors: provision.ErrPlan.
+func (svc *Sites) proveCopy(ctx context.Context, s records.Site, c records.SiteCopy) error {
+	host := s.HostID
+	if c.HostID != nil {
+		host = *c.HostID
+	}
+	fsys, server, err := svc.Hosts.OpenByID(ctx, host, s.Plan.Engine)
+	if err != nil {
+		return err
+	}
+	defer fsys.Close()
+	defer server.Close()
+	missing := func(what string) error {
+		return fmt.Errorf("%w: the safety copy of %s cannot come back: %s. Site %s stays as it is", provision.ErrPlan,
+			c.MadeAt.Format("2 January 2006, 15:04"), what, s.Name)
+	}
+	if e, err := fsys.Stat(ctx, c.Folder); errors.Is(err, fs.ErrNotExist) || err == nil && !e.Mode.IsDir() {
+		return missing("its folder " + path.Join(fsys.Root(), c.Folder) + " is not there")
+	} else if err != nil {
+		return err
+	}
+	if c.Database == "" || s.Plan.Engine != "" && !sitedb.HasAccounts(s.Plan.Engine) {
+		return nil
+	}
+	password, err := svc.Vault.Get(ctx, "site", s.Name, secretOfRun("database", c.RunID))
+	if errors.Is(err, records.ErrNotFound) {
+		password, err = svc.Vault.Get(ctx, "site", s.Name, "database")
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := server.Version(ctx); err != nil {
+		return err
+	}
+	db, err := server.OpenAs(ctx, c.Database, c.DBUser, password)
+	if err != nil {
+		return missing(fmt.Sprintf("database %s does not open for its account %s (%v)", c.Database, c.DBUser, err))
+	}
+	defer db.Close()
+	tables, err := db.Tables(ctx)
+	if err != nil || len(tables) == 0 {
+		return missing(fmt.Sprintf("database %s has no tables for its account %s", c.Database, c.DBUser))
+	}
+	return nil
 }
 
 // copyToPutBack returns the safety copy that an undoing puts back. It is gone when this run has put it back before it was
@@ -221,6 +286,9 @@ func (svc *Sites) exchangeBack(ctx context.Context, run engine.Run, o *openSite,
 	}
 	if there, err := o.fs.ID(ctx, c.Folder); err != nil || there != id {
 		return errors.Join(err, fmt.Errorf("what lies in %s is not the safety copy any more", path.Join(o.fs.Root(), c.Folder)))
+	}
+	if err := svc.Engine.Still(ctx); err != nil {
+		return err
 	}
 	return hostfs.Exchange(ctx, o.fs, o.Folder, c.Folder)
 }

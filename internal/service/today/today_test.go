@@ -61,7 +61,7 @@ func TestTodayHasWhatNeedsAttentionAndNothingElse(t *testing.T) {
 	require.NoError(t, err)
 	run := func(job, status string) (id int64) {
 		require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-			id, err = db.AddRun(ctx, tx, records.Run{Job: job, Title: job + " x", Target: "source/base", Who: "ines", Args: json.RawMessage("{}")})
+			id, _, err = db.AddRun(ctx, tx, records.Run{Job: job, Title: job + " x", Target: "source/base", Who: "ines", Args: json.RawMessage("{}")})
 			return err
 		}))
 		_, err := db.Pool.Exec(ctx, "UPDATE runs SET status = $2, error = CASE WHEN $2 = 'failed' THEN 'no page' ELSE '' END, ended_at = now() WHERE id = $1",

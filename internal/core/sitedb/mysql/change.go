@@ -2,6 +2,8 @@ package mysql
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -92,40 +94,73 @@ func (d *database) Redefine(ctx context.Context, g *sqltext.Program) error {
 	return err
 }
 
-// Take makes a table that says that somebody has the database. Errors: sitedb.ErrExists.
-func (d *database) Take(ctx context.Context, table string) error {
-	_, _, err := d.change(ctx, "CREATE TABLE "+sqltext.Quote(table)+" (of int)")
+// Take marks the database as that of an owner. Errors: sitedb.ErrExists.
+func (d *database) Take(ctx context.Context, owner string) error {
+	_, _, err := d.change(ctx, "CREATE TABLE "+sqltext.Quote(sitedb.OwnerTable)+" ("+sqltext.Quote(owner)+" int)")
 	return err
 }
 
-// Leave removes that table.
-func (d *database) Leave(ctx context.Context, table string) error {
-	_, _, err := d.change(ctx, "DROP TABLE IF EXISTS "+sqltext.Quote(table))
+const ownerQuery = "SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = '" + sitedb.OwnerTable + "'"
+
+// Owner returns whose the database is; "" for nobody's.
+func (d *database) Owner(ctx context.Context) (owner string, err error) {
+	err = d.pool.QueryRowContext(ctx, ownerQuery).Scan(&owner)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return owner, d.server.explain("read the owner of "+d.name, err)
+}
+
+// Release takes the mark away.
+func (d *database) Release(ctx context.Context) error {
+	_, _, err := d.change(ctx, "DROP TABLE IF EXISTS "+sqltext.Quote(sitedb.OwnerTable))
 	return err
 }
 
-// Clear drops everything in the database.
-func (d *database) Clear(ctx context.Context) error {
+// Clear drops everything in the database, if it is an owner's. One does so at a time, and the mark goes last: what was cut off is still the owner's.
+func (d *database) Clear(ctx context.Context, owner string) error {
 	conn, err := d.pool.Conn(ctx)
 	if err != nil {
 		return d.server.explain("empty database "+d.name, err)
 	}
 	defer conn.Close()
+	return d.server.explain("empty database "+d.name, clearAll(ctx, conn, owner))
+}
+
+func clearAll(ctx context.Context, conn *sql.Conn, owner string) error {
+	const lock = "CONCAT('nestseed ', LEFT(MD5(DATABASE()), 32))"
+	var got sql.NullInt64
+	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK("+lock+", 10)").Scan(&got); err != nil {
+		return err
+	}
+	if got.Int64 != 1 {
+		return errors.New("somebody else is emptying it")
+	}
+	defer conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_LOCK("+lock+")")
+	is := ""
+	if err := conn.QueryRowContext(ctx, ownerQuery).Scan(&is); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	if is != owner {
+		return nil
+	}
 	if _, err := conn.ExecContext(ctx, "SET foreign_key_checks = 0"); err != nil {
-		return d.server.explain("empty database "+d.name, err)
+		return err
 	}
 	defer conn.ExecContext(context.WithoutCancel(ctx), "SET foreign_key_checks = 1")
 	for _, of := range [][2]string{
 		{"VIEW", "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'VIEW'"},
-		{"TABLE", "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type <> 'VIEW'"},
+		{"TABLE", "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type <> 'VIEW' AND table_name <> '" +
+			sitedb.OwnerTable + "'"},
 		{"FUNCTION", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = DATABASE() AND routine_type = 'FUNCTION'"},
 		{"PROCEDURE", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = DATABASE() AND routine_type = 'PROCEDURE'"},
 		{"EVENT", "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE()"},
+		{"TABLE", "SELECT '" + sitedb.OwnerTable + "'"},
 	} {
 		var names []string
 		rows, err := conn.QueryContext(ctx, of[1])
 		if err != nil {
-			return d.server.explain("empty database "+d.name, err)
+			return err
 		}
 		for rows.Next() {
 			var name string
@@ -140,7 +175,7 @@ func (d *database) Clear(ctx context.Context) error {
 		}
 		for _, name := range names {
 			if _, err := conn.ExecContext(ctx, "DROP "+of[0]+" IF EXISTS "+sqltext.Quote(name)); err != nil {
-				return d.server.explain("empty database "+d.name, err)
+				return err
 			}
 		}
 	}

@@ -283,7 +283,8 @@ func (d *database) Tables(ctx context.Context) ([]sitedb.Table, error) {
 	if err := rows.Err(); err != nil {
 		return nil, d.server.explain("list tables of "+d.name, err)
 	}
-	return tables, d.columns(ctx, tables, byName)
+	err = d.columns(ctx, tables, byName)
+	return sitedb.WithoutOwner(tables), err
 }
 
 // columns fills in the columns and primary keys of all tables with one query each.

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"nestseed/internal/core/sitedb"
@@ -128,9 +129,9 @@ func (d *database) Redefine(context.Context, *sqltext.Program) error {
 	return errors.New("programs of PostgreSQL belong to the database's owner and stay as they are")
 }
 
-// Take makes a table that says that somebody has the database. Errors: sitedb.ErrExists.
-func (d *database) Take(ctx context.Context, table string) error {
-	_, err := d.pool.Exec(ctx, "CREATE TABLE "+quote(table)+" (of int)")
+// Take marks the database as that of an owner. Errors: sitedb.ErrExists.
+func (d *database) Take(ctx context.Context, owner string) error {
+	_, err := d.pool.Exec(ctx, "CREATE TABLE "+quote(sitedb.OwnerTable)+" ("+quote(owner)+" int)")
 	var e *pgconn.PgError
 	if errors.As(err, &e) && e.Code == "23505" { // two at once find each other in the catalogue
 		return fmt.Errorf("take database %s: %w: %s", d.name, sitedb.ErrExists, e.Message)
@@ -138,15 +139,46 @@ func (d *database) Take(ctx context.Context, table string) error {
 	return d.server.explain("take database "+d.name, err)
 }
 
-// Leave removes that table.
-func (d *database) Leave(ctx context.Context, table string) error {
-	_, err := d.change(ctx, "leave database "+d.name, "DROP TABLE IF EXISTS "+quote(table))
+const ownerQuery = "SELECT attname FROM pg_attribute WHERE attrelid = to_regclass('" + sitedb.OwnerTable + "') AND attnum > 0 AND NOT attisdropped"
+
+// Owner returns whose the database is; "" for nobody's.
+func (d *database) Owner(ctx context.Context) (owner string, err error) {
+	err = d.read(ctx, "read the owner of "+d.name, ownerQuery, func(row [][]byte) error {
+		owner = string(row[0])
+		return nil
+	})
+	return owner, err
+}
+
+// Release takes the mark away.
+func (d *database) Release(ctx context.Context) error {
+	_, err := d.change(ctx, "release database "+d.name, "DROP TABLE IF EXISTS "+quote(sitedb.OwnerTable))
 	return err
 }
 
-// Clear drops everything in the database's schema.
-func (d *database) Clear(ctx context.Context) error {
-	const doing = "empty database "
+// Clear drops everything in the database's schema at one moment, if it is an owner's.
+func (d *database) Clear(ctx context.Context, owner string) error {
+	conn, err := d.pool.Acquire(ctx)
+	if err != nil {
+		return d.server.explain("empty database "+d.name, err)
+	}
+	defer conn.Release()
+	return d.server.explain("empty database "+d.name, pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '10s'; SELECT pg_advisory_xact_lock(hashtext('"+sitedb.OwnerTable+"'))"); err != nil {
+			return err
+		}
+		is := ""
+		if err := tx.QueryRow(ctx, ownerQuery).Scan(&is); err != nil && !errors.Is(err, pgx.ErrNoRows) {
+			return err
+		}
+		if is != owner {
+			return nil
+		}
+		return clearAll(ctx, tx)
+	}))
+}
+
+func clearAll(ctx context.Context, tx pgx.Tx) error {
 	for _, list := range []string{
 		"SELECT 'VIEW', quote_ident(viewname) FROM pg_views WHERE schemaname = current_schema()",
 		"SELECT 'MATERIALIZED VIEW', quote_ident(matviewname) FROM pg_matviews WHERE schemaname = current_schema()",
@@ -160,13 +192,13 @@ func (d *database) Clear(ctx context.Context) error {
 		"SELECT 'EXTENSION', quote_ident(extname) FROM pg_extension WHERE pg_has_role(extowner, 'MEMBER')",
 	} {
 		var drops []string
-		err := d.read(ctx, doing+d.name, list, func(row [][]byte) error {
+		err := texts(ctx, tx.Conn().PgConn(), list, func(row [][]byte) error {
 			drops = append(drops, fmt.Sprintf("DROP %s IF EXISTS %s CASCADE", row[0], row[1]))
 			return nil
 		})
 		for _, drop := range drops {
 			if err == nil {
-				_, err = d.change(ctx, doing+d.name, drop)
+				_, err = tx.Exec(ctx, drop)
 			}
 		}
 		if err != nil {

@@ -160,7 +160,7 @@ func (d *database) Tables(ctx context.Context) (tables []sitedb.Table, err error
 	if err == nil {
 		err = d.countFew(ctx, tables)
 	}
-	return tables, err
+	return sitedb.WithoutOwner(tables), err
 }
 
 // countFew counts the rows of tables that the server has not looked at yet, and of small ones, of which it knows no more than that.

@@ -32,13 +32,14 @@ func Given(t *testing.T, addresses []string, fill func(t *testing.T, database st
 	require.NoError(t, server.CreateUser(ctx, user, "of no use", first), "it is there")
 	require.Error(t, server.CreateUser(ctx, "somebody", "else", first))
 	require.Error(t, server.CreateDatabase(ctx, "another"), "none but those that were given")
-	require.Error(t, server.DropDatabase(ctx, "another"))
+	require.Error(t, g.Drop(ctx, "another", "owner"))
+	require.ErrorIs(t, server.DropDatabase(ctx, first), sitedb.ErrDenied, "nobody says whose it is")
 
 	// Of two who want it, one gets it.
 	var both sync.WaitGroup
 	taken := make([]error, 2)
 	for i := range taken {
-		both.Go(func() { taken[i] = server.CreateDatabase(ctx, first) })
+		both.Go(func() { taken[i] = g.Take(ctx, first, "run-41-1") })
 	}
 	both.Wait()
 	require.True(t, (taken[0] == nil) != (taken[1] == nil), "%v", taken)
@@ -48,7 +49,10 @@ func Given(t *testing.T, addresses []string, fill func(t *testing.T, database st
 	require.NotEqual(t, first, second, "what is taken is given to nobody else, before anything is in it")
 
 	fill(t, first)
-	require.NoError(t, g.Filled(ctx, first))
+	owner, err := g.Owner(ctx, first)
+	require.NoError(t, err)
+	require.Equal(t, "run-41-1", owner)
+	require.NoError(t, g.Drop(ctx, first, "run-40-1"), "of another owner, who had it before")
 	there, err := server.DatabaseExists(ctx, first)
 	require.NoError(t, err)
 	require.True(t, there)
@@ -56,7 +60,7 @@ func Given(t *testing.T, addresses []string, fill func(t *testing.T, database st
 	require.NoError(t, err)
 	tables, err := db.Tables(ctx)
 	require.NoError(t, err)
-	require.Len(t, tables, 3)
+	require.Len(t, tables, 3, "the mark is none of the site's, and nothing was dropped")
 	require.NoError(t, db.Close())
 
 	fill(t, second)
@@ -69,8 +73,12 @@ func Given(t *testing.T, addresses []string, fill func(t *testing.T, database st
 	require.True(t, used[first] && used[second])
 
 	for _, name := range names {
-		require.NoError(t, server.DropDatabase(ctx, name))
-		require.NoError(t, server.DropDatabase(ctx, name), "again, after a kill")
+		owner, err := g.Owner(ctx, name) // the second gets one now
+		require.NoError(t, err)
+		require.NotEmpty(t, owner)
+		require.NoError(t, g.Drop(ctx, name, ""))
+		require.NoError(t, g.Drop(ctx, name, owner))
+		require.NoError(t, g.Drop(ctx, name, owner), "again, after a kill")
 		require.NoError(t, server.DropUser(ctx, name))
 		db, err := server.Open(ctx, name)
 		require.NoError(t, err, "it is there as before, and its account")

@@ -122,3 +122,18 @@ func database(server, name string) string {
 	u.Path = "/" + name
 	return u.String()
 }
+
+// Instance is the number of a running copy of the service that a test stands for.
+func Instance(t testing.TB, db *records.DB) int64 {
+	t.Helper()
+	conn, err := db.Pool.Acquire(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Release()
+	id, err := records.AddInstance(context.Background(), conn.Conn())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return id
+}

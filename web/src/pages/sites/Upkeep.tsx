@@ -75,7 +75,7 @@ export function History({ site }: { site: Site }) {
               <Ask small button={t`Put back…`} title={t`Put back ${site.name} as of ${day(c.made_at)}`} action={t`Put it back`} onSubmit={() => follow(putBack.mutateAsync({ name: site.name, id: c.id }))}
                 about={site.retired_at ? t`The site is made again at its address, with its accounts and content as they were.` : t`What stands there now is kept as a safety copy, and undo brings it back.`} />
             )}
-            <Ask small danger button={t`Drop…`} title={t`Drop the safety copy of ${day(c.made_at)}`} action={t`Drop it`} onSubmit={() => drop.mutateAsync({ name: site.name, id: c.id })}
+            <Ask small danger button={t`Drop…`} title={t`Drop the safety copy of ${day(c.made_at)}`} action={t`Drop it`} onSubmit={() => follow(drop.mutateAsync({ name: site.name, id: c.id }))}
               about={c.serves ? t`The site on ${c.host ?? ''} is removed. Whoever is still led there by ${c.serves} finds nothing.` : t`It cannot be put back after that.`} />
           </li>
         ))}

@@ -1,0 +1,213 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"nestseed/internal/service/records"
+)
+
+// How often an instance renews its leases, how long that may take, and how long before they end it stops by itself what it does under them. The
+// times are of the monotonic clock, which goes on while the process stands still.
+const (
+	renewEvery  = 2 * time.Second
+	renewWithin = 3 * time.Second
+	stopBefore  = 2 * time.Second
+)
+
+// instance is this copy of the service: a row in the records that one connection renews, however many leases and runs there are.
+type instance struct {
+	config *pgx.ConnConfig
+	log    *slog.Logger
+
+	beating  sync.Mutex // one renewal at a time
+	conn     *pgx.Conn
+	released func(ctx context.Context, l held) error // gives a lease back
+
+	mu       sync.Mutex
+	id       int64     // 0 while it has none
+	until    time.Time // when it stops by itself
+	alive    context.Context
+	die      context.CancelCauseFunc
+	troubled time.Time // when renewing has last failed, and what of
+	trouble  error     // nil once it has worked again
+	giveBack []held    // leases that could not be given back
+}
+
+// held is a lease that this instance holds.
+type held struct {
+	target string
+	epoch  int64
+}
+
+// join makes the instance known. alone says that all others are gone.
+func (i *instance) join(ctx context.Context, alone bool) error {
+	i.beating.Lock()
+	defer i.beating.Unlock()
+	if err := i.connect(ctx); err != nil {
+		return err
+	}
+	if alone {
+		if err := records.RemoveInstance(ctx, i.conn, 0); err != nil {
+			return err
+		}
+	}
+	return i.begin(ctx)
+}
+
+func (i *instance) connect(ctx context.Context) (err error) {
+	if i.conn == nil || i.conn.IsClosed() {
+		i.conn, err = pgx.ConnectConfig(ctx, i.config)
+	}
+	return err
+}
+
+// begin takes a new number; what was held under the one before is lost.
+func (i *instance) begin(ctx context.Context) error {
+	sent := time.Now()
+	id, err := records.AddInstance(ctx, i.conn)
+	if err != nil {
+		return err
+	}
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.id, i.until, i.trouble = id, sent.Add(records.LeaseFor-stopBefore), nil
+	i.alive, i.die = context.WithCancelCause(context.Background())
+	return nil
+}
+
+// now returns the number of the instance and a context that ends, with the cause errLost, when it has lost its leases. Errors: errLost.
+func (i *instance) now() (id int64, alive context.Context, err error) {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if i.id == 0 || time.Now().After(i.until) {
+		return 0, nil, errLost
+	}
+	return i.id, i.alive, nil
+}
+
+// ready is nil while the records answer.
+func (i *instance) ready() error {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	if i.id == 0 {
+		return errLost
+	}
+	return i.trouble
+}
+
+// keep renews the leases until ctx ends.
+func (i *instance) keep(ctx context.Context) {
+	tick := time.NewTicker(renewEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			if err := i.renew(ctx); err != nil && ctx.Err() == nil {
+				i.log.Warn("renew the leases", "error", err)
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// renew renews the leases once. When that comes too late, all that is done under them is told to stop, and the instance begins again.
+func (i *instance) renew(ctx context.Context) error {
+	i.beating.Lock()
+	defer i.beating.Unlock()
+	i.mu.Lock()
+	id, until, giveBack := i.id, i.until, i.giveBack
+	i.mu.Unlock()
+	within := renewWithin
+	if id != 0 {
+		within = min(within, max(time.Until(until), time.Millisecond))
+	}
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	sent := time.Now()
+	err := i.connect(ctx)
+	if err == nil && id != 0 {
+		if err = records.RenewInstance(ctx, i.conn, id); err == nil {
+			i.mu.Lock()
+			i.until, i.giveBack, i.trouble = sent.Add(records.LeaseFor-stopBefore), nil, nil
+			i.mu.Unlock()
+			for _, l := range giveBack {
+				i.giveUp(ctx, l)
+			}
+			return nil
+		}
+	}
+	if err != nil {
+		i.mu.Lock()
+		i.troubled, i.trouble = time.Now(), err
+		i.mu.Unlock()
+	}
+	if id != 0 && (errors.Is(err, records.ErrNotAlive) || !time.Now().Before(until)) {
+		i.lose()
+		id = 0
+	}
+	if err != nil && !errors.Is(err, records.ErrNotAlive) {
+		if i.conn != nil {
+			i.conn.Close(ctx)
+		}
+		return err
+	}
+	if id == 0 {
+		err = i.begin(ctx)
+	}
+	return err
+}
+
+func (i *instance) lose() {
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	i.id, i.giveBack = 0, nil
+	i.die(errLost)
+}
+
+// undisturbed reports whether the records have answered ever since.
+func (i *instance) undisturbed(since time.Time) bool {
+	err := i.renew(context.Background())
+	i.mu.Lock()
+	defer i.mu.Unlock()
+	return err == nil && i.troubled.Before(since)
+}
+
+// giveUp gives a lease back, now or with the next renewal.
+func (i *instance) giveUp(ctx context.Context, l held) {
+	if err := i.released(ctx, l); err != nil {
+		i.mu.Lock()
+		defer i.mu.Unlock()
+		i.giveBack = append(i.giveBack, l)
+	}
+}
+
+// leave ends the instance and all its leases, so that others need not wait for their end.
+func (i *instance) leave() {
+	i.beating.Lock()
+	defer i.beating.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	i.mu.Lock()
+	id := i.id
+	i.id = 0
+	if i.die != nil {
+		i.die(errLost)
+	}
+	i.mu.Unlock()
+	if i.conn == nil {
+		return
+	}
+	if id != 0 && !i.conn.IsClosed() {
+		if err := records.RemoveInstance(ctx, i.conn, id); err != nil {
+			i.log.Warn("give the leases back", "error", err)
+		}
+	}
+	i.conn.Close(ctx)
+}
