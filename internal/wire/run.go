@@ -8,7 +8,7 @@ import (
 // Run is background work.
 type Run struct {
 	ID        int64           `json:"id"`
-	Job       string          `json:"job" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,rotate,move,table,screenshots,install-code,install-refresh,install-undo,install-remove"`
+	Job       string          `json:"job" enum:"survey,build,verify,compare,import,retention,provision,check,undo,copy,retire,drop-copy,rotate,move,table,screenshots,install-code,install-refresh,install-undo,install-remove"`
 	Title     string          `json:"title"`
 	About     About           `json:"about" doc:"what it is about"`
 	Status    string          `json:"status" enum:"waiting,working,cleanup-failed,done,failed,cancelled" doc:"a run whose cleanup failed has failed, and what it made could not be taken back yet"`

@@ -2,7 +2,6 @@ package job
 
 import (
 	"context"
-	"hash/fnv"
 	"os"
 	"path/filepath"
 	"strings"
@@ -40,11 +39,4 @@ func sqlRecords(t testing.TB, query string, args ...any) {
 	t.Helper()
 	_, err := connectRecords(t).Exec(context.Background(), query, args...)
 	require.NoError(t, err)
-}
-
-// lockKey is the number of a target's lock.
-func lockKey(target string) int32 {
-	h := fnv.New32a()
-	h.Write([]byte(target))
-	return int32(h.Sum32())
 }

@@ -1,6 +1,7 @@
 package clients
 
 import (
+	"context"
 	"log/slog"
 	"path/filepath"
 	"testing"
@@ -19,6 +20,8 @@ func TestSettingsAreKeptAndSecretsGoIntoTheVault(t *testing.T) {
 	require.NoError(t, err)
 	e, err := engine.New(db, slog.New(slog.DiscardHandler), engine.Options{Alone: true})
 	require.NoError(t, err)
+	require.NoError(t, e.Begin(ctx))
+	t.Cleanup(func() { require.NoError(t, e.End(context.Background())) })
 	svc := &Clients{DB: db, Vault: v, Engine: e}
 	require.NoError(t, svc.Add(ctx, "alder-valley", map[string]string{"title": "Alder Valley", "booking_licence": "LB-1"}))
 	require.ErrorIs(t, svc.Add(ctx, "alder-valley", nil), records.ErrTaken)

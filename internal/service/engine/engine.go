@@ -294,9 +294,9 @@ const (
 	children = 2
 )
 
-// queue puts a run in line, in a transaction unless that is nil. The order is that of the queue's rows and of no clock.
+// queue puts a run in line, in a transaction unless that is nil. The times in the queue are those of the records' server.
 func (e *Engine) queue(ctx context.Context, tx pgx.Tx, run Run) (err error) {
-	o := &river.InsertOpts{Priority: asked, ScheduledAt: time.Unix(1, 0)}
+	o := &river.InsertOpts{Priority: asked}
 	if run.ParentID != nil {
 		o.Priority = children
 	}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,7 +30,7 @@ func (e *Engine) watch() {
 	defer look.Stop()
 	defer cleanup.Stop()
 	for all := true; ; {
-		if err := e.recover(e.ctx, all); err != nil && e.ctx.Err() == nil {
+		if err := errors.Join(e.recover(e.ctx, all), e.lookForCancelled(e.ctx)); err != nil && e.ctx.Err() == nil {
 			e.log.Warn("look for interrupted runs", "error", err)
 		}
 		select {
@@ -66,6 +68,25 @@ func (e *Engine) recover(ctx context.Context, all bool) error {
 		}
 	}
 	return nil
+}
+
+// lookForCancelled ends the runs whose end was asked for while nobody heard of it, as while the connection that listens was lost.
+func (e *Engine) lookForCancelled(ctx context.Context) error {
+	e.mu.Lock()
+	mine := slices.Collect(maps.Keys(e.cancels))
+	e.mu.Unlock()
+	if len(mine) == 0 {
+		return nil
+	}
+	asked, err := e.db.CancelAsked(ctx, mine)
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, id := range asked {
+		if c := e.cancels[id]; c != nil {
+			c(ErrCancelled)
+		}
+	}
+	return err
 }
 
 // failCleanup leaves a run working that has failed, until what it made can be taken back.

@@ -22,7 +22,8 @@ import (
 	"nestseed/internal/wire"
 )
 
-// travelling are the fields of a type that JSON has, by name; those of embedded types are its own.
+// travelling are the fields of a type that JSON has, by name; those of embedded types are its own. How the progress of a run follows from that of
+// others is not shown.
 func travelling(t reflect.Type) map[string]reflect.StructField {
 	out := map[string]reflect.StructField{}
 	for i := range t.NumField() {
@@ -37,7 +38,7 @@ func travelling(t reflect.Type) map[string]reflect.StructField {
 			for n, inner := range travelling(of) {
 				out[n] = inner
 			}
-		case f.IsExported() && name != "-":
+		case f.IsExported() && name != "-" && f.Type != reflect.TypeFor[*records.ChildrenProgress]():
 			out[name] = f
 		}
 	}

@@ -216,6 +216,9 @@ func (svc *Installs) each(ctx context.Context, run engine.Run, p *Plan, report p
 	for i := range res.Sites {
 		out := &res.Sites[i]
 		if out.Status != "waiting" {
+			if run.Progress.Step != step { // it begins, or was interrupted
+				report.Add(progress.Amount{Files: 1})
+			}
 			continue
 		}
 		if err := ctx.Err(); err != nil {

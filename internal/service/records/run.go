@@ -169,7 +169,11 @@ func (db *DB) SetAside(ctx context.Context, id int64, p Progress, result any) er
 	if err != nil {
 		return fmt.Errorf("result of run %d: %w", id, err)
 	}
-	return db.onRun(ctx, id, "aside = true, instance_id = NULL, progress = $3, result = $4", "AND status = 'working'", p, json.RawMessage(text))
+	err = db.onRun(ctx, id, "aside = true, instance_id = NULL, progress = $3, result = $4", "AND status = 'working'", p, json.RawMessage(text))
+	if err == nil {
+		err = db.SetProgressOfParent(ctx, id) // some may have ended before
+	}
+	return err
 }
 
 // progressOfParent gives a run that is aside the progress of those that it waits for, from the first of them on.
@@ -305,6 +309,15 @@ func (db *DB) AskCancel(ctx context.Context, id int64) error {
 			WHERE (id = $1 OR parent_id = $1 AND EXISTS (SELECT FROM runs WHERE id = $1 AND NOT committed)) AND status IN ('waiting', 'working')
 				AND NOT committed RETURNING id)
 		SELECT pg_notify('cancel', id::text), pg_notify('run', id::text) FROM u`, id)
+}
+
+// CancelAsked returns those of some runs whose end was asked for.
+func (db *DB) CancelAsked(ctx context.Context, ids []int64) ([]int64, error) {
+	rows, err := db.Pool.Query(ctx, "SELECT id FROM runs WHERE id = ANY($1) AND cancel_asked AND NOT committed", ids)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
 }
 
 // LogLine is a sentence in a run's log.

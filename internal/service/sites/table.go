@@ -62,7 +62,7 @@ const makingOfTable = 0.25
 // (check.Like). It is called again when the runs have ended, or when it was interrupted: rows that have a run, or whose site is there, are not
 // begun a second time.
 func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (*TableResult, error) {
-	if run.Progress.Step == "" {
+	if run.Progress.Step == "" { // it begins, or was interrupted
 		progress.Stage(report, 0, makingOfTable)
 		report.Step("Make sites", progress.Amount{Files: int64(len(args.Rows))})
 	}
@@ -126,6 +126,9 @@ func (svc *Sites) tableRows(ctx context.Context, run engine.Run, args TableArgs,
 			first = child.ID
 		}
 		open = open || child.EndedAt == nil
+		if run.Progress.Step == "" && child.EndedAt != nil {
+			report.Add(progress.Amount{Files: 1})
+		}
 		svc.rowEnded(ctx, child, o)
 	}
 	if !open {

@@ -1,6 +1,7 @@
 package starters
 
 import (
+	"context"
 	"log/slog"
 	"testing"
 	"time"
@@ -21,6 +22,8 @@ func TestAStarterIsMadeChangedAndRemoved(t *testing.T) {
 	ctx, db := t.Context(), recordstest.Open(t)
 	e, err := engine.New(db, slog.New(slog.DiscardHandler), engine.Options{Alone: true})
 	require.NoError(t, err)
+	require.NoError(t, e.Begin(ctx))
+	t.Cleanup(func() { require.NoError(t, e.End(context.Background())) })
 	known, err := kinds.New(db, e)
 	require.NoError(t, err)
 	wordpress, err := known.Named(ctx, "wordpress")

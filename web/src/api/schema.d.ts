@@ -1013,7 +1013,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Remove a safety copy of a site */
+        /** Start removing a safety copy of a site */
         delete: operations["drop-copy"];
         options?: never;
         head?: never;
@@ -3016,7 +3016,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            job: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "rotate" | "move" | "table" | "screenshots" | "install-code" | "install-refresh" | "install-undo" | "install-remove";
+            job: "survey" | "build" | "verify" | "compare" | "import" | "retention" | "provision" | "check" | "undo" | "copy" | "retire" | "drop-copy" | "rotate" | "move" | "table" | "screenshots" | "install-code" | "install-refresh" | "install-undo" | "install-remove";
             progress: components["schemas"]["Progress"];
             /** @description it can be started again as it was */
             repeats?: boolean;
@@ -6009,12 +6009,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description No Content */
-            204: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
             };
             /** @description Error */
             default: {

@@ -4,7 +4,7 @@ import type { Run } from '../../api/client'
 /** What each job is called in filters. */
 export const jobs: Partial<Record<Run['job'], string>> = {
   survey: t`surveys`, build: t`builds`, import: t`imports`, verify: t`verifying`, compare: t`comparisons`, provision: t`making sites`, table: t`tables`, check: t`checks`,
-  screenshots: t`screenshots`, copy: t`safety copies`, undo: t`undoing`, move: t`moves`, rotate: t`new credentials`, retire: t`retiring`, retention: t`dropping old archives`,
+  screenshots: t`screenshots`, copy: t`safety copies`, 'drop-copy': t`dropping safety copies`, undo: t`undoing`, move: t`moves`, rotate: t`new credentials`, retire: t`retiring`, retention: t`dropping old archives`,
   'install-code': t`placing code`, 'install-refresh': t`newer code`, 'install-undo': t`code before`, 'install-remove': t`removing code`,
 }
 
