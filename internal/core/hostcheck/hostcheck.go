@@ -10,6 +10,7 @@ package hostcheck
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net"
@@ -231,8 +232,11 @@ func Database(ctx context.Context, server sitedb.Server) (out []check.Check) {
 	return append(out, rights(ctx, server))
 }
 
+// ofTest begins the owner of a database that was given while it is tried.
+const ofTest = "host-test-"
+
 // givenRights tries a database that was given, and says how many of them are empty.
-func givenRights(ctx context.Context, g sitedb.Giver, server sitedb.Server) check.Check {
+func givenRights(ctx context.Context, g sitedb.Giver) check.Check {
 	const name = "given databases"
 	ask := "Please make an empty database with an account of its own, which may do everything in it, and tell us both."
 	names, used, err := g.Given(ctx)
@@ -241,9 +245,18 @@ func givenRights(ctx context.Context, g sitedb.Giver, server sitedb.Server) chec
 	}
 	for _, database := range names {
 		if used[database] {
-			continue
+			// One that a test was cut off in is empty too.
+			owner, err := g.Owner(ctx, database)
+			if err != nil || !strings.HasPrefix(owner, ofTest) {
+				continue
+			}
+			if err := g.Drop(ctx, database, owner); err != nil {
+				return failed(name, err.Error(), ask)
+			}
+			used[database] = false
 		}
-		if err := errors.Join(server.CreateDatabase(ctx, database), server.DropDatabase(context.WithoutCancel(ctx), database)); err != nil {
+		probe := ofTest + rand.Text()
+		if err := errors.Join(g.Take(ctx, database, probe), g.Drop(context.WithoutCancel(ctx), database, probe)); err != nil {
 			return failed(name, fmt.Sprintf("nothing can be made in database %s: %v", database, err), ask)
 		}
 	}
@@ -262,7 +275,7 @@ func givenRights(ctx context.Context, g sitedb.Giver, server sitedb.Server) chec
 
 func rights(ctx context.Context, server sitedb.Server) (out check.Check) {
 	if g, is := server.(sitedb.Giver); is {
-		return givenRights(ctx, g, server)
+		return givenRights(ctx, g)
 	}
 	ask := "May our database account make databases and accounts (CREATE USER, and all rights with GRANT OPTION)? If not, please " +
 		"make an empty " +

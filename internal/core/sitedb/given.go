@@ -20,8 +20,10 @@ type Giver interface {
 	// Take makes a database that of an owner, as long as it is not dropped: names of databases that are given are used again, and owners are not.
 	// Errors: ErrExists.
 	Take(ctx context.Context, database, owner string) error
-	// Owner returns whose a database is; "" for one that is empty. One that has no owner, as of an earlier version of this service, gets one.
+	// Owner returns whose a database is; "" for nobody's.
 	Owner(ctx context.Context, database string) (string, error)
+	// Adopt returns whose a database is; one that is not empty and has no owner, as of an earlier version of this service, gets one.
+	Adopt(ctx context.Context, database string) (string, error)
 	// Drop drops everything in a database, if it is an owner's.
 	Drop(ctx context.Context, database, owner string) error
 	// Given lists the databases, and says of each whether something is in it.
@@ -236,6 +238,15 @@ func (g *given) Take(ctx context.Context, name, owner string) error {
 
 // Owner implements Giver.
 func (g *given) Owner(ctx context.Context, name string) (owner string, err error) {
+	err = g.cleared(ctx, name, func(_ DB, c clearer) error {
+		owner, err = c.Owner(ctx)
+		return err
+	})
+	return owner, err
+}
+
+// Adopt implements Giver.
+func (g *given) Adopt(ctx context.Context, name string) (owner string, err error) {
 	err = g.cleared(ctx, name, func(db DB, c clearer) error {
 		if owner, err = c.Owner(ctx); err != nil || owner != "" {
 			return err

@@ -35,11 +35,22 @@ type Clients struct {
 
 // Add adds a client with settings. Errors: ErrKey, records.ErrTaken.
 func (svc *Clients) Add(ctx context.Context, name string, settings map[string]string) error {
-	if _, err := svc.DB.AddClient(ctx, name); err != nil {
+	if err := checkKeys(settings); err != nil {
 		return err
 	}
-	if err := svc.Set(ctx, name, settings, nil); err != nil {
-		return errors.Join(err, svc.Remove(ctx, name))
+	return svc.DB.Tx(ctx, func(ctx context.Context) error {
+		if _, err := svc.DB.AddClient(ctx, name); err != nil {
+			return err
+		}
+		return svc.set(ctx, name, settings, nil)
+	})
+}
+
+func checkKeys(settings map[string]string) error {
+	for key := range settings {
+		if !IsKey(key) {
+			return fmt.Errorf("%q %w", key, ErrKey)
+		}
 	}
 	return nil
 }
@@ -47,17 +58,15 @@ func (svc *Clients) Add(ctx context.Context, name string, settings map[string]st
 // Set sets settings of a client; one that is "" is removed. Those that are secret, by their names or because it is said, go
 // into the vault. Errors: ErrKey, before anything is changed; engine.ErrBusy.
 func (svc *Clients) Set(ctx context.Context, name string, settings map[string]string, secret []string) error {
-	for key := range settings {
-		if !IsKey(key) {
-			return fmt.Errorf("%q %w", key, ErrKey)
-		}
+	if err := checkKeys(settings); err != nil {
+		return err
 	}
 	return svc.Engine.WithLock(ctx, engine.Target("client", name), func(ctx context.Context) error {
-		return svc.set(ctx, name, settings, secret)
+		return svc.DB.Tx(ctx, func(ctx context.Context) error { return svc.set(ctx, name, settings, secret) })
 	})
 }
 
-// set is Set for whoever has the lock.
+// set is Set for whoever has the lock, in a transaction.
 func (svc *Clients) set(ctx context.Context, name string, settings map[string]string, secret []string) error {
 	plain := map[string]records.Setting{}
 	var gone []string
@@ -85,10 +94,12 @@ func (svc *Clients) set(ctx context.Context, name string, settings map[string]st
 // Remove removes a client without sites, and its secrets. Errors: records.ErrInUse, records.ErrNotFound, engine.ErrBusy.
 func (svc *Clients) Remove(ctx context.Context, name string) error {
 	return svc.Engine.WithLock(ctx, engine.Target("client", name), func(ctx context.Context) error {
-		if err := svc.DB.RemoveClient(ctx, name); err != nil {
-			return err
-		}
-		return svc.DB.RemoveSecrets(ctx, "client", name)
+		return svc.DB.Tx(ctx, func(ctx context.Context) error {
+			if err := svc.DB.RemoveClient(ctx, name); err != nil {
+				return err
+			}
+			return svc.DB.RemoveSecrets(ctx, "client", name)
+		})
 	})
 }
 

@@ -206,7 +206,7 @@ func New(db *records.DB, log *slog.Logger, o Options) (*Engine, error) {
 	e.instance = &instance{config: db.Pool.Config().ConnConfig.Copy(), log: log, released: e.releaseLease}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{e: e})
-	client, err := river.NewClient(riverpgxv5.New(db.Pool.Pool), &river.Config{
+	client, err := river.NewClient(riverpgxv5.New(db.Pool.Runs), &river.Config{
 		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: o.Workers}},
 		Workers:           workers,
 		Logger:            slog.New(slog.DiscardHandler),

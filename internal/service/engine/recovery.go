@@ -165,13 +165,14 @@ func (e *Engine) resolve(ctx context.Context, run Run, outcome Outcome, err erro
 		return errors.Join(err, e.db.LeaveRun(ctx, run.ID))
 	case outcome == Finished:
 		return e.endRun(ctx, run.ID, records.Done, run.Result, "")
-	case outcome == TakenBack || run.CancelAsked:
+	case outcome == TakenBack && (run.ParentID == nil || run.Error != "") || run.CancelAsked:
 		return e.endRun(ctx, run.ID, records.Failed, nil, reason+"; what the run had made was taken back"+since)
 	case run.Interruptions+1 >= mostInterruptions:
 		return e.endRun(ctx, run.ID, records.Failed, nil,
 			fmt.Sprintf("%s, for the %dth time; the run is not begun again by itself: look into the service's log, and start it again", reason,
 				run.Interruptions+1))
 	}
+	// One that another run waits for begins again, as that does.
 	if err := e.db.AddLog(ctx, run.ID, reason+"; the run begins again"); err != nil {
 		return err
 	}

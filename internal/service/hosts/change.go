@@ -62,18 +62,12 @@ func (s *Hosts) Add(ctx context.Context, h records.Host, secrets Secrets) (recor
 	}
 	defer fsys.Close()
 	err = s.Engine.WithLock(ctx, engine.Target("host", h.Name), func(ctx context.Context) error {
-		if h, err = s.DB.AddHost(ctx, h); err != nil {
-			return err
-		}
-		for name, secret := range map[string]string{databaseSecret: secrets.Database, filesSecret: secrets.Files, keySecret: secrets.Key} {
-			if secret == "" {
-				continue
-			}
-			if err := s.Vault.Put(ctx, "host", h.Name, name, secret); err != nil {
+		return s.DB.Tx(ctx, func(ctx context.Context) (err error) {
+			if h, err = s.DB.AddHost(ctx, h); err != nil {
 				return err
 			}
-		}
-		return nil
+			return s.Vault.Keep(ctx, "host", h.Name, secrets.byName())
+		})
 	})
 	if err == nil {
 		h.Runtimes = s.firstAsked(ctx, h, fsys)
@@ -122,16 +116,23 @@ func (s *Hosts) Change(ctx context.Context, name string, to Change) (h records.H
 		if h.Database, to.Secrets.Database, err = SplitPassword(cmp.Or(to.Database, h.Database), to.Secrets.Database); err != nil {
 			return err
 		}
-		return s.tryAll(ctx, h.Name, to.Secrets, func(tried Secrets) error {
-			fsys, err := answers(ctx, &h, tried, first)
-			if err != nil {
+		tried, err := s.tried(ctx, h.Name, to.Secrets)
+		if err != nil {
+			return err
+		}
+		fsys, err := answers(ctx, &h, tried, first)
+		if err != nil {
+			return err
+		}
+		defer fsys.Close()
+		if err := s.holdsItsSites(ctx, h, fsys); err != nil {
+			return err
+		}
+		return s.DB.Tx(ctx, func(ctx context.Context) error {
+			if err := s.DB.ChangeHost(ctx, h); err != nil {
 				return err
 			}
-			defer fsys.Close()
-			if err := s.holdsItsSites(ctx, h, fsys); err != nil {
-				return err
-			}
-			return s.DB.ChangeHost(ctx, h)
+			return s.Vault.Keep(ctx, "host", h.Name, to.Secrets.byName())
 		})
 	})
 	if err != nil {
@@ -154,24 +155,31 @@ func machine(files string) string {
 	return u.Scheme + "://" + u.Host
 }
 
-// tryAll is vault.Try for all secrets of a host. A new password without a key means that the password logs in.
-func (s *Hosts) tryAll(ctx context.Context, host string, to Secrets, change func(tried Secrets) error) error {
-	return s.Vault.Try(ctx, "host", host, databaseSecret, to.Database, func(database string) error {
-		return s.Vault.Try(ctx, "host", host, filesSecret, to.Files, func(files string) error {
-			return s.Vault.Try(ctx, "host", host, keySecret, to.Key, func(key string) error {
-				return change(Secrets{Database: database, Files: files, Key: key})
-			})
-		})
-	})
+// tried are the secrets of a host with those that are new.
+func (s *Hosts) tried(ctx context.Context, host string, to Secrets) (_ Secrets, err error) {
+	for name, secret := range map[string]*string{databaseSecret: &to.Database, filesSecret: &to.Files, keySecret: &to.Key} {
+		if *secret == "" {
+			if *secret, err = s.secret(ctx, host, name); err != nil {
+				return to, err
+			}
+		}
+	}
+	return to, nil
+}
+
+func (s Secrets) byName() map[string]string {
+	return map[string]string{databaseSecret: s.Database, filesSecret: s.Files, keySecret: s.Key}
 }
 
 // Remove removes a host that nothing uses, and its password. Errors: records.ErrInUse, records.ErrNotFound.
 func (s *Hosts) Remove(ctx context.Context, name string) error {
 	return s.Engine.WithLock(ctx, engine.Target("host", name), func(ctx context.Context) error {
-		if err := s.DB.RemoveHost(ctx, name); err != nil {
-			return err
-		}
-		return s.DB.RemoveSecrets(ctx, "host", name)
+		return s.DB.Tx(ctx, func(ctx context.Context) error {
+			if err := s.DB.RemoveHost(ctx, name); err != nil {
+				return err
+			}
+			return s.DB.RemoveSecrets(ctx, "host", name)
+		})
 	})
 }
 

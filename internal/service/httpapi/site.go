@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -73,9 +72,6 @@ func (a *api) ofInstall(ctx context.Context, tenantOf string, from, host *string
 	return nil
 }
 
-// pagesOfSites are names that stand for pages of the console where those of sites stand.
-var pagesOfSites = []string{"new", "table"}
-
 // plan makes a plan and touches nothing.
 func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string]string) (*wire.Plan, error) {
 	if err := a.ofInstall(ctx, args.TenantOf, &args.Release, &args.Host); err != nil {
@@ -96,18 +92,8 @@ func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string
 	if err != nil {
 		return nil, input.Wrong(err)
 	}
-	if slices.Contains(pagesOfSites, p.Name) {
-		p.Problems = append(p.Problems, fmt.Sprintf("no site can be named %s, as the console has a page of that name; choose another name",
-			p.Name))
-	}
-	if s, err := a.db.Site(ctx, p.Name); err == nil && !args.Replace && !args.Refresh {
-		p.Problems = append(p.Problems, fmt.Sprintf("there is a site %s already, at %s; give this one another name, or replace it", s.Name,
-			s.Address))
-	} else if s, err := a.db.Site(ctx, p.Address); err == nil && s.Name != p.Name {
-		p.Problems = append(p.Problems, fmt.Sprintf("site %s has the address %s already", s.Name, s.Address))
-	}
-	if of, err := a.db.SourceAt(ctx, p.Address); err == nil && !args.Replace && !args.Refresh {
-		p.Problems = append(p.Problems, fmt.Sprintf("%s is the address of source %s itself; choose another", p.Address, of.Name))
+	if err := a.Sites.CheckPlan(ctx, p, args); err != nil {
+		return nil, err
 	}
 	if args.CopyID == 0 && !args.Refresh {
 		r, err := a.db.Release(ctx, args.Release)

@@ -109,28 +109,39 @@ func (a *api) provisionTable(ctx context.Context, in *Put[wire.NewTable]) (*begu
 	if err := tableProblems(in.Body.Rows); err != nil {
 		return nil, err
 	}
-	for _, row := range in.Body.Rows {
-		out := sites.TableRow{Client: row.Client, Name: row.Name, Address: row.Address}
-		_, err := a.db.Client(ctx, row.Client)
-		switch {
-		case errors.Is(err, records.ErrNotFound):
-			if err := a.Clients.Add(ctx, row.Client, row.Set); err != nil {
-				return nil, fmt.Errorf("client %s: %w", row.Client, err)
+	var run *begun
+	err = a.db.Tx(ctx, func(ctx context.Context) error { // with the clients that are new, or not at all
+		for _, row := range in.Body.Rows {
+			out, err := a.tableRow(ctx, row)
+			if err != nil {
+				return err
 			}
-		case err != nil:
-			return nil, err
-		default:
-			var given sites.ProvisionArgs
-			if err := a.Sites.SealValues(&given, row.Set); err != nil {
-				return nil, err
-			}
-			out.Sealed = given.Sealed
+			args.Rows = append(args.Rows, out)
 		}
-		args.Rows = append(args.Rows, out)
+		run, err = a.start(ctx, records.Run{Job: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()),
+			Target: engine.Target("table", "sites")}, args) // one table at a time
+		return err
+	})
+	return run, err
+}
+
+// tableRow is what a table's run is told of a row. A client who is not there is added with the values of the row.
+func (a *api) tableRow(ctx context.Context, row wire.TableRow) (sites.TableRow, error) {
+	out := sites.TableRow{Client: row.Client, Name: row.Name, Address: row.Address}
+	_, err := a.db.Client(ctx, row.Client)
+	switch {
+	case errors.Is(err, records.ErrNotFound):
+		if err := a.Clients.Add(ctx, row.Client, row.Set); err != nil {
+			return out, fmt.Errorf("client %s: %w", row.Client, err)
+		}
+		return out, nil
+	case err != nil:
+		return out, err
 	}
-	// One table at a time: its sites are made by the workers that are left.
-	return a.start(ctx, records.Run{Job: "table", Title: fmt.Sprintf("Make %d sites from %s", len(args.Rows), r.Ref()),
-		Target: engine.Target("table", "sites")}, args)
+	var given sites.ProvisionArgs
+	err = a.Sites.SealValues(&given, row.Set)
+	out.Sealed = given.Sealed
+	return out, err
 }
 
 // tableProblems finds what is wrong with a table as a whole. Errors: provision.ErrPlan.

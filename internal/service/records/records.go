@@ -36,8 +36,25 @@ type DB struct {
 	Pool Pool
 }
 
-// Pool is connections to the records. What is done in the context of a transaction of Tx is done in that.
-type Pool struct{ *pgxpool.Pool }
+// Pool is connections to the records: some for people's requests, and others for runs, so that neither waits for the other. What is done in the
+// context of a transaction of Tx is done in that.
+type Pool struct {
+	*pgxpool.Pool
+	Runs *pgxpool.Pool
+}
+
+const (
+	connsOfPeople = 16
+	connsOfRuns   = 10
+)
+
+// of is the part of the pool that is for a context.
+func (p Pool) of(ctx context.Context) *pgxpool.Pool {
+	if claimOf(ctx).run != 0 {
+		return p.Runs
+	}
+	return p.Pool
+}
 
 type txKey struct{}
 
@@ -57,7 +74,7 @@ func (p Pool) Begin(ctx context.Context) (pgx.Tx, error) {
 	if tx, is := ctx.Value(txKey{}).(pgx.Tx); is {
 		return tx.Begin(ctx)
 	}
-	return p.Pool.Begin(ctx)
+	return p.of(ctx).Begin(ctx)
 }
 
 // Exec runs a statement.
@@ -65,7 +82,7 @@ func (p Pool) Exec(ctx context.Context, query string, args ...any) (pgconn.Comma
 	if tx, is := ctx.Value(txKey{}).(pgx.Tx); is {
 		return tx.Exec(ctx, query, args...)
 	}
-	return p.Pool.Exec(ctx, query, args...)
+	return p.of(ctx).Exec(ctx, query, args...)
 }
 
 // Query runs a query.
@@ -73,7 +90,7 @@ func (p Pool) Query(ctx context.Context, query string, args ...any) (pgx.Rows, e
 	if tx, is := ctx.Value(txKey{}).(pgx.Tx); is {
 		return tx.Query(ctx, query, args...)
 	}
-	return p.Pool.Query(ctx, query, args...)
+	return p.of(ctx).Query(ctx, query, args...)
 }
 
 // QueryRow runs a query of one row.
@@ -81,7 +98,7 @@ func (p Pool) QueryRow(ctx context.Context, query string, args ...any) pgx.Row {
 	if tx, is := ctx.Value(txKey{}).(pgx.Tx); is {
 		return tx.QueryRow(ctx, query, args...)
 	}
-	return p.Pool.QueryRow(ctx, query, args...)
+	return p.of(ctx).QueryRow(ctx, query, args...)
 }
 
 // whenLost ends the sessions of a machine that is gone, or of a process that stands still in a transaction: what they have locked would be locked for
@@ -98,21 +115,26 @@ func Open(ctx context.Context, address string) (*DB, error) {
 	if err != nil {
 		return nil, fmt.Errorf("address of the records: %w", err)
 	}
-	cfg.MaxConns = 24
 	for name, value := range whenLost {
 		cfg.ConnConfig.RuntimeParams[name] = value
 	}
-	pool, err := pgxpool.NewWithConfig(ctx, cfg)
-	if err != nil {
+	cfg.MaxConns = connsOfPeople
+	forRuns := cfg.Copy()
+	forRuns.MaxConns = connsOfRuns
+	db := &DB{}
+	if db.Pool.Pool, err = pgxpool.NewWithConfig(ctx, cfg); err != nil {
 		return nil, err
 	}
-	if err := pool.Ping(ctx); err != nil {
-		pool.Close()
+	if db.Pool.Runs, err = pgxpool.NewWithConfig(ctx, forRuns); err != nil {
+		db.Pool.Pool.Close()
+		return nil, err
+	}
+	if err := db.Pool.Ping(ctx); err != nil {
+		db.Close()
 		return nil, fmt.Errorf("the records' PostgreSQL does not answer; start it or correct NESTSEED_RECORDS: %w", err)
 	}
-	db := &DB{Pool{pool}}
 	if err := db.Migrate(ctx); err != nil {
-		pool.Close()
+		db.Close()
 		return nil, err
 	}
 	return db, nil
@@ -150,7 +172,10 @@ func (db *DB) Migrate(ctx context.Context) error {
 }
 
 // Close ends all connections.
-func (db *DB) Close() { db.Pool.Close() }
+func (db *DB) Close() {
+	db.Pool.Pool.Close()
+	db.Pool.Runs.Close()
+}
 
 // many reads all rows of a query into structs by column name.
 func many[T any](ctx context.Context, db *DB, query string, args ...any) ([]T, error) {

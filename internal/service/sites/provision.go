@@ -100,6 +100,9 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 	}
 	defer o.Close()
 	plan, err := provision.Prepare(ctx, o.Request)
+	if err == nil {
+		err = svc.CheckPlan(ctx, plan, args)
+	}
 	if err != nil {
 		return nil, err
 	}

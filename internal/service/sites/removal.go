@@ -70,7 +70,7 @@ const gone = "gone"
 func idOf(ctx context.Context, fsys hostfs.FS, server sitedb.Server, m provision.Made) (string, error) {
 	switch g, given := server.(sitedb.Giver); {
 	case m.What == "database" && given:
-		return g.Owner(ctx, m.Name)
+		return g.Adopt(ctx, m.Name)
 	case m.What == "folder":
 		id, err := fsys.ID(ctx, m.Name)
 		if errors.Is(err, fs.ErrNotExist) {

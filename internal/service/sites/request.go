@@ -290,3 +290,39 @@ func engineFor(k *kind.Kind, m *archive.Manifest) string {
 	}
 	return m.Database.Engine
 }
+
+// pagesOfSites are names that stand for pages of the console where those of sites stand.
+var pagesOfSites = []string{"new", "table"}
+
+// CheckPlan adds to a plan what the records have against it: the name or the address is taken, or means something else.
+func (svc *Sites) CheckPlan(ctx context.Context, p *provision.Plan, args ProvisionArgs) error {
+	if slices.Contains(pagesOfSites, p.Name) {
+		p.Problems = append(p.Problems, fmt.Sprintf("no site can be named %s, as the console has a page of that name; choose another name",
+			p.Name))
+	}
+	named, err := svc.DB.Site(ctx, p.Name)
+	switch {
+	case err == nil && !args.Replace && !args.Refresh:
+		p.Problems = append(p.Problems, fmt.Sprintf("there is a site %s already, at %s; give this one another name, or replace it", named.Name,
+			named.Address))
+	case err != nil && !errors.Is(err, records.ErrNotFound):
+		return err
+	default:
+		there, err := svc.DB.Site(ctx, p.Address)
+		if err == nil && there.Name != p.Name {
+			p.Problems = append(p.Problems, fmt.Sprintf("site %s has the address %s already", there.Name, there.Address))
+		} else if err != nil && !errors.Is(err, records.ErrNotFound) {
+			return err
+		}
+	}
+	if args.Replace || args.Refresh {
+		return nil
+	}
+	of, err := svc.DB.SourceAt(ctx, p.Address)
+	if err == nil {
+		p.Problems = append(p.Problems, fmt.Sprintf("%s is the address of source %s itself; choose another", p.Address, of.Name))
+	} else if !errors.Is(err, records.ErrNotFound) {
+		return err
+	}
+	return nil
+}

@@ -16,6 +16,7 @@ import (
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
+	"nestseed/internal/service/vault"
 )
 
 // New is what is said of a source when it is added. Kind, database, table prefix and address are found out where they are not given.
@@ -49,12 +50,14 @@ func (svc *Sources) Add(ctx context.Context, n New) (src records.Source, err err
 		if _, err := svc.DB.Source(ctx, n.Name); err == nil {
 			return fmt.Errorf("there is a source %q already: %w; choose another name", n.Name, records.ErrTaken)
 		}
-		return svc.Hosts.Vault.Try(ctx, "source", n.Name, "database", password, func(string) error {
-			if src, err = svc.identified(ctx, host, n, database); err != nil {
+		if src, err = svc.identified(vault.Trying(ctx, "source", n.Name, "database", password), host, n, database); err != nil {
+			return err
+		}
+		return svc.DB.Tx(ctx, func(ctx context.Context) error {
+			if src, err = svc.DB.AddSource(ctx, src); err != nil {
 				return err
 			}
-			src, err = svc.DB.AddSource(ctx, src)
-			return err
+			return svc.Hosts.Vault.Keep(ctx, "source", n.Name, map[string]string{"database": password})
 		})
 	})
 	return src, err
@@ -132,13 +135,16 @@ func (svc *Sources) Change(ctx context.Context, name string, to Change) (src rec
 		if n.Path == s.Path && database == s.Database && n.SubSite == s.SubSite {
 			n.Address = cmp.Or(to.Address, s.Address) // else it is read again
 		}
-		return svc.Hosts.Vault.Try(ctx, "source", s.Name, "database", password, func(string) error {
-			found, err := svc.identified(ctx, host, n, database)
-			if err != nil {
+		found, err := svc.identified(vault.Trying(ctx, "source", s.Name, "database", password), host, n, database)
+		if err != nil {
+			return err
+		}
+		found.ID = s.ID
+		return svc.DB.Tx(ctx, func(ctx context.Context) error {
+			if err := svc.DB.ChangeSource(ctx, found); err != nil {
 				return err
 			}
-			found.ID = s.ID
-			return svc.DB.ChangeSource(ctx, found)
+			return svc.Hosts.Vault.Keep(ctx, "source", s.Name, map[string]string{"database": password})
 		})
 	})
 	if err != nil {

@@ -1,30 +1,32 @@
 package vault
 
 import (
-	"errors"
 	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"nestseed/internal/service/records"
 	"nestseed/internal/service/records/recordstest"
 )
 
-func TestASecretThatWasTriedInVainIsNotKept(t *testing.T) {
+func TestASecretThatIsTriedIsNobodyElses(t *testing.T) {
 	ctx, db := t.Context(), recordstest.Open(t)
 	v, err := Open(db, "", filepath.Join(t.TempDir(), "key"))
 	require.NoError(t, err)
-	wrong := errors.New("wrong password")
-	try := func(secret string, outcome error) string {
-		tried := ""
-		require.ErrorIs(t, v.Try(ctx, "host", "house", "database", secret, func(now string) error { tried = now; return outcome }), outcome)
-		return tried
+	require.NoError(t, v.Keep(ctx, "host", "house", map[string]string{"database": "first", "files": ""}))
+	trying := Trying(ctx, "host", "house", "database", "second")
+	for in, want := range map[string]string{"second": "second", "": "first"} {
+		got, err := v.Get(Trying(ctx, "host", "house", "database", in), "host", "house", "database")
+		require.NoError(t, err)
+		require.Equal(t, want, got)
 	}
-	require.Equal(t, "first", try("first", wrong))
-	_, err = v.Get(ctx, "host", "house", "database")
-	require.ErrorIs(t, err, records.ErrNotFound)
-	require.Equal(t, "first", try("first", nil))
-	require.Equal(t, "second", try("second", wrong))
-	require.Equal(t, "first", try("", nil), "the one that is there is tried when none is given")
+	got, err := v.Get(ctx, "host", "house", "database")
+	require.NoError(t, err)
+	require.Equal(t, "first", got, "whoever works with the host goes on")
+	_, err = v.Get(trying, "host", "house", "files")
+	require.Error(t, err, "there is none")
+	require.NoError(t, v.Keep(trying, "host", "house", map[string]string{"database": "second"}))
+	got, err = v.Get(ctx, "host", "house", "database")
+	require.NoError(t, err)
+	require.Equal(t, "second", got)
 }

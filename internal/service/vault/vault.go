@@ -191,8 +191,11 @@ func (v *Vault) Put(ctx context.Context, noun, owner, name, secret string) error
 	return v.db.PutSecret(ctx, noun, owner, name, sealed)
 }
 
-// Get opens a secret. Errors: records.ErrNotFound, ErrKey.
+// Get opens a secret, or returns the one that is tried in this context. Errors: records.ErrNotFound, ErrKey.
 func (v *Vault) Get(ctx context.Context, noun, owner, name string) (string, error) {
+	if tried, is := ctx.Value(tryKey{noun, owner, name}).(string); is {
+		return tried, nil
+	}
 	v.mu.RLock()
 	defer v.mu.RUnlock()
 	s, err := v.db.Secret(ctx, noun, owner, name)
@@ -206,29 +209,28 @@ func (v *Vault) Get(ctx context.Context, noun, owner, name string) (string, erro
 	return string(plain), nil
 }
 
-// Try puts a secret in the place of the one that is there for as long as a change is tried, and leaves it there when the change is
-// made; else the one that was there comes back. When secret is "", the one that is there is tried.
-func (v *Vault) Try(ctx context.Context, noun, owner, name, secret string, change func(tried string) error) error {
-	before, err := v.Get(ctx, noun, owner, name)
-	none := errors.Is(err, records.ErrNotFound)
-	if err != nil && !none {
-		return err
-	}
+type tryKey struct{ noun, owner, name string }
+
+// Trying returns a context in which a secret is one that is tried, for whoever asks in it and for nobody else: the one that works stays in its
+// place until Keep. "" tries the one that is there.
+func Trying(ctx context.Context, noun, owner, name, secret string) context.Context {
 	if secret == "" {
-		return change(before)
+		return ctx
 	}
-	if err := v.Put(ctx, noun, owner, name, secret); err != nil {
-		return err
+	return context.WithValue(ctx, tryKey{noun, owner, name}, secret)
+}
+
+// Keep seals several secrets of a record; those that are "" stay as they are.
+func (v *Vault) Keep(ctx context.Context, noun, owner string, secrets map[string]string) error {
+	for name, secret := range secrets {
+		if secret == "" {
+			continue
+		}
+		if err := v.Put(ctx, noun, owner, name, secret); err != nil {
+			return err
+		}
 	}
-	err = change(secret)
-	if err == nil {
-		return nil
-	}
-	ctx = context.WithoutCancel(ctx)
-	if none {
-		return errors.Join(err, v.db.RemoveSecrets(ctx, noun, owner, name))
-	}
-	return errors.Join(err, v.Put(ctx, noun, owner, name, before))
+	return nil
 }
 
 // Reveal opens a secret for a person, and records that first.

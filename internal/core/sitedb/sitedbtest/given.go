@@ -73,7 +73,7 @@ func Given(t *testing.T, addresses []string, fill func(t *testing.T, database st
 	require.True(t, used[first] && used[second])
 
 	for _, name := range names {
-		owner, err := g.Owner(ctx, name) // the second gets one now
+		owner, err := g.Adopt(ctx, name) // the second gets one now
 		require.NoError(t, err)
 		require.NotEmpty(t, owner)
 		require.NoError(t, g.Drop(ctx, name, ""))
