@@ -173,6 +173,23 @@ func (s *Stack) Stop() error {
 	return errors.Join(err, s.stopPostgres())
 }
 
+// KillMariaDB ends the database server as a loss of power would; StartMariaDB starts it again.
+func (s *Stack) KillMariaDB() error {
+	pid, yes := s.alive("mariadb")
+	if !yes {
+		return errors.New("mariadb does not run")
+	}
+	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
+		return err
+	}
+	return wait(20*time.Second, func() error {
+		if _, yes := s.alive("mariadb"); yes {
+			return errors.New("mariadb does not end")
+		}
+		return nil
+	})
+}
+
 func wait(atMost time.Duration, try func() error) error {
 	deadline := time.Now().Add(atMost)
 	for {

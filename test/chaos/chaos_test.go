@@ -8,8 +8,8 @@ import (
 )
 
 // A short round; `go run ./test/chaos` does as many as one likes.
-func TestWhateverIsKilledNothingIsHalfMadeOrLost(t *testing.T) {
+func TestWhateverGoesWrongNothingIsHalfMadeOrLost(t *testing.T) {
 	var log bytes.Buffer
-	_, err := run(t.Context(), 8, 11, &log)
+	_, err := run(t.Context(), 8, 11, "", &log)
 	require.NoError(t, err, log.String())
 }

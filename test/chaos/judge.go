@@ -147,7 +147,7 @@ func (w *world) onDisk(ctx context.Context, conn *pgx.Conn) error {
 
 // inStore compares the archives in the store with those that a record names. What nothing names is swept at a start.
 func (w *world) inStore(ctx context.Context, conn *pgx.Conn) error {
-	files, err := filepath.Glob(filepath.Join(w.data(), "archives", "*"))
+	files, err := filepath.Glob(filepath.Join(w.store(), "*"))
 	if err != nil {
 		return err
 	}

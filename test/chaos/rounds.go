@@ -11,9 +11,11 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"nestseed/demo/scenario"
+	"nestseed/demo/stack"
 	"nestseed/internal/client"
 	"nestseed/internal/wire"
 )
@@ -24,7 +26,7 @@ type tally map[string]map[string]int
 func (t tally) String() string {
 	var out strings.Builder
 	for _, what := range slices.Sorted(maps.Keys(t)) {
-		fmt.Fprintf(&out, "%-10s", what)
+		fmt.Fprintf(&out, "%-42s", what)
 		for _, how := range slices.Sorted(maps.Keys(t[what])) {
 			fmt.Fprintf(&out, " %d %s", t[what][how], how)
 		}
@@ -87,6 +89,9 @@ var actions = []action{
 	{"rotate", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.RotateSite(ctx, s.Name)
 	}, false, 3500 * time.Millisecond},
+	{"drop copy", func(s *wire.Site) bool { return s != nil && len(s.Copies) > 0 }, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
+		return w.client.DropCopy(ctx, s.Name, s.Copies[0].ID)
+	}, false, 300 * time.Millisecond},
 	{"retire", stands, func(ctx context.Context, w *world, s *wire.Site) (wire.Run, error) {
 		return w.client.RetireSite(ctx, s.Name, false)
 	}, true, time.Second},
@@ -106,8 +111,8 @@ func archived(s *wire.Site) int64 {
 	return 0
 }
 
-// run does rounds, each with one kill, and looks after each whether all is well.
-func run(ctx context.Context, rounds int, seed uint64, log io.Writer) (t tally, err error) {
+// run does rounds, each with one fault, of one kind only unless that is "", and looks after each whether all is well.
+func run(ctx context.Context, rounds int, seed uint64, only string, log io.Writer) (t tally, err error) {
 	w, err := newWorld(ctx)
 	if err != nil {
 		return nil, err
@@ -116,7 +121,7 @@ func run(ctx context.Context, rounds int, seed uint64, log io.Writer) (t tally, 
 	random := rand.New(rand.NewPCG(seed, 0))
 	t = tally{}
 	for round := 1; round <= rounds && ctx.Err() == nil; round++ {
-		line, err := w.round(ctx, random, t)
+		line, err := w.round(ctx, random, only, t)
 		fmt.Fprintf(log, "%4d %s\n", round, line)
 		if err != nil {
 			return t, fmt.Errorf("round %d of seed %d (%s): %w\nthe service said:\n%s", round, seed, line, err, w.log.String())
@@ -125,8 +130,72 @@ func run(ctx context.Context, rounds int, seed uint64, log io.Writer) (t tally, 
 	return t, ctx.Err()
 }
 
-// round starts one run, kills something while it works, and looks at what has become of everything.
-func (w *world) round(ctx context.Context, random *rand.Rand, t tally) (line string, err error) {
+// fault is something that goes wrong while a run works. do returns what ends it; that is called when the run is over, or right away.
+type fault struct {
+	name string
+	do   func(ctx context.Context, w *world, random *rand.Rand) (end func() error, err error)
+	late bool // it ends when the run is over
+}
+
+func nothing() error { return nil }
+
+var faults = []fault{
+	{"one copy killed", func(_ context.Context, w *world, random *rand.Rand) (func() error, error) {
+		w.kill(random.IntN(copies))
+		return w.start, nil
+	}, false},
+	{"all copies killed", func(_ context.Context, w *world, _ *rand.Rand) (func() error, error) {
+		for i := range copies {
+			w.kill(i)
+		}
+		return w.start, nil
+	}, false},
+	// Two of three stand still until the third has ended the run, and come back then.
+	{"pause and return", func(_ context.Context, w *world, random *rand.Rand) (func() error, error) {
+		goesOn := random.IntN(copies)
+		var still []*stack.Service
+		for i, c := range w.copies {
+			if i != goesOn {
+				still = append(still, c)
+			}
+		}
+		w.ask(goesOn)
+		for _, c := range still {
+			if err := syscall.Kill(c.Pid(), syscall.SIGSTOP); err != nil {
+				return nothing, err
+			}
+		}
+		return func() error {
+			for _, c := range still {
+				if err := syscall.Kill(c.Pid(), syscall.SIGCONT); err != nil {
+					return err
+				}
+			}
+			time.Sleep(4 * time.Second) // whatever they believe they have to do, they do now
+			return nil
+		}, nil
+	}, true},
+	{"sessions ended", func(ctx context.Context, w *world, _ *rand.Rand) (func() error, error) {
+		return nothing, w.endSessions(ctx)
+	}, false},
+	{"PostgreSQL away", func(_ context.Context, w *world, random *rand.Rand) (func() error, error) {
+		return nothing, w.restartRecords(time.Duration(random.IntN(14)) * time.Second)
+	}, false},
+	{"MariaDB away", func(ctx context.Context, w *world, random *rand.Rand) (func() error, error) {
+		if err := w.stack.KillMariaDB(); err != nil {
+			return nothing, err
+		}
+		time.Sleep(time.Duration(random.IntN(5)) * time.Second)
+		return nothing, w.stack.StartMariaDB(ctx)
+	}, false},
+	{"copy killed, PostgreSQL away", func(_ context.Context, w *world, random *rand.Rand) (func() error, error) {
+		w.kill(random.IntN(copies))
+		return w.start, w.restartRecords(time.Second)
+	}, false},
+}
+
+// round starts one run, lets something go wrong while it works, and looks at what has become of everything.
+func (w *world) round(ctx context.Context, random *rand.Rand, only string, t tally) (line string, err error) {
 	s, err := w.site(ctx)
 	if err != nil {
 		return "look", err
@@ -147,30 +216,27 @@ func (w *world) round(ctx context.Context, random *rand.Rand, t tally) (line str
 		return a.name, err
 	}
 	time.Sleep(time.Duration(random.Int64N(int64(a.long))))
-	what := "service"
-	switch n := random.IntN(10); {
-	case n < 6:
-		w.killService()
-	case n < 9:
-		what = "records"
-		err = w.restartRecords()
-	default:
-		what = "both"
-		w.killService()
-		err = w.restartRecords()
+	f := faults[random.IntN(len(faults))]
+	for only != "" && f.name != only {
+		f = faults[random.IntN(len(faults))]
 	}
-	if err == nil {
-		err = w.start()
+	line = a.name + ", " + f.name
+	end, err := f.do(ctx, w, random)
+	if err == nil && !f.late {
+		err = end()
 	}
 	if err != nil {
-		return a.name + ", killed " + what, err
+		return line, err
 	}
 	run, err = w.wait(ctx, run.ID)
-	if err != nil {
-		return a.name + ", killed " + what, err
+	if f.late {
+		err = errors.Join(err, end())
 	}
-	t.count(a.name, run.Status)
-	line = fmt.Sprintf("%-10s %-8s %s", a.name, what, run.Status)
+	if err != nil {
+		return line, err
+	}
+	t.count(f.name+": "+a.name, run.Status)
+	line = fmt.Sprintf("%-10s %-30s %s", a.name, f.name, run.Status)
 	if run.Error != "" {
 		line += ": " + strings.ReplaceAll(run.Error, "\n", " / ")
 	}

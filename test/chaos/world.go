@@ -17,28 +17,34 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/client"
+	"nestseed/internal/service/cluster"
 	"nestseed/internal/wire"
 )
 
-// world is a service with a PostgreSQL of its own, a host with real servers, and a source.
+// copies is how many copies of the service work on the same records and the same store.
+const copies = 3
+
+// world is copies of the service on a PostgreSQL of their own, a host with real servers, and a source.
 type world struct {
 	dir     string
 	stack   *stack.Stack
 	binary  string
-	listen  string
-	service *stack.Service // nil when it does not run
+	server  *cluster.Cluster
+	copies  [copies]*stack.Service // nil where one does not run
+	listen  [copies]string
+	token   string
 	log     bytes.Buffer
-	client  *client.Client
+	client  *client.Client // of a copy that runs
 	admin   *sql.DB
 	release string // that sites are made from
 }
 
 func newWorld(ctx context.Context) (w *world, err error) {
-	dir, err := os.MkdirTemp("", "nestseed-chaos-")
+	dir, err := os.MkdirTemp(stack.Roomy(), "nestseed-chaos-")
 	if err != nil {
 		return nil, err
 	}
-	w = &world{dir: dir, binary: filepath.Join(dir, "nestseed"), listen: fmt.Sprintf("127.0.0.1:%d", stack.FreePort())}
+	w = &world{dir: dir, binary: filepath.Join(dir, "nestseed")}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, w.close())
@@ -52,8 +58,10 @@ func newWorld(ctx context.Context) (w *world, err error) {
 	}
 	w.stack = stack.New(filepath.Join(dir, "stack"))
 	w.stack.Throwaway = true
-	if err := os.Mkdir(w.stack.Dir, 0o755); err != nil {
-		return w, err
+	for _, folder := range []string{w.stack.Dir, w.data(), w.store()} {
+		if err := os.Mkdir(folder, 0o755); err != nil {
+			return w, err
+		}
 	}
 	if err := errors.Join(w.stack.StartMariaDB(ctx), w.stack.StartWeb(ctx), scenario.InstallBase(ctx, w.stack)); err != nil {
 		return w, err
@@ -61,79 +69,108 @@ func newWorld(ctx context.Context) (w *world, err error) {
 	if w.admin, err = w.stack.Admin(); err != nil {
 		return w, err
 	}
-	if err := os.Mkdir(w.data(), 0o755); err != nil {
+	w.admin.SetConnMaxIdleTime(time.Second) // its server is restarted
+	if err := stack.ThrowawayPostgres(ctx, w.data()); err != nil {
 		return w, err
 	}
-	if err := errors.Join(stack.ThrowawayPostgres(ctx, w.data()), w.start()); err != nil {
+	if w.server, err = cluster.Start(ctx, w.data()); err != nil {
+		return w, err
+	}
+	if err := w.start(); err != nil {
 		return w, err
 	}
 	return w, w.prepare(ctx)
 }
 
-func (w *world) data() string { return filepath.Join(w.dir, "data") }
+func (w *world) data() string  { return filepath.Join(w.dir, "data") }
+func (w *world) store() string { return filepath.Join(w.dir, "store") }
 
-// start starts the service, if it does not run.
-func (w *world) start() (err error) {
-	if w.service != nil {
-		return nil
+// start starts the copies that do not run. The first of all makes the key and the owner.
+func (w *world) start() error {
+	for i := range w.copies {
+		if w.copies[i] != nil {
+			continue
+		}
+		if w.listen[i] == "" {
+			w.listen[i] = fmt.Sprintf("127.0.0.1:%d", stack.FreePort())
+		}
+		data := filepath.Join(w.dir, fmt.Sprint("copy-", i))
+		if key, err := os.ReadFile(filepath.Join(w.dir, "copy-0", "vault-key")); err == nil && i > 0 {
+			err = errors.Join(os.MkdirAll(data, 0o755), os.WriteFile(filepath.Join(data, "vault-key"), key, 0o600))
+			if err != nil {
+				return err
+			}
+		}
+		service := &stack.Service{Binary: w.binary, Data: data, Listen: w.listen[i], Out: &w.log,
+			Env: []string{"NESTSEED_RECORDS=" + w.server.Address(), "NESTSEED_STORE=" + w.store()}}
+		if err := service.Start(); err != nil {
+			return err
+		}
+		if err := service.Ready(); err != nil {
+			return errors.Join(err, service.Kill())
+		}
+		w.copies[i] = service
+		if i == 0 && w.token == "" {
+			text, err := os.ReadFile(filepath.Join(data, "owner-token"))
+			if err != nil {
+				return err
+			}
+			w.token = strings.TrimSpace(string(text))
+		}
 	}
-	w.log.Reset()
-	service := &stack.Service{Binary: w.binary, Data: w.data(), Listen: w.listen, Out: &w.log}
-	if err := service.Start(); err != nil {
-		return err
-	}
-	if err := service.Ready(); err != nil {
-		return errors.Join(err, service.Kill())
-	}
-	w.service = service
-	w.client, err = service.Client()
-	return err
+	w.ask(0)
+	return nil
 }
 
-// killService ends the service as a loss of power would.
-func (w *world) killService() {
-	w.service.Kill()
-	w.service = nil
+// ask lets the copy of a number answer from now on.
+func (w *world) ask(i int) { w.client = client.New(w.copies[i].Address(), w.token) }
+
+// kill ends a copy as a loss of power would.
+func (w *world) kill(i int) {
+	w.copies[i].Kill()
+	w.copies[i] = nil
 }
 
-// restartRecords kills the records' PostgreSQL while the service runs, and starts it again on the same port.
-func (w *world) restartRecords() error {
-	data := filepath.Join(w.data(), "postgres", "data")
-	pidFile, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
+// control runs pg_ctl on the records' PostgreSQL.
+func (w *world) control(args ...string) error {
+	bins, _ := filepath.Glob("/usr/lib/postgresql/*/bin/pg_ctl")
+	args = append([]string{"-u", "postgres", "--", bins[len(bins)-1], "-s", "-w", "-D", filepath.Join(w.data(), "postgres", "data")}, args...)
+	cmd := exec.Command("runuser", args...)
+	cmd.Dir = "/"
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("pg_ctl %v: %w\n%s", args, err, out)
+	}
+	return nil
+}
+
+// restartRecords kills the records' PostgreSQL, and starts it again on the same port after a while.
+func (w *world) restartRecords(after time.Duration) error {
+	pidFile, err := os.ReadFile(filepath.Join(w.data(), "postgres", "data", "postmaster.pid"))
 	if err != nil {
 		return err
 	}
-	port := strings.Split(string(pidFile), "\n")[3]
-	bins, _ := filepath.Glob("/usr/lib/postgresql/*/bin/pg_ctl")
-	control := func(args ...string) error {
-		args = append([]string{"-u", "postgres", "--", bins[len(bins)-1], "-s", "-w", "-D", data}, args...)
-		cmd := exec.Command("runuser", args...)
-		cmd.Dir = "/"
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return fmt.Errorf("pg_ctl %v: %w\n%s", args, err, out)
-		}
-		return nil
-	}
-	if err := control("stop", "-m", "immediate"); err != nil {
+	if err := w.control("stop", "-m", "immediate"); err != nil {
 		return err
 	}
-	time.Sleep(time.Second)
-	return control("start", "-l", filepath.Join(w.data(), "postgres", "log"), "-o",
-		fmt.Sprintf("-p %s -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=60", port))
+	time.Sleep(after)
+	return w.control("start", "-l", filepath.Join(w.data(), "postgres", "log"), "-o",
+		fmt.Sprintf("-p %s -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=200", strings.Split(string(pidFile), "\n")[3]))
+}
+
+// endSessions ends all sessions of the copies with the records, as a fail-over does.
+func (w *world) endSessions(ctx context.Context) error {
+	conn, err := w.records(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	_, err = conn.Exec(ctx, "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND backend_type = 'client backend'")
+	return err
 }
 
 // records opens a connection to the records.
 func (w *world) records(ctx context.Context) (*pgx.Conn, error) {
-	password, err := os.ReadFile(filepath.Join(w.data(), "postgres-password"))
-	if err != nil {
-		return nil, err
-	}
-	pid, err := os.ReadFile(filepath.Join(w.data(), "postgres", "data", "postmaster.pid"))
-	if err != nil {
-		return nil, err
-	}
-	return pgx.Connect(ctx, fmt.Sprintf("postgres://nestseed:%s@127.0.0.1:%s/postgres?sslmode=disable", password,
-		strings.Split(string(pid), "\n")[3]))
+	return pgx.Connect(ctx, w.server.Address())
 }
 
 // prepare makes hosts, source, starter, a first release and a client.
@@ -171,12 +208,17 @@ func (w *world) prepare(ctx context.Context) error {
 }
 
 func (w *world) close() error {
-	if w.service != nil && w.service.Stop() != nil {
-		w.killService()
-	}
 	var err error
+	for i, c := range w.copies {
+		if c != nil && c.Stop() != nil {
+			w.kill(i)
+		}
+	}
 	if w.admin != nil {
 		err = w.admin.Close()
+	}
+	if w.server != nil {
+		err = errors.Join(err, w.server.Stop())
 	}
 	if w.stack != nil {
 		err = errors.Join(err, w.stack.Stop())

@@ -39,11 +39,6 @@ import (
 	"net/url"
 	"reflect"
 	"sync"
-	"time"
-
-	"github.com/jackc/pgx/v5"
-	"github.com/riverqueue/river"
-	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"nestseed/internal/core/progress"
 	"nestseed/internal/service/records"
@@ -160,11 +155,12 @@ const DefaultWorkers = 4
 
 // Engine starts and does runs.
 type Engine struct {
-	db      *records.DB
+	db      store
 	log     *slog.Logger
 	options Options
 	jobs    map[string]job
-	river   *river.Client[pgx.Tx]
+	line    queue // of runs that wait
+	hearing line
 	ctx     context.Context // ends with the engine
 	stop    context.CancelFunc
 
@@ -179,43 +175,23 @@ type Engine struct {
 	wg         sync.WaitGroup
 }
 
-// queued is what River's queue holds.
-type queued struct {
-	RunID int64 `json:"run_id"`
-}
-
-func (queued) Kind() string { return "run" }
-
-type worker struct {
-	river.WorkerDefaults[queued]
-	e *Engine
-}
-
-func (w *worker) Timeout(*river.Job[queued]) time.Duration { return -1 }
-
-func (w *worker) Work(ctx context.Context, j *river.Job[queued]) error {
-	return w.e.work(ctx, j.Args.RunID)
-}
-
 // New prepares an engine.
 func New(db *records.DB, log *slog.Logger, o Options) (*Engine, error) {
+	config := db.Pool.Config().ConnConfig
+	e := assemble(db, &pgLine{config: config.Copy()}, &pgLine{config: config.Copy()}, log, o)
+	var err error
+	e.line, err = newRiver(db, e.options.Workers, e.work)
+	return e, err
+}
+
+// assemble makes an engine of its parts, but for the queue.
+func assemble(db store, renewing, hearing line, log *slog.Logger, o Options) *Engine {
 	o.Workers = cmp.Or(o.Workers, DefaultWorkers)
-	e := &Engine{db: db, log: log, options: o, jobs: map[string]job{}, cancels: map[int64]context.CancelCauseFunc{},
+	e := &Engine{db: db, log: log, options: o, hearing: hearing, jobs: map[string]job{}, cancels: map[int64]context.CancelCauseFunc{},
 		listeners: map[chan int64]bool{}, recovering: map[int64]bool{}}
 	e.ctx, e.stop = context.WithCancel(context.Background())
-	e.instance = &instance{config: db.Pool.Config().ConnConfig.Copy(), log: log, released: e.releaseLease}
-	workers := river.NewWorkers()
-	river.AddWorker(workers, &worker{e: e})
-	client, err := river.NewClient(riverpgxv5.New(db.Pool.Runs), &river.Config{
-		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: o.Workers}},
-		Workers:           workers,
-		Logger:            slog.New(slog.DiscardHandler),
-		FetchCooldown:     20 * time.Millisecond,
-		FetchPollInterval: 500 * time.Millisecond,
-		MaxAttempts:       1,
-	})
-	e.river = client
-	return e, err
+	e.instance = &instance{line: renewing, log: log, released: e.releaseLease}
+	return e
 }
 
 // Begin starts working. What an earlier service left is recovered meanwhile.
@@ -226,7 +202,7 @@ func (e *Engine) Begin(ctx context.Context) error {
 	e.wg.Go(func() { e.instance.keep(e.ctx) })
 	e.wg.Go(func() { e.listen(e.ctx) })
 	e.wg.Go(e.watch)
-	return e.river.Start(e.ctx)
+	return e.line.Start(e.ctx)
 }
 
 // Ready is nil while the records answer the renewal of the leases, which has a connection of its own.
@@ -241,7 +217,7 @@ func (e *Engine) End(ctx context.Context) error {
 		c(errEnding)
 	}
 	e.mu.Unlock()
-	err := e.river.Stop(ctx)
+	err := e.line.Stop(ctx)
 	e.stop()
 	ended := make(chan struct{})
 	go func() {
@@ -275,12 +251,12 @@ func (e *Engine) Start(ctx context.Context, run Run, args any) (Run, error) {
 
 // Repeat records a run with arguments that a run of the same job had, and queues it. A run that its parent has started before is returned as it is.
 func (e *Engine) Repeat(ctx context.Context, run Run) (_ Run, err error) {
-	err = pgx.BeginFunc(ctx, e.db.Pool, func(tx pgx.Tx) (err error) {
+	err = e.db.Tx(ctx, func(ctx context.Context) (err error) {
 		var isNew bool
-		if run.ID, isNew, err = e.db.AddRun(ctx, tx, run); err != nil || !isNew {
+		if run.ID, isNew, err = e.db.AddRun(ctx, run); err != nil || !isNew {
 			return err
 		}
-		return e.queue(ctx, tx, run)
+		return e.queue(ctx, run)
 	})
 	if err != nil {
 		return run, err
@@ -294,18 +270,12 @@ const (
 	children = 2
 )
 
-// queue puts a run in line, in a transaction unless that is nil. The times in the queue are those of the records' server.
-func (e *Engine) queue(ctx context.Context, tx pgx.Tx, run Run) (err error) {
-	o := &river.InsertOpts{Priority: asked}
+// queue puts a run in line.
+func (e *Engine) queue(ctx context.Context, run records.Run) error {
 	if run.ParentID != nil {
-		o.Priority = children
+		return e.line.Insert(ctx, run.ID, children)
 	}
-	if tx != nil {
-		_, err = e.river.InsertTx(ctx, tx, queued{run.ID}, o)
-	} else {
-		_, err = e.river.Insert(ctx, queued{run.ID}, o)
-	}
-	return err
+	return e.line.Insert(ctx, run.ID, asked)
 }
 
 // StartDue starts a run that nobody asks for, when it is due and no run of its job waits or works: of several copies of the

@@ -7,8 +7,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"nestseed/internal/service/records"
 )
 
@@ -22,11 +20,10 @@ const (
 
 // instance is this copy of the service: a row in the records that one connection renews, however many leases and runs there are.
 type instance struct {
-	config *pgx.ConnConfig
-	log    *slog.Logger
+	line line
+	log  *slog.Logger
 
-	beating  sync.Mutex // one renewal at a time
-	conn     *pgx.Conn
+	beating  sync.Mutex                              // one renewal at a time
 	released func(ctx context.Context, l held) error // gives a lease back
 
 	mu       sync.Mutex
@@ -49,28 +46,13 @@ type held struct {
 func (i *instance) join(ctx context.Context, alone bool) error {
 	i.beating.Lock()
 	defer i.beating.Unlock()
-	if err := i.connect(ctx); err != nil {
-		return err
-	}
-	if alone {
-		if err := records.RemoveInstance(ctx, i.conn, 0); err != nil {
-			return err
-		}
-	}
-	return i.begin(ctx)
-}
-
-func (i *instance) connect(ctx context.Context) (err error) {
-	if i.conn == nil || i.conn.IsClosed() {
-		i.conn, err = pgx.ConnectConfig(ctx, i.config)
-	}
-	return err
+	return i.begin(ctx, alone)
 }
 
 // begin takes a new number; what was held under the one before is lost.
-func (i *instance) begin(ctx context.Context) error {
+func (i *instance) begin(ctx context.Context, alone bool) error {
 	sent := time.Now()
-	id, err := records.AddInstance(ctx, i.conn)
+	id, err := i.line.Begin(ctx, alone)
 	if err != nil {
 		return err
 	}
@@ -131,9 +113,9 @@ func (i *instance) renew(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	sent := time.Now()
-	err := i.connect(ctx)
-	if err == nil && id != 0 {
-		if err = records.RenewInstance(ctx, i.conn, id); err == nil {
+	var err error
+	if id != 0 {
+		if err = i.line.Renew(ctx, id); err == nil {
 			i.mu.Lock()
 			i.until, i.giveBack, i.trouble = sent.Add(records.LeaseFor-stopBefore), nil, nil
 			i.mu.Unlock()
@@ -153,13 +135,11 @@ func (i *instance) renew(ctx context.Context) error {
 		id = 0
 	}
 	if err != nil && !errors.Is(err, records.ErrNotAlive) {
-		if i.conn != nil {
-			i.conn.Close(ctx)
-		}
+		i.line.Close(ctx)
 		return err
 	}
 	if id == 0 {
-		err = i.begin(ctx)
+		err = i.begin(ctx, false)
 	}
 	return err
 }
@@ -201,13 +181,10 @@ func (i *instance) leave() {
 		i.die(errLost)
 	}
 	i.mu.Unlock()
-	if i.conn == nil {
-		return
-	}
-	if id != 0 && !i.conn.IsClosed() {
-		if err := records.RemoveInstance(ctx, i.conn, id); err != nil {
+	if id != 0 {
+		if err := i.line.Leave(ctx, id); err != nil {
 			i.log.Warn("give the leases back", "error", err)
 		}
 	}
-	i.conn.Close(ctx)
+	i.line.Close(ctx)
 }

@@ -138,7 +138,7 @@ func (e *Engine) goOn(ctx context.Context, id int64) {
 	if id == 0 {
 		return
 	}
-	if err := e.queue(ctx, nil, records.Run{ID: id}); err != nil && ctx.Err() == nil {
+	if err := e.queue(ctx, records.Run{ID: id}); err != nil && ctx.Err() == nil {
 		e.log.Warn("queue a run", "run", id, "error", err)
 	}
 }

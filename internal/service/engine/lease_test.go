@@ -136,13 +136,13 @@ func TestAnInstanceStopsBeforeItsLeasesEnd(t *testing.T) {
 	e.instance.mu.Lock()
 	left := time.Until(e.instance.until)
 	e.instance.until = time.Now()
-	e.instance.config.Port = 1 // the records are away
+	e.instance.line.(*pgLine).config.Port = 1 // the records are away
 	e.instance.mu.Unlock()
 	var lasts time.Duration
 	require.NoError(t, db.Pool.QueryRow(ctx, "SELECT expires_at - clock_timestamp() FROM instances WHERE id = $1", id).Scan(&lasts))
 	require.Greater(t, lasts, left+time.Second)
 	e.instance.beating.Lock()
-	e.instance.conn.Close(ctx)
+	e.instance.line.Close(ctx)
 	e.instance.beating.Unlock()
 	_, _, err = e.instance.now()
 	require.ErrorIs(t, err, errLost)

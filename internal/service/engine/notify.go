@@ -2,10 +2,7 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 )
 
 // Listen returns a channel of numbers of runs that changed, until stop is called.
@@ -21,35 +18,20 @@ func (e *Engine) Listen() (changed <-chan int64, stop func()) {
 	}
 }
 
-// listen hands on what other copies of the service tell.
+// listen hands on what other instances tell.
 func (e *Engine) listen(ctx context.Context) {
+	defer e.hearing.Close(context.WithoutCancel(ctx))
 	for ctx.Err() == nil {
-		if err := e.listenOnce(ctx); err != nil && ctx.Err() == nil {
-			e.log.Warn("listen for changes", "error", err)
-			time.Sleep(time.Second)
+		err := e.hearing.Hear(ctx, func(channel string, run int64) { e.notified(ctx, channel, run) })
+		if ctx.Err() != nil {
+			return
 		}
-	}
-}
-
-func (e *Engine) listenOnce(ctx context.Context) error {
-	conn, err := pgx.ConnectConfig(ctx, e.instance.config)
-	if err != nil {
-		return err
-	}
-	defer conn.Close(context.WithoutCancel(ctx))
-	if _, err := conn.Exec(ctx, "LISTEN run; LISTEN cancel"); err != nil {
-		return err
-	}
-	for {
-		n, err := conn.WaitForNotification(ctx)
-		if err != nil {
-			return err
+		e.log.Warn("listen for changes", "error", err)
+		e.hearing.Close(ctx)
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
 		}
-		var id int64
-		if err := json.Unmarshal([]byte(n.Payload), &id); err != nil {
-			continue
-		}
-		e.notified(ctx, n.Channel, id)
 	}
 }
 

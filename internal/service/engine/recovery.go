@@ -63,7 +63,7 @@ func (e *Engine) recover(ctx context.Context, all bool) error {
 		return err
 	}
 	for _, run := range lost {
-		if err := e.queue(ctx, nil, run); err != nil {
+		if err := e.queue(ctx, run); err != nil {
 			return err
 		}
 	}
@@ -179,7 +179,7 @@ func (e *Engine) resolve(ctx context.Context, run Run, outcome Outcome, err erro
 	if err := e.db.Interrupted(ctx, run.ID, outcome == Onward); err != nil {
 		return err
 	}
-	return e.queue(ctx, nil, run)
+	return e.queue(ctx, run)
 }
 
 // left names what a run's journal says that it has made.

@@ -11,7 +11,7 @@ import (
 
 // tracker is a progress.Reporter that keeps a run's progress in the records, a few times a second.
 type tracker struct {
-	db   *records.DB
+	db   store
 	ctx  context.Context // of the attempt that the run is in
 	run  Run
 	wake chan struct{}
@@ -43,7 +43,7 @@ const (
 )
 
 // newTracker keeps the progress of a run. One that was aside goes on where it was.
-func newTracker(ctx context.Context, db *records.DB, run Run) *tracker {
+func newTracker(ctx context.Context, db store, run Run) *tracker {
 	t := &tracker{to: 1, db: db, ctx: context.WithoutCancel(ctx), run: run, p: run.Progress, done: make(chan struct{}), wake: make(chan struct{}, 1),
 		started: time.Now()}
 	t.p.Children = nil

@@ -124,7 +124,7 @@ func (e *Engine) endStopped(ctx context.Context, cause error, run Run, result an
 		switch {
 		case dbErr != nil:
 			return dbErr
-		case errors.Is(cause, ErrCancelled) && !now.Committed:
+		case (errors.Is(cause, ErrCancelled) || errors.Is(err, ErrCancelled)) && !now.Committed: // Commit may hear of it first
 			status = records.Cancelled
 			return e.endRun(ctx, run.ID, status, result, "cancelled; "+e.jobs[run.Job].leaves)
 		case errors.Is(cause, errEnding), errors.Is(cause, errLost):

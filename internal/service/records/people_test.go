@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
@@ -125,8 +124,8 @@ func TestSecretsAreTiedToTheirRecordAndSealedAnewOnlyWhereTheyStay(t *testing.T)
 
 func queued(t *testing.T, db *records.DB, job string) (id int64) {
 	t.Helper()
-	require.NoError(t, pgx.BeginFunc(t.Context(), db.Pool, func(tx pgx.Tx) (err error) {
-		id, _, err = db.AddRun(t.Context(), tx, records.Run{Job: job, Title: job + " base", Target: "base", Who: "ines", Args: []byte(`{"a":1}`)})
+	require.NoError(t, db.Tx(t.Context(), func(ctx context.Context) (err error) {
+		id, _, err = db.AddRun(t.Context(), records.Run{Job: job, Title: job + " base", Target: "base", Who: "ines", Args: []byte(`{"a":1}`)})
 		return err
 	}))
 	return id
@@ -154,8 +153,8 @@ func TestWhatIsAheadIsKnownFromARunThatWasAskedForAlike(t *testing.T) {
 	ctx, db := t.Context(), recordstest.Open(t)
 	run := func(target, args string, ended bool) records.Run {
 		var id int64
-		require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-			id, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: target, Target: target, Who: "ines", Args: []byte(args)})
+		require.NoError(t, db.Tx(ctx, func(ctx context.Context) (err error) {
+			id, _, err = db.AddRun(ctx, records.Run{Job: "provision", Title: target, Target: target, Who: "ines", Args: []byte(args)})
 			return err
 		}))
 		if ended {

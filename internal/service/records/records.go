@@ -69,6 +69,12 @@ func (db *DB) Tx(ctx context.Context, do func(ctx context.Context) error) error 
 	})
 }
 
+// TxOf is the transaction of Tx that a context is in.
+func TxOf(ctx context.Context) (pgx.Tx, bool) {
+	tx, is := ctx.Value(txKey{}).(pgx.Tx)
+	return tx, is
+}
+
 // Begin begins a transaction; within one of Tx, a part of it.
 func (p Pool) Begin(ctx context.Context) (pgx.Tx, error) {
 	if tx, is := ctx.Value(txKey{}).(pgx.Tx); is {

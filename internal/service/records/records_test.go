@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
@@ -101,8 +100,8 @@ func TestRecordsOfTheWholeJob(t *testing.T) {
 	require.Equal(t, map[string]records.Setting{"b": {Secret: true}, "c": {Value: "3"}}, c.Settings)
 
 	var runID int64
-	require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
-		runID, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
+	require.NoError(t, db.Tx(ctx, func(ctx context.Context) error {
+		runID, _, err = db.AddRun(ctx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
 		return err
 	}))
 	site := records.Site{Name: "alder-valley", ClientID: c.ID, HostID: host.ID, ReleaseID: newest.ID, RunID: runID,
@@ -127,8 +126,8 @@ func TestJournalKeepsItsOrderAndForgetsWhatIsNotOurs(t *testing.T) {
 	ctx := context.Background()
 	db := recordstest.Open(t)
 	var id int64
-	require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-		id, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Args: []byte("{}")})
+	require.NoError(t, db.Tx(ctx, func(ctx context.Context) (err error) {
+		id, _, err = db.AddRun(ctx, records.Run{Job: "provision", Args: []byte("{}")})
 		return err
 	}))
 	all := []provision.Made{{What: "database", Name: "ns_a"}, {What: "user", Name: "ns_a"}, {What: "folder", Name: ".a"}}

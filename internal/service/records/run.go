@@ -139,19 +139,14 @@ func itoa(id int64) string { b, _ := json.Marshal(id); return string(b) }
 
 // AddRun records work to be done, inside a transaction in which its job is queued too. A run that has been started for the same purpose by the
 // same parent is returned in its place, and is not new.
-func (db *DB) AddRun(ctx context.Context, tx pgx.Tx, r Run) (id int64, isNew bool, err error) {
-	if r.ParentID != nil {
-		if err := fence(ctx, tx); err != nil {
-			return 0, false, err
-		}
-	}
-	err = tx.QueryRow(ctx, `INSERT INTO runs (job, title, target, who, args, parent_id, purpose) VALUES ($1, $2, $3, $4, $5, $6, $7)
+func (db *DB) AddRun(ctx context.Context, r Run) (id int64, isNew bool, err error) {
+	err = db.Pool.QueryRow(ctx, `INSERT INTO runs (job, title, target, who, args, parent_id, purpose) VALUES ($1, $2, $3, $4, $5, $6, $7)
 		ON CONFLICT (parent_id, purpose) WHERE parent_id IS NOT NULL DO NOTHING RETURNING id`, r.Job, r.Title, r.Target, r.Who, r.Args, r.ParentID,
 		r.Purpose).Scan(&id)
 	if !errors.Is(err, pgx.ErrNoRows) {
 		return id, true, err
 	}
-	err = tx.QueryRow(ctx, "SELECT id FROM runs WHERE parent_id = $1 AND purpose = $2", r.ParentID, r.Purpose).Scan(&id)
+	err = db.Pool.QueryRow(ctx, "SELECT id FROM runs WHERE parent_id = $1 AND purpose = $2", r.ParentID, r.Purpose).Scan(&id)
 	return id, false, err
 }
 

@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
@@ -56,8 +55,8 @@ func newWorld(t *testing.T) *world {
 
 func (w *world) run(t *testing.T) (id int64) {
 	t.Helper()
-	require.NoError(t, pgx.BeginFunc(w.ctx, w.Pool, func(tx pgx.Tx) (err error) {
-		id, _, err = w.AddRun(w.ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
+	require.NoError(t, w.Tx(w.ctx, func(ctx context.Context) (err error) {
+		id, _, err = w.AddRun(w.ctx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
 		return err
 	}))
 	return id

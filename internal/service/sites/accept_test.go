@@ -6,7 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
@@ -35,8 +34,8 @@ func standing(t *testing.T) *records.DB {
 	require.NoError(t, err)
 	for _, name := range []string{"alder-valley", "brook-lane"} {
 		var run int64
-		require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-			run, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "site:" + name, Who: "ines", Args: json.RawMessage("{}")})
+		require.NoError(t, db.Tx(ctx, func(ctx context.Context) (err error) {
+			run, _, err = db.AddRun(ctx, records.Run{Job: "provision", Title: "x", Target: "site:" + name, Who: "ines", Args: json.RawMessage("{}")})
 			return err
 		}))
 		require.NoError(t, db.AddSite(ctx, records.Site{Name: name, ClientID: c.ID, HostID: host.ID, ReleaseID: r.ID, RunID: run,

@@ -8,7 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
@@ -53,8 +52,8 @@ func TestNamesAreWatchedUntilTheyLeadToTheirHosts(t *testing.T) {
 	require.NoError(t, err)
 	for name, host := range map[string]records.Host{"alder-valley": live, "brook-lane": live, "cedar-hill": preview} {
 		var run int64
-		require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-			run, _, err = db.AddRun(ctx, tx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
+		require.NoError(t, db.Tx(ctx, func(ctx context.Context) (err error) {
+			run, _, err = db.AddRun(ctx, records.Run{Job: "provision", Title: "x", Target: "t", Who: "ines", Args: []byte("{}")})
 			return err
 		}))
 		require.NoError(t, db.AddSite(ctx, records.Site{Name: name, ClientID: client.ID, HostID: host.ID, ReleaseID: release.ID, RunID: run,

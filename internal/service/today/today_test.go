@@ -6,7 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/core/archive"
@@ -60,8 +59,8 @@ func TestTodayHasWhatNeedsAttentionAndNothingElse(t *testing.T) {
 	c, err := db.AddClient(ctx, "alder-valley")
 	require.NoError(t, err)
 	run := func(job, status string) (id int64) {
-		require.NoError(t, pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
-			id, _, err = db.AddRun(ctx, tx, records.Run{Job: job, Title: job + " x", Target: "source/base", Who: "ines", Args: json.RawMessage("{}")})
+		require.NoError(t, db.Tx(ctx, func(ctx context.Context) (err error) {
+			id, _, err = db.AddRun(ctx, records.Run{Job: job, Title: job + " x", Target: "source/base", Who: "ines", Args: json.RawMessage("{}")})
 			return err
 		}))
 		_, err := db.Pool.Exec(ctx, "UPDATE runs SET status = $2, error = CASE WHEN $2 = 'failed' THEN 'no page' ELSE '' END, ended_at = now() WHERE id = $1",
