@@ -127,16 +127,31 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 }
 
 // takeBack takes away what was made; it returns the error that it is given, with ErrLeftBehind when something may be left. Whoever has lost the
-// work takes nothing back: who has taken it over does.
+// work, or cannot know, takes back what nobody else can have: who has taken it over does the rest, from the journal.
 func (mk *maker) takeBack(ctx context.Context, err error) error {
 	mk.report.Step("Take back what was made", progress.Amount{})
 	// The caller's context may be why we are here; taking back must not be cut short by it.
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Minute)
 	defer cancel()
+	if lost := mk.journal.Still(ctx); lost != nil {
+		return errors.Join(err, fmt.Errorf("%w: %w", ErrLeftBehind, lost), UndoOwn(ctx, mk.req.FS, mk.req.Server, mk.made))
+	}
 	if undoErr := Undo(ctx, mk.req.FS, mk.req.Server, mk.made, mk.journal.Still); undoErr != nil {
 		return errors.Join(err, fmt.Errorf("%w: %w", ErrLeftBehind, undoErr))
 	}
 	return err
+}
+
+// UndoOwn takes away, of what an attempt has made and never ended, what only that attempt can have: names that are used once, and what has its
+// mark. It asks nobody. Without it, what an attempt makes that stood still while another took its journal back would be left.
+func UndoOwn(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made) error {
+	var errs []error
+	for _, m := range slices.Backward(made) {
+		if m.What == "database" || m.What == "user" || m.What == "staging" {
+			errs = append(errs, undo(ctx, fsys, server, m, func(context.Context) error { return nil }))
+		}
+	}
+	return errors.Join(errs...)
 }
 
 func (mk *maker) close() {

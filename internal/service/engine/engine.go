@@ -167,12 +167,12 @@ type Engine struct {
 	instance *instance
 	turns    turns
 
-	mu         sync.Mutex
-	cancels    map[int64]context.CancelCauseFunc
-	listeners  map[chan int64]bool
-	recovering map[int64]bool
-	ending     bool
-	wg         sync.WaitGroup
+	mu        sync.Mutex
+	cancels   map[int64]context.CancelCauseFunc
+	listeners map[chan int64]bool
+	mine      map[int64]bool // runs that are worked on or recovered, from before their claim on
+	ending    bool
+	wg        sync.WaitGroup
 }
 
 // New prepares an engine.
@@ -188,9 +188,9 @@ func New(db *records.DB, log *slog.Logger, o Options) (*Engine, error) {
 func assemble(db store, renewing, hearing line, log *slog.Logger, o Options) *Engine {
 	o.Workers = cmp.Or(o.Workers, DefaultWorkers)
 	e := &Engine{db: db, log: log, options: o, hearing: hearing, jobs: map[string]job{}, cancels: map[int64]context.CancelCauseFunc{},
-		listeners: map[chan int64]bool{}, recovering: map[int64]bool{}}
+		listeners: map[chan int64]bool{}, mine: map[int64]bool{}}
 	e.ctx, e.stop = context.WithCancel(context.Background())
-	e.instance = &instance{line: renewing, log: log, released: e.releaseLease}
+	e.instance = &instance{line: renewing, beating: make(chan struct{}, 1), log: log, released: e.releaseLease}
 	return e
 }
 

@@ -23,7 +23,7 @@ type instance struct {
 	line line
 	log  *slog.Logger
 
-	beating  sync.Mutex                              // one renewal at a time
+	beating  chan struct{}                           // holds one thing while the line is used
 	released func(ctx context.Context, l held) error // gives a lease back
 
 	mu       sync.Mutex
@@ -44,8 +44,8 @@ type held struct {
 
 // join makes the instance known. alone says that all others are gone.
 func (i *instance) join(ctx context.Context, alone bool) error {
-	i.beating.Lock()
-	defer i.beating.Unlock()
+	i.beating <- struct{}{}
+	defer func() { <-i.beating }()
 	return i.begin(ctx, alone)
 }
 
@@ -101,10 +101,10 @@ func (i *instance) keep(ctx context.Context) {
 
 // renew renews the leases once. When that comes too late, all that is done under them is told to stop, and the instance begins again.
 func (i *instance) renew(ctx context.Context) error {
-	i.beating.Lock()
-	defer i.beating.Unlock()
+	i.beating <- struct{}{}
+	defer func() { <-i.beating }()
 	i.mu.Lock()
-	id, until, giveBack := i.id, i.until, i.giveBack
+	id, until := i.id, i.until
 	i.mu.Unlock()
 	within := renewWithin
 	if id != 0 {
@@ -117,6 +117,7 @@ func (i *instance) renew(ctx context.Context) error {
 	if id != 0 {
 		if err = i.line.Renew(ctx, id); err == nil {
 			i.mu.Lock()
+			giveBack := i.giveBack
 			i.until, i.giveBack, i.trouble = sent.Add(records.LeaseFor-stopBefore), nil, nil
 			i.mu.Unlock()
 			for _, l := range giveBack {
@@ -170,8 +171,8 @@ func (i *instance) giveUp(ctx context.Context, l held) {
 
 // leave ends the instance and all its leases, so that others need not wait for their end.
 func (i *instance) leave() {
-	i.beating.Lock()
-	defer i.beating.Unlock()
+	i.beating <- struct{}{}
+	defer func() { <-i.beating }()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	i.mu.Lock()

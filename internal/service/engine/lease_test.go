@@ -141,9 +141,9 @@ func TestAnInstanceStopsBeforeItsLeasesEnd(t *testing.T) {
 	var lasts time.Duration
 	require.NoError(t, db.Pool.QueryRow(ctx, "SELECT expires_at - clock_timestamp() FROM instances WHERE id = $1", id).Scan(&lasts))
 	require.Greater(t, lasts, left+time.Second)
-	e.instance.beating.Lock()
+	e.instance.beating <- struct{}{}
 	e.instance.line.Close(ctx)
-	e.instance.beating.Unlock()
+	<-e.instance.beating
 	_, _, err = e.instance.now()
 	require.ErrorIs(t, err, errLost)
 	require.Error(t, e.instance.renew(ctx))

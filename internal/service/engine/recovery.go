@@ -47,6 +47,9 @@ func (e *Engine) watch() {
 // recover begins to recover the runs whose instance is gone, with all those that could not be cleaned up after too, and queues those that can
 // go on and are in no queue. Each target is blocked until its own run is recovered.
 func (e *Engine) recover(ctx context.Context, all bool) error {
+	if err := e.leaveOrphans(ctx); err != nil {
+		return err
+	}
 	runs, err := e.db.InterruptedRuns(ctx, all)
 	if err != nil {
 		return err
@@ -68,6 +71,22 @@ func (e *Engine) recover(ctx context.Context, all bool) error {
 		}
 	}
 	return nil
+}
+
+// leaveOrphans lets go of runs that this instance claims and does not work on: how they ended could not be kept.
+func (e *Engine) leaveOrphans(ctx context.Context) error {
+	id, _, err := e.instance.now()
+	if err != nil {
+		return nil // its claims have ended
+	}
+	e.mu.Lock()
+	mine := slices.Collect(maps.Keys(e.mine))
+	e.mu.Unlock()
+	left, err := e.db.LeaveRuns(ctx, id, append(mine, 0))
+	if left > 0 {
+		e.log.Info("runs were left", "count", left)
+	}
+	return err
 }
 
 // lookForCancelled ends the runs whose end was asked for while nobody heard of it, as while the connection that listens was lost.
@@ -97,18 +116,10 @@ func (e *Engine) failCleanup(ctx context.Context, id int64, reason error) error 
 
 // recoverRun recovers a run, unless its instance is there or another one does so.
 func (e *Engine) recoverRun(ctx context.Context, run Run) error {
-	e.mu.Lock()
-	already := e.recovering[run.ID]
-	e.recovering[run.ID] = true
-	e.mu.Unlock()
-	if already {
+	if !e.begins(run.ID) {
 		return nil
 	}
-	defer func() {
-		e.mu.Lock()
-		delete(e.recovering, run.ID)
-		e.mu.Unlock()
-	}()
+	defer e.ends(run.ID)
 	instance, alive, err := e.instance.now()
 	if err != nil {
 		return err

@@ -30,6 +30,7 @@ type store interface {
 	Interrupted(ctx context.Context, id int64, committed bool) error
 	FailCleanup(ctx context.Context, id int64, sentence string) error
 	LeaveRun(ctx context.Context, id int64) error
+	LeaveRuns(ctx context.Context, instance int64, mine []int64) (int64, error)
 	EndRun(ctx context.Context, id int64, status string, result any, sentence string) (int64, error)
 	CommitRun(ctx context.Context, id int64) (bool, error)
 	AskCancel(ctx context.Context, id int64) error

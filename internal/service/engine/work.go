@@ -17,6 +17,10 @@ func (e *Engine) work(ctx context.Context, id int64) error {
 	if err != nil || run.Status != records.Waiting && !run.Aside {
 		return err
 	}
+	if !e.begins(id) {
+		return nil
+	}
+	defer e.ends(id)
 	instance, alive, err := e.instance.now()
 	if err != nil {
 		return nil // watch queues it again
@@ -32,6 +36,23 @@ func (e *Engine) work(ctx context.Context, id int64) error {
 	defer e.release(held{run.Target, epoch})
 	defer cancel(nil)
 	return e.do(ctx, id, cancel)
+}
+
+// begins notes that a run is worked on here; false when it is already.
+func (e *Engine) begins(id int64) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.mine[id] {
+		return false
+	}
+	e.mine[id] = true
+	return true
+}
+
+func (e *Engine) ends(id int64) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	delete(e.mine, id)
 }
 
 // do does the work of a run that has begun, and keeps how it ended.

@@ -136,3 +136,11 @@ func (db *DB) InterruptedRuns(ctx context.Context, cleanup bool) ([]Run, error) 
 	return many[Run](ctx, db, "SELECT "+runColumns+" FROM runs WHERE status = 'working' AND NOT aside AND NOT "+alive("runs.instance_id")+
 		" AND ($1 OR error = '') ORDER BY id", cleanup)
 }
+
+// LeaveRuns lets go of the runs that an instance is said to work on and does not, as when their end could not be kept. mine are those that it does
+// work on. They are recovered then. It returns how many they were.
+func (db *DB) LeaveRuns(ctx context.Context, instance int64, mine []int64) (int64, error) {
+	tag, err := db.Pool.Exec(ctx, "UPDATE runs SET instance_id = NULL WHERE instance_id = $1 AND status = 'working' AND NOT aside AND id <> ALL($2)",
+		instance, mine)
+	return tag.RowsAffected(), err
+}

@@ -1,0 +1,114 @@
+// Package invariants is what must hold between the records and the world: on hosts, on database servers, and among the runs of the service. The
+// simulation of the engine and the command nestseed doctor --hosts judge by it.
+//
+//	faults := invariants.Check(view)
+//
+// A View is gathered by whoever asks, at one moment. What is under way then has a journal, which names what may be there.
+package invariants
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Thing is a folder, database or account on a host.
+type Thing struct {
+	Host string
+	What string // "folder", "database" or "user"
+	Name string
+	// ID tells it from others of its name; "" where that is not known, or the name is used once.
+	ID string
+	// By is the record that names it, or what bears the mark of this service by itself, for people: "site alder", "safety copy 7 of site alder",
+	// "run 12".
+	By string
+}
+
+func (t Thing) key() string { return t.Host + "\x00" + t.What + "\x00" + t.Name }
+
+func (t Thing) String() string { return fmt.Sprintf("%s %s on host %s", t.What, t.Name, t.Host) }
+
+// Run is a run that has not ended.
+type Run struct {
+	ID      int64
+	Title   string
+	Waiting bool
+	Reason  string // why it stands still: what could not be cleaned up
+	Aside   bool   // it waits for runs that it has started
+	Open    int    // of those, how many have not ended
+	Alive   bool   // the instance that works on it has renewed its leases in time
+	Blocked bool   // another run works on its target, or must end there what it has begun
+	For     time.Duration
+}
+
+// View is what is believed and what is.
+type View struct {
+	// Must are the things that a record says are there.
+	Must []Thing
+	// May are those that the journal of a run that has not ended names: they are there or not.
+	May []Thing
+	// There are the things that are there: all that bear the mark of this service, and those of Must.
+	There []Thing
+	Runs  []Run
+}
+
+// Fault is something that does not hold, with what to do about it.
+type Fault struct {
+	Sentence string
+	Remedy   string
+}
+
+// Standstill is how long a run may wait or work without anybody at it: a takeover and more.
+const Standstill = time.Minute
+
+// Check returns what does not hold, in order.
+func Check(v View) []Fault {
+	var out []Fault
+	fault := func(remedy, format string, args ...any) { out = append(out, Fault{fmt.Sprintf(format, args...), remedy}) }
+	there := map[string]Thing{}
+	for _, t := range v.There {
+		there[t.key()] = t
+	}
+	named := map[string]string{}
+	for _, m := range v.Must {
+		is, has := there[m.key()]
+		by, twice := named[m.key()]
+		switch {
+		case twice:
+			fault("nestseed site show NAME of both; retire the one that does not answer", "%s is named by %s and by %s", m, by, m.By)
+		case !has:
+			fault("put it back from a backup of the host, or undo or retire the site", "%s is not there, and %s names it", m, m.By)
+		case m.ID != "" && is.ID != "" && m.ID != is.ID:
+			fault("look at it before anything is done with the site", "%s is not the one that %s means: something else has its name", m, m.By)
+		}
+		named[m.key()] = m.By
+	}
+	for _, m := range v.May {
+		if named[m.key()] == "" {
+			named[m.key()] = m.By
+		}
+	}
+	for _, t := range v.There {
+		if named[t.key()] == "" {
+			fault("look at it, and remove it by hand", "%s was made by this service, and no record names it", t)
+		}
+	}
+	for _, r := range v.Runs {
+		remedy := fmt.Sprintf("nestseed run cancel %d gives it up", r.ID)
+		switch {
+		case r.For < Standstill:
+		case r.Aside && r.Open > 0, r.Waiting && r.Blocked, !r.Waiting && !r.Aside && r.Alive:
+		case r.Reason != "":
+			fault(remedy, "run %d (%s) could not be cleaned up after: %s", r.ID, r.Title, r.Reason)
+		case r.Aside:
+			fault(remedy, "run %d (%s) waits for runs that have ended", r.ID, r.Title)
+		case r.Waiting:
+			fault(remedy, "run %d (%s) waits, and nothing keeps it", r.ID, r.Title)
+		default:
+			fault(remedy, "run %d (%s) is said to be worked on, and no instance of the service does", r.ID, r.Title)
+		}
+	}
+	slices.SortFunc(out, func(a, b Fault) int { return strings.Compare(a.Sentence, b.Sentence) })
+	return out
+}
