@@ -124,8 +124,12 @@ type finding struct {
 }
 
 func (a *app) doctor() *cli.Command {
-	return verb("doctor", "", "say what is wrong with this machine or the service", nil, func(ctx context.Context, c *cli.Command,
-		_ []string) error {
+	compare := &cli.BoolFlag{Name: "hosts", Usage: "compare what the records say with what is on the hosts"}
+	return verb("doctor", "", "say what is wrong with this machine, the service or the hosts", []cli.Flag{compare}, func(ctx context.Context,
+		c *cli.Command, _ []string) error {
+		if c.Bool("hosts") {
+			return a.doctorOfHosts(ctx, c)
+		}
 		set, err := a.settings()
 		if err != nil {
 			return err
@@ -149,6 +153,34 @@ func (a *app) doctor() *cli.Command {
 		}
 		return err
 	})
+}
+
+// doctorOfHosts says what the records name and is not there, and what is there and no record names.
+func (a *app) doctorOfHosts(ctx context.Context, c *cli.Command) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	r, err := svc.ExamineHosts(ctx)
+	if err != nil {
+		return err
+	}
+	err = a.print(c, r, func() {
+		for _, u := range r.Unreached {
+			fmt.Fprintf(a.out, "✗ not looked at: %s\n", u)
+		}
+		for _, f := range r.Faults {
+			fmt.Fprintf(a.out, "✗ %s\n  %s\n", f.Sentence, f.Remedy)
+		}
+		if len(r.Faults) == 0 {
+			fmt.Fprintf(a.out, "✓ %d folders, databases and accounts are there as the records say, on %d hosts; nothing else bears the service's mark\n",
+				r.Things, len(r.Hosts))
+		}
+	})
+	if err == nil && len(r.Faults)+len(r.Unreached) > 0 {
+		err = errFaults
+	}
+	return err
 }
 
 func (a *app) examine(ctx context.Context, c *cli.Command, set service.Settings) []finding {

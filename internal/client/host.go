@@ -37,3 +37,8 @@ func (c *Client) TestHost(ctx context.Context, name string) (wire.HostTest, erro
 func (c *Client) Folders(ctx context.Context, host, path string) (wire.Folders, error) {
 	return get[wire.Folders](ctx, c, "/hosts/"+seg(host)+"/folders?"+url.Values{"path": {path}}.Encode())
 }
+
+// ExamineHosts compares what the records say with what is on the hosts.
+func (c *Client) ExamineHosts(ctx context.Context) (wire.HostsReport, error) {
+	return get[wire.HostsReport](ctx, c, "/doctor/hosts")
+}

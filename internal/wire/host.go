@@ -17,6 +17,20 @@ type Host struct {
 	Use     *HostUse `json:"use,omitempty" doc:"of one host, not in lists"`
 }
 
+// HostsReport is what the records say compared with what is on the hosts.
+type HostsReport struct {
+	Hosts     []string     `json:"hosts" doc:"that were looked at"`
+	Unreached []string     `json:"unreached" doc:"why others were not" format:"sentence"`
+	Things    int          `json:"things" doc:"how many folders, databases and accounts the records name"`
+	Faults    []HostsFault `json:"faults"`
+}
+
+// HostsFault is something that does not hold.
+type HostsFault struct {
+	Sentence string `json:"sentence" format:"sentence"`
+	Remedy   string `json:"remedy" doc:"what to do about it" format:"sentence"`
+}
+
 // Room is what a host has left for files.
 type Room struct {
 	FreeBytes *int64    `json:"free_bytes,omitempty" doc:"missing where the host does not tell"`

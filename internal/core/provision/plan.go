@@ -208,7 +208,7 @@ func (p *Plan) nameDatabase(req Request) {
 	compact := strings.ReplaceAll(req.Name, "-", "")
 	switch d := req.Kind.Settings.Database; {
 	case sitedb.HasAccounts(p.Engine):
-		p.Database, p.User = usedOnce("ns_"+compact, req.RunID, 57), usedOnce("ns_"+compact, req.RunID, 32)
+		p.Database, p.User = usedOnce(NamePrefix+compact, req.RunID, 57), usedOnce(NamePrefix+compact, req.RunID, 32)
 	case d.None():
 	case d.File == "":
 		p.Problems = append(p.Problems,
@@ -218,6 +218,9 @@ func (p *Plan) nameDatabase(req Request) {
 		p.Database = path.Join(req.Folder, d.File)
 	}
 }
+
+// NamePrefix begins the names of databases and accounts that are made.
+const NamePrefix = "ns_"
 
 // usedOnce adds the run and its attempt to a name, so that none is used for two things one after the other: whoever still believes in the first
 // would remove the second. most is how long the name may be.

@@ -384,3 +384,8 @@ func ConnectThrough(address string, through Dial) (Server, error) {
 	}
 	return e.Connect(u, through)
 }
+
+// Lister is a Server that tells which databases and accounts there are whose names begin with a prefix.
+type Lister interface {
+	Named(ctx context.Context, prefix string) (databases, users []string, err error)
+}

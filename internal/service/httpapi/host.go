@@ -9,6 +9,7 @@ import (
 	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/provision"
 	_ "nestseed/internal/core/sitedb/engines"
+	"nestseed/internal/service/doctor"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/records"
 	"nestseed/internal/wire"
@@ -29,6 +30,19 @@ func runtimesOut(runtimes []provision.Runtime) []wire.Runtime {
 }
 
 func (a *api) hostOperations(h huma.API) {
+	operation(h, "GET", "/doctor/hosts", "examine-hosts", "Compare what the records say with what is on the hosts; nothing is touched",
+		func(ctx context.Context, _ *struct{}) (*body[wire.HostsReport], error) {
+			r, err := (&doctor.Doctor{DB: a.db, Hosts: a.Hosts}).Look(ctx)
+			if err != nil {
+				return nil, err
+			}
+			out := wire.HostsReport{Hosts: append([]string{}, r.Hosts...), Unreached: append([]string{}, r.Unreached...), Things: r.Things,
+				Faults: []wire.HostsFault{}}
+			for _, f := range r.Faults {
+				out.Faults = append(out.Faults, wire.HostsFault{Sentence: f.Sentence, Remedy: f.Remedy})
+			}
+			return &body[wire.HostsReport]{out}, nil
+		})
 	operation(h, "GET", "/hosts", "list-hosts", "List hosts", func(ctx context.Context, _ *nothing) (*body[[]wire.Host], error) {
 		hosts, err := a.db.Hosts(ctx)
 		return list(hosts, err, hostOut)

@@ -154,8 +154,12 @@ func (svc *Installs) Place(ctx context.Context, run engine.Run, args PlaceArgs, 
 			Folder: p.Folder, Links: placed.Links, Files: placed.Files, Bytes: placed.Bytes})
 	}
 	if err != nil {
-		if _, asked := svc.DB.CodeOfRun(context.WithoutCancel(ctx), run.ID); asked != nil {
+		_, asked := svc.DB.CodeOfRun(context.WithoutCancel(ctx), run.ID)
+		switch {
+		case errors.Is(asked, records.ErrNotFound):
 			return nil, errors.Join(err, svc.takeBack(context.WithoutCancel(ctx), run, p.FS))
+		case asked != nil: // nobody can tell; whoever recovers the run asks again
+			return nil, fmt.Errorf("%w: %w", engine.ErrCleanup, err)
 		}
 	}
 	return &PlaceResult{args.Install, p.release.Ref(), placed.Files, placed.Bytes, len(placed.Links)}, nil

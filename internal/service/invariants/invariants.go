@@ -65,7 +65,9 @@ const Standstill = time.Minute
 // Check returns what does not hold, in order.
 func Check(v View) []Fault {
 	var out []Fault
-	fault := func(remedy, format string, args ...any) { out = append(out, Fault{fmt.Sprintf(format, args...), remedy}) }
+	fault := func(remedy, format string, args ...any) {
+		out = append(out, Fault{fmt.Sprintf(format, args...), remedy})
+	}
 	there := map[string]Thing{}
 	for _, t := range v.There {
 		there[t.key()] = t

@@ -11,6 +11,7 @@ import (
 
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/provision"
+	"nestseed/internal/service/invariants"
 )
 
 // Run is background work.
@@ -367,4 +368,39 @@ func (db *DB) Made(ctx context.Context, id int64) ([]provision.Made, error) {
 		made[i] = r.Made
 	}
 	return made, err
+}
+
+// OpenJournals returns the journals of runs that have not ended, by run.
+func (db *DB) OpenJournals(ctx context.Context) (map[int64][]provision.Made, error) {
+	type row struct {
+		RunID int64
+		Made  provision.Made
+	}
+	rows, err := many[row](ctx, db, "SELECT j.run_id, j.made FROM run_journal j JOIN runs r ON r.id = j.run_id WHERE r.ended_at IS NULL ORDER BY j.id")
+	out := map[int64][]provision.Made{}
+	for _, r := range rows {
+		out[r.RunID] = append(out[r.RunID], r.Made)
+	}
+	return out, err
+}
+
+// OpenRuns returns the runs that have not ended, and what keeps each of them.
+func (db *DB) OpenRuns(ctx context.Context) ([]invariants.Run, error) {
+	type row struct {
+		ID, Open                       int64
+		Title, Reason                  string
+		Waiting, Aside, Alive, Blocked bool
+		Since                          time.Time
+	}
+	rows, err := many[row](ctx, db, `SELECT r.id, r.title, r.status = 'waiting' AS waiting, r.error AS reason, r.aside, `+alive("r.instance_id")+` AS alive,
+		COALESCE(r.started_at, r.created_at) AS since, (SELECT count(*) FROM runs c WHERE c.parent_id = r.id AND c.ended_at IS NULL) AS open,
+		EXISTS (SELECT FROM runs o WHERE o.target = r.target AND o.id <> r.id AND (o.status = 'working' OR o.status = 'waiting' AND (o.committed OR
+			o.id < r.id))) OR (SELECT count(*) FROM runs w WHERE w.status = 'working' AND NOT w.aside) > 0 AS blocked
+		FROM runs r WHERE r.ended_at IS NULL ORDER BY r.id`)
+	out := make([]invariants.Run, len(rows))
+	for i, r := range rows {
+		out[i] = invariants.Run{ID: r.ID, Title: r.Title, Waiting: r.Waiting, Reason: r.Reason, Aside: r.Aside, Open: int(r.Open), Alive: r.Alive,
+			Blocked: r.Blocked, For: time.Since(r.Since)}
+	}
+	return out, err
 }

@@ -186,6 +186,9 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		err = svc.moved(ctx, run, s, there, args.aside(run.ID))
 	}
 	ctx = context.WithoutCancel(ctx)
+	if errors.Is(err, engine.ErrCleanup) {
+		return nil, err
+	}
 	if err != nil {
 		return nil, errors.Join(err, svc.takeBack(ctx, run, o.FS, o.Server))
 	}

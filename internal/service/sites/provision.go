@@ -123,7 +123,7 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 	}
 	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, progress.Within(report, 0, share))
 	if err == nil {
-		if err = svc.keep(ctx, run, o, plan, res); err != nil {
+		if err = svc.keep(ctx, run, o, plan, res); err != nil && !errors.Is(err, engine.ErrCleanup) {
 			err = errors.Join(err, svc.takeBack(context.WithoutCancel(ctx), run, o.FS, o.Server))
 		}
 	} else {
@@ -241,13 +241,17 @@ func (svc *Sites) putSecrets(ctx context.Context, site string, runID int64, had 
 	return nil
 }
 
-// unlessRecorded is an error of recording a run's site, unless it is recorded: an answer that was lost on its way may
-// have been yes.
+// unlessRecorded is an error of recording a run's site, unless it is recorded: an answer that was lost on its way may have been yes. When nobody
+// can tell, the run is left for whoever recovers it. Errors: engine.ErrCleanup.
 func (svc *Sites) unlessRecorded(ctx context.Context, run engine.Run, err error) error {
-	if err != nil {
-		if made, asked := svc.DB.SiteOfRun(ctx, run.ID); asked == nil && made {
-			return nil
-		}
+	if err == nil {
+		return nil
+	}
+	switch made, asked := svc.DB.SiteOfRun(ctx, run.ID); {
+	case asked != nil:
+		return fmt.Errorf("%w: %w", engine.ErrCleanup, err)
+	case made:
+		return nil
 	}
 	return err
 }

@@ -160,6 +160,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/doctor/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare what the records say with what is on the hosts; nothing is touched */
+        get: operations["examine-hosts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/events": {
         parameters: {
             query?: never;
@@ -2230,6 +2247,27 @@ export interface components {
             /** Format: int64 */
             sites: number;
         };
+        HostsFault: {
+            /**
+             * Format: sentence
+             * @description what to do about it
+             */
+            remedy: string;
+            /** Format: sentence */
+            sentence: string;
+        };
+        HostsReport: {
+            faults: components["schemas"]["HostsFault"][];
+            /** @description that were looked at */
+            hosts: string[];
+            /**
+             * Format: int64
+             * @description how many folders, databases and accounts the records name
+             */
+            things: number;
+            /** @description why others were not */
+            unreached: string[];
+        };
         Inside: {
             option: string;
             path: string[];
@@ -4050,6 +4088,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "examine-hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostsReport"];
                 };
             };
             /** @description Error */

@@ -17,5 +17,6 @@ export const sentences: ReadonlySet<string> = new Set([
   "summary",
   "to_do",
   "trouble",
+  "unreached",
   "why"
 ])

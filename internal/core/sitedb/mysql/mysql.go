@@ -330,3 +330,29 @@ func (d *database) columns(ctx context.Context, tables []sitedb.Table, byName ma
 	}
 	return keys.Err()
 }
+
+// Named implements sitedb.Lister.
+func (s *server) Named(ctx context.Context, prefix string) (databases, users []string, err error) {
+	for _, of := range []struct {
+		query string
+		into  *[]string
+	}{{"SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE LEFT(SCHEMA_NAME, CHAR_LENGTH(?)) = ?", &databases},
+		{"SELECT DISTINCT User FROM mysql.user WHERE LEFT(User, CHAR_LENGTH(?)) = ?", &users}} {
+		rows, err := s.pool.QueryContext(ctx, of.query, prefix, prefix)
+		if err != nil {
+			return nil, nil, s.explain("list databases and accounts", err)
+		}
+		for rows.Next() {
+			var name string
+			if err := rows.Scan(&name); err != nil {
+				rows.Close()
+				return nil, nil, err
+			}
+			*of.into = append(*of.into, name)
+		}
+		if err := rows.Close(); err != nil {
+			return nil, nil, err
+		}
+	}
+	return databases, users, nil
+}

@@ -323,3 +323,24 @@ func (d *database) Version(ctx context.Context) (sitedb.Version, error) {
 	v, err := versionOf(ctx, d.pool)
 	return v, d.server.explain("ask the database for its version", err)
 }
+
+// Named implements sitedb.Lister.
+func (s *server) Named(ctx context.Context, prefix string) (databases, users []string, err error) {
+	err = s.with(ctx, "", "list databases and accounts", func(c *pgx.Conn) error {
+		for _, of := range []struct {
+			query string
+			into  *[]string
+		}{{"SELECT datname::text FROM pg_database WHERE starts_with(datname, ", &databases}, {"SELECT rolname::text FROM pg_roles WHERE starts_with(rolname, ",
+			&users}} {
+			rows, err := c.Query(ctx, of.query+sqltext.Postgres.String(prefix)+")")
+			if err == nil {
+				*of.into, err = pgx.CollectRows(rows, pgx.RowTo[string])
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return databases, users, err
+}
