@@ -255,15 +255,36 @@ func (w *world) site(ctx context.Context) (*wire.Site, error) {
 
 // wait waits until a run is over. The service may still be coming back.
 func (w *world) wait(ctx context.Context, id int64) (wire.Run, error) {
-	for deadline := time.Now().Add(3 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
+	for deadline := time.Now().Add(90 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		r, err := w.client.Run(ctx, id)
 		if err == nil && r.Ended() {
 			return r, nil
 		}
 		if time.Now().After(deadline) {
-			return r, fmt.Errorf("run %d is %s after three minutes, at %q: %s (%v)", id, r.Status, r.Progress.Step, r.Error, err)
+			return r, fmt.Errorf("run %d is %s after 90 seconds, at %q: %s (%v)\n%s", id, r.Status, r.Progress.Step, r.Error, err, w.standstill(ctx))
 		}
 	}
+}
+
+// standstill is what the records know of runs that have not ended.
+func (w *world) standstill(ctx context.Context) string {
+	conn, err := w.records(ctx)
+	if err != nil {
+		return err.Error()
+	}
+	defer conn.Close(ctx)
+	var out strings.Builder
+	for _, query := range []string{"SELECT now()::text || ' ' || i::text FROM instances i", "SELECT l::text FROM leases l",
+		"SELECT row(id, job, target, status, attempt, committed, aside, instance_id, error)::text FROM runs WHERE ended_at IS NULL",
+		"SELECT row(id, state, priority, scheduled_at, attempted_by, args)::text FROM river_job WHERE finalized_at IS NULL",
+		"SELECT r::text FROM river_leader r"} {
+		lines, err := texts(ctx, conn, query)
+		fmt.Fprintln(&out, query, err)
+		for _, line := range lines {
+			fmt.Fprintln(&out, "  ", line)
+		}
+	}
+	return out.String()
 }
 
 // importRelease imports a download of the first release.
