@@ -171,10 +171,13 @@ func (a *app) doctorOfHosts(ctx context.Context, c *cli.Command) error {
 		}
 		for _, f := range r.Faults {
 			fmt.Fprintf(a.out, "✗ %s\n  %s\n", f.Sentence, f.Remedy)
+			if f.Run != 0 {
+				fmt.Fprintf(a.out, "  nestseed run cancel %d\n", f.Run)
+			}
 		}
 		if len(r.Faults) == 0 {
-			fmt.Fprintf(a.out, "✓ %d folders, databases and accounts are there as the records say, on %d hosts; nothing else bears the service's mark\n",
-				r.Things, len(r.Hosts))
+			fmt.Fprintf(a.out, "✓ %d folders, databases and accounts are there as the records say, on %d hosts; nothing else bears the "+
+				"service's mark\n", r.Things, len(r.Hosts))
 		}
 	})
 	if err == nil && len(r.Faults)+len(r.Unreached) > 0 {

@@ -248,10 +248,15 @@ func (s *Service) Address() string { return "http://" + s.listener.Addr().String
 // TokenFile is where the owner's token is.
 func (s *Service) TokenFile() string { return filepath.Join(s.settings.Data, "owner-token") }
 
-const endTime = 40 * time.Second
+// How long what must be ended goes on after the service was told to stop, and requests that are under way. Together with the end of
+// PostgreSQL it is less than five seconds.
+const (
+	runsEnd     = 3 * time.Second
+	requestsEnd = time.Second
+)
 
-// Serve works until ctx ends. Then it stops listening, gives runs a moment to finish, puts back those that
-// do not, and stops what it started.
+// Serve works until ctx ends. Then it stops listening, ends runs and puts them back in line, gives those that must be ended a moment, and
+// stops what it started.
 func (s *Service) Serve(ctx context.Context) error {
 	debug.SetMemoryLimit(MemoryLimit)
 	collecting, endCollecting := context.WithCancel(ctx)
@@ -273,16 +278,23 @@ func (s *Service) Serve(ctx context.Context) error {
 	case <-ctx.Done():
 	}
 	s.settings.Log.Info("stopping")
-	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), endTime)
-	defer cancel()
-	ended := s.engine.End(end)
+	ctx = context.WithoutCancel(ctx)
+	ended := make(chan error, 1)
+	go func() {
+		within, cancel := context.WithTimeout(ctx, runsEnd)
+		defer cancel()
+		ended <- s.engine.End(within)
+	}()
 	// Streams of events do not end by themselves.
-	soft, cancelSoft := context.WithTimeout(end, time.Second)
+	soft, cancelSoft := context.WithTimeout(ctx, requestsEnd)
 	defer cancelSoft()
 	if s.http.Shutdown(soft) != nil {
 		s.http.Close()
 	}
-	return errors.Join(err, ended)
+	if err := <-ended; err != nil {
+		s.settings.Log.Info("runs are left to the next start", "because", err)
+	}
+	return err
 }
 
 // How much garbage may pile up, in percent of what is live: little when much is live, so that memory stays within
@@ -375,7 +387,15 @@ func (s *Service) close() {
 		s.listener.Close()
 	}
 	if s.db != nil {
-		s.db.Close()
+		closed := make(chan struct{})
+		go func() {
+			s.db.Close()
+			close(closed)
+		}()
+		select {
+		case <-closed:
+		case <-time.After(requestsEnd): // whoever still uses a connection loses it with the process
+		}
 	}
 	if s.cluster != nil {
 		if err := s.cluster.Stop(); err != nil {

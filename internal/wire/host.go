@@ -29,6 +29,7 @@ type HostsReport struct {
 type HostsFault struct {
 	Sentence string `json:"sentence" format:"sentence"`
 	Remedy   string `json:"remedy" doc:"what to do about it" format:"sentence"`
+	Run      int64  `json:"run,omitempty" doc:"that is to be cancelled"`
 }
 
 // Room is what a host has left for files.

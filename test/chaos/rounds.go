@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -124,7 +125,7 @@ func run(ctx context.Context, rounds int, seed uint64, only string, log io.Write
 		line, err := w.round(ctx, random, only, t)
 		fmt.Fprintf(log, "%4d %s\n", round, line)
 		if err != nil {
-			return t, fmt.Errorf("round %d of seed %d (%s): %w\nthe service said:\n%s", round, seed, line, err, w.log.String())
+			return t, fmt.Errorf("round %d of seed %d (%s): %w\nthe service said:\n%s", round, seed, line, err, w.said(ctx))
 		}
 	}
 	return t, ctx.Err()
@@ -212,6 +213,11 @@ func (w *world) round(ctx context.Context, random *rand.Rand, only string, t tal
 		return a.name, err
 	}
 	run, err := a.do(ctx, w, s)
+	var refused *client.Problem
+	if errors.As(err, &refused) && refused.Status == http.StatusConflict {
+		t.count(a.name, "refused")
+		return a.name + " is refused: " + refused.Detail, nil
+	}
 	if err != nil {
 		return a.name, err
 	}
@@ -275,7 +281,9 @@ func (w *world) standstill(ctx context.Context) string {
 	defer conn.Close(ctx)
 	var out strings.Builder
 	for _, query := range []string{"SELECT now()::text || ' ' || i::text FROM instances i", "SELECT l::text FROM leases l",
-		"SELECT row(id, job, target, status, attempt, committed, aside, instance_id, error)::text FROM runs WHERE ended_at IS NULL",
+		"SELECT row(id, job, target, status, attempt, committed, aside, instance_id, error)::text FROM runs ORDER BY id DESC LIMIT 8",
+		"SELECT row(name, folder, database, db_user, address, run_id, host_id, retired_at)::text FROM sites",
+		"SELECT row(id, why, run_id, folder, place, database, address, host_id)::text FROM site_copies", "SELECT row(run_id, made)::text FROM run_journal",
 		"SELECT row(id, state, priority, scheduled_at, attempted_by, args)::text FROM river_job WHERE finalized_at IS NULL",
 		"SELECT r::text FROM river_leader r"} {
 		lines, err := texts(ctx, conn, query)

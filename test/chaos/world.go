@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"database/sql"
 	"errors"
@@ -33,7 +32,6 @@ type world struct {
 	copies  [copies]*stack.Service // nil where one does not run
 	listen  [copies]string
 	token   string
-	log     bytes.Buffer
 	client  *client.Client // of a copy that runs
 	admin   *sql.DB
 	release string // that sites are made from
@@ -99,7 +97,12 @@ func (w *world) start() error {
 				return err
 			}
 		}
-		service := &stack.Service{Binary: w.binary, Data: data, Listen: w.listen[i], Out: &w.log,
+		out, err := os.OpenFile(data+".log", os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+		if err != nil {
+			return err
+		}
+		defer out.Close()
+		service := &stack.Service{Binary: w.binary, Data: data, Listen: w.listen[i], Out: out,
 			Env: []string{"NESTSEED_RECORDS=" + w.server.Address(), "NESTSEED_STORE=" + w.store()}}
 		if err := service.Start(); err != nil {
 			return err
@@ -118,6 +121,18 @@ func (w *world) start() error {
 	}
 	w.ask(0)
 	return nil
+}
+
+// said is what the copies wrote, the last of it, and what lies on the host.
+func (w *world) said(ctx context.Context) string {
+	var out strings.Builder
+	for i := range w.copies {
+		text, _ := os.ReadFile(filepath.Join(w.dir, fmt.Sprint("copy-", i, ".log")))
+		fmt.Fprintf(&out, "copy %d:\n%s\n", i, text[max(0, len(text)-6000):])
+	}
+	list, _ := exec.CommandContext(ctx, "ls", "-la", "--time-sort", w.stack.Sites()).CombinedOutput()
+	fmt.Fprintf(&out, "sites:\n%s\n", list)
+	return out.String() + w.standstill(ctx)
 }
 
 // ask lets the copy of a number answer from now on.

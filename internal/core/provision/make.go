@@ -26,8 +26,8 @@ import (
 type Made struct {
 	What string `json:"sort"` // "database", "user", "staging", "folder", "exchange", or "parent": a folder above it
 	Name string `json:"name"`
-	// ID tells a folder, file or link from others that have had its name, or will (see hostfs.FS.ID), and a database that was given from what it was
-	// for others (see sitedb.Giver). What has none has a name that is used once.
+	// ID tells a folder, file or link from others that have had its name, or will (see hostfs.FS.ID), and a database that was given from
+	// what it was for others (see sitedb.Giver). What has none has a name that is used once.
 	ID string `json:"id,omitempty"`
 	// Where is whatever the journal's owner tells hosts apart by, where a journal is of several.
 	Where string `json:"where,omitempty"`
@@ -126,8 +126,8 @@ func Make(ctx context.Context, req Request, p *Plan, journal Journal, report pro
 	return mk.result, nil
 }
 
-// takeBack takes away what was made; it returns the error that it is given, with ErrLeftBehind when something may be left. Whoever has lost the
-// work, or cannot know, takes back what nobody else can have: who has taken it over does the rest, from the journal.
+// takeBack takes away what was made; it returns the error that it is given, with ErrLeftBehind when something may be left. Whoever has
+// lost the work, or cannot know, takes back what nobody else can have: who has taken it over does the rest, from the journal.
 func (mk *maker) takeBack(ctx context.Context, err error) error {
 	mk.report.Step("Take back what was made", progress.Amount{})
 	// The caller's context may be why we are here; taking back must not be cut short by it.
@@ -142,8 +142,8 @@ func (mk *maker) takeBack(ctx context.Context, err error) error {
 	return err
 }
 
-// UndoOwn takes away, of what an attempt has made and never ended, what only that attempt can have: names that are used once, and what has its
-// mark. It asks nobody. Without it, what an attempt makes that stood still while another took its journal back would be left.
+// UndoOwn takes away, of what an attempt has made and never ended, what only that attempt can have: names that are used once, and what
+// has its mark. It asks nobody. Without it, what an attempt makes that stood still while another took its journal back would be left.
 func UndoOwn(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made) error {
 	var errs []error
 	for _, m := range slices.Backward(made) {
@@ -165,8 +165,9 @@ func (mk *maker) close() {
 	}
 }
 
-// Undo takes away what was made, last first. What is not there any more is no error, so it can be called again after it was interrupted. Before
-// each act it asks whether the work is still the caller's. What has got a name since that something of the journal had before stays.
+// Undo takes away what was made, last first. What is not there any more is no error, so it can be called again after it was interrupted.
+// Before each act it asks whether the work is still the caller's. What has got a name since that something of the journal had before
+// stays.
 func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made, still func(context.Context) error) error {
 	var errs []error
 	for _, m := range slices.Backward(made) {
@@ -212,8 +213,8 @@ func undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, m Made, sti
 	return nil
 }
 
-// removeFolder removes what has an identity, and nothing else that is at its name now. It is put aside first, under a name that is its own: so
-// nothing that takes the name at that moment is lost, and one that was cut off goes on.
+// removeFolder removes what has an identity, and nothing else that is at its name now. It is put aside first, under a name that is its
+// own: so nothing that takes the name at that moment is lost, and one that was cut off goes on.
 func removeFolder(ctx context.Context, fsys hostfs.FS, m Made, still func(context.Context) error) error {
 	if m.ID == "" {
 		return errors.New("the journal does not say which one; look at it, and remove it by hand")

@@ -222,8 +222,8 @@ func (p *Plan) nameDatabase(req Request) {
 // NamePrefix begins the names of databases and accounts that are made.
 const NamePrefix = "ns_"
 
-// usedOnce adds the run and its attempt to a name, so that none is used for two things one after the other: whoever still believes in the first
-// would remove the second. most is how long the name may be.
+// usedOnce adds the run and its attempt to a name, so that none is used for two things one after the other: whoever still believes in the
+// first would remove the second. most is how long the name may be.
 func usedOnce(name, runID string, most int) string {
 	end := "_" + strings.ReplaceAll(runID, "-", "_")
 	if runID == "" {

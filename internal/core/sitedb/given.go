@@ -17,8 +17,8 @@ type Giver interface {
 	Give(ctx context.Context) (database, user string, err error)
 	// Password is that of a database's account.
 	Password(database string) string
-	// Take makes a database that of an owner, as long as it is not dropped: names of databases that are given are used again, and owners are not.
-	// Errors: ErrExists.
+	// Take makes a database that of an owner, as long as it is not dropped: names of databases that are given are used again, and owners
+	// are not. Errors: ErrExists.
 	Take(ctx context.Context, database, owner string) error
 	// Owner returns whose a database is; "" for nobody's.
 	Owner(ctx context.Context, database string) (string, error)

@@ -11,20 +11,32 @@
 //
 // What an instance of the service believes about the world is never older than the world. The rules:
 //
-//   - A claim ends by itself. An instance is a row that it renews every two seconds and that expires after ten, by the clock of the records'
-//     server alone. What it holds, the leases of targets and the runs that it works on, ends with that row. An instance that could not renew
-//     stops what it does two seconds before, by its monotonic clock.
-//   - A claim is not taken back. A run that begins has another attempt number, a lease that is taken another epoch. What an older one writes to
-//     the records is refused (see records.WithAttempt).
-//   - Ask before you destroy. Right before each act that removes something from a host, the records are asked whether the attempt still counts
-//     (Still). As the answer can be late, names on hosts are used once and carry the attempt, and folders are removed by their identity.
-//   - Who lost its claim does not clean up. Whoever takes the run over does, from the journal, which is written before each act.
-//   - A run that waits for runs that it has started holds neither a worker nor a lease: it is put aside, and goes on when the last of them ends
-//     (Aside). It finds them by what they are for and not by memory.
+// - A claim ends by itself. An instance is a row that it renews every two seconds and that expires after ten, by the clock of the
+// records' server alone. What it holds, the leases of targets and the runs that it works on, ends with that row. An instance that could
+// not renew
+//
+//	stops what it does two seconds before, by its monotonic clock.
+//
+// - A claim is not taken back. A run that begins has another attempt number, a lease that is taken another epoch. What an older one
+// writes to
+//
+//	the records is refused (see records.WithAttempt).
+//
+// - Ask before you destroy. Right before each act that removes something from a host, the records are asked whether the attempt still
+// counts
+//
+//	  (Still). As the answer can be late, names on hosts are used once and carry the attempt, and folders are removed by their identity.
+//	- Who lost its claim does not clean up. Whoever takes the run over does, from the journal, which is written before each act.
+//
+// - A run that waits for runs that it has started holds neither a worker nor a lease: it is put aside, and goes on when the last of them
+// ends
+//
+//	(Aside). It finds them by what they are for and not by memory.
 //
 // An interrupted run is given to its job's Recover, which takes back what was half made; then it is put back or ended, a bounded number of
-// times. Until that has worked its target stays its own. So does that of a run that could not be cleaned up, as while a database server does not
-// answer. A takeover takes at most fifteen seconds, whatever died: ten until the row expires, two until somebody looks, and the rest to begin.
+// times. Until that has worked its target stays its own. So does that of a run that could not be cleaned up, as while a database server
+// does not answer. A takeover takes at most fifteen seconds, whatever died: ten until the row expires, two until somebody looks, and the
+// rest to begin.
 //
 // Work that must not stop halfway commits its run first: then nobody can cancel it any more. The package knows no noun.
 package engine
@@ -85,8 +97,8 @@ var (
 	errLost   = errors.New("the records' PostgreSQL did not answer in time")
 )
 
-// Aside is what a job returns, as its error, when it waits for runs that it has started: its result so far is kept, and it is called again when
-// the last of them has ended.
+// Aside is what a job returns, as its error, when it waits for runs that it has started: its result so far is kept, and it is called
+// again when the last of them has ended.
 type Aside struct {
 	First    int64   // the first run that it waits for
 	From, To float64 // which share of its progress they are
@@ -208,8 +220,8 @@ func (e *Engine) Begin(ctx context.Context) error {
 // Ready is nil while the records answer the renewal of the leases, which has a connection of its own.
 func (e *Engine) Ready() error { return e.instance.ready() }
 
-// End stops all work: what can begin again is taken back and put back in line, and what is committed goes on until ctx ends. What has not ended
-// then is left for whoever takes it over.
+// End stops all work: what can begin again is taken back and put back in line, and what is committed goes on until ctx ends. What has not
+// ended then is left for whoever takes it over.
 func (e *Engine) End(ctx context.Context) error {
 	e.mu.Lock()
 	e.ending = true
@@ -249,7 +261,8 @@ func (e *Engine) Start(ctx context.Context, run Run, args any) (Run, error) {
 	return e.Repeat(ctx, run)
 }
 
-// Repeat records a run with arguments that a run of the same job had, and queues it. A run that its parent has started before is returned as it is.
+// Repeat records a run with arguments that a run of the same job had, and queues it. A run that its parent has started before is returned
+// as it is.
 func (e *Engine) Repeat(ctx context.Context, run Run) (_ Run, err error) {
 	err = e.db.Tx(ctx, func(ctx context.Context) (err error) {
 		var isNew bool

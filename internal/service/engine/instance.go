@@ -10,8 +10,8 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// How often an instance renews its leases, how long that may take, and how long before they end it stops by itself what it does under them. The
-// times are of the monotonic clock, which goes on while the process stands still.
+// How often an instance renews its leases, how long that may take, and how long before they end it stops by itself what it does under
+// them. The times are of the monotonic clock, which goes on while the process stands still.
 const (
 	renewEvery  = 2 * time.Second
 	renewWithin = 3 * time.Second

@@ -55,8 +55,8 @@ func (t *turns) take(ctx context.Context, target string) (end func(), err error)
 	}
 }
 
-// WithLock does something short with a target while nobody else works on it. The context that do gets ends when the lease is lost, and what is
-// written in it is refused then. Errors: ErrBusy, when a run works there.
+// WithLock does something short with a target while nobody else works on it. The context that do gets ends when the lease is lost, and
+// what is written in it is refused then. Errors: ErrBusy, when a run works there.
 func (e *Engine) WithLock(ctx context.Context, target string, do func(ctx context.Context) error) error {
 	deadline := time.Now().Add(lockWait)
 	end, err := e.turns.take(ctx, target)

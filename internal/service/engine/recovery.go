@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"nestseed/internal/core/parallel"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 )
 
@@ -44,8 +45,8 @@ func (e *Engine) watch() {
 	}
 }
 
-// recover begins to recover the runs whose instance is gone, with all those that could not be cleaned up after too, and queues those that can
-// go on and are in no queue. Each target is blocked until its own run is recovered.
+// recover begins to recover the runs whose instance is gone, with all those that could not be cleaned up after too, and queues those that
+// can go on and are in no queue. Each target is blocked until its own run is recovered.
 func (e *Engine) recover(ctx context.Context, all bool) error {
 	if err := e.leaveOrphans(ctx); err != nil {
 		return err
@@ -110,7 +111,7 @@ func (e *Engine) lookForCancelled(ctx context.Context) error {
 
 // failCleanup leaves a run working that has failed, until what it made can be taken back.
 func (e *Engine) failCleanup(ctx context.Context, id int64, reason error) error {
-	return errors.Join(e.db.FailCleanup(ctx, id, reason.Error()),
+	return errors.Join(e.db.FailCleanup(ctx, id, input.Sentence(reason)),
 		e.db.AddLog(ctx, id, "this is tried again every minute; cancelling the run gives it up, and leaves what it has made"))
 }
 

@@ -44,8 +44,8 @@ const (
 
 // newTracker keeps the progress of a run. One that was aside goes on where it was.
 func newTracker(ctx context.Context, db store, run Run) *tracker {
-	t := &tracker{to: 1, db: db, ctx: context.WithoutCancel(ctx), run: run, p: run.Progress, done: make(chan struct{}), wake: make(chan struct{}, 1),
-		started: time.Now()}
+	t := &tracker{to: 1, db: db, ctx: context.WithoutCancel(ctx), run: run, p: run.Progress, done: make(chan struct{}),
+		wake: make(chan struct{}, 1), started: time.Now()}
 	t.p.Children = nil
 	t.end.Go(t.save)
 	return t

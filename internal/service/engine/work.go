@@ -8,6 +8,7 @@ import (
 
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 )
 
@@ -160,7 +161,7 @@ func (e *Engine) endStopped(ctx context.Context, cause error, run Run, result an
 		}
 		status = records.Failed
 		e.log.Warn("run failed", "run", run.ID, "job", run.Job, "error", err)
-		return e.endRun(ctx, run.ID, status, result, err.Error())
+		return e.endRun(ctx, run.ID, status, result, input.Sentence(err))
 	})
 	return status, keepErr
 }

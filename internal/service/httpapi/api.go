@@ -276,7 +276,10 @@ func problem(err error) error {
 	if errors.As(err, &already) {
 		return err
 	}
-	m := &huma.ErrorModel{Status: http.StatusInternalServerError, Type: problemPrefix + "failed", Detail: err.Error()}
+	m := &huma.ErrorModel{Status: http.StatusInternalServerError, Type: problemPrefix + "failed", Detail: input.Sentence(err)}
+	if records.Unreachable(err) {
+		m.Status = http.StatusServiceUnavailable
+	}
 	for _, p := range problems {
 		if errors.Is(err, p.err) {
 			m.Status, m.Type = p.status, problemPrefix+p.name

@@ -39,7 +39,7 @@ func (a *api) hostOperations(h huma.API) {
 			out := wire.HostsReport{Hosts: append([]string{}, r.Hosts...), Unreached: append([]string{}, r.Unreached...), Things: r.Things,
 				Faults: []wire.HostsFault{}}
 			for _, f := range r.Faults {
-				out.Faults = append(out.Faults, wire.HostsFault{Sentence: f.Sentence, Remedy: f.Remedy})
+				out.Faults = append(out.Faults, wire.HostsFault{Sentence: f.Sentence, Remedy: f.Remedy, Run: f.Run})
 			}
 			return &body[wire.HostsReport]{out}, nil
 		})

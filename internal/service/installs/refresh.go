@@ -201,8 +201,8 @@ func soFar(run engine.Run, p *Plan) (*Result, error) {
 	return res, nil
 }
 
-// each does something with one site after the other, and stops at the first that fails or has new faults. begin returns the run that does it, and
-// is called again until that has ended.
+// each does something with one site after the other, and stops at the first that fails or has new faults. begin returns the run that does
+// it, and is called again until that has ended.
 func (svc *Installs) each(ctx context.Context, run engine.Run, p *Plan, report progress.Reporter,
 	begin func(context.Context, PlannedSite, records.Site) (engine.Run, error)) (*Result, error) {
 	res, err := soFar(run, p)
@@ -330,8 +330,8 @@ func (svc *Installs) UndoPlan(ctx context.Context, args RefreshArgs) (*Plan, err
 	return p, nil
 }
 
-// Undo brings the sites of an install back to the code that they shared before, with content and database as they stood then. It is called again
-// whenever a run that it waits for has ended.
+// Undo brings the sites of an install back to the code that they shared before, with content and database as they stood then. It is
+// called again whenever a run that it waits for has ended.
 func (svc *Installs) Undo(ctx context.Context, run engine.Run, args RefreshArgs, report progress.Reporter) (*Result, error) {
 	p, err := svc.UndoPlan(ctx, args)
 	if err == nil && len(p.Problems) > 0 && len(run.Result) == 0 {

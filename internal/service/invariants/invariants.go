@@ -1,5 +1,5 @@
-// Package invariants is what must hold between the records and the world: on hosts, on database servers, and among the runs of the service. The
-// simulation of the engine and the command nestseed doctor --hosts judge by it.
+// Package invariants is what must hold between the records and the world: on hosts, on database servers, and among the runs of the
+// service. The simulation of the engine and the command nestseed doctor --hosts judge by it.
 //
 //	faults := invariants.Check(view)
 //
@@ -20,8 +20,8 @@ type Thing struct {
 	Name string
 	// ID tells it from others of its name; "" where that is not known, or the name is used once.
 	ID string
-	// By is the record that names it, or what bears the mark of this service by itself, for people: "site alder", "safety copy 7 of site alder",
-	// "run 12".
+	// By is the record that names it, or what bears the mark of this service by itself, for people: "site alder", "safety copy 7 of site
+	// alder", "run 12".
 	By string
 }
 
@@ -57,6 +57,7 @@ type View struct {
 type Fault struct {
 	Sentence string
 	Remedy   string
+	Run      int64 // that is to be cancelled; 0 for none
 }
 
 // Standstill is how long a run may wait or work without anybody at it: a takeover and more.
@@ -78,7 +79,7 @@ func Check(v View) []Fault {
 		by, twice := named[m.key()]
 		switch {
 		case twice:
-			fault("nestseed site show NAME of both; retire the one that does not answer", "%s is named by %s and by %s", m, by, m.By)
+			fault("look at both, and retire the one that does not answer", "%s is named by %s and by %s", m, by, m.By)
 		case !has:
 			fault("put it back from a backup of the host, or undo or retire the site", "%s is not there, and %s names it", m, m.By)
 		case m.ID != "" && is.ID != "" && m.ID != is.ID:
@@ -97,7 +98,8 @@ func Check(v View) []Fault {
 		}
 	}
 	for _, r := range v.Runs {
-		remedy := fmt.Sprintf("nestseed run cancel %d gives it up", r.ID)
+		before := len(out)
+		const remedy = "cancel it, which gives it up"
 		switch {
 		case r.For < Standstill:
 		case r.Aside && r.Open > 0, r.Waiting && r.Blocked, !r.Waiting && !r.Aside && r.Alive:
@@ -109,6 +111,9 @@ func Check(v View) []Fault {
 			fault(remedy, "run %d (%s) waits, and nothing keeps it", r.ID, r.Title)
 		default:
 			fault(remedy, "run %d (%s) is said to be worked on, and no instance of the service does", r.ID, r.Title)
+		}
+		if len(out) > before {
+			out[before].Run = r.ID
 		}
 	}
 	slices.SortFunc(out, func(a, b Fault) int { return strings.Compare(a.Sentence, b.Sentence) })

@@ -50,8 +50,8 @@ func fence(ctx context.Context, tx pgx.Tx) error {
 	return err
 }
 
-// Claimed is nil while the claim of a context counts: its attempt is the last one or its lease was not taken over, and its instance has renewed
-// in time. It is asked right before anything is destroyed. Errors: ErrOvertaken.
+// Claimed is nil while the claim of a context counts: its attempt is the last one or its lease was not taken over, and its instance has
+// renewed in time. It is asked right before anything is destroyed. Errors: ErrOvertaken.
 func (db *DB) Claimed(ctx context.Context) error {
 	c := claimOf(ctx)
 	var counts bool
@@ -61,8 +61,8 @@ func (db *DB) Claimed(ctx context.Context) error {
 		err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE id = $1 AND attempt = $2 AND status = 'working' AND "+
 			alive("runs.instance_id")+")", c.run, c.attempt).Scan(&counts)
 	case c.lease != "":
-		err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM leases WHERE name = $1 AND epoch = $2 AND "+alive("leases.instance_id")+")", c.lease,
-			c.epoch).Scan(&counts)
+		err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM leases WHERE name = $1 AND epoch = $2 AND "+
+			alive("leases.instance_id")+")", c.lease, c.epoch).Scan(&counts)
 	default:
 		return errors.New("nothing may be removed from a host outside of a run")
 	}

@@ -19,8 +19,8 @@ func alive(column string) string {
 	return "EXISTS (SELECT FROM instances i WHERE i.id = " + column + " AND i.expires_at > clock_timestamp())"
 }
 
-// AddInstance records a running copy of the service and returns its number, which is never used again. The rows of those that have been gone
-// for a day are removed.
+// AddInstance records a running copy of the service and returns its number, which is never used again. The rows of those that have been
+// gone for a day are removed.
 func AddInstance(ctx context.Context, conn *pgx.Conn) (id int64, err error) {
 	if _, err := conn.Exec(ctx, "DELETE FROM instances WHERE expires_at < clock_timestamp() - interval '1 day'"); err != nil {
 		return 0, err
@@ -31,8 +31,8 @@ func AddInstance(ctx context.Context, conn *pgx.Conn) (id int64, err error) {
 
 // RenewInstance makes the leases of an instance last for LeaseFor from now. Errors: ErrNotAlive, for ever.
 func RenewInstance(ctx context.Context, conn *pgx.Conn, id int64) error {
-	tag, err := conn.Exec(ctx, "UPDATE instances SET expires_at = clock_timestamp() + $2::interval WHERE id = $1 AND expires_at > clock_timestamp()", id,
-		LeaseFor)
+	tag, err := conn.Exec(ctx, "UPDATE instances SET expires_at = clock_timestamp() + $2::interval WHERE id = $1 "+
+		"AND expires_at > clock_timestamp()", id, LeaseFor)
 	if err == nil && tag.RowsAffected() == 0 {
 		err = ErrNotAlive
 	}
@@ -75,7 +75,8 @@ func (db *DB) TakeLease(ctx context.Context, instance int64, target string) (hel
 	return context.WithValue(ctx, claimKey{}, claim{lease: target, epoch: epoch}), epoch, err
 }
 
-// free is nil when no other run works on a target, has stopped there and was not recovered yet, or must end what it has begun. Errors: ErrHeld.
+// free is nil when no other run works on a target, has stopped there and was not recovered yet, or must end what it has begun. Errors:
+// ErrHeld.
 func free(ctx context.Context, tx pgx.Tx, target string, but int64) error {
 	var taken bool
 	err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM runs WHERE target = $1 AND id <> $2 AND (status = 'working' OR status = 'waiting' "+
@@ -137,10 +138,10 @@ func (db *DB) InterruptedRuns(ctx context.Context, cleanup bool) ([]Run, error) 
 		" AND ($1 OR error = '') ORDER BY id", cleanup)
 }
 
-// LeaveRuns lets go of the runs that an instance is said to work on and does not, as when their end could not be kept. mine are those that it does
-// work on. They are recovered then. It returns how many they were.
+// LeaveRuns lets go of the runs that an instance is said to work on and does not, as when their end could not be kept. mine are those
+// that it does work on. They are recovered then. It returns how many they were.
 func (db *DB) LeaveRuns(ctx context.Context, instance int64, mine []int64) (int64, error) {
-	tag, err := db.Pool.Exec(ctx, "UPDATE runs SET instance_id = NULL WHERE instance_id = $1 AND status = 'working' AND NOT aside AND id <> ALL($2)",
-		instance, mine)
+	tag, err := db.Pool.Exec(ctx, "UPDATE runs SET instance_id = NULL WHERE instance_id = $1 AND status = 'working' AND NOT aside "+
+		"AND id <> ALL($2)", instance, mine)
 	return tag.RowsAffected(), err
 }

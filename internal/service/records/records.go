@@ -36,8 +36,8 @@ type DB struct {
 	Pool Pool
 }
 
-// Pool is connections to the records: some for people's requests, and others for runs, so that neither waits for the other. What is done in the
-// context of a transaction of Tx is done in that.
+// Pool is connections to the records: some for people's requests, and others for runs, so that neither waits for the other. What is done
+// in the context of a transaction of Tx is done in that.
 type Pool struct {
 	*pgxpool.Pool
 	Runs *pgxpool.Pool
@@ -58,8 +58,8 @@ func (p Pool) of(ctx context.Context) *pgxpool.Pool {
 
 type txKey struct{}
 
-// Tx does several things at one moment, or none of them: every method of DB that is called in the context that do gets belongs to it, and sees
-// what was written in it before. Nothing else may be waited for in it, and its context is for one goroutine. Errors: ErrOvertaken.
+// Tx does several things at one moment, or none of them: every method of DB that is called in the context that do gets belongs to it, and
+// sees what was written in it before. Nothing else may be waited for in it, and its context is for one goroutine. Errors: ErrOvertaken.
 func (db *DB) Tx(ctx context.Context, do func(ctx context.Context) error) error {
 	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
 		if err := fence(ctx, tx); err != nil {
@@ -107,8 +107,8 @@ func (p Pool) QueryRow(ctx context.Context, query string, args ...any) pgx.Row {
 	return p.of(ctx).QueryRow(ctx, query, args...)
 }
 
-// whenLost ends the sessions of a machine that is gone, or of a process that stands still in a transaction: what they have locked would be locked for
-// hours (PostgreSQL manual, 20.3.2 and 20.11.1).
+// whenLost ends the sessions of a machine that is gone, or of a process that stands still in a transaction: what they have locked would
+// be locked for hours (PostgreSQL manual, 20.3.2 and 20.11.1).
 var whenLost = map[string]string{"idle_in_transaction_session_timeout": "8s", "tcp_keepalives_idle": "5", "tcp_keepalives_interval": "2",
 	"tcp_keepalives_count": "3", "tcp_user_timeout": "10s"}
 

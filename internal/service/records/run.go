@@ -138,8 +138,8 @@ func (db *DB) RunBefore(ctx context.Context, r Run) (Run, error) {
 
 func itoa(id int64) string { b, _ := json.Marshal(id); return string(b) }
 
-// AddRun records work to be done, inside a transaction in which its job is queued too. A run that has been started for the same purpose by the
-// same parent is returned in its place, and is not new.
+// AddRun records work to be done, inside a transaction in which its job is queued too. A run that has been started for the same purpose
+// by the same parent is returned in its place, and is not new.
 func (db *DB) AddRun(ctx context.Context, r Run) (id int64, isNew bool, err error) {
 	err = db.Pool.QueryRow(ctx, `INSERT INTO runs (job, title, target, who, args, parent_id, purpose) VALUES ($1, $2, $3, $4, $5, $6, $7)
 		ON CONFLICT (parent_id, purpose) WHERE parent_id IS NOT NULL DO NOTHING RETURNING id`, r.Job, r.Title, r.Target, r.Who, r.Args, r.ParentID,
@@ -189,7 +189,8 @@ func (db *DB) SetProgressOfParent(ctx context.Context, id int64) error {
 
 // PutBack makes a working run wait again; committed says whether it is still one that nobody can cancel.
 func (db *DB) PutBack(ctx context.Context, id int64, committed bool) error {
-	return db.onRun(ctx, id, "status = 'waiting', instance_id = NULL, progress = '{}', error = '', committed = $3", "AND status = 'working'", committed)
+	return db.onRun(ctx, id, "status = 'waiting', instance_id = NULL, progress = '{}', error = '', committed = $3",
+		"AND status = 'working'", committed)
 }
 
 // Interrupted puts a run back that was interrupted, and counts how often that was.
@@ -214,8 +215,8 @@ func (db *DB) onRun(ctx context.Context, id int64, set, where string, args ...an
 	return err
 }
 
-// UnqueuedRuns returns the runs that can be worked on and that no job in the queue is for: their target is free again, or the runs that they
-// wait for have ended, or the records went away while a worker looked at them.
+// UnqueuedRuns returns the runs that can be worked on and that no job in the queue is for: their target is free again, or the runs that
+// they wait for have ended, or the records went away while a worker looked at them.
 func (db *DB) UnqueuedRuns(ctx context.Context) ([]Run, error) {
 	return many[Run](ctx, db, `SELECT `+runColumns+` FROM runs r WHERE (r.status = 'waiting' AND r.created_at < now() - interval '2 seconds'
 			OR r.aside AND `+noOpenChildren+`)
@@ -252,8 +253,8 @@ func (db *DB) SetProgress(ctx context.Context, id int64, p Progress) error {
 	return db.onRun(ctx, id, "progress = $3", "", p)
 }
 
-// EndRun keeps how a run ended and tells listeners. It returns the run that has waited for this one, when it was the last that that waits for;
-// 0 for none.
+// EndRun keeps how a run ended and tells listeners. It returns the run that has waited for this one, when it was the last that that waits
+// for; 0 for none.
 func (db *DB) EndRun(ctx context.Context, id int64, status string, result any, sentence string) (goesOn int64, err error) {
 	text, err := json.Marshal(result)
 	if err != nil {
@@ -297,8 +298,8 @@ func (db *DB) EndRun(ctx context.Context, id int64, status string, result any, s
 	return goesOn, err
 }
 
-// AskCancel ends a waiting run at once, and asks a working one to end, with the runs that it waits for. Errors: ErrNotFound, also of a run that
-// is over or is committed.
+// AskCancel ends a waiting run at once, and asks a working one to end, with the runs that it waits for. Errors: ErrNotFound, also of a
+// run that is over or is committed.
 func (db *DB) AskCancel(ctx context.Context, id int64) error {
 	return db.exec(ctx, "run", itoa(id), `WITH u AS (UPDATE runs SET cancel_asked = true,
 			status = CASE status WHEN 'waiting' THEN 'cancelled' ELSE status END, ended_at = CASE status WHEN 'waiting' THEN now() ELSE ended_at END
@@ -376,7 +377,8 @@ func (db *DB) OpenJournals(ctx context.Context) (map[int64][]provision.Made, err
 		RunID int64
 		Made  provision.Made
 	}
-	rows, err := many[row](ctx, db, "SELECT j.run_id, j.made FROM run_journal j JOIN runs r ON r.id = j.run_id WHERE r.ended_at IS NULL ORDER BY j.id")
+	rows, err := many[row](ctx, db, "SELECT j.run_id, j.made FROM run_journal j JOIN runs r ON r.id = j.run_id WHERE r.ended_at IS NULL "+
+		"ORDER BY j.id")
 	out := map[int64][]provision.Made{}
 	for _, r := range rows {
 		out[r.RunID] = append(out[r.RunID], r.Made)
@@ -394,8 +396,8 @@ func (db *DB) OpenRuns(ctx context.Context) ([]invariants.Run, error) {
 	}
 	rows, err := many[row](ctx, db, `SELECT r.id, r.title, r.status = 'waiting' AS waiting, r.error AS reason, r.aside, `+alive("r.instance_id")+` AS alive,
 		COALESCE(r.started_at, r.created_at) AS since, (SELECT count(*) FROM runs c WHERE c.parent_id = r.id AND c.ended_at IS NULL) AS open,
-		EXISTS (SELECT FROM runs o WHERE o.target = r.target AND o.id <> r.id AND (o.status = 'working' OR o.status = 'waiting' AND (o.committed OR
-			o.id < r.id))) OR (SELECT count(*) FROM runs w WHERE w.status = 'working' AND NOT w.aside) > 0 AS blocked
+		EXISTS (SELECT FROM runs o WHERE o.target = r.target AND o.id <> r.id AND (o.status = 'working' OR o.status = 'waiting'
+			AND (o.committed OR o.id < r.id))) OR (SELECT count(*) FROM runs w WHERE w.status = 'working' AND NOT w.aside) > 0 AS blocked
 		FROM runs r WHERE r.ended_at IS NULL ORDER BY r.id`)
 	out := make([]invariants.Run, len(rows))
 	for i, r := range rows {

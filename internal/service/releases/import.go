@@ -97,9 +97,9 @@ func (svc *Releases) SweepScratch(ctx context.Context) error {
 }
 
 // uploadsStay is how long an upload is kept that nobody imports or goes on with.
-const uploadsStay = 7 * 24 * time.Hour
+const uploadsStay = 24 * time.Hour
 
-// SweepUploads removes uploads that nobody has touched for a week.
+// SweepUploads removes uploads that nobody has touched for a day.
 func (svc *Releases) SweepUploads(now time.Time) error {
 	files, err := svc.Stored.Store.List(UploadsGroup)
 	if err != nil {
@@ -202,7 +202,7 @@ func (svc *Releases) Import(ctx context.Context, run engine.Run, args ImportArgs
 	for _, g := range append(slices.Clone(im.args.Files), im.databaseGiven()...) {
 		if g.Upload != "" {
 			if err := svc.Stored.Store.RemoveAll(UploadsGroup+"/"+g.Upload, UploadsGroup+"/"+g.Upload+".info"); err != nil {
-				report.Note("the upload stays for a week: " + err.Error())
+				report.Note("the upload stays for a day: " + err.Error())
 			}
 		}
 	}

@@ -35,7 +35,8 @@ func (svc *Sites) DropArgs(ctx context.Context, s records.Site, copyID int64) (S
 // dropFits refuses to drop what a site uses now. Errors: provision.ErrPlan.
 func dropFits(s records.Site, c records.SiteCopy) error {
 	here := c.HostID == nil || *c.HostID == s.HostID
-	if c.Archive == "" && here && s.RetiredAt == nil && (c.Folder == s.Folder || c.Database == s.Database && sitedb.HasAccounts(s.Plan.Engine)) {
+	uses := c.Folder == s.Folder || c.Database == s.Database && sitedb.HasAccounts(s.Plan.Engine)
+	if c.Archive == "" && here && s.RetiredAt == nil && uses {
 		return fmt.Errorf("%w: safety copy %d names what the site uses now", provision.ErrPlan, c.ID)
 	}
 	return nil

@@ -29,7 +29,8 @@ func (svc *Sites) Rotate(ctx context.Context, run engine.Run, args SiteArgs, rep
 	return res, err
 }
 
-func (svc *Sites) rotate(ctx context.Context, run engine.Run, args SiteArgs, report progress.Reporter) (_ *RotateResult, committed bool, err error) {
+func (svc *Sites) rotate(ctx context.Context, run engine.Run, args SiteArgs, report progress.Reporter) (_ *RotateResult, committed bool,
+	err error) {
 	s, err := svc.DB.SiteByID(ctx, args.SiteID)
 	if err != nil {
 		return nil, false, err

@@ -241,8 +241,8 @@ func (svc *Sites) putSecrets(ctx context.Context, site string, runID int64, had 
 	return nil
 }
 
-// unlessRecorded is an error of recording a run's site, unless it is recorded: an answer that was lost on its way may have been yes. When nobody
-// can tell, the run is left for whoever recovers it. Errors: engine.ErrCleanup.
+// unlessRecorded is an error of recording a run's site, unless it is recorded: an answer that was lost on its way may have been yes. When
+// nobody can tell, the run is left for whoever recovers it. Errors: engine.ErrCleanup.
 func (svc *Sites) unlessRecorded(ctx context.Context, run engine.Run, err error) error {
 	if err == nil {
 		return nil

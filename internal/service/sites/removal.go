@@ -22,7 +22,8 @@ func (svc *Sites) toRemove(ctx context.Context, run engine.Run, hostID int64, sq
 	where := whereOn(hostID, sqlEngine)
 	goes := []provision.Made{{What: "folder", Name: folder, Where: where}}
 	if sqlEngine == "" || sitedb.HasAccounts(sqlEngine) { // else it is a file in the folder
-		goes = append(goes, provision.Made{What: "user", Name: user, Where: where}, provision.Made{What: "database", Name: database, Where: where})
+		goes = append(goes, provision.Made{What: "user", Name: user, Where: where},
+			provision.Made{What: "database", Name: database, Where: where})
 	}
 	return svc.note(ctx, run, goes)
 }
@@ -35,7 +36,8 @@ func (svc *Sites) note(ctx context.Context, run engine.Run, goes []provision.Mad
 	}
 	var fresh []provision.Made
 	for _, m := range goes {
-		if m.Name != "" && !slices.ContainsFunc(there, func(t provision.Made) bool { return t.What == m.What && t.Name == m.Name && t.Where == m.Where }) {
+		noted := func(t provision.Made) bool { return t.What == m.What && t.Name == m.Name && t.Where == m.Where }
+		if m.Name != "" && !slices.ContainsFunc(there, noted) {
 			fresh = append(fresh, m)
 		}
 	}

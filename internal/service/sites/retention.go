@@ -11,9 +11,10 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// RetainCopies drops the safety copies that the rules of sites do not keep, each by a run of its own: one that cannot be dropped keeps no other.
-// While one of them goes on, waits is the first of them; called again then, it says what became of all.
-func (svc *Sites) RetainCopies(ctx context.Context, run engine.Run, report progress.Reporter) (dropped int, freedBytes, waits int64, err error) {
+// RetainCopies drops the safety copies that the rules of sites do not keep, each by a run of its own: one that cannot be dropped keeps no
+// other. While one of them goes on, waits is the first of them; called again then, it says what became of all.
+func (svc *Sites) RetainCopies(ctx context.Context, run engine.Run, report progress.Reporter) (dropped int, freedBytes, waits int64,
+	err error) {
 	begun, err := svc.DB.Children(ctx, run.ID)
 	if err != nil {
 		return 0, 0, 0, err

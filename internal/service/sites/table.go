@@ -57,10 +57,10 @@ const checksAtOnce = 3
 // makingOfTable is about which share of a table's time the making of its sites takes; their checks take the rest.
 const makingOfTable = 0.25
 
-// ProvisionTable starts a run for each row, and gathers what became of them. Each succeeds or fails by itself. All sites are made before they are
-// checked, but for the first, which shows at once what is wrong with all. Of tenants, which have the code of the first, some pages are opened
-// (check.Like). It is called again when the runs have ended, or when it was interrupted: rows that have a run, or whose site is there, are not
-// begun a second time.
+// ProvisionTable starts a run for each row, and gathers what became of them. Each succeeds or fails by itself. All sites are made before
+// they are checked, but for the first, which shows at once what is wrong with all. Of tenants, which have the code of the first, some
+// pages are opened (check.Like). It is called again when the runs have ended, or when it was interrupted: rows that have a run, or whose
+// site is there, are not begun a second time.
 func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (*TableResult, error) {
 	if run.Progress.Step == "" { // it begins, or was interrupted
 		progress.Stage(report, 0, makingOfTable)
@@ -94,9 +94,10 @@ func (svc *Sites) ProvisionTable(ctx context.Context, run engine.Run, args Table
 	return res, nil
 }
 
-// tableRows begins the rows of a table that have not been, and says what became of all. first is the run of the first row while any of them has
-// not ended, else 0.
-func (svc *Sites) tableRows(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (_ *TableResult, first int64, err error) {
+// tableRows begins the rows of a table that have not been, and says what became of all. first is the run of the first row while any of
+// them has not ended, else 0.
+func (svc *Sites) tableRows(ctx context.Context, run engine.Run, args TableArgs, report progress.Reporter) (_ *TableResult, first int64,
+	err error) {
 	begun, err := svc.DB.Children(context.WithoutCancel(ctx), run.ID)
 	if err != nil {
 		return nil, 0, err
@@ -138,7 +139,8 @@ func (svc *Sites) tableRows(ctx context.Context, run engine.Run, args TableArgs,
 }
 
 // beginRow starts the run of a row, unless its site is there or the table was cancelled.
-func (svc *Sites) beginRow(ctx context.Context, run engine.Run, args TableArgs, row TableRow, o *TableOutcome, unchecked bool) (engine.Run, error) {
+func (svc *Sites) beginRow(ctx context.Context, run engine.Run, args TableArgs, row TableRow, o *TableOutcome,
+	unchecked bool) (engine.Run, error) {
 	if ctx.Err() != nil {
 		o.Status, o.Error = records.Cancelled, "it was not begun"
 		return engine.Run{}, nil
@@ -149,8 +151,8 @@ func (svc *Sites) beginRow(ctx context.Context, run engine.Run, args TableArgs, 
 	} else if !errors.Is(err, records.ErrNotFound) {
 		return engine.Run{}, err
 	}
-	return svc.Engine.Start(ctx, engine.Run{Job: "provision", Title: "Make site " + o.Site, Target: engine.Target("site", o.Site), Who: run.Who,
-		ParentID: &run.ID, Purpose: "site " + o.Site},
+	return svc.Engine.Start(ctx, engine.Run{Job: "provision", Title: "Make site " + o.Site, Target: engine.Target("site", o.Site),
+		Who: run.Who, ParentID: &run.ID, Purpose: "site " + o.Site},
 		ProvisionArgs{Name: o.Site, Client: row.Client, Release: args.Release, Host: args.Host, Address: row.Address, Visible: args.Visible,
 			Hold: args.Hold, Mail: args.Mail, MailAddresses: args.MailAddresses, Mend: args.Mend, TenantOf: args.TenantOf,
 			Sealed: row.Sealed, Unchecked: unchecked})

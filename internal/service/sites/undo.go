@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"strings"
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
@@ -173,8 +174,8 @@ func (svc *Sites) Undo(ctx context.Context, run engine.Run, args SiteArgs, repor
 	return map[string]string{"site": s.Name}, svc.cleanUp(ctx, run)
 }
 
-// proveCopy looks whether all that a safety copy says is there: its folder, and its database for its account. Nothing is removed for a copy of
-// which a part is missing. Errors: provision.ErrPlan.
+// proveCopy looks whether all that a safety copy says is there: its folder, and its database for its account. Nothing is removed for a
+// copy of which a part is missing. Errors: provision.ErrPlan.
 func (svc *Sites) proveCopy(ctx context.Context, s records.Site, c records.SiteCopy) error {
 	host := s.HostID
 	if c.HostID != nil {
@@ -189,6 +190,9 @@ func (svc *Sites) proveCopy(ctx context.Context, s records.Site, c records.SiteC
 	missing := func(what string) error {
 		return fmt.Errorf("%w: the safety copy of %s cannot come back: %s. Site %s stays as it is", provision.ErrPlan,
 			c.MadeAt.Format("2 January 2006, 15:04"), what, s.Name)
+	}
+	if c.Why == records.CopyReplaced && (host != s.HostID || !strings.HasPrefix(c.Folder, provision.Beside(s.Folder, ""))) {
+		return missing("the site has moved to another place since; move it back first")
 	}
 	if e, err := fsys.Stat(ctx, c.Folder); errors.Is(err, fs.ErrNotExist) || err == nil && !e.Mode.IsDir() {
 		return missing("its folder " + path.Join(fsys.Root(), c.Folder) + " is not there")

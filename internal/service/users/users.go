@@ -68,12 +68,16 @@ func HashPassword(password string) (string, error) {
 // burn is compared when there is no such user, so that both cases take as long.
 var burn = sync.OnceValue(func() string { h, _ := HashPassword(rand.Text()); return h })
 
-// Login begins a session. Errors: ErrPassword, *SlowDownError.
+// Login begins a session. Errors: ErrPassword, *SlowDownError. That the records do not answer is no wrong password, and does not count as
+// one.
 func (svc *Users) Login(ctx context.Context, name, password string) (session string, u records.User, err error) {
+	u, err = svc.DB.User(ctx, name)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return "", u, err
+	}
 	if wait := svc.slow.begin(name); wait > 0 {
 		return "", u, &SlowDownError{name, wait}
 	}
-	u, err = svc.DB.User(ctx, name)
 	hash := u.PasswordHash
 	if err != nil {
 		hash = burn()

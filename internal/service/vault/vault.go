@@ -211,8 +211,8 @@ func (v *Vault) Get(ctx context.Context, noun, owner, name string) (string, erro
 
 type tryKey struct{ noun, owner, name string }
 
-// Trying returns a context in which a secret is one that is tried, for whoever asks in it and for nobody else: the one that works stays in its
-// place until Keep. "" tries the one that is there.
+// Trying returns a context in which a secret is one that is tried, for whoever asks in it and for nobody else: the one that works stays
+// in its place until Keep. "" tries the one that is there.
 func Trying(ctx context.Context, noun, owner, name, secret string) context.Context {
 	if secret == "" {
 		return ctx

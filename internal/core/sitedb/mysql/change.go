@@ -100,7 +100,8 @@ func (d *database) Take(ctx context.Context, owner string) error {
 	return err
 }
 
-const ownerQuery = "SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = '" + sitedb.OwnerTable + "'"
+const ownerQuery = "SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = '" +
+	sitedb.OwnerTable + "'"
 
 // Owner returns whose the database is; "" for nobody's.
 func (d *database) Owner(ctx context.Context) (owner string, err error) {
@@ -117,7 +118,8 @@ func (d *database) Release(ctx context.Context) error {
 	return err
 }
 
-// Clear drops everything in the database, if it is an owner's. One does so at a time, and the mark goes last: what was cut off is still the owner's.
+// Clear drops everything in the database, if it is an owner's. One does so at a time, and the mark goes last: what was cut off is still
+// the owner's.
 func (d *database) Clear(ctx context.Context, owner string) error {
 	conn, err := d.pool.Conn(ctx)
 	if err != nil {
@@ -150,8 +152,8 @@ func clearAll(ctx context.Context, conn *sql.Conn, owner string) error {
 	defer conn.ExecContext(context.WithoutCancel(ctx), "SET foreign_key_checks = 1")
 	for _, of := range [][2]string{
 		{"VIEW", "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'VIEW'"},
-		{"TABLE", "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type <> 'VIEW' AND table_name <> '" +
-			sitedb.OwnerTable + "'"},
+		{"TABLE", "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type <> 'VIEW' AND " +
+			"table_name <> '" + sitedb.OwnerTable + "'"},
 		{"FUNCTION", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = DATABASE() AND routine_type = 'FUNCTION'"},
 		{"PROCEDURE", "SELECT routine_name FROM information_schema.routines WHERE routine_schema = DATABASE() AND routine_type = 'PROCEDURE'"},
 		{"EVENT", "SELECT event_name FROM information_schema.events WHERE event_schema = DATABASE()"},

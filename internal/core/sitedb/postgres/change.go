@@ -139,7 +139,8 @@ func (d *database) Take(ctx context.Context, owner string) error {
 	return d.server.explain("take database "+d.name, err)
 }
 
-const ownerQuery = "SELECT attname FROM pg_attribute WHERE attrelid = to_regclass('" + sitedb.OwnerTable + "') AND attnum > 0 AND NOT attisdropped"
+const ownerQuery = "SELECT attname FROM pg_attribute WHERE attrelid = to_regclass('" + sitedb.OwnerTable +
+	"') AND attnum > 0 AND NOT attisdropped"
 
 // Owner returns whose the database is; "" for nobody's.
 func (d *database) Owner(ctx context.Context) (owner string, err error) {

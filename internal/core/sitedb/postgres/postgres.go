@@ -330,8 +330,10 @@ func (s *server) Named(ctx context.Context, prefix string) (databases, users []s
 		for _, of := range []struct {
 			query string
 			into  *[]string
-		}{{"SELECT datname::text FROM pg_database WHERE starts_with(datname, ", &databases}, {"SELECT rolname::text FROM pg_roles WHERE starts_with(rolname, ",
-			&users}} {
+		}{
+			{"SELECT datname::text FROM pg_database WHERE starts_with(datname, ", &databases},
+			{"SELECT rolname::text FROM pg_roles WHERE starts_with(rolname, ", &users},
+		} {
 			rows, err := c.Query(ctx, of.query+sqltext.Postgres.String(prefix)+")")
 			if err == nil {
 				*of.into, err = pgx.CollectRows(rows, pgx.RowTo[string])
