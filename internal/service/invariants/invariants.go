@@ -67,7 +67,7 @@ const Standstill = time.Minute
 func Check(v View) []Fault {
 	var out []Fault
 	fault := func(remedy, format string, args ...any) {
-		out = append(out, Fault{fmt.Sprintf(format, args...), remedy})
+		out = append(out, Fault{Sentence: fmt.Sprintf(format, args...), Remedy: remedy})
 	}
 	there := map[string]Thing{}
 	for _, t := range v.There {

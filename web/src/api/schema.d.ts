@@ -2253,6 +2253,11 @@ export interface components {
              * @description what to do about it
              */
             remedy: string;
+            /**
+             * Format: int64
+             * @description that is to be cancelled
+             */
+            run?: number;
             /** Format: sentence */
             sentence: string;
         };
