@@ -283,3 +283,34 @@ func TestCancellingARunThatWaitsEndsWhatItWaitsFor(t *testing.T) {
 	require.Equal(t, "cancelled; the rest stays", run.Error)
 	require.JSONEq(t, `"cancelled"`, string(run.Result))
 }
+
+// How long many callers of short locks take together, who all want something else, or all the same.
+func BenchmarkShortLocks(b *testing.B) {
+	db := recordstest.Open(b)
+	e, err := New(db, slog.New(slog.DiscardHandler), Options{Alone: true})
+	require.NoError(b, err)
+	require.NoError(b, e.Begin(b.Context()))
+	defer e.End(context.Background())
+	for _, callers := range []int{40, 400, 4000} {
+		for _, what := range []string{"same", "own"} {
+			b.Run(fmt.Sprint(callers, "-", what), func(b *testing.B) {
+				for b.Loop() {
+					var all sync.WaitGroup
+					for i := range callers {
+						target := "client:alder"
+						if what == "own" {
+							target = fmt.Sprint("client:", i)
+						}
+						all.Go(func() {
+							err := e.WithLock(context.Background(), target, func(ctx context.Context) error { return db.Claimed(ctx) })
+							if err != nil {
+								b.Error(err)
+							}
+						})
+					}
+					all.Wait()
+				}
+			})
+		}
+	}
+}

@@ -56,12 +56,6 @@ type simWorld struct {
 
 func (w *simWorld) number() int64 { w.next++; return w.next }
 
-func (w *simWorld) chance(percent int) bool {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	return w.rand.IntN(100) < percent
-}
-
 func (w *simWorld) upTo(d time.Duration) time.Duration {
 	w.mu.Lock()
 	defer w.mu.Unlock()
