@@ -103,7 +103,7 @@ func TestAFullDiskOfArchivesHarmsNothing(t *testing.T) {
 	} {
 		run := ended(start())
 		require.Equal(t, "failed", run.Status, what)
-		require.Contains(t, run.Error, "no space left on device", what)
+		require.Contains(t, run.Error, "the disk is full; make room there", what)
 		answers()
 		left, err := filepath.Glob(filepath.Join(store, ".scratch-*"))
 		require.NoError(t, err)

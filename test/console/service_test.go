@@ -251,7 +251,7 @@ func TestAProvisioningWhoseDatabaseIsLostIsTakenBackLater(t *testing.T) {
 		require.NoError(t, err)
 		require.Contains(t, fmt.Sprint(today.Groups), run.Title+" fault [{fault it could not be cleaned up after")
 		shown := world.Must(t, "run", "show", fmt.Sprint(run.ID))
-		require.Contains(t, shown, "taking back is tried again every minute")
+		require.Contains(t, shown, "this is tried again every minute")
 		return run
 	}
 	run := lost()

@@ -199,6 +199,10 @@ func TestAnUndoThatWaitedDoesNotTakeADroppedCopyForDone(t *testing.T) {
 	world.Execute(t, fmt.Sprintf("DROP DATABASE %s", s.Database)) // as dropping it would have
 	world.Execute(t, fmt.Sprintf("DROP USER IF EXISTS '%[1]s'@'%%', '%[1]s'@'localhost', '%[1]s'@'127.0.0.1'", s.Database))
 	sqlRecords(t, "DELETE FROM site_copies WHERE id = $1", now.Copies[0].ID)
+	asides, err := filepath.Glob(filepath.Join(world.Stack.Sites(), "."+s.Name+".nestseed-*"))
+	require.NoError(t, err)
+	require.Len(t, asides, 1)
+	require.NoError(t, os.RemoveAll(asides[0]))
 	release()
 	ended, err := svc.Wait(ctx, run.ID, nil)
 	require.NoError(t, err)

@@ -11,7 +11,7 @@ import (
 )
 
 func TestDoctorComparesTheRecordsWithTheHosts(t *testing.T) {
-	s := world.SiteOf(t, 1)
+	s := world.SiteOf(t, 7)
 	require.Zero(t, world.Nestseed(t, "doctor", "--hosts").Code, world.Nestseed(t, "doctor", "--hosts").Out)
 
 	// What nobody has recorded, as an attempt leaves it that was killed at the wrong moment.
