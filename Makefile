@@ -150,7 +150,7 @@ parts:
 	$(MAKE) --no-print-directory static race
 
 # staticcheck and the race detector read what has changed since they last passed. What they have passed is committed with the change.
-PASSED := test/changed
+PASSED := test/passed
 .PHONY: static race
 static:
 	todo="$$(go run ./test/changed $(PASSED)/static.txt $(ALL))"; [ -z "$$todo" ] || $(COMPILE) go tool staticcheck $$todo

@@ -1,7 +1,7 @@
 // Changed names the packages that have changed since a check last passed on them, and notes that it has passed.
 //
-//	go run ./test/changed test/changed/race.txt ./internal/core/archive ./internal/service/engine    prints those to check
-//	go run ./test/changed -passed test/changed/race.txt ./internal/core/archive ./internal/service/engine
+//	go run ./test/changed test/passed/race.txt ./internal/core/archive ./internal/service/engine    prints those to check
+//	go run ./test/changed -passed test/passed/race.txt ./internal/core/archive ./internal/service/engine
 //
 // A package has changed when one of the files in its folder has, tests and their data among them, or a module that the house depends on, or the
 // version of Go. What only a package that it uses has changed is checked there. The file has one line for each package and is committed with the
