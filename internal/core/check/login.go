@@ -95,6 +95,15 @@ func (r *runner) tryLogin(ctx context.Context, address string) (status int, err 
 func (r *runner) inside(ctx context.Context) (status int, err error) {
 	l := r.site.Kind.Login
 	res, body, err := r.get(ctx, r.base.String()+"/"+l.Inside)
+	// A site that has just left shared code, or come to it, sends visitors to the same address once more for each process of PHP that does not
+	// know yet.
+	for n := 0; n < sentAgain && err == nil && res.StatusCode == http.StatusTemporaryRedirect; n++ {
+		to, parseErr := url.Parse(res.Header.Get("Location"))
+		if parseErr != nil || to.Path != r.base.Path+"/"+l.Inside {
+			break
+		}
+		res, body, err = r.get(ctx, r.base.String()+"/"+l.Inside)
+	}
 	switch {
 	case err != nil:
 		return 0, err
@@ -169,3 +178,6 @@ func hasFields(body []byte, fields map[string]string) bool {
 	}
 	return true
 }
+
+// sentAgain is how often a site may send to the address that was asked for, as browsers follow.
+const sentAgain = 10
