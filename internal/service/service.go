@@ -371,7 +371,7 @@ func (s *Service) upkeep(ctx context.Context) {
 		if err := s.nouns.Releases.StartVerifying(ctx); err != nil {
 			s.settings.Log.Warn("verify releases", "error", err)
 		}
-		if err := s.nouns.Releases.SweepUploads(time.Now()); err != nil {
+		if err := s.nouns.Releases.SweepUploads(ctx, time.Now()); err != nil {
 			s.settings.Log.Warn("old uploads", "error", err)
 		}
 		select {

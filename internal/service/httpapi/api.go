@@ -70,8 +70,8 @@ type Config struct {
 type api struct {
 	Config
 	db       *records.DB
-	cache    archiveCache
-	contents contentsCache
+	archives *recent[*archive.Archive] // their directories are read once
+	contents *recent[*contents.Contents]
 }
 
 // New returns the handler of everything the service answers.
@@ -81,7 +81,11 @@ func New(cfg Config) http.Handler {
 	router.UseRawPath = true // a name in a path may be an address, whose slashes are escaped
 	router.HandleMethodNotAllowed = true
 	a := &api{Config: cfg, db: cfg.DB}
-	a.cache.releases, a.contents.releases = cfg.Releases, cfg.Releases
+	a.archives = &recent[*archive.Archive]{most: 2, read: func(ctx context.Context, r records.Release) (*archive.Archive, error) {
+		all, _, err := cfg.Releases.OpenArchive(ctx, r)
+		return all, err
+	}}
+	a.contents = &recent[*contents.Contents]{most: 8, read: cfg.Releases.Contents} // a few megabytes each, for the largest
 	router.Use(gin.CustomRecovery(a.recovered), headers, a.observe)
 	group := router.Group("/api/v1", a.authenticate)
 	described := a.describe(router, group)

@@ -10,7 +10,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -149,11 +148,11 @@ func (a *api) compareText(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	before, err := a.cache.get(from)
+	before, err := a.archives.get(ctx, from)
 	if err != nil {
 		return nil, err
 	}
-	after, err := a.cache.get(to)
+	after, err := a.archives.get(ctx, to)
 	if err != nil {
 		return nil, err
 	}
@@ -213,7 +212,7 @@ func (a *api) firstRows(ctx context.Context, in *struct {
 	if err != nil {
 		return nil, err
 	}
-	ar, err := a.cache.get(r)
+	ar, err := a.archives.get(ctx, r)
 	if err != nil {
 		return nil, err
 	}
@@ -297,74 +296,6 @@ func (a *api) contentsOf(ctx context.Context, ref string) (records.Release, *con
 	return r, c, err
 }
 
-// contentsCache keeps the contents that were looked at last.
-type contentsCache struct {
-	releases *releases.Releases
-	mu       sync.Mutex
-	kept     []cachedContents
-}
-
-type cachedContents struct {
-	id       int64
-	contents *contents.Contents
-}
-
-const cachedLists = 8 // a list is a few megabytes, for the largest
-
-func (c *contentsCache) get(ctx context.Context, r records.Release) (*contents.Contents, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, k := range c.kept {
-		if k.id == r.ID {
-			return k.contents, nil
-		}
-	}
-	of, err := c.releases.Contents(ctx, r)
-	if err != nil {
-		return nil, err
-	}
-	if len(c.kept) == cachedLists {
-		c.kept = c.kept[1:]
-	}
-	c.kept = append(c.kept, cachedContents{r.ID, of})
-	return of, nil
-}
-
-// archiveCache keeps the archives that were looked at last open, so that their directory is read once.
-type archiveCache struct {
-	releases *releases.Releases
-	mu       sync.Mutex
-	open     []cachedArchive
-}
-
-type cachedArchive struct {
-	id      int64
-	archive *archive.Archive
-	file    store.File
-}
-
-const cachedArchives = 2
-
-func (c *archiveCache) get(r records.Release) (*archive.Archive, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for _, o := range c.open {
-		if o.id == r.ID {
-			return o.archive, nil
-		}
-	}
-	ar, f, err := c.releases.OpenArchive(r)
-	if err != nil {
-		return nil, err
-	}
-	if len(c.open) == cachedArchives {
-		// Whoever still reads from it keeps it alive; the file is closed with the last of them.
-		c.open = c.open[1:]
-	}
-	c.open = append(c.open, cachedArchive{r.ID, ar, f})
-	return ar, nil
-}
-
 // download serves an archive, whole or by ranges (RFC 9110 section 14), with its sum as entity tag.
 func (a *api) download(c *gin.Context) {
 	r, err := a.db.Release(c, c.Param("ref"))
@@ -389,7 +320,7 @@ func (a *api) openStored(c *gin.Context, r records.Release) (store.File, int64, 
 		refuseError(c, fmt.Errorf("%w: %s; only its record is left", releases.ErrDiscarded, r.Ref()))
 		return nil, 0, false
 	}
-	f, size, err := a.Releases.Stored.Store.Open(r.Archive)
+	f, size, err := a.Releases.Stored.Store.Open(c.Request.Context(), r.Archive)
 	if err != nil {
 		refuseError(c, err)
 		return nil, 0, false
@@ -404,7 +335,7 @@ func (a *api) oneFile(c *gin.Context) {
 		refuseError(c, err)
 		return
 	}
-	ar, err := a.cache.get(r)
+	ar, err := a.archives.get(c.Request.Context(), r)
 	if err != nil {
 		refuseError(c, err)
 		return

@@ -46,7 +46,7 @@ func (a *api) uploads(g *gin.RouterGroup) {
 		StoreComposer: composer, BasePath: uploadsPath, DisableDownload: true, DisableConcatenation: true,
 		Cors: &tus.CorsConfig{Disable: true}, Logger: quiet,
 		PreFinishResponseCallback: func(hook tus.HookEvent) (tus.HTTPResponse, error) {
-			return tus.HTTPResponse{}, full(a.publish(hook.Upload.ID))
+			return tus.HTTPResponse{}, full(a.publish(hook.Context, hook.Upload.ID))
 		},
 		PreUploadCreateCallback: func(hook tus.HookEvent) (tus.HTTPResponse, tus.FileInfoChanges, error) {
 			meta := tus.MetaData{"name": path.Base(path.Clean("/" + hook.Upload.MetaData["filename"])), "who": who(hook.Context).Name}
@@ -126,9 +126,9 @@ func full(err error) error {
 }
 
 // publish gives an upload that is whole to whichever copy of the service takes it.
-func (a *api) publish(id string) error {
+func (a *api) publish(ctx context.Context, id string) error {
 	for _, name := range []string{id, id + ".info"} {
-		if err := a.Releases.Stored.Store.Publish(releases.UploadsGroup + "/" + name); err != nil && !errors.Is(err, store.ErrTaken) {
+		if err := a.Releases.Stored.Store.Publish(ctx, releases.UploadsGroup + "/" + name); err != nil && !errors.Is(err, store.ErrTaken) {
 			return err
 		}
 	}
@@ -174,7 +174,7 @@ func (a *api) uploadInfo(ctx context.Context, id string) (info tus.FileInfo, err
 	if u, err := filestore.New(dir).GetUpload(ctx, id); err == nil {
 		return u.GetInfo(ctx)
 	}
-	text, _, err := st.Open(releases.UploadsGroup + "/" + id + ".info")
+	text, _, err := st.Open(ctx, releases.UploadsGroup + "/" + id + ".info")
 	if err != nil {
 		return info, err
 	}
@@ -182,7 +182,7 @@ func (a *api) uploadInfo(ctx context.Context, id string) (info tus.FileInfo, err
 	if err := json.NewDecoder(text).Decode(&info); err != nil {
 		return info, err
 	}
-	file, size, err := st.Open(releases.UploadsGroup + "/" + id)
+	file, size, err := st.Open(ctx, releases.UploadsGroup + "/" + id)
 	if err != nil {
 		return info, err
 	}

@@ -90,7 +90,7 @@ func (svc *Installs) open(ctx context.Context, args PlaceArgs, runID string) (_ 
 	if err != nil {
 		return nil, err
 	}
-	a, f, err := svc.Releases.OpenArchive(p.release)
+	a, f, err := svc.Releases.OpenArchive(ctx, p.release)
 	if err != nil {
 		return nil, err
 	}

@@ -24,11 +24,11 @@ import (
 var ErrDiscarded = errors.New("the archive was discarded")
 
 // OpenArchive opens a release's archive. Errors: ErrDiscarded; archive.ErrDamaged, where it is not the one that was kept.
-func (svc *Releases) OpenArchive(r records.Release) (*archive.Archive, store.File, error) {
+func (svc *Releases) OpenArchive(ctx context.Context, r records.Release) (*archive.Archive, store.File, error) {
 	if r.Archive == "" {
 		return nil, nil, fmt.Errorf("%w: %s; its record is left, and a new release can be built", ErrDiscarded, r.Ref())
 	}
-	a, f, err := svc.Stored.Open(r.Archive, r.SumsSha256)
+	a, f, err := svc.Stored.Open(ctx, r.Archive, r.SumsSha256)
 	if err != nil {
 		return nil, nil, fmt.Errorf("archive of %s: %w", r.Ref(), err)
 	}
@@ -109,12 +109,12 @@ func (svc *Releases) compareSizes(ctx context.Context, from, to records.Release)
 	if err != nil {
 		return nil, err
 	}
-	a, fa, err := svc.OpenArchive(from)
+	a, fa, err := svc.OpenArchive(ctx, from)
 	if err != nil {
 		return nil, err
 	}
 	defer fa.Close()
-	b, fb, err := svc.OpenArchive(to)
+	b, fb, err := svc.OpenArchive(ctx, to)
 	if err != nil {
 		return nil, err
 	}
@@ -232,7 +232,7 @@ func (svc *Releases) before(ctx context.Context, t records.Starter, secrets stri
 			report.Note("the source's passwords or keys have changed since " + r.Ref() + ", so everything is read and searched for them again")
 			return nil, nothing
 		}
-		a, f, err := svc.OpenArchive(r)
+		a, f, err := svc.OpenArchive(ctx, r)
 		if err != nil {
 			report.Note(fmt.Sprintf("nothing is copied from %s: %v", r.Ref(), err))
 			return nil, nothing
@@ -262,7 +262,7 @@ func (svc *Releases) Verify(ctx context.Context, run engine.Run, args VerifyArgs
 	if err != nil {
 		return nil, err
 	}
-	a, f, err := svc.OpenArchive(r)
+	a, f, err := svc.OpenArchive(ctx, r)
 	if err != nil {
 		return nil, err
 	}

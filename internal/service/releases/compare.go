@@ -25,7 +25,7 @@ func (svc *Releases) Compare(ctx context.Context, run engine.Run, args CompareAr
 	if err != nil {
 		return nil, err
 	}
-	a, f, err := svc.OpenArchive(from)
+	a, f, err := svc.OpenArchive(ctx, from)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func (svc *Releases) other(ctx context.Context, run engine.Run, args CompareArgs
 		if err != nil {
 			return nil, 0, nil, err
 		}
-		b, f, err := svc.OpenArchive(to)
+		b, f, err := svc.OpenArchive(ctx, to)
 		if err != nil {
 			return nil, 0, nil, err
 		}

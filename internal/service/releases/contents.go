@@ -21,7 +21,7 @@ func (svc *Releases) Contents(ctx context.Context, r records.Release) (*contents
 	if err != nil {
 		return nil, err
 	}
-	ar, f, err := svc.OpenArchive(r)
+	ar, f, err := svc.OpenArchive(ctx, r)
 	if err != nil {
 		return nil, err
 	}

@@ -93,15 +93,15 @@ func (svc *Releases) SweepScratch(ctx context.Context) error {
 		}
 		errs = append(errs, err)
 	}
-	return errors.Join(append(errs, svc.SweepUploads(time.Now()))...)
+	return errors.Join(append(errs, svc.SweepUploads(ctx, time.Now()))...)
 }
 
 // uploadsStay is how long an upload is kept that nobody imports or goes on with.
 const uploadsStay = 24 * time.Hour
 
 // SweepUploads removes uploads that nobody has touched for a day.
-func (svc *Releases) SweepUploads(now time.Time) error {
-	files, err := svc.Stored.Store.List(UploadsGroup)
+func (svc *Releases) SweepUploads(ctx context.Context, now time.Time) error {
+	files, err := svc.Stored.Store.List(ctx, UploadsGroup)
 	if err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func (svc *Releases) SweepUploads(now time.Time) error {
 			old = append(old, f.Name)
 		}
 	}
-	return svc.Stored.Store.RemoveAll(old...)
+	return svc.Stored.Store.RemoveAll(ctx, old...)
 }
 
 // FetchOptions say which links may be fetched: private addresses only where they belong to a host of ours.
@@ -201,7 +201,7 @@ func (svc *Releases) Import(ctx context.Context, run engine.Run, args ImportArgs
 	// What was uploaded is a release now.
 	for _, g := range append(slices.Clone(im.args.Files), im.databaseGiven()...) {
 		if g.Upload != "" {
-			if err := svc.Stored.Store.RemoveAll(UploadsGroup+"/"+g.Upload, UploadsGroup+"/"+g.Upload+".info"); err != nil {
+			if err := svc.Stored.Store.RemoveAll(ctx, UploadsGroup+"/"+g.Upload, UploadsGroup+"/"+g.Upload+".info"); err != nil {
 				report.Note("the upload stays for a day: " + err.Error())
 			}
 		}
@@ -251,7 +251,7 @@ func (im *importer) gather(ctx context.Context) error {
 func (im *importer) piece(ctx context.Context, g Given, as string, opts fetch.Options) (archive.Piece, error) {
 	name := g.Name
 	if g.Link == "" {
-		f, size, err := im.svc.Stored.Store.Open(UploadsGroup + "/" + filepath.Base(g.Upload))
+		f, size, err := im.svc.Stored.Store.Open(ctx, UploadsGroup + "/" + filepath.Base(g.Upload))
 		if errors.Is(err, store.ErrNotFound) {
 			return archive.Piece{}, fmt.Errorf("the upload %s is not there any more; send the file again", name)
 		}

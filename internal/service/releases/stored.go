@@ -26,14 +26,14 @@ func (s *Stored) Keep(ctx context.Context, draft *store.Draft, label string, run
 	if err := s.DB.AddStored(ctx, name, runID); err != nil {
 		return "", 0, err
 	}
-	sizeBytes, err = draft.Keep(name)
+	sizeBytes, err = draft.Keep(ctx, name)
 	return name, sizeBytes, err
 }
 
 // Open opens an archive that is kept under a name, and compares it with the sum that was recorded for it, unless that is "".
 // Errors: archive.ErrDamaged, where it is another.
-func (s *Stored) Open(name, sums string) (*archive.Archive, store.File, error) {
-	f, size, err := s.Store.Open(name)
+func (s *Stored) Open(ctx context.Context, name, sums string) (*archive.Archive, store.File, error) {
+	f, size, err := s.Store.Open(ctx, name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -54,7 +54,7 @@ func (s *Stored) Open(name, sums string) (*archive.Archive, store.File, error) {
 
 // Remove removes an archive, and returns how many bytes of the store are free now.
 func (s *Stored) Remove(ctx context.Context, name string) (freed int64, err error) {
-	freed, err = s.Store.Remove(name)
+	freed, err = s.Store.Remove(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return 0, err
 	}

@@ -211,7 +211,7 @@ func (svc *Sites) copyBefore(ctx context.Context, s records.Site, secrets string
 		if was, err := svc.Vault.Unseal(releases.SecretsPurpose, c.SecretsSealed); err != nil || was != secrets {
 			return nil, nothing
 		}
-		a, f, err := svc.Stored.Open(c.Archive, c.SumsSha256)
+		a, f, err := svc.Stored.Open(ctx, c.Archive, c.SumsSha256)
 		if err != nil {
 			return nil, nothing
 		}

@@ -176,7 +176,7 @@ func (svc *Sites) removeSite(ctx context.Context, run engine.Run, o *openSite, e
 			return err
 		}
 	}
-	if err := svc.dropScreenshots(o.ID, func(string) bool { return true }); err != nil {
+	if err := svc.dropScreenshots(ctx, o.ID, func(string) bool { return true }); err != nil {
 		return err
 	}
 	err = svc.DB.Tx(ctx, func(ctx context.Context) error {

@@ -226,7 +226,7 @@ func (svc *Sites) codeOf(ctx context.Context, s records.Site) (*archive.Archive,
 	if err != nil {
 		return nil, nil, err
 	}
-	a, f, err := svc.Releases.OpenArchive(r)
+	a, f, err := svc.Releases.OpenArchive(ctx, r)
 	if errors.Is(err, releases.ErrDiscarded) {
 		return nil, nil, nil
 	}
@@ -236,7 +236,7 @@ func (svc *Sites) codeOf(ctx context.Context, s records.Site) (*archive.Archive,
 // archiveFor opens what a site is made from: a release's archive, or a safety copy's.
 func (svc *Sites) archiveFor(ctx context.Context, args ProvisionArgs, r records.Release) (*archive.Archive, store.File, error) {
 	if args.CopyID == 0 {
-		return svc.Releases.OpenArchive(r)
+		return svc.Releases.OpenArchive(ctx, r)
 	}
 	c, err := svc.DB.SiteCopyByID(ctx, args.CopyID)
 	if err != nil {
@@ -245,7 +245,7 @@ func (svc *Sites) archiveFor(ctx context.Context, args ProvisionArgs, r records.
 	if c.Archive == "" {
 		return nil, nil, fmt.Errorf("%w: safety copy %d is the site that was replaced; put it back with site undo", provision.ErrPlan, c.ID)
 	}
-	a, f, err := svc.Stored.Open(c.Archive, c.SumsSha256)
+	a, f, err := svc.Stored.Open(ctx, c.Archive, c.SumsSha256)
 	if err != nil {
 		return nil, nil, fmt.Errorf("safety copy %d: %w", c.ID, err)
 	}

@@ -77,18 +77,18 @@ func (svc *Sites) keepScreenshots(ctx context.Context, siteID, runID int64, dir 
 	if err != nil {
 		return err
 	}
-	if err := svc.dropScreenshots(siteID, func(name string) bool { return strings.HasPrefix(name, seen.Set) }); err != nil {
+	if err := svc.dropScreenshots(ctx, siteID, func(name string) bool { return strings.HasPrefix(name, seen.Set) }); err != nil {
 		return err // of this run, before it was interrupted
 	}
 	for _, f := range files {
-		if err := svc.Stored.Store.Put(filepath.Join(dir, f.Name()), screenshots+"/"+seen.Set+f.Name()); err != nil {
+		if err := svc.Stored.Store.Put(ctx, filepath.Join(dir, f.Name()), screenshots+"/"+seen.Set+f.Name()); err != nil {
 			return err
 		}
 	}
 	if err := svc.DB.SetSideBySide(ctx, siteID, seen); err != nil {
 		return err
 	}
-	return svc.dropScreenshots(siteID, func(name string) bool { return !strings.HasPrefix(name, seen.Set) })
+	return svc.dropScreenshots(ctx, siteID, func(name string) bool { return !strings.HasPrefix(name, seen.Set) })
 }
 
 // sourceOfSite says where the source of a site can be looked at.
@@ -155,7 +155,7 @@ func (svc *Sites) Screenshot(ctx context.Context, s records.Site, name string) (
 	}) {
 		return nil, time.Time{}, none
 	}
-	f, _, err := svc.Stored.Store.Open(screenshots + "/" + seen.Set + name)
+	f, _, err := svc.Stored.Store.Open(ctx, screenshots + "/" + seen.Set + name)
 	if errors.Is(err, store.ErrNotFound) {
 		err = none
 	}
@@ -163,8 +163,8 @@ func (svc *Sites) Screenshot(ctx context.Context, s records.Site, name string) (
 }
 
 // dropScreenshots removes those screenshots of a site that which tells, by the names they have in the group.
-func (svc *Sites) dropScreenshots(siteID int64, which func(name string) bool) error {
-	files, err := svc.Stored.Store.List(screenshots)
+func (svc *Sites) dropScreenshots(ctx context.Context, siteID int64, which func(name string) bool) error {
+	files, err := svc.Stored.Store.List(ctx, screenshots)
 	if err != nil {
 		return err
 	}
@@ -174,5 +174,5 @@ func (svc *Sites) dropScreenshots(siteID int64, which func(name string) bool) er
 			drop = append(drop, f.Name)
 		}
 	}
-	return svc.Stored.Store.RemoveAll(drop...)
+	return svc.Stored.Store.RemoveAll(ctx, drop...)
 }

@@ -49,24 +49,27 @@ func openBucket(ctx context.Context, address string) (*bucket, error) {
 	return &bucket{client, name}, nil
 }
 
+// rangeTime is how long a range of an object may take, half a megabyte at most.
+const rangeTime = time.Minute
+
 // Put copies a file into the bucket. An object is there whole or not at all.
-func (b *bucket) Put(file, name string) error {
-	_, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
+func (b *bucket) Put(ctx context.Context, file, name string) error {
+	_, err := b.client.StatObject(ctx, b.name, name, minio.StatObjectOptions{})
 	if err == nil {
 		return fmt.Errorf("%s: %w", name, ErrTaken)
 	}
 	if minio.ToErrorResponse(err).StatusCode != http.StatusNotFound {
 		return fmt.Errorf("copy a file into the store: %w", err)
 	}
-	_, err = b.client.FPutObject(context.Background(), b.name, name, file, minio.PutObjectOptions{})
+	_, err = b.client.FPutObject(ctx, b.name, name, file, minio.PutObjectOptions{})
 	if err != nil {
 		return fmt.Errorf("copy a file into the store: %w", err)
 	}
 	return nil
 }
 
-func (b *bucket) Open(name string) (File, int64, error) {
-	info, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
+func (b *bucket) Open(ctx context.Context, name string) (File, int64, error) {
+	info, err := b.client.StatObject(ctx, b.name, name, minio.StatObjectOptions{})
 	if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
 		return nil, 0, fmt.Errorf("%s %w", name, ErrNotFound)
 	}
@@ -74,6 +77,8 @@ func (b *bucket) Open(name string) (File, int64, error) {
 		return nil, 0, fmt.Errorf("open %s: %w", name, err)
 	}
 	r := &archive.Ranges{SizeBytes: info.Size, Fetch: func(p []byte, off int64) error {
+		ctx, cancel := context.WithTimeout(ctx, rangeTime)
+		defer cancel()
 		opts := minio.GetObjectOptions{}
 		if err := opts.SetRange(off, off+int64(len(p))-1); err != nil {
 			return err
@@ -83,7 +88,7 @@ func (b *bucket) Open(name string) (File, int64, error) {
 				return err
 			}
 		}
-		o, err := b.client.GetObject(context.Background(), b.name, name, opts)
+		o, err := b.client.GetObject(ctx, b.name, name, opts)
 		if err != nil {
 			return err
 		}
@@ -99,19 +104,19 @@ type object struct{ *io.SectionReader }
 
 func (object) Close() error { return nil }
 
-func (b *bucket) Remove(name string) (freed int64, err error) {
-	info, err := b.client.StatObject(context.Background(), b.name, name, minio.StatObjectOptions{})
+func (b *bucket) Remove(ctx context.Context, name string) (freed int64, err error) {
+	info, err := b.client.StatObject(ctx, b.name, name, minio.StatObjectOptions{})
 	if minio.ToErrorResponse(err).StatusCode == http.StatusNotFound {
 		return 0, fmt.Errorf("%s %w", name, ErrNotFound)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("remove %s: %w", name, err)
 	}
-	return info.Size, b.client.RemoveObject(context.Background(), b.name, name, minio.RemoveObjectOptions{})
+	return info.Size, b.client.RemoveObject(ctx, b.name, name, minio.RemoveObjectOptions{})
 }
 
-func (b *bucket) List(group string) (out []Entry, err error) {
-	for o := range b.client.ListObjects(context.Background(), b.name, minio.ListObjectsOptions{Prefix: group + "/", Recursive: true}) {
+func (b *bucket) List(ctx context.Context, group string) (out []Entry, err error) {
+	for o := range b.client.ListObjects(ctx, b.name, minio.ListObjectsOptions{Prefix: group + "/", Recursive: true}) {
 		if o.Err != nil {
 			return nil, o.Err
 		}

@@ -73,7 +73,7 @@ func TestArchivesLiveInABucketAndAreReadByRanges(t *testing.T) {
 	require.NoError(t, err)
 	_, err = d.WriteAt(whole, 0)
 	require.NoError(t, err)
-	size, err := d.Keep("music-base-1.zip")
+	size, err := d.Keep(ctx, "music-base-1.zip")
 	require.NoError(t, err)
 	require.Equal(t, int64(len(whole)), size)
 	require.Empty(t, names(t, drafts), "nothing of the draft stays behind")
@@ -81,7 +81,7 @@ func TestArchivesLiveInABucketAndAreReadByRanges(t *testing.T) {
 	require.NoError(t, err)
 	groups(t, s, another)
 
-	f, size, err := s.Open("music-base-1.zip")
+	f, size, err := s.Open(ctx, "music-base-1.zip")
 	require.NoError(t, err)
 	require.Equal(t, int64(len(whole)), size)
 	require.NoError(t, iotest.TestReader(f, whole))
@@ -97,12 +97,12 @@ func TestArchivesLiveInABucketAndAreReadByRanges(t *testing.T) {
 	defer again.Drop()
 	_, err = again.WriteAt([]byte("another"), 0)
 	require.NoError(t, err)
-	_, err = again.Keep("music-base-1.zip")
+	_, err = again.Keep(ctx, "music-base-1.zip")
 	require.ErrorIs(t, err, ErrTaken, "nothing in a store is replaced")
-	freed, err := s.Remove("music-base-1.zip")
+	freed, err := s.Remove(ctx, "music-base-1.zip")
 	require.NoError(t, err)
 	require.Equal(t, int64(len(whole)), freed)
-	_, err = s.Remove("music-base-1.zip")
+	_, err = s.Remove(ctx, "music-base-1.zip")
 	require.ErrorIs(t, err, ErrNotFound)
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -179,7 +180,7 @@ func (d *Draft) Shared() (n int64) {
 }
 
 // Keep makes the draft an archive of the store, on disk for good, and returns its size.
-func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
+func (d *Draft) Keep(ctx context.Context, name string) (sizeBytes int64, err error) {
 	if err := d.part(); err != nil {
 		return 0, err
 	}
@@ -199,7 +200,7 @@ func (d *Draft) Keep(name string) (sizeBytes int64, err error) {
 	}
 	here, is := d.store.Backend.(*folder)
 	if plain || !is {
-		if err := d.store.Put(d.path(ownName), name); err != nil {
+		if err := d.store.Put(ctx, d.path(ownName), name); err != nil {
 			return 0, err
 		}
 		return sizeBytes, errors.Join(os.RemoveAll(d.dir), syncFolder(d.store.dir))

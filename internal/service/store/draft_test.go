@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"context"
 	"flag"
 	"fmt"
 	"hash/crc32"
@@ -31,10 +32,10 @@ func TestADraftHoldsWhatWasWrittenToIt(t *testing.T) {
 
 	rapid.Check(t, func(t *rapid.T) {
 		require.NoError(t, os.WriteFile(at(s, "0.zip"), noise, 0o600))
-		defer s.Remove("0.zip")
+		defer s.Remove(context.Background(), "0.zip")
 		last := noise
 		for generation := range rapid.IntRange(1, 3).Draw(t, "generations") {
-			before, _, err := s.Open(fmt.Sprint(generation, ".zip"))
+			before, _, err := s.Open(context.Background(), fmt.Sprint(generation, ".zip"))
 			require.NoError(t, err)
 			d, err := s.Create(1)
 			require.NoError(t, err)
@@ -47,18 +48,18 @@ func TestADraftHoldsWhatWasWrittenToIt(t *testing.T) {
 			}
 			require.NoError(t, d.Truncate(int64(size)))
 			name := fmt.Sprint(generation+1, ".zip")
-			kept, err := d.Keep(name)
+			kept, err := d.Keep(context.Background(), name)
 			require.NoError(t, err)
 			require.Equal(t, int64(size), kept)
 			require.NoError(t, before.Close())
 			if rapid.Bool().Draw(t, "alone") {
-				_, err := s.Remove(fmt.Sprint(generation, ".zip"))
+				_, err := s.Remove(context.Background(), fmt.Sprint(generation, ".zip"))
 				require.NoError(t, err)
 			}
-			f, n, err := s.Open(name)
+			f, n, err := s.Open(context.Background(), name)
 			require.NoError(t, err)
 			defer f.Close()
-			defer s.Remove(name)
+			defer s.Remove(context.Background(), name)
 			require.Equal(t, kept, n)
 			got, err := io.ReadAll(f)
 			require.NoError(t, err)
@@ -149,7 +150,7 @@ func TestACopyOfWhatIsNotThereFails(t *testing.T) {
 // music keeps an archive of these bytes of its own between bytes of another archive.
 func music(t *testing.T, s *Store, name, before, own string, from, n int64) {
 	t.Helper()
-	f, _, err := s.Open(before)
+	f, _, err := s.Open(context.Background(), before)
 	require.NoError(t, err)
 	defer f.Close()
 	d, err := s.Create(1)
@@ -159,13 +160,13 @@ func music(t *testing.T, s *Store, name, before, own string, from, n int64) {
 	require.NoError(t, err)
 	require.NoError(t, d.CopyAt(f, from, n, int64(len(own))))
 	require.Equal(t, n, d.Shared())
-	_, err = d.Keep(name)
+	_, err = d.Keep(context.Background(), name)
 	require.NoError(t, err)
 }
 
 func content(t *testing.T, s *Store, name string) string {
 	t.Helper()
-	f, _, err := s.Open(name)
+	f, _, err := s.Open(context.Background(), name)
 	require.NoError(t, err)
 	defer f.Close()
 	text, err := io.ReadAll(f)
@@ -185,10 +186,10 @@ func TestArchivesShareTheirBytes(t *testing.T) {
 	require.Equal(t, "C::re mi fa sol la ti", content(t, s, "c.zip"))
 	require.Equal(t, []string{"1", "2", "own", "parts"}, names(t, at(s, "c.zip.parts")))
 
-	freed, err := s.Remove("a.zip")
+	freed, err := s.Remove(context.Background(), "a.zip")
 	require.NoError(t, err)
 	require.Zero(t, freed, "others still have its bytes")
-	_, err = s.Remove("b.zip")
+	_, err = s.Remove(context.Background(), "b.zip")
 	require.NoError(t, err)
 	require.Equal(t, []string{"c.zip.parts"}, names(t, dir))
 	require.Equal(t, "C::re mi fa sol la ti", content(t, s, "c.zip"))
@@ -197,13 +198,13 @@ func TestArchivesShareTheirBytes(t *testing.T) {
 	require.NoError(t, err, string(out))
 	require.Equal(t, "C::re mi fa sol la ti", string(out), "it can be joined by hand, as its list says")
 
-	freed, err = s.Remove("c.zip")
+	freed, err = s.Remove(context.Background(), "c.zip")
 	require.NoError(t, err)
 	require.Greater(t, freed, int64(len("do re mi fa sol la ti")))
 	require.Empty(t, names(t, dir))
-	_, err = s.Remove("c.zip")
+	_, err = s.Remove(context.Background(), "c.zip")
 	require.ErrorIs(t, err, ErrNotFound)
-	_, _, err = s.Open("c.zip")
+	_, _, err = s.Open(context.Background(), "c.zip")
 	require.ErrorIs(t, err, ErrNotFound)
 }
 
@@ -249,13 +250,13 @@ func TestDamagedPartsAreTold(t *testing.T) {
 		signed("own 0 -2\n"), signed("../a.zip 0 2\n"), signed("own 1 9223372036854775807\n"), signed("own\n"), signed("7 0 1\n"),
 		signed("-1 0 1\n"), signed("own 0 3\n")} {
 		require.NoError(t, os.WriteFile(list, []byte(bad), 0o600))
-		_, _, err := s.Open("b.zip")
+		_, _, err := s.Open(context.Background(), "b.zip")
 		require.ErrorContains(t, err, "b.zip", bad)
 	}
 	require.NoError(t, os.WriteFile(list, good, 0o600))
 	require.Equal(t, "B:re mi fa sol la ti", content(t, s, "b.zip"))
 	require.NoError(t, os.Truncate(filepath.Join(at(s, "b.zip.parts"), "1"), 10))
-	_, _, err = s.Open("b.zip")
+	_, _, err = s.Open(context.Background(), "b.zip")
 	require.ErrorContains(t, err, "its part 1 in b.zip.parts is too short")
 }
 
@@ -275,7 +276,7 @@ func TestWithoutLinksBytesAreCopied(t *testing.T) {
 	require.NoError(t, d.CopyAt(f, 3, 5, 0))
 	require.NoError(t, d.CopyAt(f, 0, 2, 5))
 	require.Zero(t, d.Shared())
-	_, err = d.Keep("b.zip")
+	_, err = d.Keep(context.Background(), "b.zip")
 	require.NoError(t, err)
 	require.Equal(t, []string{"b.zip"}, names(t, s.dir))
 	require.Equal(t, "re mido", content(t, s, "b.zip"))
@@ -302,7 +303,7 @@ func TestADraftTellsOfAFullDisk(t *testing.T) {
 		err = d.Truncate(12 << 20)
 	}
 	require.ErrorIs(t, err, unix.ENOSPC)
-	_, err = d.Keep("a.zip")
+	_, err = d.Keep(context.Background(), "a.zip")
 	require.ErrorIs(t, err, unix.ENOSPC)
 	d.Drop()
 	require.Empty(t, names(t, dir))

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -24,7 +25,7 @@ func (f *folder) path(name string) string {
 	return filepath.Join(f.dir, filepath.Base(group), filepath.Base(file))
 }
 
-func (f *folder) Open(name string) (File, int64, error) {
+func (f *folder) Open(_ context.Context, name string) (File, int64, error) {
 	file, err := os.Open(f.path(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		p, err := openShared(f.path(name) + sharedSuffix)
@@ -47,7 +48,7 @@ func (f *folder) Open(name string) (File, int64, error) {
 	return file, info.Size(), nil
 }
 
-func (f *folder) Put(path, name string) error {
+func (f *folder) Put(_ context.Context, path, name string) error {
 	if err := os.MkdirAll(filepath.Dir(f.path(name)), 0o700); err != nil {
 		return err
 	}
@@ -74,7 +75,7 @@ func (f *folder) enter(from, name, as string) error {
 }
 
 // Remove removes a file. What an archive shares with others stays.
-func (f *folder) Remove(name string) (freed int64, err error) {
+func (f *folder) Remove(_ context.Context, name string) (freed int64, err error) {
 	freed, err = onlyHere(f.path(name))
 	if err == nil {
 		return freed, os.Remove(f.path(name))
@@ -105,7 +106,7 @@ func (f *folder) Remove(name string) (freed int64, err error) {
 	return freed, os.RemoveAll(dir)
 }
 
-func (f *folder) List(group string) (out []Entry, err error) {
+func (f *folder) List(_ context.Context, group string) (out []Entry, err error) {
 	entries, err := os.ReadDir(f.path(group))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil

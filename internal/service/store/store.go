@@ -21,14 +21,14 @@ import (
 
 // Backend keeps whole files under names. A name is a file's own, or that of a group of files and a file's own: uploads/ID.
 type Backend interface {
-	// Open opens a file. Errors: ErrNotFound.
-	Open(name string) (File, int64, error)
+	// Open opens a file, which is read for as long as the context lasts. Errors: ErrNotFound.
+	Open(ctx context.Context, name string) (File, int64, error)
 	// Put makes the file at a path of this machine a file of the store, and may move it. Errors: ErrTaken.
-	Put(path, name string) error
+	Put(ctx context.Context, path, name string) error
 	// Remove removes a file, and returns how many bytes are free now. Errors: ErrNotFound.
-	Remove(name string) (freed int64, err error)
+	Remove(ctx context.Context, name string) (freed int64, err error)
 	// List lists a group of files.
-	List(group string) ([]Entry, error)
+	List(ctx context.Context, group string) ([]Entry, error)
 }
 
 // Entry is a file of a group.
@@ -91,18 +91,18 @@ func (s *Store) Incoming(group string) (string, error) {
 }
 
 // Publish gives a file in a group's incoming folder to whoever uses the store. In a folder it is there already.
-func (s *Store) Publish(name string) error {
+func (s *Store) Publish(ctx context.Context, name string) error {
 	if _, is := s.Backend.(*folder); is {
 		return nil
 	}
-	return s.Put(filepath.Join(s.dir, name), name)
+	return s.Put(ctx, filepath.Join(s.dir, name), name)
 }
 
 // RemoveAll removes files of a group, wherever they are; those that are gone are no error.
-func (s *Store) RemoveAll(names ...string) error {
+func (s *Store) RemoveAll(ctx context.Context, names ...string) error {
 	var errs []error
 	for _, name := range names {
-		if _, err := s.Remove(name); err != nil && !errors.Is(err, ErrNotFound) {
+		if _, err := s.Remove(ctx, name); err != nil && !errors.Is(err, ErrNotFound) {
 			errs = append(errs, err)
 		}
 		if _, is := s.Backend.(*folder); !is {
@@ -113,12 +113,12 @@ func (s *Store) RemoveAll(names ...string) error {
 }
 
 // List lists a group of files, also those that were not published.
-func (s *Store) List(group string) ([]Entry, error) {
-	all, err := s.Backend.List(group)
+func (s *Store) List(ctx context.Context, group string) ([]Entry, error) {
+	all, err := s.Backend.List(ctx, group)
 	if _, is := s.Backend.(*folder); is || err != nil {
 		return all, err
 	}
-	here, err := (&folder{s.dir}).List(group)
+	here, err := (&folder{s.dir}).List(ctx, group)
 	return append(all, here...), err
 }
 

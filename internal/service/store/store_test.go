@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"io"
 	"os"
 	"path/filepath"
@@ -28,19 +29,19 @@ func TestAnArchiveIsInTheStoreOnlyWhenItIsWhole(t *testing.T) {
 	_, err = d.WriteAt([]byte("archive"), 0)
 	require.NoError(t, err)
 	require.Equal(t, []string{".scratch-7"}, names(t, dir))
-	size, err := d.Keep("music-base-1.zip")
+	size, err := d.Keep(context.Background(), "music-base-1.zip")
 	require.NoError(t, err)
 	require.Equal(t, int64(7), size)
 	d.Drop()
 	require.Equal(t, []string{"music-base-1.zip"}, names(t, dir))
-	f, size, err := s.Open("music-base-1.zip")
+	f, size, err := s.Open(context.Background(), "music-base-1.zip")
 	require.NoError(t, err)
 	defer f.Close()
 	text, err := io.ReadAll(f)
 	require.NoError(t, err)
 	require.Equal(t, "archive", string(text))
 	require.Equal(t, int64(7), size)
-	_, _, err = s.Open("../../../etc/passwd")
+	_, _, err = s.Open(context.Background(), "../../../etc/passwd")
 	require.Error(t, err)
 }
 
@@ -60,11 +61,11 @@ func TestDraftsAreKnownByTheirRunAndNothingIsReplaced(t *testing.T) {
 	require.NoError(t, err)
 	_, err = d.WriteAt([]byte("x"), 0)
 	require.NoError(t, err)
-	_, err = d.Keep("orphan.zip")
+	_, err = d.Keep(context.Background(), "orphan.zip")
 	require.ErrorIs(t, err, ErrTaken)
 	d.Drop()
 	require.NotContains(t, names(t, dir), ".scratch-3")
-	_, err = s.Remove("nowhere.zip")
+	_, err = s.Remove(context.Background(), "nowhere.zip")
 	require.ErrorIs(t, err, ErrNotFound)
 }
 
@@ -77,32 +78,32 @@ func groups(t *testing.T, one, another *Store) {
 	dir, err := one.Incoming("uploads")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "0a1b"), []byte("do re mi"), 0o600))
-	require.NoError(t, one.Publish("uploads/0a1b"))
+	require.NoError(t, one.Publish(context.Background(), "uploads/0a1b"))
 	scratch, err := one.Scratch(3)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(scratch, "left.png"), []byte("fa sol"), 0o600))
-	require.NoError(t, one.Put(filepath.Join(scratch, "left.png"), "screenshots/1-3-left.png"))
-	require.ErrorIs(t, one.Put(filepath.Join(dir, "0a1b"), "screenshots/1-3-left.png"), ErrTaken)
+	require.NoError(t, one.Put(context.Background(), filepath.Join(scratch, "left.png"), "screenshots/1-3-left.png"))
+	require.ErrorIs(t, one.Put(context.Background(), filepath.Join(dir, "0a1b"), "screenshots/1-3-left.png"), ErrTaken)
 	require.NoError(t, one.DropDraft(3))
 	for name, want := range map[string]string{"uploads/0a1b": "do re mi", "screenshots/1-3-left.png": "fa sol"} {
-		f, size, err := another.Open(name)
+		f, size, err := another.Open(context.Background(), name)
 		require.NoError(t, err, name)
 		text, err := io.ReadAll(f)
 		require.NoError(t, err)
 		require.Equal(t, want, string(text))
 		require.Equal(t, int64(len(want)), size)
 		require.NoError(t, f.Close())
-		files, err := another.List(filepath.Dir(name))
+		files, err := another.List(context.Background(), filepath.Dir(name))
 		require.NoError(t, err)
 		require.Len(t, files, 1)
 		require.Equal(t, name, files[0].Name)
 		require.WithinDuration(t, time.Now(), files[0].At, time.Minute)
-		require.NoError(t, another.RemoveAll(name, "uploads/gone"))
-		_, _, err = another.Open(name)
+		require.NoError(t, another.RemoveAll(context.Background(), name, "uploads/gone"))
+		_, _, err = another.Open(context.Background(), name)
 		require.ErrorIs(t, err, ErrNotFound)
 	}
-	require.NoError(t, one.RemoveAll("uploads/0a1b"), "its own file of it goes too")
-	files, err := one.List("uploads")
+	require.NoError(t, one.RemoveAll(context.Background(), "uploads/0a1b"), "its own file of it goes too")
+	files, err := one.List(context.Background(), "uploads")
 	require.NoError(t, err)
 	require.Empty(t, files)
 }
@@ -114,6 +115,6 @@ func TestUploadsAndScreenshotsAreInAFolder(t *testing.T) {
 	another, err := Open(t.Context(), dir, "")
 	require.NoError(t, err)
 	groups(t, one, another)
-	_, _, err = one.Open("uploads/../../" + filepath.Base(dir))
+	_, _, err = one.Open(context.Background(), "uploads/../../"+filepath.Base(dir))
 	require.Error(t, err)
 }
