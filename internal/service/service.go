@@ -270,6 +270,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer endUpkeep()
 	go s.upkeep(upkeep)
 	go s.watchNames(upkeep)
+	go s.watchPages(upkeep)
 	failed := make(chan error, 1)
 	go func() { failed <- s.http.Serve(s.listener) }()
 	var err error
@@ -343,6 +344,22 @@ func (s *Service) watchNames(ctx context.Context) {
 		}
 		for _, site := range arrived {
 			s.settings.Log.Info("the name leads to the site's host now", "site", site.Name, "address", site.Address)
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// watchPages removes pages that were left on hosts, as long as the service serves: from the start, and then every minute.
+func (s *Service) watchPages(ctx context.Context) {
+	tick := time.NewTicker(namesEvery)
+	defer tick.Stop()
+	for {
+		if err := s.hosts.ClearPages(ctx); err != nil && ctx.Err() == nil {
+			s.settings.Log.Warn("pages left on hosts", "error", err)
 		}
 		select {
 		case <-tick.C:

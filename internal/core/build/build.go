@@ -20,6 +20,7 @@ import (
 	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitepage"
 	"nestseed/internal/core/sitevalue"
 	"nestseed/internal/core/sqltext"
 )
@@ -192,7 +193,7 @@ func (b *builder) walk(ctx context.Context) ([]hostfs.Entry, error) {
 		if own != "" && (e.Path == own || strings.HasPrefix(e.Path, own+"-")) {
 			return nil // the site's database: what is in it goes in as rows
 		}
-		if strings.HasPrefix(e.Path, kind.AsksPrefix) || e.Path == hostfs.Mark {
+		if sitepage.Is(e.Path) || e.Path == hostfs.Mark {
 			return nil // the site is being asked something at this moment; or the host knows its folder by it
 		}
 		if !e.Mode.IsRegular() && !e.Mode.IsDir() && e.Mode&fs.ModeSymlink == 0 {

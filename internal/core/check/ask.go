@@ -14,12 +14,13 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
-	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/sitepage"
 )
 
 // told is what a site says of itself: which database it works on and as whom, and whether its mail is kept from going out.
@@ -33,37 +34,50 @@ type told struct {
 	} `json:"mail"`
 }
 
-// silent is when a page that tells says nothing any more.
-const silent = 10 * time.Minute
-
 // ErrNotTold says that a site did not answer the page that was placed in it.
 var ErrNotTold = errors.New("the site did not answer")
 
-// ask puts the kind's page that tells into a site's folder, asks it with a signed request, and takes it away again. The page answers
-// for ten minutes, and only who has the key that it was made with. Errors: ErrNotTold.
-func ask(ctx context.Context, report kind.Report, folder hostfs.FS, what string, get func(ctx context.Context, page string) (int, []byte,
+// ask places the kind's page for a question in a site's folder, asks it with a signed request, and removes it. The page answers this
+// question alone, to whoever has the key that it was made with, and signs the answer with it. Errors: ErrNotTold.
+func ask(ctx context.Context, report kind.Report, spot sitepage.Spot, what string, get func(ctx context.Context, page string) (int, []byte,
 	error),
 	answer any) (err error) {
-	name := kind.AsksPrefix + strings.ToLower(rand.Text()) + path.Ext(report.File)
 	key := rand.Text()
-	text := strings.NewReplacer("{key}", key, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(report.Text)
-	defer func() { err = errors.Join(err, folder.RemoveAll(context.WithoutCancel(ctx), name)) }()
-	if err := hostfs.WriteSecret(ctx, folder, name, []byte(text), 0o644); err != nil {
+	p, err := spot.Place(ctx, path.Ext(report.File), 0o644, func(string) []byte {
+		until := strconv.FormatInt(time.Now().Add(sitepage.Silent).Unix(), 10)
+		return []byte(strings.NewReplacer("{key}", key, "{what}", what, "{until}", until).Replace(report.Text))
+	})
+	if err != nil {
 		return err
 	}
+	defer func() { err = errors.Join(err, p.Remove(ctx)) }()
 	at := strconv.FormatInt(time.Now().Unix(), 10)
-	mac := hmac.New(sha256.New, []byte(key))
-	mac.Write([]byte(at + " " + what))
-	query := url.Values{"at": {at}, "what": {what}, "by": {hex.EncodeToString(mac.Sum(nil))}}
-	status, body, err := get(ctx, name+"?"+query.Encode())
+	query := url.Values{"at": {at}, "by": {signed(key, at+" "+what)}}
+	status, body, err := get(ctx, p.Name+"?"+query.Encode())
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrNotTold, err)
 	}
-	_, told, is := strings.Cut(string(body), key+" ")
-	if !is || json.NewDecoder(strings.NewReader(told)).Decode(answer) != nil {
-		return fmt.Errorf("%w: what came was %d %s, and not from the page that was asked", ErrNotTold, status, http.StatusText(status))
+	// A site may print something of its own before.
+	for _, where := range signedForm.FindAllIndex(body, answersRead) {
+		var text json.RawMessage
+		from := where[1] - len("{")
+		if json.NewDecoder(bytes.NewReader(body[from:])).Decode(&text) == nil &&
+			hmac.Equal(body[where[0]:from-1], []byte(signed(key, at+" "+what+" "+string(text)))) {
+			return json.Unmarshal(text, answer)
+		}
 	}
-	return nil
+	return fmt.Errorf("%w: what came was %d %s, and not from the page that was asked", ErrNotTold, status, http.StatusText(status))
+}
+
+// signedForm is how a signed answer begins, and answersRead how many that look so are read.
+var signedForm = regexp.MustCompile(`[0-9a-f]{64} \{`)
+
+const answersRead = 8
+
+func signed(key, text string) string {
+	mac := hmac.New(sha256.New, []byte(key))
+	mac.Write([]byte(text))
+	return hex.EncodeToString(mac.Sum(nil))
 }
 
 // Connection is how a site reaches its database, as it says itself.
@@ -73,7 +87,7 @@ type Connection struct {
 
 // AskConnection asks a site how it reaches its database: for sites whose settings are computed. It places a page in the site's folder
 // and takes it away again. What it tells is secret, so that it is asked by TLS, or on this machine. Errors: ErrNotTold.
-func AskConnection(ctx context.Context, k *kind.Kind, folder hostfs.FS, at Reach) (*Connection, error) {
+func AskConnection(ctx context.Context, k *kind.Kind, spot sitepage.Spot, at Reach) (*Connection, error) {
 	if k.Report.Text == "" {
 		return nil, fmt.Errorf("%w: %s sites have no page for that", ErrNotTold, k.Title)
 	}
@@ -81,7 +95,7 @@ func AskConnection(ctx context.Context, k *kind.Kind, folder hostfs.FS, at Reach
 		return nil, fmt.Errorf("%w: %w", ErrNotTold, err)
 	}
 	out := &Connection{}
-	err := ask(ctx, k.Report, folder, "connection", func(ctx context.Context, page string) (int, []byte,
+	err := ask(ctx, k.Report, spot, "connection", func(ctx context.Context, page string) (int, []byte,
 		error) {
 		return Visit(ctx, at, page)
 	}, out)
@@ -133,14 +147,15 @@ func (r *runner) checkTold(ctx context.Context) {
 		return
 	}
 	t := &told{}
-	err := ask(ctx, r.site.Kind.Report, r.folder, "state", func(ctx context.Context, page string) (int, []byte, error) {
+	spot := sitepage.Spot{Folder: r.folder, Journal: r.site.Pages}
+	err := ask(ctx, r.site.Kind.Report, spot, "state", func(ctx context.Context, page string) (int, []byte, error) {
 		res, body, err := r.get(ctx, r.base.String()+"/"+page)
 		if err != nil {
 			return 0, nil, err
 		}
 		return res.StatusCode, body, nil
 	}, t)
-	for _, page := range r.oldAsks { // that somebody was killed over
+	for _, page := range r.oldAsks { // that no journal names any more
 		err = errors.Join(err, r.folder.RemoveAll(context.WithoutCancel(ctx), page))
 	}
 	if err != nil {

@@ -34,6 +34,7 @@ import (
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitepage"
 )
 
 // Site is what is checked. Parts that are nil or empty are not judged.
@@ -59,6 +60,8 @@ type Site struct {
 	Prefix   string
 	FS       hostfs.FS
 	Folder   string
+	// Pages is the journal of pages that are placed in Folder; nil where no record names the site.
+	Pages    sitepage.Journal
 	MaxPages int // 0 means 40, and some more for each sub-site
 	// Like is one that this site is like; nil where all of this one's pages are opened.
 	Like *Like
@@ -161,6 +164,9 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	r := &runner{
 		site: site, base: address, also: also, traces: newTraces(site.Origin), client: client(dial, site.Roots), dial: dial,
 		report: &Report{Address: site.Address, At: start.UTC()}, progress: report,
+	}
+	if site.Pages == nil {
+		r.site.Pages = sitepage.Unrecorded{}
 	}
 	if site.FS != nil {
 		if r.folder, err = site.FS.Sub(ctx, site.Folder); err != nil {

@@ -10,13 +10,12 @@ import (
 	"net/http"
 	"path"
 	"strings"
-	"time"
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/hostfs/ahead"
-	"nestseed/internal/core/kind"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitepage"
 	"nestseed/internal/core/sqltext"
 )
 
@@ -177,7 +176,7 @@ func (r *runner) files(ctx context.Context) error {
 		if !e.Mode.IsRegular() || e.Mode&fs.ModeSymlink != 0 {
 			return nil
 		}
-		if strings.HasPrefix(e.Path, kind.AsksPrefix) && time.Since(e.ModTime) > silent {
+		if !strings.Contains(e.Path, "/") && sitepage.Old(e) {
 			r.oldAsks = append(r.oldAsks, e.Path)
 			return nil
 		}

@@ -2,9 +2,6 @@ package check
 
 import (
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -19,9 +16,9 @@ import (
 
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
-	"nestseed/internal/core/kind"
 	"nestseed/internal/core/kind/kindtest"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitepage"
 	"nestseed/internal/core/sqltext"
 )
 
@@ -118,16 +115,15 @@ func tells(t *testing.T, folder, answer string) school {
 	s := healthy()
 	s["*"] = func(w http.ResponseWriter, r *http.Request) {
 		page, err := os.ReadFile(filepath.Join(folder, r.URL.Path))
-		if err != nil || !strings.HasPrefix(r.URL.Path, "/"+kind.AsksPrefix) {
+		if err != nil || !strings.HasPrefix(r.URL.Path, "/"+sitepage.Prefix) {
 			http.NotFound(w, r)
 			return
 		}
-		key := regexp.MustCompile(`'sha256', "\$at \$what", '(\w+)'`).FindSubmatch(page)
-		require.NotNil(t, key)
-		mac := hmac.New(sha256.New, key[1])
-		mac.Write([]byte(r.URL.Query().Get("at") + " " + r.URL.Query().Get("what")))
-		require.Equal(t, hex.EncodeToString(mac.Sum(nil)), r.URL.Query().Get("by"))
-		fmt.Fprintf(w, "%s %s", key[1], answer)
+		key := regexp.MustCompile(`'sha256', "\$at state", '(\w+)'`).FindSubmatch(page)
+		require.NotNil(t, key, "a page answers one question")
+		at := r.URL.Query().Get("at")
+		require.Equal(t, signed(string(key[1]), at+" state"), r.URL.Query().Get("by"))
+		fmt.Fprintf(w, "a warning of an extension {1}\n%s %s", signed(string(key[1]), at+" state "+answer), answer)
 	}
 	return s
 }
@@ -166,7 +162,7 @@ func TestTheSiteItselfSaysWhichDatabaseItWorksOnAndWhetherMailGoesOut(t *testing
 		asked(false))
 	require.Equal(t, Fail, got["links in mails"].Result)
 
-	old := filepath.Join(folder, kind.AsksPrefix+"x.php")
+	old := filepath.Join(folder, sitepage.Prefix+"x.php")
 	require.NoError(t, os.WriteFile(old, nil, 0o644))
 	require.NoError(t, os.Chtimes(old, time.Now(), time.Now().Add(-time.Hour)))
 	got = visit(t, healthy(), asked(true))

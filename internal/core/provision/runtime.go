@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/http"
 	"net/url"
 	"path"
@@ -16,8 +15,8 @@ import (
 	"strings"
 	"time"
 
-	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/sitepage"
 )
 
 // Runtime is what runs the programs of a kind on a host, as the host itself has told.
@@ -56,51 +55,31 @@ const settingsMode = 0o640
 // ErrNotTold says that a host did not tell what runs on it.
 var ErrNotTold = errors.New("did not tell what it runs")
 
-// silent is when a page that tells says nothing any more.
-const silent = 10 * time.Minute
-
 // versionForm is how a version begins, and partForm what parts are called: the answer comes from outside, and is shown.
 var (
 	versionForm = regexp.MustCompile(`^[0-9]+(?:\.[0-9]+)+`)
 	partForm    = regexp.MustCompile(`^[a-z0-9_.+-]{1,64}$`)
 )
 
-// AskRuntime puts a kind's page that tells into a folder that is for nothing else, asks for it at the folder's address
-// as a visitor would, and takes it away again, with those that somebody was killed over before. The page has a name that
-// nobody can guess, and is silent after ten minutes. Errors: ErrNotTold, when the web server answers something else or
-// nothing.
-func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string, ask func(ctx context.Context, page string) (status int,
+// AskRuntime places a kind's page that tells in a folder that is for nothing else, asks for it at the folder's address as a visitor would,
+// and removes it. Errors: ErrNotTold, when the web server answers something else or nothing.
+func AskRuntime(ctx context.Context, k *kind.Kind, spot sitepage.Spot, ask func(ctx context.Context, page string) (status int,
 	body []byte, err error)) (_ *Runtime, err error) {
-	name := "asks-" + strings.ToLower(rand.Text())
-	page, probe := name+path.Ext(k.Runtime.Ask.File), name+".probe"
 	key := rand.Text()
-	made := []string{folder} // and what is above it, deepest first
-	for at := path.Clean(folder); at != "."; at = path.Dir(at) {
-		if _, err := fsys.Stat(ctx, at); err == nil {
-			break
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
-		}
-		if at != made[0] {
-			made = append(made, at)
-		}
-	}
-	defer func() {
-		err = errors.Join(err, fsys.RemoveAll(ctx, path.Join(folder, page)), fsys.RemoveAll(ctx, path.Join(folder, probe)),
-			sweepPages(ctx, fsys, folder))
-		for _, at := range made {
-			err = errors.Join(err, fsys.RemoveEmpty(ctx, at))
-		}
-	}()
-	text := strings.NewReplacer("{key}", key, "{probe}", probe, "{until}", strconv.FormatInt(time.Now().Add(silent).Unix(),
-		10)).Replace(k.Runtime.Ask.Text)
-	if err := hostfs.WriteFile(ctx, fsys, path.Join(folder, page), []byte(text), 0o644); err != nil {
+	probe, err := spot.Place(ctx, ".probe", settingsMode, func(string) []byte { return nil })
+	if err != nil {
 		return nil, err
 	}
-	if err := hostfs.WriteFile(ctx, fsys, path.Join(folder, probe), nil, settingsMode); err != nil {
+	defer func() { err = errors.Join(err, probe.Remove(ctx)) }()
+	page, err := spot.Place(ctx, path.Ext(k.Runtime.Ask.File), 0o644, func(string) []byte {
+		until := strconv.FormatInt(time.Now().Add(sitepage.Silent).Unix(), 10)
+		return []byte(strings.NewReplacer("{key}", key, "{probe}", probe.Name, "{until}", until).Replace(k.Runtime.Ask.Text))
+	})
+	if err != nil {
 		return nil, err
 	}
-	status, body, err := ask(ctx, page)
+	defer func() { err = errors.Join(err, page.Remove(ctx)) }()
+	status, body, err := ask(ctx, page.Name)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNotTold, err)
 	}
@@ -144,24 +123,6 @@ func AskRuntime(ctx context.Context, k *kind.Kind, fsys hostfs.FS, folder string
 			http.StatusText(status))
 	}
 	return nil, fmt.Errorf("%w: something else answers at this address", ErrNotTold)
-}
-
-// sweepPages removes pages that are silent by now.
-func sweepPages(ctx context.Context, fsys hostfs.FS, folder string) error {
-	var old []string
-	err := fsys.Walk(context.WithoutCancel(ctx), folder, func(e hostfs.Entry) error {
-		if e.Mode.IsRegular() && strings.HasPrefix(e.Path, "asks-") && time.Since(e.ModTime) > silent {
-			old = append(old, path.Join(folder, e.Path))
-		}
-		return nil
-	}, func(string, error) {})
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	for _, name := range old {
-		err = errors.Join(err, fsys.RemoveAll(ctx, name))
-	}
-	return err
 }
 
 // runtime says what runs the site's programs, and what stands against that.

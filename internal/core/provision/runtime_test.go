@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	_ "nestseed/internal/core/hostfs/protocols"
 	"nestseed/internal/core/kind/kindtest"
+	"nestseed/internal/core/sitepage"
 )
 
 // A host is asked by a page that is there only as long as the question takes.
@@ -43,13 +45,18 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 		{"another site", "new", 200, "<h1>It works</h1>", nil, "something else"},
 		{"no web server", "new", 0, "", errors.New("connection refused"), "connection refused"},
 	} {
-		r, err := AskRuntime(t.Context(), k, fsys, c.folder, func(_ context.Context, page string) (int, []byte, error) {
+		folder, err := fsys.MakeSub(t.Context(), c.folder)
+		require.NoError(t, err)
+		r, err := AskRuntime(t.Context(), k, sitepage.Spot{Folder: folder, Journal: sitepage.Unrecorded{}}, func(_ context.Context, page string) (int, []byte, error) {
 			put, err := os.ReadFile(filepath.Join(dir, c.folder, page))
 			require.NoError(t, err)
 			require.NotContains(t, string(put), "{key}")
 			require.NotContains(t, string(put), "{until}")
 			require.NotContains(t, string(put), "{probe}")
-			require.FileExists(t, filepath.Join(dir, c.folder, strings.TrimSuffix(page, ".php")+".probe"))
+			probes, err := filepath.Glob(filepath.Join(dir, c.folder, "*.probe"))
+			require.NoError(t, err)
+			require.Len(t, probes, 1)
+			require.Contains(t, string(put), filepath.Base(probes[0]))
 			_, key, _ := strings.Cut(string(put), `echo "`)
 			key, _, _ = strings.Cut(key, `\n`)
 			require.Len(t, key, 26)
@@ -68,25 +75,11 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 			require.ErrorIs(t, err, ErrNotTold, c.what)
 			require.ErrorContains(t, err, c.says)
 		}
-		left, err := filepath.Glob(filepath.Join(dir, "*"))
+		left, err := folder.List(t.Context(), ".")
 		require.NoError(t, err)
-		require.Equal(t, []string{filepath.Join(dir, "school")}, left, c.what)
-		left, err = filepath.Glob(filepath.Join(dir, "school", "*"))
-		require.NoError(t, err)
-		require.Equal(t, []string{filepath.Join(dir, "school", "index.html")}, left)
+		require.False(t, slices.ContainsFunc(left, func(e hostfs.Entry) bool { return sitepage.Is(e.Path) }), c.what)
+		require.NoError(t, folder.Close())
 	}
-
-	// What somebody was killed over goes the next time, and what another asks with at this moment stays.
-	for name, age := range map[string]time.Duration{"asks-old.php": time.Hour, "asks-now.php": time.Minute} {
-		p := filepath.Join(dir, "asked", name)
-		require.NoError(t, os.MkdirAll(filepath.Dir(p), 0o755))
-		require.NoError(t, os.WriteFile(p, nil, 0o644))
-		require.NoError(t, os.Chtimes(p, time.Time{}, time.Now().Add(-age)))
-	}
-	_, err = AskRuntime(t.Context(), k, fsys, "asked", func(context.Context, string) (int, []byte, error) { return 404, nil, nil })
-	require.ErrorIs(t, err, ErrNotTold)
-	require.NoFileExists(t, filepath.Join(dir, "asked", "asks-old.php"))
-	require.FileExists(t, filepath.Join(dir, "asked", "asks-now.php"))
 }
 
 func TestAPlanSaysWhetherTheHostRunsWhatTheReleaseNeeds(t *testing.T) {

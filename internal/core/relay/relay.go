@@ -1,7 +1,7 @@
 // Package relay reaches over HTTP what only programs on a host can reach, such as a database server that lets nobody in from outside. A
 // page of ours is placed in a folder that the web server serves; it passes bytes on for signed requests, and is taken away in the end.
 //
-//	r := relay.New(relay.Place{Folder: site, Send: send}, "tcp://127.0.0.1:3306")
+//	r := relay.New(relay.Place{Spot: spot, Send: send}, "tcp://127.0.0.1:3306")
 //	defer r.Close()
 //	conn, err := r.Dial(ctx, "tcp", "") // as if from there
 //
@@ -16,11 +16,11 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	_ "embed"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net"
 	"net/http"
 	"net/url"
@@ -31,8 +31,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"nestseed/internal/core/hostfs"
-	"nestseed/internal/core/kind"
+	"nestseed/internal/core/sitepage"
 )
 
 //go:embed relay.php
@@ -54,7 +53,7 @@ var ErrNoAnswer = errors.New("the page that passes on to the database does not a
 
 // Place is where the page is put, and how it is asked for.
 type Place struct {
-	Folder hostfs.FS
+	sitepage.Spot
 	// Send asks for a page of the folder, with a body. The response is the caller's to close.
 	Send func(ctx context.Context, page string, body []byte) (*http.Response, error)
 }
@@ -73,7 +72,7 @@ type Relay struct {
 // placed is a page that was placed.
 type placed struct {
 	relay *Relay
-	name  string
+	page  *sitepage.Page
 	key   []byte
 	stop  context.CancelFunc // ends the request that keeps
 	ended chan struct{}      // closed when that has ended
@@ -96,19 +95,20 @@ func (r *Relay) begin(ctx context.Context) (*placed, error) {
 	if err := r.end(); err != nil {
 		return nil, err
 	}
-	stem, key := kind.AsksPrefix+strings.ToLower(rand.Text()), rand.Text()
-	text := strings.NewReplacer("{to}", strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(r.to), "{name}", stem, "{key}", key, "{until}",
-		strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(page)
-	p := &placed{relay: r, name: stem + ".php", key: []byte(key), ended: make(chan struct{})}
+	key := rand.Text()
+	p := &placed{relay: r, key: []byte(key), ended: make(chan struct{})}
+	var err error
+	p.page, err = r.place.Place(ctx, ".php", 0o644, func(stem string) []byte {
+		return []byte(strings.NewReplacer("{to}", base64.StdEncoding.EncodeToString([]byte(r.to)), "{name}", stem, "{key}", key,
+			"{until}", strconv.FormatInt(time.Now().Add(silent).Unix(), 10)).Replace(page))
+	})
+	if err != nil {
+		return nil, err
+	}
 	keep, stop := context.WithCancel(context.WithoutCancel(ctx))
 	r.now, p.stop = p, stop
-	if err := hostfs.WriteSecret(ctx, r.place.Folder, p.name, []byte(text), 0o644); err != nil {
-		close(p.ended)
-		return nil, errors.Join(err, r.end())
-	}
 	started := make(chan error, 1)
 	go p.keep(keep, started)
-	var err error
 	select {
 	case err = <-started:
 	case <-ctx.Done():
@@ -123,7 +123,7 @@ func (r *Relay) begin(ctx context.Context) (*placed, error) {
 // keep is the request that keeps connections.
 func (p *placed) keep(ctx context.Context, started chan<- error) {
 	defer close(p.ended)
-	res, err := p.relay.place.Send(ctx, p.name+"?"+p.signed("keep", 0, 0, 0, nil), nil)
+	res, err := p.relay.place.Send(ctx, p.page.Name+"?"+p.signed("keep", 0, 0, 0, nil), nil)
 	if err != nil {
 		started <- err
 		return
@@ -155,11 +155,7 @@ func (r *Relay) end() error {
 	}
 	p.stop()
 	<-p.ended
-	err := r.place.Folder.RemoveAll(context.Background(), p.name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	return err
+	return p.page.Remove(context.Background())
 }
 
 // Close takes the page away, and with it what is open.
@@ -187,7 +183,7 @@ func (p *placed) pass(ctx context.Context, op string, id, seq int, wait time.Dur
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	res, err := p.relay.place.Send(ctx, p.name+"?"+p.signed(op, id, seq, wait, body), body)
+	res, err := p.relay.place.Send(ctx, p.page.Name+"?"+p.signed(op, id, seq, wait, body), body)
 	if err != nil {
 		return nil, err
 	}

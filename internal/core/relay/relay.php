@@ -1,10 +1,10 @@
 <?php
 /*
- * A page of Nest Seed. It passes bytes on to {to}, which only programs on this host can reach, for requests that are signed, and is taken
- * away when they are over. After {until} it is silent, unless it is at work. One request keeps the connections open; the others bring and
- * fetch bytes.
+ * A page of Nest Seed. It passes bytes on to a server that only programs on this host can reach, for requests that are signed, and is
+ * removed when they are over. Some minutes after it was placed it answers no more, unless it is at work. One request keeps the connections
+ * open; the others bring and fetch bytes.
  */
-const NESTSEED_TO = '{to}';
+define( 'NESTSEED_TO', base64_decode( '{to}' ) );
 const NESTSEED_UNTIL = {until};
 $nestseed = array();
 foreach ( array( 'at', 'op', 'id', 'seq', 'wait', 'by' ) as $name ) {

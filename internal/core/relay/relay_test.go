@@ -21,6 +21,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/sitedb"
 	_ "nestseed/internal/core/sitedb/engines"
+	"nestseed/internal/core/sitepage"
 
 	_ "nestseed/internal/core/hostfs/protocols"
 )
@@ -34,7 +35,7 @@ func placeOn(t *testing.T, s *stack.Stack) Place {
 	folder, err := files.Sub(t.Context(), "hosting")
 	require.NoError(t, err)
 	t.Cleanup(func() { folder.Close(); files.Close() })
-	return Place{Folder: folder, Send: func(ctx context.Context, page string, body []byte) (*http.Response, error) {
+	return Place{Spot: sitepage.Spot{Folder: folder, Journal: sitepage.Unrecorded{}}, Send: func(ctx context.Context, page string, body []byte) (*http.Response, error) {
 		req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.Address("hosting")+"/"+page, bytes.NewReader(body))
 		if err != nil {
 			return nil, err
@@ -155,7 +156,7 @@ func TestThePageAnswersWhoHasItsKeyOnly(t *testing.T) {
 	require.ErrorContains(t, err, "reach tcp://127.0.0.1:1 from the host")
 	p := r.now
 	status := func(query string, body string) int {
-		res, err := place.Send(t.Context(), p.name+"?"+query, []byte(body))
+		res, err := place.Send(t.Context(), p.page.Name+"?"+query, []byte(body))
 		require.NoError(t, err)
 		defer res.Body.Close()
 		io.Copy(io.Discard, res.Body)
@@ -167,14 +168,14 @@ func TestThePageAnswersWhoHasItsKeyOnly(t *testing.T) {
 	require.Equal(t, 404, status(strings.Replace(good, "id=7", "id=8", 1), "SELECT"))
 	require.Equal(t, 404, status("", ""))
 	require.Equal(t, 404, status("op=keep&by[]=x", ""))
-	text, err := hostfs.ReadFile(t.Context(), place.Folder, p.name, 1<<20)
+	text, err := hostfs.ReadFile(t.Context(), place.Folder, p.page.Name, 1<<20)
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "{key}")
 	require.NoError(t, r.Close())
 	require.Equal(t, 404, status(good, "SELECT"), "it is gone")
 
 	// A host that has no PHP shows the page as it is, or nothing.
-	r = New(Place{Folder: place.Folder, Send: func(context.Context, string, []byte) (*http.Response, error) {
+	r = New(Place{Spot: place.Spot, Send: func(context.Context, string, []byte) (*http.Response, error) {
 		return &http.Response{StatusCode: 200, Body: io.NopCloser(strings.NewReader("<?php"))}, nil
 	}}, "tcp://127.0.0.1:1")
 	_, err = r.Dial(t.Context(), "", "")

@@ -19,6 +19,7 @@ import (
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitepage"
 	"nestseed/internal/service/hosts"
 	"nestseed/internal/service/invariants"
 	"nestseed/internal/service/records"
@@ -123,6 +124,14 @@ func (d *Doctor) believed(ctx context.Context, v *invariants.View) error {
 			must(host, by, s.Plan.Engine, c.Folder, c.Database, c.DBUser)
 		}
 	}
+	pages, err := d.DB.Pages(ctx, false)
+	if err != nil {
+		return err
+	}
+	for _, p := range pages {
+		v.May = append(v.May, invariants.Thing{Host: names[p.HostID], What: "page", Name: path.Join(p.Folder, p.Name),
+			By: "the journal of pages"})
+	}
 	open, err := d.DB.OpenJournals(ctx)
 	if err != nil {
 		return err
@@ -177,6 +186,9 @@ func (d *Doctor) lookAt(ctx context.Context, h records.Host, v *invariants.View)
 			return err
 		}
 	}
+	if err := d.pagesOn(ctx, h, fsys, v); err != nil {
+		return err
+	}
 	for address := range strings.FieldsSeq(h.Database) {
 		scheme, _, _ := strings.Cut(address, ":")
 		engines[scheme] = true
@@ -184,6 +196,37 @@ func (d *Doctor) lookAt(ctx context.Context, h records.Host, v *invariants.View)
 	for engine := range engines {
 		if err := d.onServer(ctx, h, engine, v); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// pagesOn finds pages of this service in the folders of a host's sites and sources.
+func (d *Doctor) pagesOn(ctx context.Context, h records.Host, fsys hostfs.FS, v *invariants.View) error {
+	folders := map[string]bool{d.Hosts.PageOf(h).Folder: true}
+	sources, err := d.DB.Sources(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range sources {
+		if s.HostID == h.ID {
+			folders[path.Clean(s.Path)] = true
+		}
+	}
+	for _, m := range v.Must {
+		if m.Host == h.Name && m.What == "folder" {
+			folders[path.Clean(m.Name)] = true
+		}
+	}
+	for folder := range folders {
+		entries, err := fsys.List(ctx, folder)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		for _, e := range entries {
+			if sitepage.Is(path.Base(e.Path)) {
+				v.There = append(v.There, invariants.Thing{Host: h.Name, What: "page", Name: path.Join(folder, path.Base(e.Path))})
+			}
 		}
 	}
 	return nil

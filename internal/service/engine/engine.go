@@ -217,6 +217,15 @@ func (e *Engine) Begin(ctx context.Context) error {
 	return e.line.Start(e.ctx)
 }
 
+// Instance is the number of this running copy of the service, 0 while it has none.
+func (e *Engine) Instance() int64 {
+	id, _, err := e.instance.now()
+	if err != nil {
+		return 0
+	}
+	return id
+}
+
 // Ready is nil while the records answer the renewal of the leases, which has a connection of its own.
 func (e *Engine) Ready() error { return e.instance.ready() }
 

@@ -56,7 +56,7 @@ func (s *Hosts) Add(ctx context.Context, h records.Host, secrets Secrets) (recor
 	if err := noPassword(h.Files); err != nil {
 		return h, err
 	}
-	fsys, err := answers(ctx, &h, secrets, true)
+	fsys, err := s.answers(ctx, &h, secrets, true)
 	if err != nil {
 		return h, err
 	}
@@ -120,7 +120,7 @@ func (s *Hosts) Change(ctx context.Context, name string, to Change) (h records.H
 		if err != nil {
 			return err
 		}
-		fsys, err := answers(ctx, &h, tried, first)
+		fsys, err := s.answers(ctx, &h, tried, first)
 		if err != nil {
 			return err
 		}
@@ -184,7 +184,7 @@ func (s *Hosts) Remove(ctx context.Context, name string) error {
 }
 
 // answers opens a host's files and server once, and notes the key that it shows. The files are the caller's to close.
-func answers(ctx context.Context, h *records.Host, secrets Secrets, first bool) (_ hostfs.FS, err error) {
+func (s *Hosts) answers(ctx context.Context, h *records.Host, secrets Secrets, first bool) (_ hostfs.FS, err error) {
 	if !strings.Contains(h.WebRoot, "{name}") && !strings.Contains(h.WebRoot, "{host}") {
 		return nil, input.Wrongf("web root %q has neither {name} nor {host}; every site needs a folder of its own, like {name}", h.WebRoot)
 	}
@@ -205,7 +205,7 @@ func answers(ctx context.Context, h *records.Host, secrets Secrets, first bool) 
 		return nil, input.Wrong(err)
 	}
 	for address := range strings.FieldsSeq(addresses) {
-		if err = serverAnswers(ctx, fsys, address, PageOf(*h)); err != nil {
+		if err = serverAnswers(ctx, fsys, address, s.PageOf(*h)); err != nil {
 			return nil, input.Wrong(err)
 		}
 	}
@@ -322,13 +322,13 @@ func (s *Hosts) test(ctx context.Context, h records.Host) (out Test, err error) 
 	}
 	given := map[string]bool{} // engines whose databases were tried together
 	for a := range strings.FieldsSeq(address) {
-		open := func() (sitedb.Server, error) { return Database(fsys, a, PageOf(h)) }
+		open := func() (sitedb.Server, error) { return Database(fsys, a, s.PageOf(h)) }
 		if scheme, _, _ := strings.Cut(a, ":"); sitedb.IsGiven(a) {
 			if given[scheme] {
 				continue
 			}
 			given[scheme] = true
-			open = func() (sitedb.Server, error) { return s.serverOf(fsys, address, scheme, PageOf(h)) }
+			open = func() (sitedb.Server, error) { return s.serverOf(fsys, address, scheme, s.PageOf(h)) }
 		}
 		server, err := open()
 		if err != nil {

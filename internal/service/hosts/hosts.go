@@ -22,6 +22,7 @@ import (
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
 	_ "nestseed/internal/core/sitedb/engines"
+	"nestseed/internal/core/sitepage"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/kinds"
@@ -102,7 +103,7 @@ func (s *Hosts) Open(ctx context.Context, h records.Host, engine string) (hostfs
 	address, err := s.WithPassword(ctx, h.Database, "host", h.Name)
 	if err == nil {
 		var server sitedb.Server
-		if server, err = s.serverOf(fsys, address, engine, PageOf(h)); err == nil {
+		if server, err = s.serverOf(fsys, address, engine, s.PageOf(h)); err == nil {
 			return fsys, server, nil
 		}
 		err = fmt.Errorf("host %s: %w", h.Name, err)
@@ -162,18 +163,19 @@ func AsFound(fsys hostfs.FS, address string) string {
 
 // Page says where on a host a page of ours can be placed, and how it is asked for.
 type Page struct {
-	Folder string // below the host's files
-	At     check.Reach
+	Folder  string // below the host's files
+	At      check.Reach
+	Journal sitepage.Journal
 }
 
 // PageOf is where a host is asked what runs on it.
-func PageOf(h records.Host) Page {
+func (s *Hosts) PageOf(h records.Host) Page {
 	address := strings.ReplaceAll(h.Address, "{name}", asksName)
 	folder, err := Fill(h.WebRoot, asksName, address)
 	if err != nil {
 		return Page{}
 	}
-	return Page{folder, Reach(h, address)}
+	return Page{folder, Reach(h, address), s.Pages(h.ID, folder)}
 }
 
 // through opens connections from a page in a folder of the host's files. close takes the page away, and the folder if nothing is in it.
@@ -187,9 +189,9 @@ func (p Page) through(fsys hostfs.FS, u *url.URL) (dial sitedb.Dial, stop func()
 	if err != nil {
 		return nil, nil, fmt.Errorf("place a page in %s: %w", p.Folder, err)
 	}
-	r := relay.New(relay.Place{Folder: folder, Send: send}, sitedb.Listens(u))
+	r := relay.New(relay.Place{Spot: sitepage.Spot{Folder: folder, Journal: p.Journal}, Send: send}, sitedb.Listens(u))
 	return r.Dial, func() error {
-		return errors.Join(r.Close(), folder.Close(), fsys.RemoveEmpty(ctx, p.Folder))
+		return errors.Join(r.Close(), folder.Close(), removeAsksFolder(ctx, fsys, p.Folder))
 	}, nil
 }
 

@@ -128,7 +128,7 @@ func full(err error) error {
 // publish gives an upload that is whole to whichever copy of the service takes it.
 func (a *api) publish(ctx context.Context, id string) error {
 	for _, name := range []string{id, id + ".info"} {
-		if err := a.Releases.Stored.Store.Publish(ctx, releases.UploadsGroup + "/" + name); err != nil && !errors.Is(err, store.ErrTaken) {
+		if err := a.Releases.Stored.Store.Publish(ctx, releases.UploadsGroup+"/"+name); err != nil && !errors.Is(err, store.ErrTaken) {
 			return err
 		}
 	}
@@ -174,7 +174,7 @@ func (a *api) uploadInfo(ctx context.Context, id string) (info tus.FileInfo, err
 	if u, err := filestore.New(dir).GetUpload(ctx, id); err == nil {
 		return u.GetInfo(ctx)
 	}
-	text, _, err := st.Open(ctx, releases.UploadsGroup + "/" + id + ".info")
+	text, _, err := st.Open(ctx, releases.UploadsGroup+"/"+id+".info")
 	if err != nil {
 		return info, err
 	}
@@ -182,7 +182,7 @@ func (a *api) uploadInfo(ctx context.Context, id string) (info tus.FileInfo, err
 	if err := json.NewDecoder(text).Decode(&info); err != nil {
 		return info, err
 	}
-	file, size, err := st.Open(ctx, releases.UploadsGroup + "/" + id)
+	file, size, err := st.Open(ctx, releases.UploadsGroup+"/"+id)
 	if err != nil {
 		return info, err
 	}

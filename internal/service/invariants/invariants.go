@@ -13,10 +13,10 @@ import (
 	"time"
 )
 
-// Thing is a folder, database or account on a host.
+// Thing is a folder, database, account or page on a host.
 type Thing struct {
 	Host string
-	What string // "folder", "database" or "user"
+	What string // "folder", "database", "user" or "page"
 	Name string
 	// ID tells it from others of its name; "" where that is not known, or the name is used once.
 	ID string

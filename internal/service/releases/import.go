@@ -251,7 +251,7 @@ func (im *importer) gather(ctx context.Context) error {
 func (im *importer) piece(ctx context.Context, g Given, as string, opts fetch.Options) (archive.Piece, error) {
 	name := g.Name
 	if g.Link == "" {
-		f, size, err := im.svc.Stored.Store.Open(ctx, UploadsGroup + "/" + filepath.Base(g.Upload))
+		f, size, err := im.svc.Stored.Store.Open(ctx, UploadsGroup+"/"+filepath.Base(g.Upload))
 		if errors.Is(err, store.ErrNotFound) {
 			return archive.Piece{}, fmt.Errorf("the upload %s is not there any more; send the file again", name)
 		}

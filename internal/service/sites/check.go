@@ -100,7 +100,8 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like,
 	site := check.Site{Address: s.Address, Connect: h.Connect, Private: hosts.Reach(h, s.Address).Private, DNS: svc.DNS, Kind: k,
 		Title: title, Visible: s.Visible, Quiet: s.Quiet, Held: s.Held, Database: s.Database, User: s.DBUser,
 		Login: s.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie,
-		Like: like}
+		Pages: svc.Hosts.Pages(h.ID, s.Folder),
+		Like:  like}
 	if source, _, err := svc.sourceOfSite(ctx, s); err == nil && like == nil {
 		site.Source = source
 	}

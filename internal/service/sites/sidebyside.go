@@ -155,7 +155,7 @@ func (svc *Sites) Screenshot(ctx context.Context, s records.Site, name string) (
 	}) {
 		return nil, time.Time{}, none
 	}
-	f, _, err := svc.Stored.Store.Open(ctx, screenshots + "/" + seen.Set + name)
+	f, _, err := svc.Stored.Store.Open(ctx, screenshots+"/"+seen.Set+name)
 	if errors.Is(err, store.ErrNotFound) {
 		err = none
 	}

@@ -11,6 +11,7 @@ import (
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/sitedb"
+	"nestseed/internal/core/sitepage"
 	"nestseed/internal/core/survey"
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/hosts"
@@ -86,7 +87,8 @@ func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New
 		return input.Wrong(err)
 	}
 	defer site.Close()
-	told, err := check.AskConnection(ctx, id.Kind, site, hosts.Reach(host, strings.TrimRight(n.Address, "/")))
+	told, err := check.AskConnection(ctx, id.Kind, sitepage.Spot{Folder: site, Journal: svc.Hosts.Pages(host.ID, n.Path)},
+		hosts.Reach(host, strings.TrimRight(n.Address, "/")))
 	if err != nil {
 		return input.Wrong(err)
 	}

@@ -38,7 +38,7 @@ func (svc *Sources) DraftKind(ctx context.Context, name string, n New) (text []b
 		}
 	}()
 	open := func(address, database string) (sitedb.DB, error) {
-		server, err := hosts.Database(fsys, address, hosts.PageOf(host))
+		server, err := hosts.Database(fsys, address, svc.Hosts.PageOf(host))
 		if err != nil {
 			return nil, err
 		}

@@ -141,9 +141,9 @@ func (svc *Sources) openServer(ctx context.Context, s *Opened, h records.Host, s
 	} else {
 		address = hosts.AsFound(s.FS, address)
 	}
-	page := hosts.PageOf(h)
+	page := svc.Hosts.PageOf(h)
 	if src.Address != "" { // a page can be placed in the source itself, where its host has no other place for one
-		page = hosts.Page{Folder: src.Path, At: hosts.Reach(h, src.Address)}
+		page = hosts.Page{Folder: src.Path, At: hosts.Reach(h, src.Address), Journal: svc.Hosts.Pages(h.ID, src.Path)}
 	}
 	s.server, err = hosts.Database(s.FS, address, page)
 	return database, err
@@ -265,5 +265,5 @@ func (svc *Sources) Check(ctx context.Context, name string, report progress.Repo
 	at := hosts.Reach(h, s.Address)
 	return check.Run(ctx, check.Site{Address: s.Address, Connect: h.Connect, Private: at.Private, Kind: open.Identity.Kind, AsItIs: true,
 		SubSites: open.Identity.SubSites,
-		DB:       open.DB, Prefix: open.Identity.Prefix, FS: open.FS, Folder: s.Path}, report)
+		DB:       open.DB, Prefix: open.Identity.Prefix, FS: open.FS, Folder: s.Path, Pages: svc.Hosts.Pages(h.ID, s.Path)}, report)
 }

@@ -1,15 +1,22 @@
 <?php
 // Nest Seed asks this site something about itself, and takes this file away at once.
-$at   = isset( $_GET['at'] ) ? $_GET['at'] : null;
-$by   = isset( $_GET['by'] ) ? $_GET['by'] : null;
-$what = isset( $_GET['what'] ) ? $_GET['what'] : null;
-if ( time() > {until} || ! is_string( $at ) || ! is_string( $by ) || ! is_string( $what ) || abs( time() - (int) $at ) > 120
-	|| ! hash_equals( hash_hmac( 'sha256', "$at $what", '{key}' ), $by ) ) {
+$at = isset( $_GET['at'] ) ? $_GET['at'] : null;
+$by = isset( $_GET['by'] ) ? $_GET['by'] : null;
+if ( time() > {until} || ! is_string( $at ) || ! is_string( $by ) || abs( time() - (int) $at ) > 120
+	|| ! hash_equals( hash_hmac( 'sha256', "$at {what}", '{key}' ), $by ) ) {
 	http_response_code( 404 );
 	exit;
 }
-$nestseed_what = $what;
-unset( $at, $by, $what );
+@unlink( __FILE__ ); // one page, one answer, where the web server's account may remove it
+$nestseed_what = '{what}';
+define( 'NESTSEED_AT', $at );
+unset( $at, $by );
+// Prints the answer, signed with the key that this page alone has, and ends.
+function nestseed_answer( $answer ) {
+	$text = json_encode( $answer );
+	echo hash_hmac( 'sha256', NESTSEED_AT . " {what} $text", '{key}' ), ' ', $text;
+	exit;
+}
 header( 'Content-Type: text/plain' );
 header( 'Cache-Control: no-store' );
 // What a connection is to, asked of the database itself; what the settings say, where PHP cannot reach it so.
