@@ -270,7 +270,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer endUpkeep()
 	go s.upkeep(upkeep)
 	go s.watchNames(upkeep)
-	go s.watchPages(upkeep)
+	go s.clearHosts(upkeep)
 	failed := make(chan error, 1)
 	go func() { failed <- s.http.Serve(s.listener) }()
 	var err error
@@ -353,13 +353,17 @@ func (s *Service) watchNames(ctx context.Context) {
 	}
 }
 
-// watchPages removes pages that were left on hosts, as long as the service serves: from the start, and then every minute.
-func (s *Service) watchPages(ctx context.Context) {
+// clearHosts removes pages that were left on hosts, and what was made late, as long as the service serves: from the start, and then every
+// minute.
+func (s *Service) clearHosts(ctx context.Context) {
 	tick := time.NewTicker(namesEvery)
 	defer tick.Stop()
 	for {
 		if err := s.hosts.ClearPages(ctx); err != nil && ctx.Err() == nil {
 			s.settings.Log.Warn("pages left on hosts", "error", err)
+		}
+		if err := s.nouns.Sites.RemoveLate(ctx); err != nil && ctx.Err() == nil {
+			s.settings.Log.Warn("what was made late", "error", err)
 		}
 		select {
 		case <-tick.C:

@@ -144,8 +144,14 @@ func (mk *maker) takeBack(ctx context.Context, err error) error {
 
 // UndoOwn takes away, of what an attempt has made and never ended, what only that attempt can have: names that are used once, and what
 // has its mark. It asks nobody. Without it, what an attempt makes that stood still while another took its journal back would be left.
+//
+// Once it has begun to make the prepared site and an old one change places, the old one may be under the name of the prepared one: then
+// nothing is removed here.
 func UndoOwn(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made) error {
 	var errs []error
+	if slices.ContainsFunc(made, func(m Made) bool { return m.What == "exchange" }) {
+		return nil
+	}
 	for _, m := range slices.Backward(made) {
 		if m.What == "database" || m.What == "user" || m.What == "staging" {
 			errs = append(errs, undo(ctx, fsys, server, m, func(context.Context) error { return nil }))
@@ -168,7 +174,13 @@ func (mk *maker) close() {
 // Undo takes away what was made, last first. What is not there any more is no error, so it can be called again after it was interrupted.
 // Before each act it asks whether the work is still the caller's. What has got a name since that something of the journal had before
 // stays.
+//
+// First all prepared folders get other names: an attempt that stood still meanwhile and goes on finds none that it could put in the place
+// of a site.
 func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made, still func(context.Context) error) error {
+	if err := seal(ctx, fsys, made, still); err != nil {
+		return err
+	}
 	var errs []error
 	for _, m := range slices.Backward(made) {
 		if err := still(ctx); err != nil {
@@ -184,6 +196,41 @@ func Undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, made []Made
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// sealed is the name that a prepared folder gets before what was made is taken back.
+func sealed(staging string) string { return staging + "-gone" }
+
+// seal gives all prepared folders, files and links their other names. What was cut off is done by the next call.
+func seal(ctx context.Context, fsys hostfs.FS, made []Made, still func(context.Context) error) error {
+	for _, m := range made {
+		if m.What == "exchange" {
+			folder, staging, _, err := exchanged(m.Name)
+			if err == nil {
+				err = hostfs.Settle(ctx, fsys, folder, staging)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	for _, m := range made {
+		if m.What != "staging" {
+			continue
+		}
+		err := still(ctx)
+		if err == nil {
+			err = fsys.Rename(ctx, m.Name, sealed(m.Name))
+		}
+		if err == nil || errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		// Some hosts do not say why a rename fails.
+		if _, statErr := fsys.Stat(ctx, m.Name); !errors.Is(statErr, fs.ErrNotExist) {
+			return fmt.Errorf("put folder %s aside: %w", m.Name, errors.Join(err, statErr))
+		}
+	}
+	return nil
 }
 
 func undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, m Made, still func(context.Context) error) error {
@@ -202,8 +249,10 @@ func undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, m Made, sti
 			return fmt.Errorf("remove folder %s: %w", m.Name, err)
 		}
 	case "staging":
-		if err := fsys.RemoveAll(ctx, m.Name); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("remove folder %s: %w", m.Name, err)
+		for _, name := range []string{m.Name, sealed(m.Name)} {
+			if err := fsys.RemoveAll(ctx, name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("remove folder %s: %w", name, err)
+			}
 		}
 	case "folder":
 		if err := removeFolder(ctx, fsys, m, still); err != nil {

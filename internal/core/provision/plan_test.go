@@ -165,21 +165,27 @@ func TestAnExchangeIsUndoneOnlyWhereItHappened(t *testing.T) {
 	require.NoError(t, err)
 	there := func(p string) bool { _, err := fsys.Stat(t.Context(), p); return err == nil }
 
-	require.NoError(t, undoExchange(t.Context(), fsys, name, ours), "it was noted and did not happen")
+	made := []Made{{What: "staging", Name: staging}, {What: "exchange", Name: name}}
+	back := func() error {
+		require.NoError(t, seal(t.Context(), fsys, made, ours))
+		return undoExchange(t.Context(), fsys, name, ours)
+	}
+	require.NoError(t, back(), "it was noted and did not happen")
 	require.True(t, there(live+"/old.txt"))
-	require.NoError(t, hostfs.Exchange(t.Context(), fsys, live, staging))
+	require.NoError(t, hostfs.Exchange(t.Context(), fsys, live, sealed(staging)))
 	require.True(t, there(live+"/new.txt"))
 	// Nothing that somebody puts into either decides which is which.
-	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, staging+"/new.txt", nil, 0o644))
+	require.NoError(t, hostfs.WriteFile(t.Context(), fsys, sealed(staging)+"/new.txt", nil, 0o644))
 	require.NoError(t, fsys.RemoveAll(t.Context(), live+"/new.txt"))
 	for range 2 {
-		require.NoError(t, undoExchange(t.Context(), fsys, name, ours))
+		require.NoError(t, back())
 		require.True(t, there(live+"/old.txt"), "and twice is no error")
+		require.Error(t, hostfs.Exchange(t.Context(), fsys, live, staging), "whoever was overtaken exchanges nothing")
 	}
-	require.NoError(t, fsys.RemoveAll(t.Context(), staging))
-	require.NoError(t, undoExchange(t.Context(), fsys, name, ours), "what was made is gone")
+	require.NoError(t, fsys.RemoveAll(t.Context(), sealed(staging)))
+	require.NoError(t, back(), "what was made is gone")
 	require.NoError(t, fsys.Mkdir(t.Context(), staging, 0o755))
-	require.ErrorContains(t, undoExchange(t.Context(), fsys, name, ours), "something else")
+	require.ErrorContains(t, back(), "something else")
 	require.Error(t, undoExchange(t.Context(), fsys, "word", ours))
 	require.Error(t, undoExchange(t.Context(), fsys, "a %zz b", ours))
 }

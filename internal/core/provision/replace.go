@@ -126,33 +126,39 @@ func (mk *maker) exchange(ctx context.Context) error {
 	return nil
 }
 
-// undoExchange puts the old site back, if the new one took its place.
-func undoExchange(ctx context.Context, fsys hostfs.FS, name string, still func(context.Context) error) error {
+// exchanged reads the journal's entry for a site that takes the place of another.
+func exchanged(name string) (folder, staging, id string, err error) {
 	parts := strings.Split(name, " ")
 	if len(parts) != 3 {
-		return fmt.Errorf("the journal's entry %q cannot be read", name)
+		return "", "", "", fmt.Errorf("the journal's entry %q cannot be read", name)
 	}
-	folder, err := url.QueryUnescape(parts[0])
+	if folder, err = url.QueryUnescape(parts[0]); err == nil {
+		staging, err = url.QueryUnescape(parts[1])
+	}
+	return folder, staging, parts[2], err
+}
+
+// undoExchange puts the old site back, if the new one took its place. The prepared folder has been sealed: whoever was overtaken finds it
+// under no name that it knows, so that nothing changes places beside this.
+func undoExchange(ctx context.Context, fsys hostfs.FS, name string, still func(context.Context) error) error {
+	folder, staging, new, err := exchanged(name)
 	if err != nil {
 		return err
 	}
-	staging, err := url.QueryUnescape(parts[1])
-	if err != nil {
-		return err
-	}
+	staging = sealed(staging)
 	if err := hostfs.Settle(ctx, fsys, folder, staging); err != nil {
 		return err
 	}
 	id, err := fsys.ID(ctx, folder)
-	if err == nil && id == parts[2] {
+	if err == nil && id == new {
 		if err := still(ctx); err != nil {
 			return err
 		}
 		return hostfs.Exchange(ctx, fsys, folder, staging)
 	}
 	switch there, err := fsys.ID(ctx, staging); {
-	case errors.Is(err, fs.ErrNotExist), err == nil && there == parts[2]:
-		return nil // the old one stands in its folder
+	case errors.Is(err, fs.ErrNotExist), err == nil && there == new:
+		return nil // the old one is in its folder
 	case err != nil:
 		return err
 	}

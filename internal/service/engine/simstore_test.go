@@ -36,6 +36,7 @@ type simJob struct {
 type simSite struct {
 	name, folder, folderID, database string
 	run                              int64
+	copies                           []simSite // safety copies
 }
 
 type simWorld struct {
@@ -49,6 +50,7 @@ type simWorld struct {
 	sites     map[string]simSite
 	folders   map[string]string // name to identity
 	databases map[string]bool
+	late      []provision.Made // that an overtaken attempt may make after its run was cleaned up
 	nodes     []*simNode
 	listeners map[chan [2]any]bool
 	trace     []string

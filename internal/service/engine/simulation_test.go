@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -102,6 +103,17 @@ func (h simHost) Rename(_ context.Context, from, to string) error {
 	})
 }
 
+// Exchange is at one moment, as on a local disk.
+func (h simHost) Exchange(_ context.Context, a, b string) error {
+	return h.n.at(func() error {
+		if h.n.folders[a] == "" || h.n.folders[b] == "" {
+			return fs.ErrNotExist
+		}
+		h.n.folders[a], h.n.folders[b] = h.n.folders[b], h.n.folders[a]
+		return nil
+	})
+}
+
 func (h simHost) RemoveAll(_ context.Context, name string) error {
 	return h.n.at(func() error { delete(h.n.folders, name); return nil })
 }
@@ -123,6 +135,7 @@ type simArgs struct {
 	Database string `json:"database,omitempty"`
 	Run      int64  `json:"run,omitempty"`
 	Rows     int    `json:"rows,omitempty"`
+	Replaces bool   `json:"replaces,omitempty"` // the site that Run has made
 }
 
 // simNouns are the jobs of a node: what internal/service/sites does, in short.
@@ -140,7 +153,11 @@ func (s simNouns) journal(ctx context.Context, run int64, m provision.Made) erro
 
 func (s simNouns) clear(ctx context.Context, run int64) error {
 	return s.n.Tx(ctx, func(context.Context) error {
-		s.n.runs[run].made = nil
+		r := s.n.runs[run]
+		if r.Attempt > 1 {
+			s.n.late = append(s.n.late, r.made...)
+		}
+		r.made = nil
 		return nil
 	})
 }
@@ -151,21 +168,46 @@ func (s simNouns) work() { time.Sleep(s.n.upTo(1500 * time.Millisecond)) }
 func (s simNouns) make(ctx context.Context, run Run, args simArgs, _ progress.Reporter) (any, error) {
 	n, folder := s.n, args.Name
 	database, staging := "ns_"+args.Name+"_"+run.Token(), provision.Beside(folder, run.Token())
-	fresh := fmt.Sprint("made by ", run.Token())
+	fresh := "made-by-" + run.Token()
+	var old simSite
+	if args.Replaces {
+		err := n.ask(ctx, func() error { old = n.sites[args.Name]; return nil })
+		if err != nil {
+			return nil, err
+		}
+		if old.run != args.Run {
+			return nil, errors.New("the site has changed since")
+		}
+	}
 	own := []provision.Made{{What: "database", Name: database}, {What: "staging", Name: staging}}
 	steps := []func() error{
 		func() error { return s.journal(ctx, run.ID, provision.Made{What: "database", Name: database}) },
 		func() error { return n.at(func() error { n.databases[database] = true; return nil }) },
 		func() error { return s.journal(ctx, run.ID, provision.Made{What: "staging", Name: staging}) },
 		func() error { return n.at(func() error { n.folders[staging] = fresh; return nil }) },
-		func() error {
-			if _, err := (simHost{n: n}).Stat(ctx, folder); err == nil {
-				return errors.New("something is there")
-			}
-			return nil
-		},
-		func() error { return s.journal(ctx, run.ID, provision.Made{What: "folder", Name: folder, ID: fresh}) },
-		func() error { return simHost{n: n}.Rename(ctx, staging, folder) },
+	}
+	exchange := provision.Made{What: "exchange", Name: folder + " " + staging + " " + fresh}
+	if args.Replaces {
+		steps = append(steps,
+			func() error {
+				err := s.journal(ctx, run.ID, exchange)
+				if err == nil {
+					own = append(own, exchange)
+				}
+				return err
+			},
+			func() error { return simHost{n: n}.Exchange(ctx, staging, folder) },
+			func() error { return nil }) // what follows a swap may be interrupted, too
+	} else {
+		steps = append(steps,
+			func() error {
+				if _, err := (simHost{n: n}).Stat(ctx, folder); err == nil {
+					return errors.New("something is there")
+				}
+				return nil
+			},
+			func() error { return s.journal(ctx, run.ID, provision.Made{What: "folder", Name: folder, ID: fresh}) },
+			func() error { return simHost{n: n}.Rename(ctx, staging, folder) })
 	}
 	var err error
 	for _, step := range steps {
@@ -176,7 +218,12 @@ func (s simNouns) make(ctx context.Context, run Run, args simArgs, _ progress.Re
 	}
 	if err == nil {
 		if ctx, err = s.e.Commit(ctx, run); err == nil {
-			err = s.record(ctx, run, simSite{args.Name, folder, fresh, database, run.ID})
+			site := simSite{args.Name, folder, fresh, database, run.ID, nil}
+			if args.Replaces {
+				site.copies = append(slices.Clone(old.copies), simSite{name: "copy of " + args.Name, folder: staging, folderID: old.folderID,
+					database: old.database})
+			}
+			err = s.record(ctx, run, site)
 		}
 	}
 	if err == nil || errors.Is(err, ErrCleanup) {
@@ -242,9 +289,10 @@ func (s simNouns) recoverMake(ctx context.Context, run Run, _ simArgs) (Outcome,
 // retire removes a site.
 func (s simNouns) retire(ctx context.Context, run Run, args simArgs, _ progress.Reporter) (any, error) {
 	var there bool
+	var site simSite
 	err := s.n.ask(ctx, func() error {
-		site, is := s.n.sites[args.Name]
-		there = is && site.run == args.Run
+		site, there = s.n.sites[args.Name]
+		there = there && site.run == args.Run
 		return nil
 	})
 	if err != nil {
@@ -268,11 +316,16 @@ func (s simNouns) retire(ctx context.Context, run Run, args simArgs, _ progress.
 	if err != nil {
 		return nil, err
 	}
-	if len(made) == 0 {
-		for _, m := range []provision.Made{{What: "folder", Name: args.Folder, ID: id}, {What: "database", Name: args.Database}} {
-			if err := s.journal(ctx, run.ID, m); err != nil {
-				return nil, err
-			}
+	goes := []provision.Made{{What: "folder", Name: args.Folder, ID: id}, {What: "database", Name: args.Database}}
+	for _, c := range site.copies {
+		goes = append(goes, provision.Made{What: "folder", Name: c.folder, ID: c.folderID}, provision.Made{What: "database", Name: c.database})
+	}
+	for _, m := range goes {
+		if slices.ContainsFunc(made, func(is provision.Made) bool { return is.Name == m.Name }) {
+			continue
+		}
+		if err := s.journal(ctx, run.ID, m); err != nil {
+			return nil, err
 		}
 	}
 	err = s.n.Tx(ctx, func(context.Context) error { delete(s.n.sites, args.Name); return nil })
@@ -371,7 +424,10 @@ func history(t *testing.T, seed uint64) (*simWorld, []invariants.Fault) {
 	for deadline := time.Now().Add(30 * time.Minute); !w.over() && time.Now().Before(deadline); {
 		time.Sleep(time.Second)
 	}
-	time.Sleep(time.Minute) // whoever was overtaken does what it believes in
+	time.Sleep(time.Minute)    // whoever was overtaken does what it believes in
+	for _, m := range w.late { // as every instance does after a while
+		require.NoError(t, provision.UndoOwn(t.Context(), simHost{n: nodes[0]}, simServer{n: nodes[0]}, []provision.Made{m}))
+	}
 	view := w.view()
 	for i := range engines {
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
@@ -394,6 +450,9 @@ func (w *simWorld) happens(t *testing.T, random *rand.Rand, nodes []*simNode, en
 		run, args := Run{Job: "make", Title: name, Target: "site:" + name}, simArgs{Name: name}
 		if there {
 			run.Job, args = "retire", simArgs{Name: name, Folder: site.folder, Database: site.database, Run: site.run}
+			if what == 2 {
+				run.Job, args = "make", simArgs{Name: name, Run: site.run, Replaces: true}
+			}
 		}
 		if what == 3 {
 			run, args = Run{Job: "table", Title: "table", Target: "table:sites"}, simArgs{Name: fmt.Sprint("t", random.IntN(1000)), Rows: 3}
@@ -460,6 +519,10 @@ func (w *simWorld) view() (v invariants.View) {
 	for _, s := range w.sites {
 		v.Must = append(v.Must, invariants.Thing{What: "folder", Name: s.folder, ID: s.folderID, By: "site " + s.name},
 			invariants.Thing{What: "database", Name: s.database, By: "site " + s.name})
+		for _, c := range s.copies {
+			v.Must = append(v.Must, invariants.Thing{What: "folder", Name: c.folder, ID: c.folderID, By: c.name},
+				invariants.Thing{What: "database", Name: c.database, By: c.name})
+		}
 	}
 	for name, id := range w.folders {
 		v.There = append(v.There, invariants.Thing{What: "folder", Name: name, ID: id})

@@ -119,21 +119,6 @@ func (svc *Installs) Check(ctx context.Context, args PlaceArgs) (PlaceArgs, erro
 	return args, provision.CheckCode(ctx, p.CodeRequest)
 }
 
-// journal is a provision.Journal in the records.
-type journal struct {
-	db *records.DB
-	id int64
-}
-
-func (j journal) Making(ctx context.Context, m provision.Made) error {
-	return j.db.AddMade(ctx, j.id, m)
-}
-func (j journal) NotOurs(ctx context.Context, m provision.Made) error {
-	return j.db.RemoveMade(ctx, j.id, m)
-}
-
-func (j journal) Still(ctx context.Context) error { return j.db.Claimed(ctx) }
-
 // Place places the code of a release in an install.
 func (svc *Installs) Place(ctx context.Context, run engine.Run, args PlaceArgs, report progress.Reporter) (*PlaceResult, error) {
 	p, err := svc.open(ctx, args, run.Token())
@@ -141,7 +126,7 @@ func (svc *Installs) Place(ctx context.Context, run engine.Run, args PlaceArgs, 
 		return nil, err
 	}
 	defer p.Close()
-	placed, err := provision.PlaceCode(ctx, p.CodeRequest, journal{svc.DB, run.ID}, report)
+	placed, err := provision.PlaceCode(ctx, p.CodeRequest, svc.DB.Journal(run.ID, strconv.FormatInt(p.host.ID, 10)), report)
 	if errors.Is(err, provision.ErrLeftBehind) {
 		return nil, errors.Join(err, engine.ErrCleanup)
 	}

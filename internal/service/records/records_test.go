@@ -130,11 +130,14 @@ func TestJournalKeepsItsOrderAndForgetsWhatIsNotOurs(t *testing.T) {
 		id, _, err = db.AddRun(ctx, records.Run{Job: "provision", Args: []byte("{}")})
 		return err
 	}))
-	all := []provision.Made{{What: "database", Name: "ns_a"}, {What: "user", Name: "ns_a"}, {What: "folder", Name: ".a"}}
+	all := []provision.Made{{What: "database", Name: "ns_a", Where: "1/mysql"}, {What: "user", Name: "ns_a", Where: "1/mysql"},
+		{What: "folder", Name: ".a", Where: "1/mysql"}}
+	journal := db.Journal(id, "1/mysql")
 	for _, m := range all {
-		require.NoError(t, db.AddMade(ctx, id, m))
+		m.Where = ""
+		require.NoError(t, journal.Making(ctx, m))
 	}
-	require.NoError(t, db.RemoveMade(ctx, id, all[1]))
+	require.NoError(t, journal.NotOurs(ctx, provision.Made{What: "user", Name: "ns_a"}))
 	made, err := db.Made(ctx, id)
 	require.NoError(t, err)
 	require.Equal(t, []provision.Made{all[0], all[2]}, made)
@@ -142,6 +145,42 @@ func TestJournalKeepsItsOrderAndForgetsWhatIsNotOurs(t *testing.T) {
 	made, err = db.Made(ctx, id)
 	require.NoError(t, err)
 	require.Empty(t, made)
+
+	// Where an attempt was overtaken, what it alone can make is looked for twice more, and that attempt clears nothing.
+	require.NoError(t, db.AddMade(ctx, id, all[0]))
+	require.NoError(t, db.AddMade(ctx, id, all[2]))
+	_, err = db.Pool.Exec(ctx, "UPDATE runs SET attempt = 2 WHERE id = $1", id)
+	require.NoError(t, err)
+	first := records.WithAttempt(ctx, id, 1)
+	require.ErrorIs(t, db.ClearMade(first, id), records.ErrOvertaken)
+	require.ErrorIs(t, journal.NotOurs(first, all[0]), records.ErrOvertaken)
+	require.NoError(t, db.ClearMade(records.WithAttempt(ctx, id, 2), id))
+	made, err = db.Made(ctx, id)
+	require.NoError(t, err)
+	require.Empty(t, made)
+	for range 2 {
+		late, err := db.LateMade(ctx)
+		require.NoError(t, err)
+		require.Empty(t, late, "it is not time yet")
+		_, err = db.Pool.Exec(ctx, "UPDATE run_journal SET over_at = over_at - interval '59 minutes'")
+		require.NoError(t, err)
+		late, err = db.LateMade(ctx)
+		require.NoError(t, err)
+		if len(late) == 0 { // the second time it is an hour
+			_, err = db.Pool.Exec(ctx, "UPDATE run_journal SET over_at = over_at - interval '1 hour'")
+			require.NoError(t, err)
+			late, err = db.LateMade(ctx)
+			require.NoError(t, err)
+		}
+		require.Len(t, late, 1)
+		require.Equal(t, all[0], late[0].Made)
+		require.NoError(t, db.LookedFor(ctx, late[0].ID))
+		_, err = db.Pool.Exec(ctx, "UPDATE run_journal SET over_at = now()")
+		require.NoError(t, err)
+	}
+	late, err := db.LateMade(ctx)
+	require.NoError(t, err)
+	require.Empty(t, late)
 }
 
 func TestAClusterThatWasLeftRunningIsJoined(t *testing.T) {

@@ -10,7 +10,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"nestseed/internal/core/progress"
-	"nestseed/internal/core/provision"
 	"nestseed/internal/service/invariants"
 )
 
@@ -333,57 +332,6 @@ func (db *DB) AddLog(ctx context.Context, id int64, sentence string) error {
 // Log returns a run's log after a line.
 func (db *DB) Log(ctx context.Context, id, after int64, limit int) ([]LogLine, error) {
 	return many[LogLine](ctx, db, "SELECT id, at, sentence FROM run_log WHERE run_id = $1 AND id > $2 ORDER BY id LIMIT $3", id, after, limit)
-}
-
-// AddMade writes to a run's journal; when it returns, the entry survives a crash.
-func (db *DB) AddMade(ctx context.Context, id int64, m provision.Made) error {
-	return pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) error {
-		if err := fence(ctx, tx); err != nil {
-			return err
-		}
-		_, err := tx.Exec(ctx, "INSERT INTO run_journal (run_id, made) VALUES ($1, $2)", id, m)
-		return err
-	})
-}
-
-// RemoveMade takes an entry out of a run's journal.
-func (db *DB) RemoveMade(ctx context.Context, id int64, m provision.Made) error {
-	_, err := db.Pool.Exec(ctx, "DELETE FROM run_journal WHERE run_id = $1 AND made = $2", id, m)
-	return err
-}
-
-const clearMade = "DELETE FROM run_journal WHERE run_id = $1"
-
-// ClearMade empties a run's journal: what it made was taken back.
-func (db *DB) ClearMade(ctx context.Context, id int64) error {
-	_, err := db.Pool.Exec(ctx, clearMade, id)
-	return err
-}
-
-// Made returns a run's journal in order.
-func (db *DB) Made(ctx context.Context, id int64) ([]provision.Made, error) {
-	type row struct{ Made provision.Made }
-	rows, err := many[row](ctx, db, "SELECT made FROM run_journal WHERE run_id = $1 ORDER BY id", id)
-	made := make([]provision.Made, len(rows))
-	for i, r := range rows {
-		made[i] = r.Made
-	}
-	return made, err
-}
-
-// OpenJournals returns the journals of runs that have not ended, by run.
-func (db *DB) OpenJournals(ctx context.Context) (map[int64][]provision.Made, error) {
-	type row struct {
-		RunID int64
-		Made  provision.Made
-	}
-	rows, err := many[row](ctx, db, "SELECT j.run_id, j.made FROM run_journal j JOIN runs r ON r.id = j.run_id WHERE r.ended_at IS NULL "+
-		"ORDER BY j.id")
-	out := map[int64][]provision.Made{}
-	for _, r := range rows {
-		out[r.RunID] = append(out[r.RunID], r.Made)
-	}
-	return out, err
 }
 
 // OpenRuns returns the runs that have not ended, and what keeps each of them.

@@ -165,7 +165,8 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		took = cmp.Or(s.Report.TookMillis, took)
 	}
 	placing := copyingShare + (1-copyingShare)*makingShare(plan, took)
-	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, progress.Within(report, copyingShare, placing))
+	journal := svc.DB.Journal(run.ID, whereOn(o.Site.HostID, plan.Engine))
+	res, err := provision.Make(ctx, o.Request, plan, journal, progress.Within(report, copyingShare, placing))
 	if err != nil {
 		return nil, errors.Join(err, svc.forgetIfGone(context.WithoutCancel(ctx), run, err))
 	}

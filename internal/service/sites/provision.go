@@ -59,22 +59,6 @@ func (svc *Sites) SealValues(a *ProvisionArgs, given map[string]string) error {
 	return err
 }
 
-// journal is a provision.Journal in the records.
-type journal struct {
-	db *records.DB
-	id int64
-}
-
-func (j journal) Making(ctx context.Context, m provision.Made) error {
-	return j.db.AddMade(ctx, j.id, m)
-}
-
-func (j journal) NotOurs(ctx context.Context, m provision.Made) error {
-	return j.db.RemoveMade(ctx, j.id, m)
-}
-
-func (j journal) Still(ctx context.Context) error { return j.db.Claimed(ctx) }
-
 // ProvisionResult is the site that was made.
 type ProvisionResult struct {
 	Site    string `json:"site"`
@@ -121,7 +105,8 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 	if args.Unchecked {
 		share = 1
 	}
-	res, err := provision.Make(ctx, o.Request, plan, journal{svc.DB, run.ID}, progress.Within(report, 0, share))
+	journal := svc.DB.Journal(run.ID, whereOn(o.Site.HostID, plan.Engine))
+	res, err := provision.Make(ctx, o.Request, plan, journal, progress.Within(report, 0, share))
 	if err == nil {
 		if err = svc.keep(ctx, run, o, plan, res); err != nil && !errors.Is(err, engine.ErrCleanup) {
 			err = errors.Join(err, svc.takeBack(context.WithoutCancel(ctx), run, o.FS, o.Server))

@@ -118,6 +118,25 @@ func (svc *Sites) removeFrom(ctx context.Context, where string, made []provision
 	})
 }
 
+// RemoveLate removes what attempts have made after they were overtaken and their runs were cleaned up: names that only they can have used.
+func (svc *Sites) RemoveLate(ctx context.Context) error {
+	late, err := svc.DB.LateMade(ctx)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, l := range late {
+		err := svc.on(ctx, l.Made.Where, func(fsys hostfs.FS, server sitedb.Server) error {
+			return provision.UndoOwn(ctx, fsys, server, []provision.Made{l.Made})
+		})
+		if err == nil {
+			err = svc.DB.LookedFor(ctx, l.ID)
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
 // on opens the host and server that a journal's entry is about.
 func (svc *Sites) on(ctx context.Context, where string, do func(fsys hostfs.FS, server sitedb.Server) error) error {
 	number, sqlEngine, _ := strings.Cut(where, "/")

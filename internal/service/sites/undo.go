@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"nestseed/internal/core/hostfs"
@@ -165,8 +166,12 @@ func (svc *Sites) Undo(ctx context.Context, run engine.Run, args SiteArgs, repor
 	if err == nil {
 		err = svc.note(ctx, run, doors)
 	}
+	folder := args.Folder
+	if args.CopyID != 0 && args.HostID == 0 {
+		folder = "" // exchangeBack has noted it
+	}
 	if err == nil {
-		err = svc.toRemove(ctx, run, host, s.Plan.Engine, args.Folder, args.Database, args.User)
+		err = svc.toRemove(ctx, run, host, s.Plan.Engine, folder, args.Database, args.User)
 	}
 	if err != nil {
 		return nil, err
@@ -276,23 +281,45 @@ func (svc *Sites) identity(ctx context.Context, run engine.Run, fsys hostfs.FS, 
 	return id, svc.DB.AddMade(ctx, run.ID, provision.Made{What: provision.MadeIdentity, Name: id})
 }
 
-// exchangeBack makes the old folder the site's again, unless this run has done so before it was interrupted.
+// exchangeBack makes the old folder the site's again, unless this run has done so before it was interrupted, and notes the folder that
+// was there to be removed. The safety copy gets a name of this attempt's own first: one that was overtaken finds it no more, and moves
+// nothing once this one has gone on.
 func (svc *Sites) exchangeBack(ctx context.Context, run engine.Run, o *openSite, c records.SiteCopy) error {
-	if err := hostfs.Settle(ctx, o.fs, o.Folder, c.Folder); err != nil {
-		return err
-	}
 	id, err := svc.identity(ctx, run, o.fs, c.Folder)
 	if err != nil {
 		return err
 	}
-	if now, err := o.fs.ID(ctx, o.Folder); err != nil || now == id {
+	made, err := svc.DB.Made(ctx, run.ID)
+	if err != nil {
 		return err
 	}
-	if there, err := o.fs.ID(ctx, c.Folder); err != nil || there != id {
-		return errors.Join(err, fmt.Errorf("what lies in %s is not the safety copy any more", path.Join(o.fs.Root(), c.Folder)))
+	names := []string{c.Folder} // that the safety copy may have
+	for _, m := range made {
+		if m.What == "folder" {
+			if err := hostfs.Settle(ctx, o.fs, o.Folder, m.Name); err != nil {
+				return err
+			}
+			names = append(names, m.Name)
+		}
 	}
-	if err := svc.Engine.Still(ctx); err != nil {
+	now, err := o.fs.ID(ctx, o.Folder)
+	if err != nil || now == id {
 		return err
 	}
-	return hostfs.Exchange(ctx, o.fs, o.Folder, c.Folder)
+	at := slices.IndexFunc(names, func(name string) bool {
+		there, err := o.fs.ID(ctx, name)
+		return err == nil && there == id
+	})
+	if at < 0 {
+		return fmt.Errorf("what is in %s is not the safety copy any more", path.Join(o.fs.Root(), c.Folder))
+	}
+	back := provision.Beside(o.Folder, "back-"+run.Token())
+	m := provision.Made{What: "folder", Name: back, ID: now, Where: whereOn(o.HostID, o.Plan.Engine)}
+	if err := errors.Join(svc.DB.AddMade(ctx, run.ID, m), svc.Engine.Still(ctx)); err != nil {
+		return err
+	}
+	if err := o.fs.Rename(ctx, names[at], back); err != nil {
+		return err
+	}
+	return hostfs.Exchange(ctx, o.fs, o.Folder, back)
 }
