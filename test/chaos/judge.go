@@ -56,7 +56,7 @@ func (w *world) judge(ctx context.Context, a action, was *wire.Site, before stri
 		return err
 	}
 	defer conn.Close(ctx)
-	faults = append(faults, w.onServer(ctx, conn), w.onDisk(ctx, conn), w.inStore(ctx, conn), w.releases(ctx))
+	faults = append(faults, w.onServer(ctx, conn), w.onDisk(ctx, conn), w.inStore(ctx, conn), w.releases(ctx), w.doctor(ctx))
 	return errors.Join(faults...)
 }
 
@@ -238,4 +238,17 @@ func (w *world) thin(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// doctor asks the service what does not hold between the records and the hosts.
+func (w *world) doctor(ctx context.Context) error {
+	report, err := w.client.ExamineHosts(ctx)
+	if err != nil {
+		return err
+	}
+	var faults []error
+	for _, f := range report.Faults {
+		faults = append(faults, fmt.Errorf("doctor: %s", f.Sentence))
+	}
+	return errors.Join(faults...)
 }

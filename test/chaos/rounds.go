@@ -189,6 +189,19 @@ var faults = []fault{
 		time.Sleep(time.Duration(random.IntN(5)) * time.Second)
 		return nothing, w.stack.StartMariaDB(ctx)
 	}, false},
+	{"disk full", func(_ context.Context, w *world, random *rand.Rand) (func() error, error) {
+		if len(w.disks) == 0 {
+			return nothing, errors.New("no disk can be filled here; the folders of sites and archives have to be mounted")
+		}
+		d := w.disks[random.IntN(len(w.disks))]
+		if err := d.fill(); err != nil {
+			return d.free, err
+		}
+		time.Sleep(time.Duration(random.Int64N(int64(4 * time.Second))))
+		return nothing, d.free()
+	}, false},
+	// Whoever has asked for the run goes away before the answer.
+	{requestCutOff, func(context.Context, *world, *rand.Rand) (func() error, error) { return nothing, nil }, false},
 	{"copy killed, PostgreSQL away", func(_ context.Context, w *world, random *rand.Rand) (func() error, error) {
 		w.kill(random.IntN(copies))
 		return w.start, w.restartRecords(time.Second)
@@ -207,10 +220,20 @@ func (w *world) round(ctx context.Context, random *rand.Rand, only string, t tal
 			can = append(can, a)
 		}
 	}
+	if random.IntN(3) > 0 { // mostly what works on a site, of which there is more to lose
+		can = slices.DeleteFunc(can, func(a action) bool { return !a.site })
+	}
 	a := can[random.IntN(len(can))]
 	before, err := w.standing(ctx, s)
 	if err != nil {
 		return a.name, err
+	}
+	f := faults[random.IntN(len(faults))]
+	for only != "" && f.name != only || f.name == "disk full" && len(w.disks) == 0 {
+		f = faults[random.IntN(len(faults))]
+	}
+	if f.name == requestCutOff {
+		return w.cutOff(ctx, random, a, s, before, t)
 	}
 	run, err := a.do(ctx, w, s)
 	var refused *client.Problem
@@ -222,10 +245,6 @@ func (w *world) round(ctx context.Context, random *rand.Rand, only string, t tal
 		return a.name, err
 	}
 	time.Sleep(time.Duration(random.Int64N(int64(a.long))))
-	f := faults[random.IntN(len(faults))]
-	for only != "" && f.name != only {
-		f = faults[random.IntN(len(faults))]
-	}
 	line = a.name + ", " + f.name
 	end, err := f.do(ctx, w, random)
 	if err == nil && !f.late {
@@ -246,6 +265,36 @@ func (w *world) round(ctx context.Context, random *rand.Rand, only string, t tal
 	if run.Error != "" {
 		line += ": " + strings.ReplaceAll(run.Error, "\n", " / ")
 	}
+	return line, w.judge(ctx, a, s, before, run)
+}
+
+const requestCutOff = "request cut off"
+
+// cutOff asks for an action and goes away before the answer, and looks at what has become of everything when the runs that were begun are
+// over: the action was begun, or it was not.
+func (w *world) cutOff(ctx context.Context, random *rand.Rand, a action, s *wire.Site, before string, t tally) (line string, err error) {
+	newest, err := w.client.Runs(ctx, 1)
+	if err != nil {
+		return a.name, err
+	}
+	brief, cancel := context.WithTimeout(ctx, time.Duration(random.Int64N(int64(60*time.Millisecond))))
+	_, err = a.do(brief, w, s)
+	cancel()
+	time.Sleep(200 * time.Millisecond)
+	since, listErr := w.client.Runs(ctx, 5)
+	if listErr != nil {
+		return a.name, listErr
+	}
+	run := wire.Run{Status: "not begun"}
+	for _, r := range since {
+		if len(newest) == 0 || r.ID > newest[0].ID {
+			if run, err = w.wait(ctx, r.ID); err != nil {
+				return a.name, err
+			}
+		}
+	}
+	t.count(requestCutOff+": "+a.name, run.Status)
+	line = fmt.Sprintf("%-10s %-30s %s", a.name, requestCutOff, run.Status)
 	return line, w.judge(ctx, a, s, before, run)
 }
 

@@ -35,6 +35,7 @@ type world struct {
 	client  *client.Client // of a copy that runs
 	admin   *sql.DB
 	release string // that sites are made from
+	disks   []disk // that can be filled
 }
 
 func newWorld(ctx context.Context) (w *world, err error) {
@@ -59,6 +60,11 @@ func newWorld(ctx context.Context) (w *world, err error) {
 	for _, folder := range []string{w.stack.Dir, w.data(), w.store()} {
 		if err := os.Mkdir(folder, 0o755); err != nil {
 			return w, err
+		}
+	}
+	for _, folder := range []string{w.stack.Sites(), w.store()} {
+		if d, mounted := mount(folder); mounted {
+			w.disks = append(w.disks, d)
 		}
 	}
 	if err := errors.Join(w.stack.StartMariaDB(ctx), w.stack.StartWeb(ctx), scenario.InstallBase(ctx, w.stack)); err != nil {
@@ -130,7 +136,7 @@ func (w *world) said(ctx context.Context) string {
 		text, _ := os.ReadFile(filepath.Join(w.dir, fmt.Sprint("copy-", i, ".log")))
 		fmt.Fprintf(&out, "copy %d:\n%s\n", i, text[max(0, len(text)-6000):])
 	}
-	list, _ := exec.CommandContext(ctx, "ls", "-la", "--time-sort", w.stack.Sites()).CombinedOutput()
+	list, _ := exec.CommandContext(ctx, "ls", "-la", "--sort=time", w.stack.Sites()).CombinedOutput()
 	fmt.Fprintf(&out, "sites:\n%s\n", list)
 	return out.String() + w.standstill(ctx)
 }
@@ -235,6 +241,9 @@ func (w *world) close() error {
 	}
 	if w.stack != nil {
 		err = errors.Join(err, w.stack.Stop())
+	}
+	for _, d := range w.disks {
+		err = errors.Join(err, d.unmount())
 	}
 	return errors.Join(err, os.RemoveAll(w.dir))
 }

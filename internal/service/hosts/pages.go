@@ -105,7 +105,7 @@ func clearPage(ctx context.Context, fsys hostfs.FS, p records.Page, journal site
 
 // removeAsksFolder removes the folder in which a host is asked, with those above it that were made for it, where nothing else is in them.
 func removeAsksFolder(ctx context.Context, fsys hostfs.FS, folder string) error {
-	for at := folder; strings.Contains("/"+at+"/", "/"+asksName+"/"); at = path.Dir(at) {
+	for at := folder; strings.Contains(at, asksName); at = path.Dir(at) {
 		if err := fsys.RemoveEmpty(ctx, at); err != nil {
 			return err
 		}
