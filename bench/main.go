@@ -112,6 +112,11 @@ func (b *bench) prepare() error {
 	if err != nil {
 		return err
 	}
+	_, err = b.svc.AddHost(b.ctx, wire.NewHost{Name: "shared", Files: "file://" + b.stack.Sites() + "?owner=www-data", WebRoot: "{name}",
+		Address: b.stack.SharedAddress("{name}"), Database: b.stack.DatabaseURL()})
+	if err != nil {
+		return err
+	}
 	if _, err = b.svc.AddSource(b.ctx, wire.NewSource{Name: "base", Host: "preview", Path: "base"}); err != nil {
 		return err
 	}

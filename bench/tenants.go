@@ -17,7 +17,7 @@ func (b *bench) tenants() error {
 	if _, _, err := b.wait(b.svc.BuildRelease(b.ctx, "music-base", wire.NewRelease{})); err != nil {
 		return err
 	}
-	if _, took, err := b.wait(b.svc.AddInstall(b.ctx, wire.NewInstall{Name: "schools", From: "music-base", Host: "preview"})); err != nil {
+	if _, took, err := b.wait(b.svc.AddInstall(b.ctx, wire.NewInstall{Name: "schools", From: "music-base", Host: "shared"})); err != nil {
 		return err
 	} else {
 		report("place the code of an install", took, "", 0, "")

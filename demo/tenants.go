@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 
@@ -35,7 +36,9 @@ func (d *demo) tenants(ctx context.Context, svc *client.Client) error {
 	}
 	last := scenario.Schools(10)[9].Name + "-summer"
 	return d.steps(ctx, []step{
-		{exists(svc.Install, ctx, summerCourses), []string{"install", "add", summerCourses, "--from", "music-base", "--host", "preview"}},
+		{exists(svc.Host, ctx, "shared"), []string{"host", "add", "shared", "--files", "file://" + d.stack.Sites() + "?owner=www-data", "--web-root", "{name}",
+			"--address", d.stack.SharedAddress("{name}"), "--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", d.stack.AdminUser, d.stack.DatabasePort)}},
+		{exists(svc.Install, ctx, summerCourses), []string{"install", "add", summerCourses, "--from", "music-base", "--host", "shared"}},
 		{exists(svc.Site, ctx, last), []string{"site", "provision", "--table", table, "--tenant-of", summerCourses}},
 	})
 }

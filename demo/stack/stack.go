@@ -73,6 +73,11 @@ func (s *Stack) Address(name string) string {
 	return fmt.Sprintf("http://%s.localhost:%d", name, s.WebPort)
 }
 
+// SharedAddress is where a site of this name is served whose programs are kept from those of other sites, as sites that share code are to be.
+func (s *Stack) SharedAddress(name string) string {
+	return fmt.Sprintf("http://%s.shared.localhost:%d", name, s.WebPort)
+}
+
 // Client returns an HTTP client that finds NAME.localhost on this machine (RFC 6761 section 6.3)
 // and does not follow redirects.
 func Client() *http.Client {
@@ -155,7 +160,7 @@ func (s *Stack) alive(name string) (pid int, yes bool) {
 // Stop ends the servers that were started in this folder, and waits for them.
 func (s *Stack) Stop() error {
 	var err error
-	for _, name := range []string{"vsftpd", "sshd-files", "sshd-commands", "nginx", "php-fpm", "mariadb"} {
+	for _, name := range []string{"vsftpd", "sshd-files", "sshd-commands", "nginx", "php-fpm-shared", "php-fpm", "mariadb"} {
 		if pid, yes := s.alive(name); yes {
 			syscall.Kill(pid, syscall.SIGTERM)
 			err = errors.Join(err, wait(20*time.Second, func() error {
@@ -302,6 +307,29 @@ php_admin_value[opcache.revalidate_freq] = 0
 catch_workers_output = yes
 `
 
+// sharedConf is of a php-fpm of its own for sites that share code. The web server gives it, with each request, what keeps one site from
+// another; no program starts another; and what it keeps compiled, which PHP lets every site include, are no programs of a site's own.
+const sharedConf = `[global]
+pid = %[1]s/fpm-shared-master.pid
+error_log = %[1]s/fpm-error.log
+daemonize = no
+[shared]
+user = %[2]s
+group = %[2]s
+listen = %[1]s/fpm-shared.sock
+listen.mode = 0666
+pm = static
+pm.max_children = 3
+php_admin_value[memory_limit] = 256M
+php_admin_flag[expose_php] = on
+php_admin_value[opcache.validate_timestamps] = 1
+php_admin_value[opcache.revalidate_freq] = 0
+; Sites that share code: what keeps one from another is given by the web server for each request, and no program starts another.
+php_admin_value[disable_functions] = "exec,passthru,shell_exec,system,popen,proc_open,pcntl_exec,dl,putenv"
+php_admin_value[mail.force_extra_parameters] = "-i"
+catch_workers_output = yes
+`
+
 const nginxConf = `user %[2]s;
 worker_processes 1;
 pid %[1]s/nginx-master.pid;
@@ -327,6 +355,23 @@ http {
       fastcgi_param HTTP_HOST $http_host;
       fastcgi_read_timeout 120;
       fastcgi_pass unix:%[1]s/fpm.sock;
+    }
+  }
+  server { # sites that share code: their programs open files of their own folder and of the shared code
+    listen %[5]s:%[3]d;
+    server_name ~^(?<site>[a-z0-9-]+)\.shared\.localhost$;
+    root %[4]s/$site;
+    index index.php index.html;
+    location ~ /\. { return 404; }
+    location / { try_files $uri $uri/ /index.php?$args; }
+    location ~ \.php$ {
+      try_files $uri =404;
+      include /etc/nginx/fastcgi_params;
+      fastcgi_param SCRIPT_FILENAME $document_root$fastcgi_script_name;
+      fastcgi_param HTTP_HOST $http_host;
+      fastcgi_param PHP_ADMIN_VALUE "open_basedir=$document_root/:%[4]s/.installs/\nupload_tmp_dir=$document_root/.tmp";
+      fastcgi_read_timeout 120;
+      fastcgi_pass unix:%[1]s/fpm-shared.sock;
     }
   }
   server { # networks of sites: in folders of an address, or with host names before it
@@ -366,23 +411,28 @@ func (s *Stack) StartWeb(ctx context.Context) error {
 	asUser(s.WebUser, s.path("nginx-tmp"), s.Sites())
 	as := runs(s.WebUser)
 	for name, text := range map[string]string{
-		"fpm.conf":   fmt.Sprintf(fpmConf, s.Dir, as),
-		"nginx.conf": fmt.Sprintf(nginxConf, s.Dir, as, s.WebPort, s.Sites(), s.WebHost),
+		"fpm.conf":        fmt.Sprintf(fpmConf, s.Dir, as),
+		"fpm-shared.conf": fmt.Sprintf(sharedConf, s.Dir, as),
+		"fpm-uncompiled":  uncompiled(s.Sites()),
+		"nginx.conf":      fmt.Sprintf(nginxConf, s.Dir, as, s.WebPort, s.Sites(), s.WebHost),
 	} {
 		if err := os.WriteFile(s.path(name), []byte(text), 0o644); err != nil {
 			return err
 		}
 	}
-	if _, yes := s.alive("php-fpm"); !yes {
-		fpm, err := fpmBinary()
-		if err != nil {
-			return err
-		}
-		if err := s.start("php-fpm", fpm, "--nodaemonize", "--fpm-config", s.path("fpm.conf"),
-			// Compiled code of all sites has room, as on a host that sites are sold on.
-			"-d", "opcache.memory_consumption=1024", "-d", "opcache.interned_strings_buffer=32", "-d",
-			"opcache.max_accelerated_files=200000"); err != nil {
-			return err
+	fpm, err := fpmBinary()
+	if err != nil {
+		return err
+	}
+	// Compiled code of all sites has room, as on a host that sites are sold on.
+	room := []string{"-d", "opcache.memory_consumption=1024", "-d", "opcache.interned_strings_buffer=32", "-d",
+		"opcache.max_accelerated_files=200000"}
+	for name, more := range map[string][]string{"php-fpm": append(room, "--fpm-config", s.path("fpm.conf")),
+		"php-fpm-shared": {"--fpm-config", s.path("fpm-shared.conf"), "-d", "opcache.blacklist_filename=" + s.path("fpm-uncompiled")}} {
+		if _, yes := s.alive(name); !yes {
+			if err := s.start(name, append([]string{fpm, "--nodaemonize"}, more...)...); err != nil {
+				return err
+			}
 		}
 	}
 	if _, yes := s.alive("nginx"); !yes {
@@ -398,8 +448,18 @@ func (s *Stack) StartWeb(ctx context.Context) error {
 		}
 		res.Body.Close()
 		_, err = os.Stat(s.path("fpm.sock"))
-		return err
+		_, shared := os.Stat(s.path("fpm-shared.sock"))
+		return errors.Join(err, shared)
 	})
+}
+
+// uncompiled are the beginnings of the names of all files in sites' own folders, for opcache.blacklist_filename. Shared code begins with a dot.
+func uncompiled(sites string) string {
+	var out strings.Builder
+	for _, c := range "abcdefghijklmnopqrstuvwxyz0123456789" {
+		fmt.Fprintf(&out, "%s/%c\n", sites, c)
+	}
+	return out.String()
 }
 
 func fpmBinary() (string, error) {

@@ -22,6 +22,7 @@ func (a *app) addSource() *cli.Command {
 		databasePassword(),
 		&cli.StringFlag{Name: "prefix", Usage: "how the names of its tables begin; read from its settings file unless given"},
 		&cli.StringFlag{Name: "sub-site", Usage: "of a network: its host name, folder or number; the source is then that site alone"},
+		confirmAccount(),
 		&cli.BoolFlag{Name: "ask", Usage: "place a page in its folder for one request at --address, that tells its database and table prefix"},
 	}, func(ctx context.Context, c *cli.Command, args []string) error {
 		svc, err := a.service(c)
@@ -34,7 +35,7 @@ func (a *app) addSource() *cli.Command {
 		}
 		s, err := svc.AddSource(ctx, wire.NewSource{Name: args[0], Host: c.String("host"), Path: c.String("path"), Kind: c.String("kind"),
 			Address: c.String("address"), Database: c.String("database"), DatabasePassword: password,
-			Prefix: c.String("prefix"), SubSite: c.String("sub-site"), Ask: c.Bool("ask")})
+			Prefix: c.String("prefix"), SubSite: c.String("sub-site"), Ask: c.Bool("ask"), ConfirmAccount: c.Bool("confirm-account")})
 		if err != nil {
 			return err
 		}
@@ -55,13 +56,14 @@ func (a *app) setSource() *cli.Command {
 		databasePassword(),
 		&cli.StringFlag{Name: "prefix", Usage: "how the names of its tables begin; read from its settings file unless given"},
 		&cli.StringFlag{Name: "sub-site", Usage: "of a network: the one that it is"},
+		confirmAccount(),
 	}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Source, error) {
 		password, err := a.newPasswordFrom(c)
 		if err != nil {
 			return wire.Source{}, err
 		}
 		in := wire.ChangedSource{Path: c.String("path"), Address: c.String("address"), Database: c.String("database"), DatabasePassword: password,
-			Prefix: c.String("prefix"), SubSite: c.String("sub-site")}
+			Prefix: c.String("prefix"), SubSite: c.String("sub-site"), ConfirmAccount: c.Bool("confirm-account")}
 		if in == (wire.ChangedSource{}) {
 			return wire.Source{}, usage("say what to change; see nestseed source set --help")
 		}
@@ -299,4 +301,8 @@ func (a *app) printFolders(v *wire.Survey) {
 	}
 	fmt.Fprintln(a.out)
 	table(a.out, []string{">size", "", ">files", "largest folders"}, rows)
+}
+
+func confirmAccount() cli.Flag {
+	return &cli.BoolFlag{Name: "confirm-account", Usage: "take the account of its database though it may read other databases; for owners"}
 }

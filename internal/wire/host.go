@@ -60,6 +60,8 @@ type Runtime struct {
 	Clock time.Time `json:"clock,omitzero"`
 	// Unreadable says that they cannot read what is placed there.
 	Unreadable bool `json:"unreadable,omitempty"`
+	// Apart says whether the programs of one site are kept from the settings of another.
+	Apart *bool `json:"apart,omitempty"`
 }
 
 // ChangedHost changes a host; what is empty stays as it is.

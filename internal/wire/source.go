@@ -8,6 +8,7 @@ type ChangedSource struct {
 	DatabasePassword string `json:"database_password,omitempty"`
 	Prefix           string `json:"prefix,omitempty" pattern:"^[A-Za-z0-9_]+$" maxLength:"60"`
 	SubSite          string `json:"sub_site,omitempty" maxLength:"250"`
+	ConfirmAccount   bool   `json:"confirm_account,omitempty" doc:"take the account of its database though it may read other databases; for owners"`
 }
 
 // Source is a site that starters are built from.
@@ -36,5 +37,6 @@ type NewSource struct {
 	DatabasePassword string `json:"database_password,omitempty"`
 	Prefix           string `json:"prefix,omitempty" pattern:"^[A-Za-z0-9_]+$" maxLength:"60" doc:"of its tables; read from its settings file unless given"`
 	SubSite          string `json:"sub_site,omitempty" maxLength:"250" doc:"of a network: its host name, folder or number; the source is then that site alone"`
+	ConfirmAccount   bool   `json:"confirm_account,omitempty" doc:"take the account of its database though it may read other databases; for owners"`
 	Ask              bool   `json:"ask,omitempty" doc:"place a page in its folder for one request, that tells how it reaches its database"`
 }

@@ -25,7 +25,7 @@ func TestEveryPageOpensAndPassesAxeInBothThemes(t *testing.T) {
 	world.Must(t, "site", "provision", school, "--from", "music-base", "--host", "preview")
 	world.Must(t, "source", "survey", "base")
 	world.Must(t, "site", "side-by-side", school, "--pages", "1")
-	world.Must(t, "install", "add", "on-a-page", "--from", "music-base", "--host", "preview")
+	world.Must(t, "install", "add", "on-a-page", "--from", "music-base", "--host", "shared")
 	t.Cleanup(func() { world.Must(t, "install", "remove", "on-a-page") })
 	axe, err := os.ReadFile(world.AxeSource)
 	require.NoError(t, err)

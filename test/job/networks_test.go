@@ -51,7 +51,7 @@ func TestNetworksOfSitesAreMadeAgainWhole(t *testing.T) {
 			found := inRelease(t, name+"@1", "drums@loomandladder.example", "drums-teacher", "branches-pepper", "ines@loomandladder.example")
 			require.Empty(t, found, "whose account it is stays behind")
 
-			require.NotZero(t, world.Nestseed(t, "install", "add", name, "--from", name, "--host", "preview").Code, "its sites share code already")
+			require.NotZero(t, world.Nestseed(t, "install", "add", name, "--from", name, "--host", "shared").Code, "its sites share code already")
 			school := scenario.Schools(9)[8]
 			school.Name = name + "-copy"
 			world.AddClient(t, school)

@@ -35,10 +35,16 @@ func hostOfEveryEngine(t *testing.T) {
 	if world.Nestseed(t, "host", "show", "every").Code == 0 {
 		return
 	}
-	for host, folder := range map[string]string{"every": "{name}", "every-live": "live-{name}"} {
-		world.Must(t, "host", "add", host, "--files", "file://"+world.Stack.Sites()+"?owner=www-data", "--address", world.Stack.Address(folder), "--web-root", folder,
+	for host, at := range places("every") {
+		world.Must(t, "host", "add", host, "--files", "file://"+world.Stack.Sites()+"?owner=www-data", "--address", at[1], "--web-root", at[0],
 			"--database", world.Stack.DatabaseURL(), "--database", world.Stack.PostgresURL())
 	}
+}
+
+// places are a host, one beside it for moves, and one for sites that share code: folder and address of each.
+func places(host string) map[string][2]string {
+	return map[string][2]string{host: {"{name}", world.Stack.Address("{name}")}, host + "-live": {"live-{name}", world.Stack.Address("live-{name}")},
+		host + "-shared": {"{name}", world.Stack.SharedAddress("{name}")}}
 }
 
 // pairs are the kinds, each with the engines of databases that it can have.
@@ -101,9 +107,9 @@ func hostOverSSH(t *testing.T, host string) {
 	key := filepath.Join(t.TempDir(), "key")
 	require.NoError(t, os.WriteFile(key, []byte(ssh.PrivateKey), 0o600))
 	mysql, postgres := world.Stack.DatabaseURL()+"?through=files", strings.Replace(world.Stack.PostgresURL(), "?sslmode=disable", "?through=files", 1)
-	for name, folder := range map[string]string{host: "{name}", host + "-live": "live-{name}"} {
-		world.Must(t, "host", "add", name, "--files", ssh.Files(world.Stack.Sites()), "--files-key-file", key, "--address", world.Stack.Address(folder),
-			"--web-root", folder, "--database", mysql, "--database", postgres)
+	for name, at := range places(host) {
+		world.Must(t, "host", "add", name, "--files", ssh.Files(world.Stack.Sites()), "--files-key-file", key, "--address", at[1],
+			"--web-root", at[0], "--database", mysql, "--database", postgres)
 	}
 	tested := world.Ask[wire.HostTest](t, "host", "test", host)
 	require.Zero(t, tested.Faults(), "%+v", tested.Steps)

@@ -50,8 +50,8 @@ func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
 	require.Equal(t, 3, refused.Code, refused.Err)
 	world.StarterOf(t, "shared-base")
 	world.Must(t, "release", "build", "shared-base")
-	world.Must(t, "install", "add", "schools", "--from", "shared-base", "--host", "preview")
-	require.NotZero(t, world.Nestseed(t, "install", "add", "schools", "--from", "shared-base", "--host", "preview").Code, "it has that code")
+	world.Must(t, "install", "add", "schools", "--from", "shared-base", "--host", "shared")
+	require.NotZero(t, world.Nestseed(t, "install", "add", "schools", "--from", "shared-base", "--host", "shared").Code, "it has that code")
 	made := tenants(t, "schools", "tenant-a", "tenant-b", "tenant-c")
 	for _, s := range made {
 		require.Contains(t, html.UnescapeString(world.Shows(t, s.Address+"/")), s.Title)
@@ -94,7 +94,7 @@ func TestSitesShareTheCodeOfAnInstall(t *testing.T) {
 	also := filepath.Join(world.Stack.Sites(), "tenant-moved")
 	require.NoError(t, os.Symlink(made[1].Name, also), "as the web server is told")
 	t.Cleanup(func() { os.Remove(also) })
-	world.Must(t, "site", "move", made[1].Name, "--host", "preview", "--address", world.Stack.Address("tenant-moved"))
+	world.Must(t, "site", "move", made[1].Name, "--host", "shared", "--address", world.Stack.SharedAddress("tenant-moved"))
 	require.Equal(t, 1, strings.Count(world.Must(t, "install", "show", "schools"), "tenant-moved"))
 	world.Must(t, "site", "undo", made[1].Name)
 	world.Checked(t, made[1].Name)
@@ -127,7 +127,7 @@ func TestInstallsOfTwoHostsLieInOneFolder(t *testing.T) {
 		require.NoError(t, err)
 		return strings.Join(found, " ")
 	}
-	world.Must(t, "install", "add", "here", "--from", "music-base", "--host", "preview")
+	world.Must(t, "install", "add", "here", "--from", "music-base", "--host", "shared")
 	world.Must(t, "install", "add", "next-door", "--from", "music-base", "--host", "every")
 	world.Must(t, "install", "remove", "here")
 	require.Empty(t, code("here"))
@@ -146,7 +146,7 @@ func TestTheTenantsOfATableShowTheirPagesTogether(t *testing.T) {
 	require.NoError(t, os.WriteFile(ext, []byte("<?php\nadd_action( 'template_redirect', function () { 'Broken' === get_bloginfo() && "+
 		"http_response_code( 500 ) && exit( 'broken' ); } );"), 0o644))
 	world.Must(t, "release", "build", "halls-base")
-	world.Must(t, "install", "add", "halls", "--from", "halls-base", "--host", "preview")
+	world.Must(t, "install", "add", "halls", "--from", "halls-base", "--host", "shared")
 	var table strings.Builder
 	table.WriteString("client,title,email,contact,phone,measurement,booking_licence\n")
 	for i, name := range []string{"hall-a", "hall-b", "hall-c", "hall-d"} {
@@ -180,7 +180,7 @@ func TestATenantReachesNothingOfAnother(t *testing.T) {
 	world.Prepared(t)
 	world.StarterOf(t, "guarded-base")
 	world.Must(t, "release", "build", "guarded-base")
-	world.Must(t, "install", "add", "guarded", "--from", "guarded-base", "--host", "preview")
+	world.Must(t, "install", "add", "guarded", "--from", "guarded-base", "--host", "shared")
 	made := tenants(t, "guarded", "guard-a", "guard-b")
 	a, b := made[0], made[1]
 	folder := func(s wire.Site) string { return filepath.Join(world.Stack.Sites(), s.Name) }
@@ -203,35 +203,72 @@ func TestATenantReachesNothingOfAnother(t *testing.T) {
 		require.NotEqual(t, 200, res.StatusCode, page)
 	}
 
-	// Programs that somebody has put into its folder.
+	// Programs that somebody has put into its folder, with settings of PHP of their own. They look in all ways that they know.
+	status, _ := world.Visit(t, b.Address+"/") // so that PHP has compiled what the other runs
+	require.Equal(t, 200, status)
 	script := `<?php
 	header('Content-Type: text/plain');
 	$all = [];
-	foreach (['settings' => '%[1]s/wp-config.php', 'uploads' => '%[1]s/wp-content/uploads', 'doors' => '%[2]s/tenants/%[3]s/wp-config.php'] as $what => $name) {
-		$read = @is_dir($name) ? @scandir($name) : @file_get_contents($name);
-		$all[] = $what . ($read === false ? ' no' : ' READ');
+	$ways = [
+		'file' => function ($name) { return @is_dir($name) ? @scandir($name) : @file_get_contents($name); },
+		'open' => function ($name) { $f = @fopen($name, 'r'); return $f ? fread($f, 9) : false; },
+		'glob' => function ($name) { return @glob(is_dir($name) ? $name . '/*' : $name) ?: false; },
+		'ini_set' => function ($name) { @ini_set('open_basedir', '/'); return @file_get_contents($name); },
+		'link' => function ($name) { @symlink($name, __DIR__ . '/b'); $read = @file_get_contents(__DIR__ . '/b'); @unlink(__DIR__ . '/b'); return $read; },
+		'hard link' => function ($name) { $ok = @link($name, __DIR__ . '/h'); @unlink(__DIR__ . '/h'); return $ok; },
+		'program' => function ($name) { return function_exists('shell_exec') ? shell_exec('cat ' . escapeshellarg($name)) ?: false : false; },
+		'pipe' => function ($name) { return function_exists('popen') ? fread(popen('cat ' . escapeshellarg($name), 'r'), 9) : false; },
+		'include' => function ($name) { ob_start(); $was = defined('DB_PASSWORD'); @include $name; ob_end_clean(); return defined('DB_PASSWORD') && !$was; },
+	];
+	foreach (['settings' => '%[1]s/wp-config.php', 'uploads' => '%[1]s/wp-content/uploads', 'doors' => '%[2]s/tenants/%[3]s/wp-config.php', 'system' => '/etc/passwd',
+		'temporary' => '/tmp/nestseed-of-another'] as $what => $name) {
+		foreach ($ways as $way => $try) {
+			try { $got = $try($name); } catch (Throwable $e) { $got = false; }
+			if ($got !== false) { $all[] = "$what READ by $way"; }
+		}
 	}
-	foreach (['%[2]s/wp-includes/version.php', '%[2]s/index.php', '%[2]s/new.php', __DIR__ . '/../../.user.ini'] as $name) {
-		$all[] = (@file_put_contents($name, '<?php', FILE_APPEND) === false ? 'no' : 'WRITTEN ' . $name);
+	foreach (['%[2]s/wp-includes/version.php', '%[2]s/index.php', '%[2]s/new.php', dirname(__DIR__, 3) . '/.user.ini'] as $name) {
+		if (@file_put_contents($name, '<?php', FILE_APPEND) !== false) { $all[] = "WRITTEN $name"; }
 	}
-	@unlink(__DIR__ . '/../../.user.ini');
-	@rename(__DIR__ . '/../../.user.ini', __DIR__ . '/away');
-	$all[] = is_file(__DIR__ . '/../../.user.ini') ? 'kept' : 'GONE';
-	@ini_set('open_basedir', '/');
-	@symlink('%[1]s', __DIR__ . '/b');
-	$all[] = @file_get_contents(__DIR__ . '/b/wp-config.php') === false ? 'no' : 'READ BY LINK';
+	@unlink(dirname(__DIR__, 3) . '/.user.ini');
+	@rename(dirname(__DIR__, 3) . '/.user.ini', __DIR__ . '/away');
+	if (!is_file(dirname(__DIR__, 3) . '/.user.ini')) { $all[] = 'GONE'; }
+	$all[] = file_put_contents(ini_get('upload_tmp_dir') . '/x', 'x') === 1 ? 'own temporary files' : 'no temporary files';
+	@unlink(ini_get('upload_tmp_dir') . '/x');
 	echo implode("\n", $all);`
+	require.NoError(t, os.WriteFile("/tmp/nestseed-of-another", []byte("an upload of another"), 0o644))
+	t.Cleanup(func() { os.Remove("/tmp/nestseed-of-another") })
 	code, err := filepath.Glob(filepath.Join(world.Stack.Sites(), ".installs/guarded/*"))
 	require.NoError(t, err)
 	require.Len(t, code, 1)
 	host, err := url.Parse(b.Address)
 	require.NoError(t, err)
-	put := filepath.Join(folder(a), "wp-content/uploads/found.php")
-	require.NoError(t, os.WriteFile(put, fmt.Appendf(nil, script, folder(b), code[0], host.Hostname()), 0o644))
-	require.NoError(t, world.Stack.Own(put))
-	said := world.Shows(t, a.Address+"/wp-content/uploads/found.php")
-	require.Equal(t, "settings no\nuploads no\ndoors no\nno\nno\nno\nno\nkept\nno", said)
-	require.NoError(t, os.Remove(put))
+	found := filepath.Join(folder(a), "wp-content/uploads/found")
+	require.NoError(t, os.Mkdir(found, 0o755))
+	for name, text := range map[string][]byte{"found.php": fmt.Appendf(nil, script, folder(b), code[0], host.Hostname()),
+		".user.ini": []byte("open_basedir = /\nauto_prepend_file =\ndisable_functions =\n")} {
+		require.NoError(t, os.WriteFile(filepath.Join(found, name), text, 0o644))
+		require.NoError(t, world.Stack.Own(filepath.Join(found, name)))
+	}
+	require.NoError(t, world.Stack.Own(found))
+	require.Equal(t, "own temporary files", world.Shows(t, a.Address+"/wp-content/uploads/found/found.php"))
+	require.NoError(t, os.RemoveAll(found))
+
+	// Where nothing keeps sites apart, those of different clients share no code; those of one client do.
+	tested := world.Ask[wire.HostTest](t, "host", "test", "shared")
+	require.True(t, *tested.Runtimes[0].Apart)
+	tested = world.Ask[wire.HostTest](t, "host", "test", "preview")
+	require.False(t, *tested.Runtimes[0].Apart)
+	world.Must(t, "install", "add", "open", "--from", "guarded-base", "--host", "preview")
+	world.Must(t, "site", "provision", a.Client, "--name", "open-a", "--tenant-of", "open")
+	world.Must(t, "site", "provision", a.Client, "--name", "open-b", "--tenant-of", "open")
+	refused := world.Nestseed(t, "site", "provision", b.Client, "--name", "open-c", "--tenant-of", "open")
+	require.NotZero(t, refused.Code)
+	require.Contains(t, refused.Err, "sites of different clients cannot share code on host preview")
+	for _, name := range []string{"open-a", "open-b"} {
+		world.Must(t, "site", "retire", name, "--no-copy")
+	}
+	world.Must(t, "install", "remove", "open")
 
 	// The name of another leads to the other, and one that nobody has to none.
 	for name, status := range map[string]int{host.Host: 200, "nobody.localhost": 404, "..": 404, "": 404} {
@@ -256,7 +293,7 @@ func TestAnInstallMovesToANewerReleaseAndBack(t *testing.T) {
 	world.Prepared(t)
 	world.StarterOf(t, "moving-base")
 	world.Must(t, "release", "build", "moving-base")
-	world.Must(t, "install", "add", "moving", "--from", "moving-base", "--host", "preview")
+	world.Must(t, "install", "add", "moving", "--from", "moving-base", "--host", "shared")
 	made := tenants(t, "moving", "moving-a", "moving-b", "moving-c")
 	world.Execute(t, "UPDATE "+made[0].Database+"."+made[0].Prefix+"options SET option_value = 'Before the move' WHERE option_name = 'blogdescription'")
 	first := world.Ask[wire.Release](t, "release", "show", "moving-base")
@@ -313,7 +350,7 @@ func TestWhatIsDoneWithAnInstallGoesOnAfterAKill(t *testing.T) {
 	world.StarterOf(t, "killed-base")
 	world.Must(t, "release", "build", "killed-base")
 	ctx := context.Background()
-	run, err := world.Service.Client(t).AddInstall(ctx, wire.NewInstall{Name: "killed", From: "killed-base", Host: "preview"})
+	run, err := world.Service.Client(t).AddInstall(ctx, wire.NewInstall{Name: "killed", From: "killed-base", Host: "shared"})
 	require.NoError(t, err)
 	world.Working(t, world.Service.Client(t), run.ID, func(r wire.Run) bool { return r.Progress.Done.Files > 100 })
 	require.NoError(t, world.Service.Kill())
@@ -324,7 +361,7 @@ func TestWhatIsDoneWithAnInstallGoesOnAfterAKill(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(world.Stack.Sites(), ".installs/killed/*"))
 	require.NoError(t, err)
 	require.Empty(t, left)
-	world.Must(t, "install", "add", "killed", "--from", "killed-base", "--host", "preview")
+	world.Must(t, "install", "add", "killed", "--from", "killed-base", "--host", "shared")
 	code := world.Ask[wire.Install](t, "install", "show", "killed").Codes[0]
 	files := 0
 	require.NoError(t, filepath.WalkDir(filepath.Join(world.Stack.Sites(), code.Folder), func(_ string, d os.DirEntry, err error) error {
@@ -385,7 +422,7 @@ func TestTenantsOfEveryKind(t *testing.T) {
 			for _, on := range at.on {
 				t.Run(on[0]+" on "+on[1], func(t *testing.T) {
 					t.Parallel()
-					tenantsOfKind(t, on[0], on[1], at.host)
+					tenantsOfKind(t, on[0], on[1], at.host+"-shared")
 				})
 			}
 		})

@@ -139,6 +139,8 @@ func Prepared(t testing.TB) {
 	require.NoError(t, os.WriteFile(file, fields, 0o600))
 	Must(t, "host", "add", "preview", "--files", "file://"+Stack.Sites()+"?owner=www-data", "--address", Stack.Address("{name}"),
 		"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", Stack.AdminUser, Stack.DatabasePort))
+	Must(t, "host", "add", "shared", "--files", "file://"+Stack.Sites()+"?owner=www-data", "--address", Stack.SharedAddress("{name}"),
+		"--database", fmt.Sprintf("mysql://%s@127.0.0.1:%d/", Stack.AdminUser, Stack.DatabasePort))
 	Must(t, "source", "add", "base", "--host", "preview", "--path", "base")
 	Must(t, "starter", "create", "music-base", "--from", "base", "--fields", file)
 	Must(t, "release", "build", "music-base", "--note", "first")

@@ -187,6 +187,14 @@ func Runtime(r provision.Runtime, fsys hostfs.FS, folder string) (out []check.Ch
 	} else {
 		out = append(out, passed("programs", fmt.Sprintf("%s and reads what is placed; it has %d extensions", sentence, len(r.Parts))))
 	}
+	if why := r.TellsApart(); why != "" {
+		out = append(out, warned("sites apart", why+"; sites of different clients do not share code here until then",
+			fmt.Sprintf("Can %s be kept from opening files outside of each site's own folder, by the web server (PHP_ADMIN_VALUE, open_basedir) "+
+				"or by an account for each site, and from starting programs (disable_functions)?", r.Name)))
+	} else {
+		out = append(out, passed("sites apart", "the programs of one site cannot read the settings of another, also where somebody has put a "+
+			".user.ini of their own into a folder of it"))
+	}
 	if r.Folder != "" && r.Folder != folder {
 		out = append(out, warned("folder",
 			fmt.Sprintf("what is %s in the host's files is %s for the programs there; paths in sites would be wrong: "+

@@ -142,14 +142,16 @@ type Place struct {
 
 // Runtime is what runs the CMS, and where the CMS says the least version of it. Ask is a page that tells, one a line, its
 // {key}, the version, account= and the account that it runs as, reads= and yes or no, whether it can read the file {probe}
-// beside it, folder= and its own folder (percent-encoded), time= and the time there, and the parts that it was built
+// beside it, apart= and yes or no, whether programs here are kept from the file {other} of another site in all ways that it knows,
+// folder= and the folder above its own (percent-encoded), time= and the time there, and the parts that it was built
 // with; it is silent after {until}, in seconds of Unix time.
 type Runtime struct {
 	Place `yaml:",inline"`
 	Needs []string `yaml:"needs"` // parts without which the CMS does not run, in small letters
 	Ask   struct {
-		File string `yaml:"file"` // for its ending
-		Text string `yaml:"text"`
+		File  string `yaml:"file"` // for its ending
+		Text  string `yaml:"text"`
+		Other string `yaml:"other"` // the file of another site that it looks for, a program
 	} `yaml:"ask"`
 }
 

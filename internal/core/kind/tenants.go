@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -36,6 +37,8 @@ type Tenants struct {
 	} `yaml:"links"`
 	// Own are folders of each site among the code, besides those of caches and those that settings name; patterns of whole names.
 	Own []string `yaml:"own"`
+	// Temporary is a folder that each tenant gets for files that its programs make for a moment. No web server may show it.
+	Temporary string `yaml:"temporary"`
 	// Settings are those that each site has while it shares code. Alone is what they are when it does no more; none: they stay.
 	Settings []struct {
 		Setting string  `yaml:"setting"`
@@ -55,10 +58,25 @@ func (t Tenants) ProgramText() ([]byte, error) {
 	return programs.ReadFile("programs/" + t.Program)
 }
 
-// Text is a file with its text.
+// Text is a file with its text. Keeps is a pattern (RE2) of the lines that stay where a site has such a file of its own; "" for none.
 type Text struct {
-	File string `yaml:"file"`
-	Text string `yaml:"text"`
+	File  string `yaml:"file"`
+	Text  string `yaml:"text"`
+	Keeps string `yaml:"keeps"`
+
+	keeps *regexp.Regexp
+}
+
+// Kept returns those lines of a site's own file that stay before the text: what may change what the text says, as a section that it would
+// be in, is not among them.
+func (t *Text) Kept(own string) string {
+	var out strings.Builder
+	for line := range strings.Lines(own) {
+		if line = strings.TrimRight(line, "\r\n"); t.keeps != nil && t.keeps.MatchString(line) {
+			out.WriteString(line + "\n")
+		}
+	}
+	return out.String()
 }
 
 // Beside is a file for each folder with a file whose name ends in For.
@@ -85,9 +103,19 @@ func (t Tenants) Made(name, host string) bool {
 	return false
 }
 
-func (t Tenants) valid() error {
+func (t *Tenants) valid() error {
 	if !t.Can() {
 		return nil
+	}
+	for i := range t.Files {
+		f := &t.Files[i]
+		if f.Keeps == "" {
+			continue
+		}
+		var err error
+		if f.keeps, err = regexp.Compile(f.Keeps); err != nil {
+			return fmt.Errorf("tenants.files: keeps of %s: %w", f.File, err)
+		}
 	}
 	if !strings.Contains(t.Door, "{host}") {
 		return fmt.Errorf("tenants.door: %q is the same for each site; put {host} into it", t.Door)
@@ -107,6 +135,9 @@ func (t Tenants) valid() error {
 	}
 	if _, err := t.ProgramText(); err != nil {
 		return fmt.Errorf("tenants.program: there is no %q; there is shared.php", t.Program)
+	}
+	if t.Temporary != "" {
+		names = append(names, t.Temporary)
 	}
 	for _, name := range append(names, t.Own...) {
 		if !fs.ValidPath(name) {

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/sitepage"
 )
@@ -33,6 +34,20 @@ type Runtime struct {
 	Clock time.Time `json:"clock,omitzero"`
 	// Unreadable says that they cannot read a file that is placed as a settings file is.
 	Unreadable bool `json:"unreadable,omitempty"`
+	// Apart says whether the programs of one site are kept from the settings of another, as was tried there; nil where it was not.
+	Apart *bool `json:"apart,omitempty"`
+}
+
+// TellsApart says why sites of different clients must not share code on a host; "" where they may. r is nil where the host has not told.
+func (r *Runtime) TellsApart() string {
+	switch {
+	case r == nil || r.Apart == nil:
+		return "it was not tried yet whether the programs of one site are kept from the settings of another there; test the host"
+	case !*r.Apart:
+		return "the programs of one site can read the settings of another there: whoever breaks into one has all. Let the web server or an " +
+			"account for each site keep them apart, as the guide shows, and test the host"
+	}
+	return ""
 }
 
 // Refuses says why no site works on a host, as its programs cannot read what is placed there; "" when they can.
@@ -61,25 +76,49 @@ var (
 	partForm    = regexp.MustCompile(`^[a-z0-9_.+-]{1,64}$`)
 )
 
-// AskRuntime places a kind's page that tells in a folder that is for nothing else, asks for it at the folder's address as a visitor would,
-// and removes it. Errors: ErrNotTold, when the web server answers something else or nothing.
-func AskRuntime(ctx context.Context, k *kind.Kind, spot sitepage.Spot, ask func(ctx context.Context, page string) (status int,
+// AskedAs are the spots in the folders of two sites that are for nothing else, and the way from the first to the second.
+type AskedAs struct {
+	Site, Other sitepage.Spot
+	Way         string // relative, as ../other
+}
+
+// opensAll is what somebody who has broken into a site would have PHP read in a folder below it.
+const opensAll = "open_basedir = /\n"
+
+// AskRuntime places a kind's page that tells in a folder below one that is for nothing else, asks for it as a visitor of that site would,
+// and removes it. ask asks for a page of the site, or of the other one. Errors: ErrNotTold, when the web server answers something else or
+// nothing.
+func AskRuntime(ctx context.Context, k *kind.Kind, as AskedAs, ask func(ctx context.Context, other bool, page string) (status int,
 	body []byte, err error)) (_ *Runtime, err error) {
 	key := rand.Text()
-	probe, err := spot.Place(ctx, ".probe", settingsMode, func(string) []byte { return nil })
+	// The other site runs it first: what PHP has compiled once may be open to all. Fresh files are not kept compiled.
+	other, err := as.Other.Place(ctx, path.Ext(k.Runtime.Ask.File), settingsMode, func(string) []byte { return []byte(k.Runtime.Ask.Other) })
 	if err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, probe.Remove(ctx)) }()
-	page, err := spot.Place(ctx, path.Ext(k.Runtime.Ask.File), 0o644, func(string) []byte {
+	defer func() { err = errors.Join(err, other.Remove(ctx)) }()
+	if err := as.Other.Folder.Chtimes(ctx, other.Name, time.Now().Add(-time.Hour)); err != nil {
+		return nil, err
+	}
+	for range 2 {
+		if _, _, err := ask(ctx, true, other.Name); err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrNotTold, err)
+		}
+	}
+	const probe = "settings.probe"
+	page, err := as.Site.PlaceFolder(ctx, func(folder hostfs.FS) error {
 		until := strconv.FormatInt(time.Now().Add(sitepage.Silent).Unix(), 10)
-		return []byte(strings.NewReplacer("{key}", key, "{probe}", probe.Name, "{until}", until).Replace(k.Runtime.Ask.Text))
+		text := strings.NewReplacer("{key}", key, "{probe}", probe, "{until}", until,
+			"{other}", path.Join("..", as.Way, other.Name)).Replace(k.Runtime.Ask.Text)
+		return errors.Join(hostfs.WriteNew(ctx, folder, probe, nil, settingsMode),
+			hostfs.WriteNew(ctx, folder, ".user.ini", []byte(opensAll), 0o644),
+			hostfs.WriteNew(ctx, folder, path.Base(k.Runtime.Ask.File), []byte(text), 0o644))
 	})
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, page.Remove(ctx)) }()
-	status, body, err := ask(ctx, page.Name)
+	status, body, err := ask(ctx, false, page.Name+"/"+path.Base(k.Runtime.Ask.File))
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNotTold, err)
 	}
@@ -109,6 +148,11 @@ func AskRuntime(ctx context.Context, k *kind.Kind, spot sitepage.Spot, ask func(
 			}
 			if reads, is := strings.CutPrefix(p, "reads="); is {
 				r.Unreadable = reads == "no"
+				continue
+			}
+			if apart, is := strings.CutPrefix(p, "apart="); is {
+				told := apart == "yes"
+				r.Apart = &told
 				continue
 			}
 			if p = strings.ToLower(p); partForm.MatchString(p) {

@@ -37,7 +37,7 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 		err          error
 		says         string
 	}{
-		{"told", "new/public", 200, "KEY\n8.2.7-1ubuntu2.19\naccount=www-data\nreads=no\nCore\nmysqli\nZend-OPcache\n\x1b[31m\n", nil, ""},
+		{"told", "new/public", 200, "KEY\n8.2.7-1ubuntu2.19\naccount=www-data\nreads=no\napart=no\nCore\nmysqli\nZend-OPcache\n\x1b[31m\n", nil, ""},
 		{"no version", "new", 200, "KEY\n\x1b[31m\n", nil, "something else"},
 		{"told from a folder that was there", "school", 200, "KEY\n8.2.7\n", nil, ""},
 		{"shown as text", "new", 200, text, nil, "shown as text"},
@@ -47,16 +47,22 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 	} {
 		folder, err := fsys.MakeSub(t.Context(), c.folder)
 		require.NoError(t, err)
-		r, err := AskRuntime(t.Context(), k, sitepage.Spot{Folder: folder, Journal: sitepage.Unrecorded{}}, func(_ context.Context, page string) (int, []byte, error) {
+		spot := sitepage.Spot{Folder: folder, Journal: sitepage.Unrecorded{}}
+		r, err := AskRuntime(t.Context(), k, AskedAs{spot, spot, "."}, func(_ context.Context, other bool, page string) (int, []byte, error) {
+			if other {
+				return 200, nil, nil
+			}
 			put, err := os.ReadFile(filepath.Join(dir, c.folder, page))
 			require.NoError(t, err)
 			require.NotContains(t, string(put), "{key}")
 			require.NotContains(t, string(put), "{until}")
 			require.NotContains(t, string(put), "{probe}")
-			probes, err := filepath.Glob(filepath.Join(dir, c.folder, "*.probe"))
+			require.NotContains(t, string(put), "{other}")
+			others, err := filepath.Glob(filepath.Join(dir, c.folder, sitepage.Prefix+"*.php"))
 			require.NoError(t, err)
-			require.Len(t, probes, 1)
-			require.Contains(t, string(put), filepath.Base(probes[0]))
+			require.Len(t, others, 1)
+			require.Contains(t, string(put), "/../"+filepath.Base(others[0]))
+			require.FileExists(t, filepath.Join(dir, c.folder, filepath.Dir(page), "settings.probe"))
 			_, key, _ := strings.Cut(string(put), `echo "`)
 			key, _, _ = strings.Cut(key, `\n`)
 			require.Len(t, key, 26)
@@ -70,6 +76,7 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 			require.Equal(t, "PHP 8.2.7", r.Name+" "+r.Version, "what the packager adds is no part of it")
 			require.NotContains(t, strings.Join(r.Parts, ""), "\x1b")
 			require.Equal(t, strings.Contains(c.body, "reads=no"), strings.Contains(r.Refuses(), "runs as the account www-data there"))
+			require.Equal(t, strings.Contains(c.body, "apart=no"), strings.Contains(r.TellsApart(), "can read the settings of another"))
 			require.WithinDuration(t, time.Now(), r.AskedAt, time.Minute)
 		} else {
 			require.ErrorIs(t, err, ErrNotTold, c.what)

@@ -163,14 +163,19 @@ func (mk *maker) share(ctx context.Context) error {
 		return err
 	}
 	defer plain.Close()
-	for _, f := range t.Files {
-		if err := mk.shareFile(ctx, plain, f); err != nil {
+	for i := range t.Files {
+		if err := mk.shareFile(ctx, plain, &t.Files[i]); err != nil {
 			return err
 		}
 	}
 	s := mk.req.Shared
 	if s == nil {
 		return nil
+	}
+	if t.Temporary != "" {
+		if err := mk.stage.Mkdir(ctx, t.Temporary, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
 	}
 	for _, name := range s.Links {
 		target := away(path.Dir(path.Join(mk.req.Folder, name)), path.Join(s.Folder, name))
@@ -193,7 +198,7 @@ func (mk *maker) share(ctx context.Context) error {
 }
 
 // shareFile writes a file of a tenant: what the site has in it of its own, and then what is the kind's.
-func (mk *maker) shareFile(ctx context.Context, plain hostfs.FS, f kind.Text) error {
+func (mk *maker) shareFile(ctx context.Context, plain hostfs.FS, f *kind.Text) error {
 	text, err := hostfs.ReadFile(ctx, plain, f.File, 1<<20)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -202,6 +207,9 @@ func (mk *maker) shareFile(ctx context.Context, plain hostfs.FS, f kind.Text) er
 	own, _, ours := strings.Cut(string(text), begins)
 	if mk.req.Shared == nil && !ours {
 		return nil
+	}
+	if mk.req.Shared != nil {
+		own = f.Kept(own)
 	}
 	if err := mk.discard(ctx, f.File); err != nil {
 		return err

@@ -351,7 +351,32 @@ func InSettings(engine, host, user, password string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return e.Address(host, user, password).String(), nil
+	u := e.Address(host, user, password)
+	return u.String(), Unconfirmed(u)
+}
+
+// ErrUnconfirmed says that an account of a database server is not used because nobody has confirmed it.
+var ErrUnconfirmed = errors.New("is not used")
+
+// Unconfirmed refuses the address of a database of which only a site tells, or whoever may read sources, where it is the service itself
+// that the server would let in: by a socket, which tells the server as whom a program runs, or without a password. Errors: ErrUnconfirmed.
+func Unconfirmed(u *url.URL) error {
+	password, _ := u.User.Password()
+	switch {
+	case u.Query().Has("socket") || strings.HasPrefix(u.Host, "/"):
+		return fmt.Errorf("a socket %w for the database of a source: the server would let in the account that the service runs as. Give the "+
+			"address of the database with host, port, account and password", ErrUnconfirmed)
+	case u.User.Username() == "" || password == "":
+		return fmt.Errorf("an account without a password %w for the database of a source: the server would let in whoever asks. Give the "+
+			"account of the site a password, and the address of the database with it", ErrUnconfirmed)
+	}
+	return nil
+}
+
+// Bounded is a DB that tells what else its account may read on the server: the names of other databases, or what makes it an
+// administrator.
+type Bounded interface {
+	Beyond(ctx context.Context) ([]string, error)
 }
 
 // Dial opens a connection from another machine, such as the one that a site lies on.

@@ -70,6 +70,22 @@ func (s Spot) Place(ctx context.Context, ending string, mode fs.FileMode, conten
 	return p, nil
 }
 
+// PlaceFolder makes a folder for a page of several files, which write writes. Remove and Clear remove all of it.
+func (s Spot) PlaceFolder(ctx context.Context, write func(folder hostfs.FS) error) (*Page, error) {
+	p := &Page{Prefix + strings.ToLower(rand.Text()), s}
+	if err := s.Journal.Placing(ctx, p.Name); err != nil {
+		return nil, err
+	}
+	folder, err := s.Folder.MakeSub(ctx, p.Name)
+	if err == nil {
+		err = errors.Join(write(folder), folder.Close())
+	}
+	if err != nil {
+		return nil, errors.Join(err, p.Remove(ctx))
+	}
+	return p, nil
+}
+
 // Remove removes the page, also when the context has ended. What fails here is done by Clear.
 func (p *Page) Remove(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), removeWithin)
@@ -94,7 +110,7 @@ func (s Spot) Clear(ctx context.Context, name string) error {
 
 // Old reports whether an entry of a folder is a page that has been silent for a while, and that no journal may name.
 func Old(e hostfs.Entry) bool {
-	return e.Mode.IsRegular() && Is(path.Base(e.Path)) && time.Since(e.ModTime) > Silent
+	return (e.Mode.IsRegular() || e.Mode.IsDir()) && Is(path.Base(e.Path)) && time.Since(e.ModTime) > Silent
 }
 
 // Is reports whether a name is that of a page in the folder that it is in.

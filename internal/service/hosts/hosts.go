@@ -154,7 +154,7 @@ func AsFound(fsys hostfs.FS, address string) string {
 		return address
 	}
 	options := u.Query()
-	if _, remote := fsys.(hostfs.Dialer); remote && (options.Get("socket") != "" || isLoopback(u.Hostname())) {
+	if _, remote := fsys.(hostfs.Dialer); remote && isLoopback(u.Hostname()) {
 		options.Set("through", "files")
 		u.RawQuery = options.Encode()
 	}

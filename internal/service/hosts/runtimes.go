@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -31,19 +32,20 @@ func sweepPages(ctx context.Context, folder hostfs.FS) error {
 // AskRuntimes asks a host what runs on it, for every kind that has a page for it, and keeps what it tells.
 func (s *Hosts) AskRuntimes(ctx context.Context, h records.Host, fsys hostfs.FS) (_ []provision.Runtime, err error) {
 	address := strings.ReplaceAll(h.Address, "{name}", asksName)
-	folder, err := Fill(h.WebRoot, asksName, address)
+	site, folder, end, err := s.askedIn(ctx, h, fsys, asksName)
 	if err != nil {
 		return nil, err
 	}
-	site, err := fsys.MakeSub(ctx, folder)
+	defer func() { err = errors.Join(err, end()) }()
+	other, otherFolder, endOther, err := s.askedIn(ctx, h, fsys, asksName+"-other")
 	if err != nil {
-		return nil, fmt.Errorf("place a page in %s: %w", folder, err)
+		return nil, err
 	}
-	defer func() {
-		ctx := context.WithoutCancel(ctx)
-		err = errors.Join(err, sweepPages(ctx, site), site.Close(), removeAsksFolder(ctx, fsys, folder))
-	}()
-	spot := sitepage.Spot{Folder: site, Journal: s.Pages(h.ID, folder)}
+	defer func() { err = errors.Join(err, endOther()) }()
+	way, err := filepath.Rel(folder, otherFolder)
+	if err != nil {
+		return nil, err
+	}
 	told := []provision.Runtime{}
 	all, err := s.Kinds.All(ctx)
 	if err != nil {
@@ -53,7 +55,11 @@ func (s *Hosts) AskRuntimes(ctx context.Context, h records.Host, fsys hostfs.FS)
 		if k.Runtime.Ask.Text == "" || slices.ContainsFunc(told, func(r provision.Runtime) bool { return r.Name == k.Runtime.Name }) {
 			continue
 		}
-		r, err := provision.AskRuntime(ctx, k, spot, func(ctx context.Context, page string) (int, []byte, error) {
+		as := provision.AskedAs{Site: site, Other: other, Way: way}
+		r, err := provision.AskRuntime(ctx, k, as, func(ctx context.Context, other bool, page string) (int, []byte, error) {
+			if other {
+				return check.Visit(ctx, Reach(h, strings.ReplaceAll(h.Address, "{name}", asksName+"-other")), page)
+			}
 			return check.Visit(ctx, Reach(h, address), page)
 		})
 		if err != nil {
@@ -62,4 +68,20 @@ func (s *Hosts) AskRuntimes(ctx context.Context, h records.Host, fsys hostfs.FS)
 		told = append(told, *r)
 	}
 	return told, s.DB.SetRuntimes(ctx, h.ID, told)
+}
+
+// askedIn makes the folder of a site that is for nothing but asking. end removes it.
+func (s *Hosts) askedIn(ctx context.Context, h records.Host, fsys hostfs.FS, name string) (spot sitepage.Spot, folder string, end func() error,
+	err error) {
+	if folder, err = Fill(h.WebRoot, name, strings.ReplaceAll(h.Address, "{name}", name)); err != nil {
+		return spot, "", nil, err
+	}
+	site, err := fsys.MakeSub(ctx, folder)
+	if err != nil {
+		return spot, "", nil, fmt.Errorf("place a page in %s: %w", folder, err)
+	}
+	return sitepage.Spot{Folder: site, Journal: s.Pages(h.ID, folder)}, folder, func() error {
+		ctx := context.WithoutCancel(ctx)
+		return errors.Join(sweepPages(ctx, site), site.Close(), removeAsksFolder(ctx, fsys, folder))
+	}, nil
 }

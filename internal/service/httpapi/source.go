@@ -71,8 +71,13 @@ func (a *api) sourceOperations(h huma.API) {
 	operation(h, "PATCH", "/sources/{name}", "change-source", "Change where a source is read; what is not given stays",
 		func(ctx context.Context, in *changed[wire.ChangedSource]) (*body[wire.Source], error) {
 			b := in.Body
+			if b.ConfirmAccount {
+				if err := owner(ctx); err != nil {
+					return nil, err
+				}
+			}
 			s, err := a.Sources.Change(ctx, in.Name, sources.Change{Path: b.Path, Address: b.Address, Database: b.Database,
-				Password: b.DatabasePassword, Prefix: b.Prefix, SubSite: b.SubSite})
+				Password: b.DatabasePassword, Prefix: b.Prefix, SubSite: b.SubSite, Confirm: b.ConfirmAccount})
 			if err == nil {
 				err = a.db.Audit(ctx, who(ctx).Name, "changed source "+s.Name)
 			}
@@ -114,8 +119,13 @@ func (a *api) showSource(ctx context.Context, name string) (*body[wire.Source], 
 }
 
 func (a *api) addSource(ctx context.Context, b *wire.NewSource) (records.Source, error) {
+	if b.ConfirmAccount {
+		if err := owner(ctx); err != nil {
+			return records.Source{}, err
+		}
+	}
 	return a.Sources.Add(ctx, sources.New{Name: b.Name, Host: b.Host, Path: b.Path, Kind: b.Kind, Address: b.Address,
-		Database: b.Database, Password: b.DatabasePassword, Prefix: b.Prefix, SubSite: b.SubSite, Ask: b.Ask})
+		Database: b.Database, Password: b.DatabasePassword, Prefix: b.Prefix, SubSite: b.SubSite, Ask: b.Ask, Confirm: b.ConfirmAccount})
 }
 
 func (a *api) survey(ctx context.Context, s records.Source) (*begun, error) {

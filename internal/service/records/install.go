@@ -92,6 +92,16 @@ func (db *DB) TenantNames(ctx context.Context, installID int64) (map[string]stri
 	return out, err
 }
 
+// ClientsOfInstall returns the numbers of the clients whose sites share the code of an install.
+func (db *DB) ClientsOfInstall(ctx context.Context, installID int64) ([]int64, error) {
+	rows, err := db.Pool.Query(ctx, "SELECT DISTINCT s.client_id FROM sites s JOIN install_codes ic ON ic.id = s.code_id "+
+		"WHERE ic.install_id = $1 AND s.retired_at IS NULL", installID)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
+}
+
 // Sharing is a site that shares code, or a safety copy of one that did and lies on its host.
 type Sharing struct {
 	SiteID  int64

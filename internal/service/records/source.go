@@ -22,12 +22,13 @@ type Source struct {
 	Prefix    string // of its tables, where it was given
 	Network   bool   // it is a network of sites, whole
 	SubSite   string // of a network, where it is only that
+	Account   string // of its database, that an owner has confirmed though it may read other databases; "" for none
 	CreatedAt time.Time
 	FromSite  *int64         // the site that it is, when it was provisioned itself
 	Survey    *survey.Survey // the newest, without its list of files
 }
 
-const sourceQuery = `SELECT s.id, s.name, s.host_id, h.name AS host, s.path, s.kind, s.version, s.address, s.database, s.prefix, s.network, s.sub_site,
+const sourceQuery = `SELECT s.id, s.name, s.host_id, h.name AS host, s.path, s.kind, s.version, s.address, s.database, s.prefix, s.network, s.sub_site, s.account,
 	s.created_at,
 	s.from_site,
 	(SELECT v.survey FROM surveys v WHERE v.source_id = s.id ORDER BY v.taken_at DESC LIMIT 1) AS survey
@@ -56,9 +57,9 @@ func (db *DB) SourceByID(ctx context.Context, id int64) (Source, error) {
 // AddSource makes a source.
 func (db *DB) AddSource(ctx context.Context, s Source) (Source, error) {
 	err := db.exec(ctx, "source", s.Name,
-		"INSERT INTO sources (name, host_id, path, kind, version, address, database, from_site, prefix, network, sub_site) "+
-			"VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
-		s.Name, s.HostID, s.Path, s.Kind, s.Version, s.Address, s.Database, s.FromSite, s.Prefix, s.Network, s.SubSite)
+		"INSERT INTO sources (name, host_id, path, kind, version, address, database, from_site, prefix, network, sub_site, account) "+
+			"VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
+		s.Name, s.HostID, s.Path, s.Kind, s.Version, s.Address, s.Database, s.FromSite, s.Prefix, s.Network, s.SubSite, s.Account)
 	if err != nil {
 		return Source{}, err
 	}
@@ -69,8 +70,8 @@ func (db *DB) AddSource(ctx context.Context, s Source) (Source, error) {
 func (db *DB) ChangeSource(ctx context.Context, s Source) error {
 	return db.exec(ctx, "source", s.Name,
 		"UPDATE sources SET path = $2, kind = $3, version = $4, address = $5, database = $6, from_site = $7, prefix = $8, "+
-			"network = $9, sub_site = $10 WHERE id = $1",
-		s.ID, s.Path, s.Kind, s.Version, s.Address, s.Database, s.FromSite, s.Prefix, s.Network, s.SubSite)
+			"network = $9, sub_site = $10, account = $11 WHERE id = $1",
+		s.ID, s.Path, s.Kind, s.Version, s.Address, s.Database, s.FromSite, s.Prefix, s.Network, s.SubSite, s.Account)
 }
 
 // RemoveSource removes a source that no starter uses. The site itself is not touched.

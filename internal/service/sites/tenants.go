@@ -39,6 +39,11 @@ func (svc *Sites) sharing(ctx context.Context, o *Opened, args ProvisionArgs, h 
 		if err := svc.nameFree(ctx, *code, args.Name, o.Request.Address); err != nil {
 			return err
 		}
+		if was := o.Request.Replace; was == nil || was.Shared == nil || was.Shared.Install != code.Install {
+			if err := svc.apart(ctx, o, *code, h); err != nil {
+				return err
+			}
+		}
 		o.Request.Shared, o.Site.CodeID = sharedOf(*code), &code.ID
 	}
 	if o.Request.Shared == nil && (o.Request.Replace == nil || o.Request.Replace.Shared == nil) {
@@ -91,6 +96,22 @@ func (svc *Sites) codeFor(ctx context.Context, args ProvisionArgs, r records.Rel
 	}
 	return nil, fmt.Errorf("%w: install %s has no code of %s; it has that of %s. Refresh the install to bring it to all of its sites, "+
 		"or give the site code of its own", provision.ErrPlan, i.Name, r.Ref(), strings.Join(has, ", "))
+}
+
+// apart refuses to let a site share code with those of other clients where nothing keeps them apart. Errors: provision.ErrPlan.
+func (svc *Sites) apart(ctx context.Context, o *Opened, code records.InstallCode, h records.Host) error {
+	why := o.Request.Runtime.TellsApart()
+	if why == "" {
+		return nil
+	}
+	clients, err := svc.DB.ClientsOfInstall(ctx, code.InstallID)
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(clients, func(id int64) bool { return id != o.Site.ClientID }) {
+		return fmt.Errorf("%w: sites of different clients cannot share code on host %s: %s", provision.ErrPlan, h.Name, why)
+	}
+	return nil
 }
 
 // nameFree refuses a host name by which another site of the install is found. Errors: provision.ErrPlan.

@@ -27,6 +27,8 @@ type New struct {
 
 	// Ask lets the source be asked how it reaches its database, by a page that is placed in its folder for one request.
 	Ask bool
+	// Confirm takes the account of the database though it may read other databases. An owner says so.
+	Confirm bool
 }
 
 // Add adds a source and looks at it at once. One that is there already keeps its password, and one that cannot be added leaves
@@ -51,7 +53,7 @@ func (svc *Sources) Add(ctx context.Context, n New) (src records.Source, err err
 		if _, err := svc.DB.Source(ctx, n.Name); err == nil {
 			return fmt.Errorf("there is a source %q already: %w; choose another name", n.Name, records.ErrTaken)
 		}
-		if src, err = svc.identified(vault.Trying(ctx, "source", n.Name, "database", password), host, n, database); err != nil {
+		if src, err = svc.identified(vault.Trying(ctx, "source", n.Name, "database", password), host, n, database, ""); err != nil {
 			return err
 		}
 		return svc.DB.Tx(ctx, func(ctx context.Context) error {
@@ -108,6 +110,7 @@ func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New
 // Change is what becomes of a source; what is empty stays as it is.
 type Change struct {
 	Path, Address, Database, Password, Prefix, SubSite string
+	Confirm                                            bool // as in New
 }
 
 // Change changes where a source is read, once what it would be has been read. It stays of its kind, as packing lists are
@@ -133,11 +136,11 @@ func (svc *Sources) Change(ctx context.Context, name string, to Change) (src rec
 			}
 		}
 		n := New{Name: s.Name, Path: cmp.Or(to.Path, s.Path), Kind: s.Kind, Address: to.Address, Prefix: cmp.Or(to.Prefix, s.Prefix),
-			SubSite: cmp.Or(to.SubSite, s.SubSite)}
+			SubSite: cmp.Or(to.SubSite, s.SubSite), Confirm: to.Confirm}
 		if n.Path == s.Path && database == s.Database && n.SubSite == s.SubSite {
 			n.Address = cmp.Or(to.Address, s.Address) // else it is read again
 		}
-		found, err := svc.identified(vault.Trying(ctx, "source", s.Name, "database", password), host, n, database)
+		found, err := svc.identified(vault.Trying(ctx, "source", s.Name, "database", password), host, n, database, s.Account)
 		if err != nil {
 			return err
 		}
@@ -167,8 +170,11 @@ func (svc *Sources) Remove(ctx context.Context, name string) error {
 }
 
 // identified finds out what a source is.
-func (svc *Sources) identified(ctx context.Context, host records.Host, n New, database string) (src records.Source, err error) {
-	src = records.Source{Name: n.Name, Path: n.Path, Database: database, Prefix: n.Prefix, SubSite: n.SubSite}
+func (svc *Sources) identified(ctx context.Context, host records.Host, n New, database, account string) (src records.Source, err error) {
+	if n.Confirm {
+		account = AnyAccount
+	}
+	src = records.Source{Name: n.Name, Path: n.Path, Database: database, Prefix: n.Prefix, SubSite: n.SubSite, Account: account}
 	open, err := svc.OpenAt(ctx, host, src)
 	if below := (*kind.BelowError)(nil); errors.As(err, &below) {
 		// A folder above the site was given: the site is what people mean.
@@ -192,7 +198,11 @@ func (svc *Sources) identified(ctx context.Context, host records.Host, n New, da
 		n.Address = all[0]
 	}
 	src = records.Source{Name: n.Name, HostID: host.ID, Path: n.Path, Kind: open.Identity.Kind.Name, Version: open.Identity.Version,
-		Address: n.Address, Database: database, Prefix: n.Prefix, Network: len(open.Identity.SubSites) > 0, SubSite: n.SubSite}
+		Address: n.Address, Database: database, Prefix: n.Prefix, Network: len(open.Identity.SubSites) > 0, SubSite: n.SubSite,
+		Account: account}
+	if n.Confirm {
+		src.Account = open.account
+	}
 	src.FromSite, err = svc.DB.SiteAt(ctx, host.ID, n.Path)
 	return src, err
 }

@@ -38,12 +38,27 @@ func (svc *Sources) DraftKind(ctx context.Context, name string, n New) (text []b
 		}
 	}()
 	open := func(address, database string) (sitedb.DB, error) {
+		u, err := url.Parse(address)
+		if err != nil {
+			return nil, errors.New("the database address cannot be read")
+		}
+		if err := sitedb.Unconfirmed(u); err != nil {
+			return nil, err
+		}
 		server, err := hosts.Database(fsys, address, svc.Hosts.PageOf(host))
 		if err != nil {
 			return nil, err
 		}
 		servers = append(servers, server)
-		return server.Open(ctx, database)
+		db, err := server.Open(ctx, database)
+		if err != nil {
+			return nil, err
+		}
+		if err := bounded(ctx, db, u.User.Username(), ""); err != nil {
+			db.Close()
+			return nil, err
+		}
+		return db, nil
 	}
 	in.Open = func(a kind.Access) (sitedb.DB, error) {
 		address, err := sitedb.InSettings(a.Engine, a.Host, a.User, a.Password)

@@ -41,6 +41,7 @@ type Opened struct {
 	DB       sitedb.DB
 	Identity *kind.Identity
 	server   sitedb.Server
+	account  string // of the database
 }
 
 // Close ends the connections.
@@ -86,6 +87,12 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 			s.server.Close()
 		}
 	}
+	if err == nil {
+		if err = bounded(ctx, s.DB, s.account, src.Account); err != nil {
+			s.DB.Close()
+			s.server.Close()
+		}
+	}
 	if err != nil {
 		fsys.Close()
 		return nil, fmt.Errorf("database of source %s: %w", src.Name, err)
@@ -95,6 +102,24 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 		return nil, err
 	}
 	return s, nil
+}
+
+// AnyAccount stands for the account that a source is found to have, when an owner confirms that one.
+const AnyAccount = "*"
+
+// bounded refuses an account that may read more than the database of the source, unless it is the one that an owner has confirmed: a site
+// that was broken into could name the account of another, or an administrator. Errors: sitedb.ErrUnconfirmed.
+func bounded(ctx context.Context, db sitedb.DB, account, confirmed string) error {
+	b, is := db.(sitedb.Bounded)
+	if !is || confirmed == AnyAccount || confirmed == account {
+		return nil
+	}
+	beyond, err := b.Beyond(ctx)
+	if err != nil || len(beyond) == 0 {
+		return err
+	}
+	return fmt.Errorf("the account %s %w: it may read other databases (%s). Give the source an account that may read its own database alone, or "+
+		"let an owner confirm this one", account, sitedb.ErrUnconfirmed, strings.Join(beyond, ", "))
 }
 
 // network reads which sub-sites a source has that is a network, and where it is to be one of them, goes on with that alone.
@@ -144,6 +169,16 @@ func (svc *Sources) openServer(ctx context.Context, s *Opened, h records.Host, s
 	page := svc.Hosts.PageOf(h)
 	if src.Address != "" { // a page can be placed in the source itself, where its host has no other place for one
 		page = hosts.Page{Folder: src.Path, At: hosts.Reach(h, src.Address), Journal: svc.Hosts.Pages(h.ID, src.Path)}
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", errors.New("the database address cannot be read")
+	}
+	s.account = u.User.Username()
+	if u.Query().Get("through") != "page" { // a page runs as the site's own programs do
+		if err := sitedb.Unconfirmed(u); err != nil {
+			return "", err
+		}
 	}
 	s.server, err = hosts.Database(s.FS, address, page)
 	return database, err

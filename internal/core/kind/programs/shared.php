@@ -2,8 +2,7 @@
 /*
  * Runs before every program of a site that shares code. Such a site leads to the code by links, and PHP remembers for minutes where links
  * led: a site that has other code by now would run what it had. So what was asked for is run from where it lies now, which for shared code
- * is where it always lay, and where links of the site led is forgotten afterwards. It opens files of this site, shared code, and
- * temporary ones; most are of the code, which is why that comes first.
+ * is where it always was, and where links of the site led is forgotten afterwards.
  */
 $nestseed_script = ( function () {
 	$root = rtrim( (string) ( $_SERVER['DOCUMENT_ROOT'] ?? '' ), '/' ) . '/';
@@ -47,9 +46,6 @@ $nestseed_script = ( function () {
 	$now = '/' . implode( '/', $now );
 	$site = realpath( $root );
 	if ( 0 === strpos( $now, __DIR__ . '/' ) ) {
-		if ( $site && 0 === strpos( $asked, $root ) ) {
-			@ini_set( 'open_basedir', implode( PATH_SEPARATOR, array( __DIR__ . '/', $site . '/', rtrim( sys_get_temp_dir(), '/' ) . '/' ) ) );
-		}
 		return $now;
 	}
 	// A program of the site's own. What it opens by links is remembered by where it lies, and looked up each time.

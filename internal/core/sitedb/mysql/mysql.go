@@ -246,6 +246,25 @@ type database struct {
 
 func (d *database) Close() error { return d.pool.Close() }
 
+// Beyond implements sitedb.Bounded. A server shows the names of those databases in which an account has any right (MariaDB knowledge base,
+// SHOW DATABASES); test is one that each server came with, for all.
+func (d *database) Beyond(ctx context.Context) (out []string, err error) {
+	rows, err := d.pool.QueryContext(ctx, "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME NOT IN "+
+		"('information_schema', 'performance_schema', 'test') AND SCHEMA_NAME <> DATABASE() ORDER BY SCHEMA_NAME LIMIT 20")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		out = append(out, name)
+	}
+	return out, rows.Err()
+}
+
 func (d *database) Version(ctx context.Context) (sitedb.Version, error) {
 	return versionOf(ctx, d.server, d.pool)
 }

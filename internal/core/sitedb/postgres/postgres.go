@@ -319,6 +319,19 @@ func (d *database) Close() error {
 	return nil
 }
 
+// Beyond implements sitedb.Bounded: what the account administers, and the other databases that it, or a role that it may act as, owns.
+func (d *database) Beyond(ctx context.Context) ([]string, error) {
+	rows, err := d.pool.Query(ctx, `SELECT 'all, as ' || rolname FROM pg_roles
+			WHERE (rolsuper OR rolname IN ('pg_read_all_data', 'pg_read_server_files', 'pg_execute_server_program'))
+			AND (rolname = session_user OR rolname LIKE 'pg\_%' AND pg_has_role(session_user, oid, 'member'))
+		UNION SELECT datname FROM pg_database WHERE datname <> current_database() AND NOT datistemplate AND pg_has_role(session_user, datdba, 'member')
+		ORDER BY 1 LIMIT 20`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
 func (d *database) Version(ctx context.Context) (sitedb.Version, error) {
 	v, err := versionOf(ctx, d.pool)
 	return v, d.server.explain("ask the database for its version", err)
