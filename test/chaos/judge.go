@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -231,10 +230,13 @@ func (w *world) thin(ctx context.Context) error {
 	}
 	for i, c := range s.Copies {
 		if i >= 4 {
-			if _, err := w.client.DropCopy(ctx, s.Name, c.ID); err != nil {
+			run, err := w.client.DropCopy(ctx, s.Name, c.ID)
+			if err == nil {
+				_, err = w.wait(ctx, run.ID)
+			}
+			if err != nil {
 				return err
 			}
-			time.Sleep(10 * time.Millisecond)
 		}
 	}
 	return nil

@@ -29,6 +29,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
@@ -83,6 +84,48 @@ func Resolve(ctx context.Context, fsys FS, name string) (string, error) {
 		at = "."
 	}
 	return at, nil
+}
+
+// What a tree may have, wherever it is: whoever can change a site can make any. A folder that is deeper is given to problem and passed
+// over; a walk that finds more ends with ErrTooMany.
+const (
+	MaxDepth   = 200
+	MaxEntries = 2_000_000
+	maxPath    = 4096 // bytes (POSIX, PATH_MAX of Linux)
+	maxName    = 255  // bytes (NAME_MAX)
+)
+
+// Errors of trees that are too large.
+var (
+	ErrTooDeep = fmt.Errorf("more than %d folders are inside each other; what is below is passed over", MaxDepth)
+	ErrTooMany = fmt.Errorf("there are more than %d files and folders; find out what has made them, and remove what is not needed", MaxEntries)
+)
+
+// CheckListed judges a name that a host lists, which must be one in its folder.
+func CheckListed(name string) error {
+	if name == "" || name == "." || name == ".." || len(name) > maxName || strings.ContainsAny(name, "/\x00\r\n") {
+		return fmt.Errorf("the host lists the name %.60q, which no file can have", name)
+	}
+	return nil
+}
+
+// Budget counts what one walk finds. It may be used by several goroutines.
+type Budget struct{ found atomic.Int64 }
+
+// Add counts entries. Errors: ErrTooMany.
+func (b *Budget) Add(n int) error {
+	if b.found.Add(int64(n)) > MaxEntries {
+		return ErrTooMany
+	}
+	return nil
+}
+
+// TooDeep judges a folder of a walk by its path. Errors: ErrTooDeep.
+func TooDeep(path string) error {
+	if strings.Count(path, "/") >= MaxDepth || len(path) > maxPath {
+		return ErrTooDeep
+	}
+	return nil
 }
 
 // FS is a host's files.

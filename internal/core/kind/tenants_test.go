@@ -59,9 +59,12 @@ func TestATenantLeadsToCodeOnly(t *testing.T) {
 }
 
 func TestADefinitionSaysHowItsSitesShareCode(t *testing.T) {
-	require.NoError(t, Tenants{}.valid())
-	require.NoError(t, Tenants{Door: "tenants/{host}", Program: "shared.php", Own: []string{"cache/*"}}.valid())
-	for says, wrong := range map[string]Tenants{
+	require.NoError(t, (&Tenants{}).valid())
+	require.NoError(t, (&Tenants{Door: "tenants/{host}", Program: "shared.php", Own: []string{"cache/*"},
+		Temporary: ".tmp", Files: []Text{{File: ".user.ini", Keeps: "^a"}}}).valid())
+	for says, wrong := range map[string]*Tenants{
+		"keeps of .user.ini":       {Door: "t/{host}", Files: []Text{{File: ".user.ini", Keeps: "("}}},
+		`"/tmp" does not stay`:     {Door: "t/{host}", Temporary: "/tmp"},
 		"put {host} into it":       {Door: "tenants/all"},
 		"does not stay inside":     {Door: "../{host}"},
 		`"../x" does not stay`:     {Door: "t/{host}", Own: []string{"../x"}},

@@ -262,13 +262,29 @@ func undo(ctx context.Context, fsys hostfs.FS, server sitedb.Server, m Made, sti
 	return nil
 }
 
+// going is what a folder, file or link with an identity is called while it is removed.
+func going(m Made) string {
+	return Beside(m.Name, "gone-"+fmt.Sprintf("%x", sha256.Sum256([]byte(m.ID)))[:16])
+}
+
+// Names returns all names that what an entry tells of may have while it is taken back.
+func (m Made) Names() []string {
+	switch m.What {
+	case "staging":
+		return []string{m.Name, sealed(m.Name)}
+	case "folder":
+		return []string{m.Name, going(m)}
+	}
+	return []string{m.Name}
+}
+
 // removeFolder removes what has an identity, and nothing else that is at its name now. It is put aside first, under a name that is its
 // own: so nothing that takes the name at that moment is lost, and one that was cut off goes on.
 func removeFolder(ctx context.Context, fsys hostfs.FS, m Made, still func(context.Context) error) error {
 	if m.ID == "" {
 		return errors.New("the journal does not say which one; look at it, and remove it by hand")
 	}
-	aside := Beside(m.Name, "gone-"+fmt.Sprintf("%x", sha256.Sum256([]byte(m.ID)))[:16])
+	aside := going(m)
 	if _, err := fsys.Stat(ctx, aside); err == nil {
 		return fsys.RemoveAll(ctx, aside)
 	} else if !errors.Is(err, fs.ErrNotExist) {

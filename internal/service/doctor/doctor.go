@@ -154,7 +154,9 @@ func may(run int64, m provision.Made, names map[int64]string) (out []invariants.
 	id, err := strconv.ParseInt(number, 10, 64)
 	for host, name := range names {
 		if err != nil || host == id {
-			out = append(out, invariants.Thing{Host: name, What: what, Name: m.Name, ID: m.ID, By: fmt.Sprintf("run %d", run)})
+			for _, called := range m.Names() {
+				out = append(out, invariants.Thing{Host: name, What: what, Name: called, ID: m.ID, By: fmt.Sprintf("run %d", run)})
+			}
 		}
 	}
 	return out

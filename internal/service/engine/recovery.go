@@ -125,7 +125,7 @@ func (e *Engine) recoverRun(ctx context.Context, run Run) error {
 	if err != nil {
 		return err
 	}
-	ctx, err = e.db.TakeOver(ctx, instance, run.ID)
+	ctx, run, err = e.db.TakeOver(ctx, instance, run.ID)
 	if errors.Is(err, records.ErrNotFound) {
 		return nil
 	}
@@ -134,9 +134,6 @@ func (e *Engine) recoverRun(ctx context.Context, run Run) error {
 	}
 	ctx, cancel := whileAlive(ctx, alive)
 	defer cancel(nil)
-	if run, err = e.db.Run(ctx, run.ID); err != nil {
-		return err
-	}
 	e.log.Info("run was interrupted", "run", run.ID, "job", run.Job)
 	outcome, err := e.outcome(ctx, run)
 	if ctx.Err() != nil {

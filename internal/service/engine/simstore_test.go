@@ -273,8 +273,7 @@ func (n *simNode) AddRun(ctx context.Context, r records.Run) (id int64, isNew bo
 	return id, isNew, err
 }
 
-func (n *simNode) StartRun(ctx context.Context, instance int64, run records.Run) (held context.Context, epoch int64, err error) {
-	attempt := 0
+func (n *simNode) StartRun(ctx context.Context, instance int64, run records.Run) (held context.Context, started records.Run, epoch int64, err error) {
 	err = n.ask(ctx, func() (err error) {
 		r := n.runs[run.ID]
 		if n.blocked(run.Target, run.ID) {
@@ -288,24 +287,23 @@ func (n *simNode) StartRun(ctx context.Context, instance int64, run records.Run)
 		}
 		r.Status, r.Aside, r.instance = records.Working, false, instance
 		r.Attempt++
-		attempt = r.Attempt
+		started = r.Run
 		return nil
 	})
-	return context.WithValue(ctx, simClaimKey{}, simClaim{run: run.ID, attempt: attempt}), epoch, err
+	return context.WithValue(ctx, simClaimKey{}, simClaim{run: run.ID, attempt: started.Attempt}), started, epoch, err
 }
 
-func (n *simNode) TakeOver(ctx context.Context, instance, id int64) (held context.Context, err error) {
-	attempt := 0
+func (n *simNode) TakeOver(ctx context.Context, instance, id int64) (held context.Context, run records.Run, err error) {
 	err = n.ask(ctx, func() error {
 		r := n.runs[id]
 		if r.Status != records.Working || r.Aside || n.alive(r.instance) || !n.alive(instance) {
 			return records.ErrNotFound
 		}
 		r.Attempt++
-		r.instance, attempt = instance, r.Attempt
+		r.instance, run = instance, r.Run
 		return nil
 	})
-	return context.WithValue(ctx, simClaimKey{}, simClaim{run: id, attempt: attempt}), err
+	return context.WithValue(ctx, simClaimKey{}, simClaim{run: id, attempt: run.Attempt}), run, err
 }
 
 // change changes a run, unless its attempt was overtaken.

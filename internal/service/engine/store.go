@@ -23,8 +23,8 @@ type store interface {
 
 	Run(ctx context.Context, id int64) (records.Run, error)
 	AddRun(ctx context.Context, r records.Run) (id int64, isNew bool, err error)
-	StartRun(ctx context.Context, instance int64, r records.Run) (context.Context, int64, error)
-	TakeOver(ctx context.Context, instance, id int64) (context.Context, error)
+	StartRun(ctx context.Context, instance int64, r records.Run) (held context.Context, started records.Run, epoch int64, err error)
+	TakeOver(ctx context.Context, instance, id int64) (held context.Context, run records.Run, err error)
 	SetAside(ctx context.Context, id int64, p records.Progress, result any) error
 	PutBack(ctx context.Context, id int64, committed bool) error
 	Interrupted(ctx context.Context, id int64, committed bool) error

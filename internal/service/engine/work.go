@@ -26,7 +26,7 @@ func (e *Engine) work(ctx context.Context, id int64) error {
 	if err != nil {
 		return nil // watch queues it again
 	}
-	ctx, epoch, err := e.db.StartRun(ctx, instance, run)
+	ctx, run, epoch, err := e.db.StartRun(ctx, instance, run)
 	switch {
 	case errors.Is(err, records.ErrHeld), errors.Is(err, records.ErrNotFound), errors.Is(err, records.ErrNotAlive):
 		return nil
@@ -36,7 +36,7 @@ func (e *Engine) work(ctx context.Context, id int64) error {
 	ctx, cancel := whileAlive(ctx, alive)
 	defer e.release(held{run.Target, epoch})
 	defer cancel(nil)
-	return e.do(ctx, id, cancel)
+	return e.do(ctx, run, cancel)
 }
 
 // begins notes that a run is worked on here; false when it is already.
@@ -57,22 +57,18 @@ func (e *Engine) ends(id int64) {
 }
 
 // do does the work of a run that has begun, and keeps how it ended.
-func (e *Engine) do(ctx context.Context, id int64, cancel context.CancelCauseFunc) error {
+func (e *Engine) do(ctx context.Context, run Run, cancel context.CancelCauseFunc) error {
 	e.mu.Lock()
-	e.cancels[id] = cancel
+	e.cancels[run.ID] = cancel
 	if e.ending {
 		cancel(errEnding)
 	}
 	e.mu.Unlock()
 	defer func() {
 		e.mu.Lock()
-		delete(e.cancels, id)
+		delete(e.cancels, run.ID)
 		e.mu.Unlock()
 	}()
-	run, err := e.db.Run(context.WithoutCancel(ctx), id)
-	if err != nil {
-		return err
-	}
 	if run.CancelAsked {
 		cancel(ErrCancelled)
 	}

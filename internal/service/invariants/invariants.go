@@ -46,7 +46,7 @@ type Run struct {
 type View struct {
 	// Must are the things that a record says are there.
 	Must []Thing
-	// May are those that the journal of a run that has not ended names: they are there or not.
+	// May are those that the journal of a run that has not ended names: they are there or not, whatever Must says.
 	May []Thing
 	// There are the things that are there: all that bear the mark of this service, and those of Must.
 	There []Thing
@@ -73,6 +73,10 @@ func Check(v View) []Fault {
 	for _, t := range v.There {
 		there[t.key()] = t
 	}
+	going := map[string]bool{} // what a run makes or removes
+	for _, m := range v.May {
+		going[m.key()] = true
+	}
 	named := map[string]string{}
 	for _, m := range v.Must {
 		is, has := there[m.key()]
@@ -80,6 +84,7 @@ func Check(v View) []Fault {
 		switch {
 		case twice:
 			fault("look at both, and retire the one that does not answer", "%s is named by %s and by %s", m, by, m.By)
+		case !has && going[m.key()]:
 		case !has:
 			fault("put it back from a backup of the host, or undo or retire the site", "%s is not there, and %s names it", m, m.By)
 		case m.ID != "" && is.ID != "" && m.ID != is.ID:

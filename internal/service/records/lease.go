@@ -99,9 +99,9 @@ func (db *DB) ReleaseLease(ctx context.Context, target string, epoch int64) (wai
 }
 
 // StartRun takes the lease of a run's target, and begins an attempt at the run: it must wait, or be aside. Errors: ErrHeld; ErrNotAlive;
-// ErrNotFound when it is over, or another instance works on it.
-func (db *DB) StartRun(ctx context.Context, instance int64, run Run) (held context.Context, epoch int64, err error) {
-	var attempt int
+// ErrNotFound when it is over, or another instance works on it. It returns the run as it is then: one that is read later may be at another
+// attempt.
+func (db *DB) StartRun(ctx context.Context, instance int64, run Run) (held context.Context, started Run, epoch int64, err error) {
 	err = pgx.BeginFunc(ctx, db.Pool, func(tx pgx.Tx) (err error) {
 		if epoch, err = takeLease(ctx, tx, instance, run.Target); err != nil {
 			return err
@@ -109,27 +109,33 @@ func (db *DB) StartRun(ctx context.Context, instance int64, run Run) (held conte
 		if err = free(ctx, tx, run.Target, run.ID); err != nil {
 			return err
 		}
-		err = tx.QueryRow(ctx, `UPDATE runs SET status = 'working', aside = false, attempt = attempt + 1, instance_id = $2,
-			started_at = COALESCE(started_at, now()) WHERE id = $1 AND (status = 'waiting' OR aside) RETURNING attempt`, run.ID,
-			instance).Scan(&attempt)
+		rows, err := tx.Query(ctx, `UPDATE runs SET status = 'working', aside = false, attempt = attempt + 1, instance_id = $2,
+			started_at = COALESCE(started_at, now()) WHERE id = $1 AND (status = 'waiting' OR aside) RETURNING `+runColumns, run.ID,
+			instance)
+		if err != nil {
+			return err
+		}
+		started, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Run])
 		if errors.Is(err, pgx.ErrNoRows) {
 			err = notFound("waiting run", itoa(run.ID))
 		}
 		return err
 	})
-	return WithAttempt(ctx, run.ID, attempt), epoch, err
+	return WithAttempt(ctx, run.ID, started.Attempt), started, epoch, err
 }
 
 // TakeOver begins another attempt at a run whose instance is gone, for recovering it: what the one before still writes is refused. Errors:
 // ErrNotFound when it is over, or its instance is there.
-func (db *DB) TakeOver(ctx context.Context, instance, id int64) (held context.Context, err error) {
-	var attempt int
-	err = db.Pool.QueryRow(ctx, "UPDATE runs SET attempt = attempt + 1, instance_id = $2 WHERE id = $1 AND status = 'working' AND NOT aside "+
-		"AND NOT "+alive("runs.instance_id")+" AND "+alive("$2::bigint")+" RETURNING attempt", id, instance).Scan(&attempt)
+func (db *DB) TakeOver(ctx context.Context, instance, id int64) (held context.Context, run Run, err error) {
+	rows, err := db.Pool.Query(ctx, "UPDATE runs SET attempt = attempt + 1, instance_id = $2 WHERE id = $1 AND status = 'working' AND NOT aside "+
+		"AND NOT "+alive("runs.instance_id")+" AND "+alive("$2::bigint")+" RETURNING "+runColumns, id, instance)
+	if err == nil {
+		run, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Run])
+	}
 	if errors.Is(err, pgx.ErrNoRows) {
 		err = notFound("interrupted run", itoa(id))
 	}
-	return WithAttempt(ctx, id, attempt), err
+	return WithAttempt(ctx, id, run.Attempt), run, err
 }
 
 // InterruptedRuns lists the runs whose instance is gone, oldest first; those that could not be cleaned up after, where cleanup says so.

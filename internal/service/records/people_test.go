@@ -136,7 +136,7 @@ func begin(t *testing.T, db *records.DB, id int64) (attempt context.Context, err
 	t.Helper()
 	run, err := db.Run(t.Context(), id)
 	require.NoError(t, err)
-	attempt, epoch, err := db.StartRun(t.Context(), recordstest.Instance(t, db), run)
+	attempt, _, epoch, err := db.StartRun(t.Context(), recordstest.Instance(t, db), run)
 	if err == nil {
 		_, err := db.ReleaseLease(t.Context(), run.Target, epoch)
 		require.NoError(t, err)
@@ -198,7 +198,7 @@ func TestARunIsTakenOnceEndedOnceAndListedByPages(t *testing.T) {
 	for worker := range 8 {
 		instance := recordstest.Instance(t, db)
 		group.Go(func() {
-			if _, epoch, err := db.StartRun(ctx, instance, run); err == nil {
+			if _, _, epoch, err := db.StartRun(ctx, instance, run); err == nil {
 				taken.Store(worker, epoch)
 			}
 		})
@@ -284,7 +284,7 @@ func TestARunThatIsCommittedIsNotCancelledAnyMore(t *testing.T) {
 	taken := func(by int64) bool {
 		r, err := db.Run(ctx, by)
 		require.NoError(t, err)
-		_, _, err = db.StartRun(ctx, recordstest.Instance(t, db), r)
+		_, _, _, err = db.StartRun(ctx, recordstest.Instance(t, db), r)
 		require.Error(t, err)
 		return errors.Is(err, records.ErrHeld)
 	}
@@ -468,13 +468,13 @@ func TestAnAttemptThatWasOvertakenWritesNothing(t *testing.T) {
 	old, err := begin(t, w.DB, id)
 	require.NoError(t, err)
 	require.NoError(t, w.Claimed(old))
-	_, err = w.TakeOver(w.ctx, recordstest.Instance(t, w.DB), id)
+	_, _, err = w.TakeOver(w.ctx, recordstest.Instance(t, w.DB), id)
 	require.ErrorIs(t, err, records.ErrNotFound, "its instance is there")
 	require.NoError(t, w.SetProgress(old, id, records.Progress{Step: "Walk"}))
 	_, err = w.Pool.Exec(w.ctx, "UPDATE instances SET expires_at = now() - interval '1 ms'")
 	require.NoError(t, err)
 	require.ErrorIs(t, w.Claimed(old), records.ErrOvertaken, "its instance has not renewed in time")
-	fresh, err := w.TakeOver(w.ctx, recordstest.Instance(t, w.DB), id)
+	fresh, _, err := w.TakeOver(w.ctx, recordstest.Instance(t, w.DB), id)
 	require.NoError(t, err)
 	site := w.site
 	site.RunID = id

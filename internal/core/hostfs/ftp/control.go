@@ -28,7 +28,8 @@ const patience = 30 * time.Second
 type control struct {
 	conn     net.Conn
 	text     *textproto.Conn
-	host     string // that data connections go to, whatever PASV says
+	said     *limited // what text reads
+	host     string   // that data connections go to, whatever PASV says
 	tls      *tls.Config
 	features map[string]string
 	used     time.Time
@@ -68,14 +69,14 @@ func (l *login) dial(ctx context.Context) (_ *control, err error) {
 		return nil, fmt.Errorf("the host does not answer at %s: %w", l.address, err)
 	}
 	host, _, _ := net.SplitHostPort(conn.RemoteAddr().String())
-	c := &control{conn: conn, text: textproto.NewConn(conn), host: host, features: map[string]string{}}
+	c := &control{host: host, features: map[string]string{}}
+	c.speak(conn)
 	defer func() {
 		if err != nil {
 			c.conn.Close()
 		}
 	}()
-	c.wait()
-	if _, _, err := c.text.ReadResponse(220); err != nil {
+	if _, _, err := c.answer(220); err != nil {
 		return nil, fmt.Errorf("the host at %s does not speak FTP as expected: %w", l.address, err)
 	}
 	if l.secure {
@@ -131,7 +132,7 @@ func (c *control) protect(ctx context.Context, l *login) error {
 		}
 		return fmt.Errorf("TLS with the host at %s: %w", l.address, err)
 	}
-	c.conn, c.text = conn, textproto.NewConn(conn)
+	c.speak(conn)
 	return nil
 }
 
@@ -162,6 +163,30 @@ func (l *login) verify(state tls.ConnectionState) error {
 		sum)
 }
 
+// answerBytes is how long an answer may be: the longest is a list of features.
+const answerBytes = 64 << 10
+
+// limited reads no more than an answer.
+type limited struct {
+	net.Conn
+	left int
+}
+
+func (l *limited) Read(p []byte) (int, error) {
+	if l.left <= 0 {
+		return 0, errors.New("the host answers without end")
+	}
+	n, err := l.Conn.Read(p[:min(len(p), l.left)])
+	l.left -= n
+	return n, err
+}
+
+// speak makes a connection the one that commands go over.
+func (c *control) speak(conn net.Conn) {
+	c.conn, c.said = conn, &limited{Conn: conn}
+	c.text = textproto.NewConn(c.said)
+}
+
 func (c *control) wait() { c.conn.SetDeadline(time.Now().Add(patience)) } //nolint:errcheck // a closed connection says so next
 
 // cmd sends a command and reads the answer, which must have a code; 0 takes every one.
@@ -180,6 +205,7 @@ func (c *control) cmd(expect int, format string, args ...any) (code int, said st
 
 func (c *control) answer(expect int) (int, string, error) {
 	c.wait()
+	c.said.left = answerBytes
 	code, said, err := c.text.ReadResponse(expect)
 	var told *textproto.Error
 	if expect == 0 && errors.As(err, &told) {

@@ -51,10 +51,10 @@ func (t *transport) within(ctx context.Context, dir string) (map[string]hostfs.E
 		if err != nil {
 			return nil, err
 		}
-		if ok && strings.Contains(e.Path, "/") {
-			return nil, fmt.Errorf("the host lists the name %q, which no file can have", e.Path)
-		}
 		if ok {
+			if err := hostfs.CheckListed(e.Path); err != nil {
+				return nil, err
+			}
 			entries[e.Path] = e
 		}
 	}

@@ -41,7 +41,7 @@ const (
 	connections = 6       // at most: servers allow few per account
 	small       = 1 << 20 // a file of this size is read at once
 	segment     = 4 << 20 // how much of a file is sent at a time, and sent again when the line broke
-	listBytes   = 64 << 20
+	listBytes   = 16 << 20
 	lease       = time.Second / 2 // how long it is believed that a folder holds what it held
 	stale       = 20 * time.Second
 )

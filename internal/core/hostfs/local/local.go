@@ -104,8 +104,9 @@ func (l *local) List(_ context.Context, name string) ([]hostfs.Entry, error) {
 
 // walker reads the folders of a tree side by side.
 type walker struct {
-	root *os.Root
-	wg   sync.WaitGroup
+	root   *os.Root
+	wg     sync.WaitGroup
+	budget hostfs.Budget
 
 	mu      sync.Mutex
 	wake    *sync.Cond
@@ -189,15 +190,31 @@ func (w *walker) read(f *folder) {
 	}()
 	defer parallel.Recover(&fault)
 	fail := func(p string, err error) { f.problems = append(f.problems, walkProblem{p, err}) }
+	if err := hostfs.TooDeep(f.path); err != nil {
+		fail(f.path, err)
+		return
+	}
 	dir, err := w.root.Open(f.path)
 	if err != nil {
 		fail(f.path, err)
 		return
 	}
 	defer dir.Close()
-	list, err := dir.ReadDir(-1)
-	if err != nil {
-		fail(f.path, err)
+	var list []os.DirEntry
+	for {
+		some, err := dir.ReadDir(4096)
+		if tooMany := w.budget.Add(len(some)); tooMany != nil {
+			fail(f.path, tooMany)
+			return
+		}
+		list = append(list, some...)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			fail(f.path, err)
+			break
+		}
 	}
 	slices.SortFunc(list, func(a, b os.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 	f.entries = make([]hostfs.Entry, 0, len(list))
@@ -229,6 +246,9 @@ func (w *walker) visit(ctx context.Context, f *folder, visit func(hostfs.Entry) 
 		return ctx.Err()
 	}
 	for _, p := range f.problems {
+		if errors.Is(p.err, hostfs.ErrTooMany) {
+			return p.err
+		}
 		problem(p.path, p.err)
 	}
 	next := 0

@@ -94,6 +94,25 @@ type shared struct {
 	refs int
 }
 
+// List judges all names that the other side lists, whatever the protocol is: they become parts of paths.
+func (s *shared) List(ctx context.Context, dir string) ([]hostfs.Entry, error) {
+	list, err := s.Transport.List(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	seen := make(map[string]bool, len(list))
+	for _, e := range list {
+		if err := hostfs.CheckListed(e.Path); err != nil {
+			return nil, err
+		}
+		if seen[e.Path] {
+			return nil, fmt.Errorf("the host lists the name %.60q twice", e.Path)
+		}
+		seen[e.Path] = true
+	}
+	return list, nil
+}
+
 // New returns the folder of a transport; seen is what the programs of that machine call it, "" for the same.
 func New(t Transport, root, seen string) *FS {
 	if seen == "" {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"strings"
 	"sync"
 
 	"nestseed/internal/core/hostfs"
@@ -31,6 +30,8 @@ type lister struct {
 	wake *sync.Cond
 	todo []*ahead
 	done bool
+
+	budget hostfs.Budget
 }
 
 // List implements hostfs.FS.
@@ -114,16 +115,16 @@ func (l *lister) work() {
 	}
 }
 
-// deepest is how many folders may be inside each other: what the other side lists need not be a tree that is there.
-const deepest = 200
-
 func (l *lister) read(a *ahead) {
 	defer parallel.Recover(&a.err)
-	if strings.Count(a.path, "/") > deepest {
-		a.err = fmt.Errorf("more than %d folders are inside each other", deepest)
+	if a.err = hostfs.TooDeep(a.path); a.err != nil {
 		return
 	}
-	if a.entries, a.err = l.t.List(l.ctx, a.at); a.err != nil {
+	if a.entries, a.err = l.t.List(l.ctx, a.at); a.err == nil {
+		a.err = l.budget.Add(len(a.entries))
+	}
+	if a.err != nil {
+		a.entries = nil
 		return
 	}
 	sortEntries(a.entries)
@@ -144,6 +145,9 @@ func visitAhead(ctx context.Context, a *ahead, visit func(hostfs.Entry) error, p
 	if a.err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
+		}
+		if errors.Is(a.err, hostfs.ErrTooMany) {
+			return a.err
 		}
 		problem(a.path, a.err)
 	}
@@ -166,6 +170,9 @@ func visitAhead(ctx context.Context, a *ahead, visit func(hostfs.Entry) error, p
 	return nil
 }
 
+// longestPath is how long a path can be on any host, in bytes.
+const longestPath = 4096
+
 // removeTree removes a file, a link, or a folder with all that is in it; what is not there is no error.
 func removeTree(ctx context.Context, t Transport, at string) error {
 	e, err := t.Lstat(ctx, at)
@@ -176,10 +183,10 @@ func removeTree(ctx context.Context, t Transport, at string) error {
 		return err
 	}
 	slots := make(chan struct{}, t.Transfers())
-	return removeEntry(ctx, t, at, e.Mode.IsDir(), slots)
+	return removeEntry(ctx, t, at, at, e.Mode.IsDir(), slots)
 }
 
-func removeEntry(ctx context.Context, t Transport, at string, isDir bool, slots chan struct{}) error {
+func removeEntry(ctx context.Context, t Transport, root, at string, isDir bool, slots chan struct{}) error {
 	within := func(do func(context.Context, string) error) error {
 		select {
 		case slots <- struct{}{}:
@@ -195,6 +202,9 @@ func removeEntry(ctx context.Context, t Transport, at string, isDir bool, slots 
 	if !isDir {
 		return within(t.Remove)
 	}
+	if len(at)-len(root) > longestPath {
+		return fmt.Errorf("remove %s: the host lists folders without end", root)
+	}
 	var list []hostfs.Entry
 	if err := within(func(ctx context.Context, at string) (err error) {
 		list, err = t.List(ctx, at)
@@ -205,7 +215,7 @@ func removeEntry(ctx context.Context, t Transport, at string, isDir bool, slots 
 	group, inner := parallel.WithContext(ctx)
 	group.SetLimit(cap(slots))
 	for _, e := range list {
-		group.Go(func() error { return removeEntry(inner, t, path.Join(at, e.Path), e.Mode.IsDir(), slots) })
+		group.Go(func() error { return removeEntry(inner, t, root, path.Join(at, e.Path), e.Mode.IsDir(), slots) })
 	}
 	if err := group.Wait(); err != nil {
 		return err

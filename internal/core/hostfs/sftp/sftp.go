@@ -317,8 +317,8 @@ func (t *transport) List(ctx context.Context, dir string) (out []hostfs.Entry, e
 		}
 		out = make([]hostfs.Entry, 0, len(list))
 		for _, info := range list {
-			if strings.Contains(info.Name(), "/") || info.Name() == "." || info.Name() == ".." {
-				return fmt.Errorf("the host lists the name %q, which no file can have", info.Name())
+			if err := hostfs.CheckListed(info.Name()); err != nil { // before it is asked where a link of that name leads
+				return err
 			}
 			e := entryOf(info.Name(), info)
 			if e.Mode&fs.ModeSymlink != 0 {

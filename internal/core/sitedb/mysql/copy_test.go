@@ -132,6 +132,28 @@ func TestRowsAreLookedUpAndSelectedByValue(t *testing.T) {
 	require.ErrorIs(t, db.Select(ctx, "options", []string{"option_name"}, "", nil, func([][]byte) error { return stop }), stop)
 }
 
+// A process that stands still in the middle of a transaction keeps its locks as long as its connection is open.
+func TestADatabaseInUseIsDropped(t *testing.T) {
+	ctx := t.Context()
+	_, server := started(t)
+	require.NoError(t, server.CreateDatabase(ctx, "in_use"))
+	db, err := server.Open(ctx, "in_use")
+	require.NoError(t, err)
+	defer db.Close()
+	pool := db.(*database).pool
+	_, err = pool.ExecContext(ctx, "CREATE TABLE t (a INT) ENGINE=InnoDB")
+	require.NoError(t, err)
+	tx, err := pool.BeginTx(ctx, nil)
+	require.NoError(t, err)
+	defer tx.Rollback() //nolint:errcheck // its session is gone
+	_, err = tx.ExecContext(ctx, "SELECT * FROM t")
+	require.NoError(t, err)
+	require.NoError(t, server.DropDatabase(ctx, "in_use"))
+	there, err := server.DatabaseExists(ctx, "in_use")
+	require.NoError(t, err)
+	require.False(t, there)
+}
+
 func TestDatabasesAndUsersAreMadeOnceAndRemovedWithoutComplaint(t *testing.T) {
 	ctx := context.Background()
 	s, srv := started(t)

@@ -188,9 +188,67 @@ func (s *server) CreateDatabase(ctx context.Context, name string) error {
 	return s.explain("make database "+name, err)
 }
 
+// How long a database that is dropped may be in use by a session, in seconds, and how often its sessions are ended then.
+const (
+	dropWait  = 5
+	dropTries = 4
+	lockWait  = 1205 // ER_LOCK_WAIT_TIMEOUT
+)
+
+// DropDatabase ends the sessions that keep the database in use, as those of a process that stands still.
 func (s *server) DropDatabase(ctx context.Context, name string) error {
-	_, err := s.pool.ExecContext(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quote(name))
+	conn, err := s.pool.Conn(ctx)
+	if err != nil {
+		return s.explain("drop database "+name, err)
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, fmt.Sprintf("SET SESSION lock_wait_timeout = %d", dropWait)); err != nil {
+		return s.explain("drop database "+name, err)
+	}
+	defer conn.ExecContext(context.WithoutCancel(ctx), "SET SESSION lock_wait_timeout = DEFAULT") //nolint:errcheck // a lost session ends with it
+	for range dropTries {
+		_, err = conn.ExecContext(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quote(name))
+		var told *mysql.MySQLError
+		if !errors.As(err, &told) || told.Number != lockWait {
+			break
+		}
+		if endErr := endSessions(ctx, conn, name); endErr != nil {
+			err = errors.Join(err, endErr)
+			break
+		}
+	}
 	return s.explain("drop database "+name, err)
+}
+
+// endSessions ends the sessions that work in a database. An account that may not see or end those of others ends its own.
+func endSessions(ctx context.Context, conn *sql.Conn, database string) error {
+	rows, err := conn.QueryContext(ctx, "SELECT ID FROM information_schema.PROCESSLIST WHERE DB = ? AND ID <> CONNECTION_ID()", database)
+	if err != nil {
+		return err
+	}
+	var ids []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			rows.Close()
+			return err
+		}
+		ids = append(ids, id)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	for _, id := range ids {
+		_, err := conn.ExecContext(ctx, fmt.Sprintf("KILL CONNECTION %d", id))
+		var told *mysql.MySQLError
+		if errors.As(err, &told) && told.Number == 1094 { // ER_NO_SUCH_THREAD: it has ended
+			continue
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (s *server) CreateUser(ctx context.Context, user, password, database string) error {
