@@ -3,6 +3,7 @@ package archive
 import (
 	"archive/zip"
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -16,6 +17,7 @@ import (
 	"strings"
 	"sync"
 
+	"nestseed/internal/core/bounds"
 	"nestseed/internal/core/sqltext"
 
 	"github.com/klauspost/compress/flate"
@@ -31,9 +33,10 @@ var (
 
 // Limits on what an archive may declare; far above any real site, far below what would hurt.
 const (
-	maxEntries       = 5_000_000
-	maxManifestBytes = 64 << 20
-	maxSumsBytes     = 1 << 30
+	maxManifestBytes  = 16 << 20
+	maxManifestTokens = 400_000
+	maxSumsBytes      = 128 << 20
+	maxSchemaBytes    = 32 << 20
 )
 
 // EntryError is a fault of one entry. It is what Err is: ErrHostile or ErrDamaged.
@@ -66,13 +69,9 @@ type Archive struct {
 // Open reads the directory and the manifest of an archive, and refuses one whose names or links would
 // lead out of a folder it is unpacked in. Errors: ErrNotOurs, ErrHostile, ErrDamaged.
 func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
-	z, err := zip.NewReader(r, sizeBytes)
+	z, err := OpenZip(r, sizeBytes)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", ErrDamaged, err)
-	}
-	z.RegisterDecompressor(zip.Deflate, Inflate)
-	if len(z.File) > maxEntries {
-		return nil, fmt.Errorf("%w: %d entries, more than any site has", ErrHostile, len(z.File))
+		return nil, err
 	}
 	if !slices.ContainsFunc(z.File, func(f *zip.File) bool { return f.Name == ManifestName }) {
 		return nil, fmt.Errorf("%w: it has no %s", ErrNotOurs, ManifestName)
@@ -97,6 +96,9 @@ func Open(r io.ReaderAt, sizeBytes int64) (*Archive, error) {
 	text, err := a.Read(ManifestName, maxManifestBytes)
 	if err != nil {
 		return nil, err
+	}
+	if err := bounds.JSON(text, maxManifestTokens); err != nil {
+		return nil, fmt.Errorf("%w: manifest: %w", ErrHostile, err)
 	}
 	if err := json.Unmarshal(text, &a.Manifest); err != nil {
 		return nil, fmt.Errorf("%w: manifest: %v", ErrDamaged, err)
@@ -252,16 +254,16 @@ func ReadEntry(f *zip.File, maxBytes int64) ([]byte, error) {
 		return nil, err
 	}
 	defer r.Close()
-	b, err := io.ReadAll(io.LimitReader(r, maxBytes+1))
-	if err != nil {
+	b := bytes.NewBuffer(make([]byte, 0, int(f.UncompressedSize64)+bytes.MinRead)) // no larger than maxBytes
+	if _, err := b.ReadFrom(io.LimitReader(r, maxBytes+1)); err != nil {
 		return nil, fmt.Errorf("%s: %w: %v", f.Name, ErrDamaged, err)
 	}
-	return b, nil
+	return b.Bytes(), nil
 }
 
 // Schema returns the statements of schema.sql or after.sql, whole; they are small.
 func (a *Archive) Schema(name string) ([]byte, error) {
-	b, err := a.Read(name, 256<<20)
+	b, err := a.Read(name, maxSchemaBytes)
 	if errors.Is(err, ErrNoEntry) {
 		return nil, nil
 	}
@@ -329,12 +331,23 @@ func (j *inTurn) Close() error {
 
 // Pinned returns the SHA-256 of SHA256SUMS, in hexadecimal: see Built.
 func (a *Archive) Pinned() (string, error) {
-	text, err := a.Read(SumsName, maxSumsBytes)
+	f := a.byName[SumsName]
+	if f == nil {
+		return "", fmt.Errorf("%s: %w", SumsName, ErrNoEntry)
+	}
+	r, err := OpenEntry(f)
 	if err != nil {
 		return "", err
 	}
-	sum := sha256.Sum256(text)
-	return hex.EncodeToString(sum[:]), nil
+	defer r.Close()
+	sum := sha256.New()
+	switch n, err := io.Copy(sum, io.LimitReader(r, maxSumsBytes+1)); {
+	case err != nil:
+		return "", fmt.Errorf("%s: %w: %v", SumsName, ErrDamaged, err)
+	case n > maxSumsBytes:
+		return "", fmt.Errorf("%w: %s is too large", ErrHostile, SumsName)
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
 // Sums returns the SHA-256 of each entry by name, in hexadecimal.
@@ -363,6 +376,9 @@ func (a *Archive) Sums() (map[string]string, error) {
 		}
 		if escaped {
 			name = strings.NewReplacer(`\\`, `\`, `\n`, "\n").Replace(name)
+		}
+		if a.byName[name] == nil {
+			return nil, fmt.Errorf("%s: %w: it names %.100q, which is not there", SumsName, ErrDamaged, name)
 		}
 		sums[name] = sum
 	}

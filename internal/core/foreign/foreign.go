@@ -21,6 +21,7 @@ import (
 
 	"nestseed/internal/core/archive"
 	"nestseed/internal/core/buffers"
+	"nestseed/internal/core/confine"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/sitedb"
@@ -37,7 +38,7 @@ type Limits struct {
 
 // DefaultLimits are far above any real site.
 func DefaultLimits(freeBytes int64) Limits {
-	return Limits{Bytes: max(0, freeBytes-256<<20), Entries: 3_000_000, Ratio: 400, RatioFrom: 512 << 20}
+	return Limits{Bytes: max(0, freeBytes-256<<20), Entries: 500_000, Ratio: 400, RatioFrom: 512 << 20}
 }
 
 // Format is what a file turned out to be, from its content.
@@ -82,13 +83,41 @@ func peel(r io.Reader) (*peeled, error) {
 	case bytes.HasPrefix(head, []byte("BZh")):
 		return wrap("bzip2", bzip2.NewReader(b), nil, none)
 	case bytes.HasPrefix(head, []byte("\xfd7zXZ\x00")):
-		z, err := xz.ReaderConfig{DictCap: 64 << 20}.NewReader(b)
-		return wrap("xz", z, err, none)
+		return confined("xz", b)
 	case bytes.HasPrefix(head, []byte("\x28\xb5\x2f\xfd")):
-		z, err := zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20))
-		return wrap("zstd", z, err, func() error { z.Close(); return nil })
+		return confined("zstd", b)
 	}
 	return &peeled{b, none, ""}, nil
+}
+
+// inflate decompresses what says itself how much memory that takes: the dictionary of xz and the window of zstd may be gigabytes.
+var inflate = confine.Register("inflate", func(args []string, in io.Reader, out io.Writer) error {
+	var r io.Reader
+	var err error
+	switch args[0] {
+	case "xz":
+		r, err = xz.ReaderConfig{DictCap: 64 << 20}.NewReader(in)
+	case "zstd":
+		r, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20))
+	default:
+		err = fmt.Errorf("nothing is known of %q", args[0])
+	}
+	if err == nil {
+		_, err = io.Copy(out, r)
+	}
+	return err
+})
+
+func confined(by string, r io.Reader) (*peeled, error) {
+	out, err := inflate.Start(context.Background(), r, by)
+	if err != nil {
+		return nil, err
+	}
+	b := bufio.NewReaderSize(out, 256<<10)
+	if _, err := b.Peek(1); err != nil && !errors.Is(err, io.EOF) {
+		return nil, errors.Join(fmt.Errorf("%w: it begins like %s and is not: %v", archive.ErrDamaged, by, err), out.Close())
+	}
+	return &peeled{b, out.Close, by}, nil
 }
 
 // FormatOf finds out what a file is. Compression is looked through once.
@@ -200,7 +229,11 @@ type unpacker struct {
 	links  []foreignLink
 	out    Unpacked
 	n      int64
+	names  int // bytes of all names
 }
+
+// namesBytes is how long all names together may be: they are kept, so that none comes twice.
+const namesBytes = 48 << 20
 
 type foreignLink struct{ name, target string }
 
@@ -218,6 +251,9 @@ func (u *unpacker) name(raw string, isFolder bool) (string, error) {
 	}
 	if u.n++; u.n > u.limits.Entries {
 		return "", fmt.Errorf("%w: more than %d entries", archive.ErrHostile, u.limits.Entries)
+	}
+	if u.names += len(name); u.names > namesBytes {
+		return "", fmt.Errorf("%w: the names of its entries are longer than %d MB together", archive.ErrHostile, namesBytes>>20)
 	}
 	low := strings.ToLower(name)
 	if other, taken := u.seen[low]; taken && !isFolder {
@@ -297,11 +333,10 @@ func (b *bounded) Read(p []byte) (int, error) {
 }
 
 func (u *unpacker) zip(r io.ReaderAt, size int64) error {
-	z, err := zip.NewReader(r, size)
+	z, err := archive.OpenZip(r, size)
 	if err != nil {
-		return fmt.Errorf("%w: %v", archive.ErrDamaged, err)
+		return err
 	}
-	z.RegisterDecompressor(zip.Deflate, archive.Inflate)
 	if int64(len(z.File)) > u.limits.Entries {
 		return fmt.Errorf("%w: %d entries, more than any site has", archive.ErrHostile, len(z.File))
 	}
@@ -365,12 +400,21 @@ func (u *unpacker) mkdir(name string) error {
 	return nil
 }
 
+// What links may be: they are kept in memory until everything else is written. Hard links are copies, and not kept.
+const (
+	longestTarget = 4096 // bytes (PATH_MAX)
+	mostLinks     = 20_000
+)
+
 // link remembers a link. Links are made when everything else is written, so that nothing is written through one.
 func (u *unpacker) link(name, target string) error {
 	if !archive.LinkStays(name, target) {
 		return archive.Hostile(name, "is a link that leads out of the archive, to %q", target)
 	}
-	u.links = append(u.links, foreignLink{name, target})
+	if len(target) > longestTarget || len(u.links) == mostLinks {
+		return archive.Hostile(name, "is a link of %d bytes, or one of more than %d links", len(target), mostLinks)
+	}
+	u.links = append(u.links, foreignLink{strings.Clone(name), strings.Clone(target)})
 	return nil
 }
 
@@ -519,11 +563,10 @@ func Script(ctx context.Context, r io.ReaderAt, sizeBytes int64, scratch hostfs.
 
 // onlyScript returns the one SQL script of a ZIP.
 func onlyScript(r io.ReaderAt, size int64) (*zip.File, error) {
-	z, err := zip.NewReader(r, size)
+	z, err := archive.OpenZip(r, size)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %v", archive.ErrDamaged, err)
+		return nil, err
 	}
-	z.RegisterDecompressor(zip.Deflate, archive.Inflate)
 	var found *zip.File
 	for _, f := range z.File {
 		if !f.Mode().IsRegular() || strings.HasPrefix(f.Name, "__MACOSX/") || f.Flags&1 != 0 || !strings.HasSuffix(strings.ToLower(f.Name),

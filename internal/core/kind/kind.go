@@ -25,6 +25,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"nestseed/internal/core/bounds"
 	"nestseed/internal/core/glob"
 	"nestseed/internal/core/hostfs"
 )
@@ -400,6 +401,9 @@ var ErrCannotRead = errors.New("this site cannot be a source")
 // Parse reads a definition.
 func Parse(text []byte) (*Kind, error) {
 	k := &Kind{text: string(text)}
+	if err := bounds.YAML(text); err != nil {
+		return nil, fmt.Errorf("definition of a kind: %w", err)
+	}
 	if err := yaml.UnmarshalWithOptions(text, k, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("definition of a kind: %w", err)
 	}

@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
+
+	"nestseed/internal/core/bounds"
 )
 
 // yamlSyntax is that of settings in YAML 1.2: block mappings of plain and quoted scalars. What else YAML can do (anchors, tags, flow
@@ -50,7 +52,7 @@ func (yamlSyntax) read(src []byte) (out []flatValue) {
 			v.why = "it is not one plain value"
 		default:
 			var text any
-			if yaml.Unmarshal([]byte(value), &text) != nil {
+			if bounds.YAML([]byte(value)) != nil || yaml.Unmarshal([]byte(value), &text) != nil {
 				v.why = "it is not understood"
 			} else if s, is := text.(string); is {
 				v.value = s

@@ -2,32 +2,41 @@
 // it.
 //
 //	f, err := media.Read("logo.png", content)             // what it is, by its own bytes; ErrRefused where a site must not have it
-//	sizes, err := f.Sizes([]media.Size{{Name: "thumbnail", Width: 150, Height: 150, Crop: true}})
+//	sizes, err := f.Sizes(ctx, []media.Size{{Name: "thumbnail", Width: 150, Height: 150, Crop: true}})
 //
 // Nothing is run, and a picture is decoded only when its head says that it is of a size that can be held.
 package media
 
 import (
 	"bytes"
+	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"image"
+	"image/color"
 	_ "image/gif" // what can be decoded
 	"image/jpeg"
 	"image/png"
+	"io"
 	"path"
 	"regexp"
 	"strings"
 
 	"golang.org/x/image/draw"
 	_ "golang.org/x/image/webp"
+
+	"nestseed/internal/core/confine"
 )
 
 // MostBytes is how large a file may be.
 const MostBytes = 20 << 20
 
-// mostPixels bounds what is decoded: 25 megapixels are 100 MiB.
-const mostPixels = 25 << 20
+// What is decoded of a picture: 25 megapixels, and 100 MiB, of which pictures with 16 bits a colour take twice as much.
+const (
+	mostPixels  = 25 << 20
+	mostDecoded = 100 << 20
+)
 
 // ErrRefused says that a file is not one that a site takes from a client.
 var ErrRefused = errors.New("the file is refused")
@@ -83,11 +92,23 @@ func Read(name string, content []byte) (*File, error) {
 	if err != nil || formats[format] != f.Type {
 		return nil, fmt.Errorf("%w: %s is not a picture of the sort that its name says", ErrRefused, base)
 	}
-	if head.Width < 1 || head.Height < 1 || head.Width*head.Height > mostPixels {
+	if head.Width < 1 || head.Height < 1 || head.Width > mostPixels || head.Height > mostPixels || head.Width*head.Height > mostPixels ||
+		head.Width*head.Height*pixelBytes(head.ColorModel) > mostDecoded {
 		return nil, fmt.Errorf("%w: %s has %d x %d pixels; make it smaller first", ErrRefused, base, head.Width, head.Height)
 	}
 	f.Width, f.Height = head.Width, head.Height
 	return f, nil
+}
+
+// pixelBytes is how many bytes a pixel takes when a picture is decoded.
+func pixelBytes(m color.Model) int {
+	switch m {
+	case color.RGBA64Model, color.NRGBA64Model:
+		return 8
+	case color.Gray16Model:
+		return 2
+	}
+	return 4
 }
 
 // IsPicture reports whether the file is one.
@@ -106,38 +127,102 @@ type Sized struct {
 	File
 }
 
-// Sizes makes those of the sizes that are smaller than the picture. Pictures that may move (GIF, WebP) and other files have none.
-func (f *File) Sizes(all []Size) (out []Sized, err error) {
+// Sizes makes those of the sizes that are smaller than the picture, in a confined process. Pictures that may move (GIF, WebP) and other
+// files have none. Errors: ErrRefused.
+func (f *File) Sizes(ctx context.Context, all []Size) (out []Sized, err error) {
 	if f.Type != "image/png" && f.Type != "image/jpeg" {
 		return nil, nil
 	}
-	var whole image.Image
+	var args []string
 	for _, s := range all {
 		from, w, h, is := s.of(f.Width, f.Height)
 		if !is {
 			continue
 		}
-		if whole == nil {
-			if whole, _, err = image.Decode(bytes.NewReader(f.Content)); err != nil {
-				return nil, fmt.Errorf("%w: %s cannot be read: %w", ErrRefused, f.Name, err)
-			}
+		ext := path.Ext(f.Name)
+		name := fmt.Sprintf("%s-%dx%d%s", strings.TrimSuffix(f.Name, ext), w, h, ext)
+		out = append(out, Sized{s, File{Name: name, Type: f.Type, Width: w, Height: h}})
+		args = append(args, fmt.Sprint(from.Min.X, " ", from.Min.Y, " ", from.Max.X, " ", from.Max.Y, " ", w, " ", h))
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	r, err := shrink.Start(ctx, bytes.NewReader(f.Content), append([]string{f.Type}, args...)...)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for i := range out {
+		var length uint32
+		if err := binary.Read(r, binary.BigEndian, &length); err != nil {
+			return nil, fmt.Errorf("%w: %s cannot be read: %w", ErrRefused, f.Name, err)
+		}
+		if length > MostBytes {
+			return nil, fmt.Errorf("%w: %s becomes larger than %d MB", ErrRefused, f.Name, MostBytes>>20)
+		}
+		out[i].Content = make([]byte, length)
+		if _, err := io.ReadFull(r, out[i].Content); err != nil {
+			return nil, fmt.Errorf("%w: %s cannot be read: %w", ErrRefused, f.Name, err)
+		}
+	}
+	return out, nil
+}
+
+// shrink reads a picture, and writes for each argument "x0 y0 x1 y1 width height" that part of it in that size: its length, in four bytes,
+// and the picture.
+var shrink = confine.Register("shrink", func(args []string, in io.Reader, out io.Writer) error {
+	whole, _, err := image.Decode(in)
+	if err != nil {
+		return err
+	}
+	for _, arg := range args[1:] {
+		var from image.Rectangle
+		var w, h int
+		if _, err := fmt.Sscan(arg, &from.Min.X, &from.Min.Y, &from.Max.X, &from.Max.Y, &w, &h); err != nil {
+			return err
 		}
 		small := image.NewNRGBA(image.Rect(0, 0, w, h))
-		draw.CatmullRom.Scale(small, small.Bounds(), whole, from.Add(whole.Bounds().Min), draw.Src, nil)
+		scale(small, whole, from.Add(whole.Bounds().Min))
 		var content bytes.Buffer
-		if f.Type == "image/jpeg" {
+		if args[0] == "image/jpeg" {
 			err = jpeg.Encode(&content, small, &jpeg.Options{Quality: 82})
 		} else {
 			err = png.Encode(&content, small)
 		}
-		if err != nil {
-			return nil, err
+		if err == nil {
+			err = binary.Write(out, binary.BigEndian, uint32(content.Len())) //nolint:gosec // bounded by the size of the picture
 		}
-		ext := path.Ext(f.Name)
-		name := fmt.Sprintf("%s-%dx%d%s", strings.TrimSuffix(f.Name, ext), w, h, ext)
-		out = append(out, Sized{s, File{Name: name, Type: f.Type, Content: content.Bytes(), Width: w, Height: h}})
+		if err == nil {
+			_, err = content.WriteTo(out)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	return out, nil
+	return nil
+})
+
+// bandBytes is what the scaler may keep between its two passes: 32 bytes for each pixel of a band, as wide as the result and as high as what
+// it is made from.
+const bandBytes = 48 << 20
+
+// scale makes a part of a picture smaller, in bands where it is large. Each is made from as many rows more as the kernel reaches, so that the
+// bands meet.
+func scale(to *image.NRGBA, whole image.Image, from image.Rectangle) {
+	w, h := to.Rect.Dx(), to.Rect.Dy()
+	rows := max(1, bandBytes/32/max(1, w)*h/max(1, from.Dy())) // of the result, in a band
+	if rows >= h {
+		draw.CatmullRom.Scale(to, to.Rect, whole, from, draw.Src, nil)
+		return
+	}
+	const reach = 4 // rows of the result
+	for y := 0; y < h; y += rows {
+		first, last := max(0, y-reach), min(h, y+rows+reach)
+		part := image.NewNRGBA(image.Rect(0, 0, w, last-first))
+		top, bottom := from.Min.Y+first*from.Dy()/h, from.Min.Y+last*from.Dy()/h
+		draw.CatmullRom.Scale(part, part.Rect, whole, image.Rect(from.Min.X, top, from.Max.X, bottom), draw.Src, nil)
+		draw.Draw(to, image.Rect(0, y, w, min(h, y+rows)), part, image.Pt(0, y-first), draw.Src)
+	}
 }
 
 // of returns the part of a picture that a size shows, and how large that becomes; false where the picture is no larger than that.

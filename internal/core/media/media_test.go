@@ -2,6 +2,7 @@ package media
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"image"
 	"image/color"
@@ -33,7 +34,7 @@ func ExampleFile_Sizes() {
 	var b bytes.Buffer
 	_ = png.Encode(&b, image.NewNRGBA(image.Rect(0, 0, 600, 200)))
 	f, _ := Read("Our Logo.PNG", b.Bytes())
-	sizes, _ := f.Sizes([]Size{{Name: "medium", Width: 300, Height: 300}, {Name: "large", Width: 1024, Height: 1024}})
+	sizes, _ := f.Sizes(context.Background(), []Size{{Name: "medium", Width: 300, Height: 300}, {Name: "large", Width: 1024, Height: 1024}})
 	for _, s := range sizes {
 		fmt.Println(s.Size.Name, s.Name, s.Width, s.Height)
 	}
@@ -59,7 +60,7 @@ func TestPicturesAreMadeSmallerAsTheirSizesSay(t *testing.T) {
 			name := map[bool]string{false: "logo.png", true: "logo.jpg"}[asJPEG]
 			f, err := Read(name, picture(t, c.w, c.h, asJPEG))
 			require.NoError(t, err)
-			sizes, err := f.Sizes([]Size{c.size})
+			sizes, err := f.Sizes(context.Background(), []Size{c.size})
 			require.NoError(t, err)
 			if c.outW == 0 {
 				require.Empty(t, sizes)
@@ -75,7 +76,7 @@ func TestPicturesAreMadeSmallerAsTheirSizesSay(t *testing.T) {
 func TestTheMiddleOfAPictureIsKept(t *testing.T) {
 	f, err := Read("wide.png", picture(t, 300, 100, false))
 	require.NoError(t, err)
-	sizes, err := f.Sizes([]Size{{Width: 50, Height: 50, Crop: true}})
+	sizes, err := f.Sizes(context.Background(), []Size{{Width: 50, Height: 50, Crop: true}})
 	require.NoError(t, err)
 	m, err := png.Decode(bytes.NewReader(sizes[0].Content))
 	require.NoError(t, err)
@@ -111,7 +112,7 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, name string, content []byte) {
 		if file, err := Read(name, content); err == nil {
 			require.Regexp(t, `^[a-z0-9][a-z0-9_-]*\.[a-z0-9]+$`, file.Name)
-			_, _ = file.Sizes([]Size{{Width: 10, Height: 10, Crop: true}})
+			_, _ = file.Sizes(context.Background(), []Size{{Width: 10, Height: 10, Crop: true}})
 		}
 	})
 }

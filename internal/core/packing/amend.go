@@ -6,6 +6,8 @@ import (
 	"strings"
 
 	"github.com/goccy/go-yaml"
+
+	"nestseed/internal/core/bounds"
 )
 
 // Amend returns a text that reads as a list, made from the text of another one: lines that need not change stay as they are, with their
@@ -24,7 +26,7 @@ func Amend(text string, to *List) (string, error) {
 		return "", err
 	}
 	var from, into yaml.MapSlice
-	if yaml.UnmarshalWithOptions(before, &from, yaml.UseOrderedMap()) != nil ||
+	if bounds.YAML(before) != nil || bounds.YAML(anew) != nil || yaml.UnmarshalWithOptions(before, &from, yaml.UseOrderedMap()) != nil ||
 		yaml.UnmarshalWithOptions(anew, &into, yaml.UseOrderedMap()) != nil {
 		return string(anew), nil
 	}

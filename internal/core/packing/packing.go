@@ -25,6 +25,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"nestseed/internal/core/bounds"
 	"nestseed/internal/core/glob"
 	"nestseed/internal/core/kind"
 )
@@ -201,6 +202,9 @@ func validGlob(p string) error {
 // Parse reads a list and says what is wrong with it.
 func Parse(text []byte) (*List, error) {
 	l := &List{}
+	if err := bounds.YAML(text); err != nil {
+		return nil, fmt.Errorf("packing list: %w", err)
+	}
 	if err := yaml.UnmarshalWithOptions(text, l, yaml.Strict()); err != nil {
 		return nil, fmt.Errorf("packing list: %w", err)
 	}

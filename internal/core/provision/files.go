@@ -133,7 +133,7 @@ func (mk *maker) sizes(ctx context.Context, f *media.File) ([]media.Sized, error
 		all = append(all, media.Size{Name: s.Name, Width: number(s.WidthOption, s.Width), Height: number(s.HeightOption, s.Height),
 			Crop: number(s.CropOption, crop) == 1})
 	}
-	return f.Sizes(all)
+	return f.Sizes(ctx, all)
 }
 
 // enter inserts the rows that the CMS has of a file.

@@ -22,7 +22,7 @@ func TestWhatACMSKnowsOfAPictureIsWrittenAsItWouldItself(t *testing.T) {
 	require.NoError(t, png.Encode(&b, image.NewNRGBA(image.Rect(0, 0, 600, 200))))
 	f, err := media.Read("logo.png", b.Bytes())
 	require.NoError(t, err)
-	sizes, err := f.Sizes([]media.Size{{Name: "medium", Width: 300, Height: 300}})
+	sizes, err := f.Sizes(t.Context(), []media.Size{{Name: "medium", Width: 300, Height: 300}})
 	require.NoError(t, err)
 	mk := &maker{req: Request{Kind: kindtest.Named(t, "wordpress")}}
 	facts := mk.factsOf(&clientFile{File: f, below: "2026/11/logo.png"}, sizes)

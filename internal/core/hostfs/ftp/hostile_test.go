@@ -47,6 +47,8 @@ func liar(t *testing.T, greeting func(net.Conn), list func(dir string) string) (
 			case "CWD":
 				dir = rest
 				fmt.Fprint(conn, "250 there\r\n")
+			case "PWD":
+				fmt.Fprintf(conn, "257 %q\r\n", dir)
 			case "EPSV":
 				data, _ = net.Listen("tcp", "127.0.0.1:0")
 				fmt.Fprintf(conn, "229 (|||%d|)\r\n", data.Addr().(*net.TCPAddr).Port)
