@@ -167,7 +167,11 @@ func undoExchange(ctx context.Context, fsys hostfs.FS, name string, still func(c
 
 // openOld opens the database of the site that is replaced, with that site's own account.
 func (req *Request) openOld(ctx context.Context) (sitedb.DB, error) {
-	return req.Server.OpenAs(ctx, req.Replace.Database, req.Replace.User, req.Replace.Password)
+	db, err := req.Server.OpenAs(ctx, req.Replace.Database, req.Replace.User, req.Replace.Password)
+	if err != nil {
+		return nil, err
+	}
+	return sitedb.Guard(db), nil
 }
 
 func (mk *maker) keepFolder(ctx context.Context, folder string) error {

@@ -65,16 +65,20 @@ func (svc *Sites) openSite(ctx context.Context, s records.Site) (*openSite, erro
 	return &openSite{s, k, fsys, server}, nil
 }
 
-// siteDatabase opens a site's database with the site's own account.
+// siteDatabase opens a site's database with the site's own account. It may have been broken into since it was made.
 func (svc *Sites) siteDatabase(ctx context.Context, server sitedb.Server, s records.Site) (sitedb.DB, error) {
-	if s.Result.UserPassword != "" { // it was just made, and is not in the vault yet
-		return server.OpenAs(ctx, s.Database, s.DBUser, s.Result.UserPassword)
+	password := s.Result.UserPassword // of one that was just made, and is not in the vault yet
+	if password == "" {
+		var err error
+		if password, err = svc.databasePassword(ctx, s); err != nil {
+			return nil, err
+		}
 	}
-	password, err := svc.databasePassword(ctx, s)
+	db, err := server.OpenAs(ctx, s.Database, s.DBUser, password)
 	if err != nil {
 		return nil, err
 	}
-	return server.OpenAs(ctx, s.Database, s.DBUser, password)
+	return sitedb.Guard(db), nil
 }
 
 // databasePassword returns the password of a site's database user; "" where its engine has no accounts.

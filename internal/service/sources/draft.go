@@ -58,7 +58,7 @@ func (svc *Sources) DraftKind(ctx context.Context, name string, n New) (text []b
 			db.Close()
 			return nil, err
 		}
-		return db, nil
+		return sitedb.Guard(db), nil
 	}
 	in.Open = func(a kind.Access) (sitedb.DB, error) {
 		address, err := sitedb.InSettings(a.Engine, a.Host, a.User, a.Password)

@@ -97,6 +97,7 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 		fsys.Close()
 		return nil, fmt.Errorf("database of source %s: %w", src.Name, err)
 	}
+	s.DB = sitedb.Guard(s.DB)
 	if err := cmp.Or(s.hasTables(ctx, dbName), s.network(ctx, src)); err != nil {
 		s.Close()
 		return nil, err

@@ -304,6 +304,16 @@ type database struct {
 
 func (d *database) Close() error { return d.pool.Close() }
 
+// NoTable implements sitedb.TableProver. Tables of some engines are read from elsewhere: of another server, or of files.
+func (d *database) NoTable(ctx context.Context, name string) (other bool, err error) {
+	err = d.pool.QueryRowContext(ctx, "SELECT TABLE_TYPE <> 'BASE TABLE' OR IFNULL(ENGINE, '') NOT IN ('InnoDB', 'MyISAM', 'Aria', 'MEMORY', 'ARCHIVE', "+
+		"'ROCKSDB', 'TokuDB', 'ndbcluster', '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?", name).Scan(&other)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, nil
+	}
+	return other, d.server.explain("look at the table "+name, err)
+}
+
 // Beyond implements sitedb.Bounded. A server shows the names of those databases in which an account has any right (MariaDB knowledge base,
 // SHOW DATABASES); test is one that each server came with, for all.
 func (d *database) Beyond(ctx context.Context) (out []string, err error) {

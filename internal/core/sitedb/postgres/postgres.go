@@ -319,6 +319,16 @@ func (d *database) Close() error {
 	return nil
 }
 
+// NoTable implements sitedb.TableProver.
+func (d *database) NoTable(ctx context.Context, name string) (other bool, err error) {
+	err = d.pool.QueryRow(ctx, "SELECT relkind NOT IN ('r', 'p') OR relrowsecurity FROM pg_class WHERE relnamespace = quote_ident(current_schema())::regnamespace "+
+		"AND relname = "+sqltext.Postgres.String(name)).Scan(&other)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return false, nil
+	}
+	return other, d.server.explain("look at the table "+name, err)
+}
+
 // Beyond implements sitedb.Bounded: what the account administers, and the other databases that it, or a role that it may act as, owns.
 func (d *database) Beyond(ctx context.Context) ([]string, error) {
 	rows, err := d.pool.Query(ctx, `SELECT 'all, as ' || rolname FROM pg_roles

@@ -17,6 +17,7 @@ import (
 
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
+	"nestseed/test/attack"
 )
 
 // Engine is what is tested.
@@ -62,6 +63,7 @@ func Run(t *testing.T, e Engine) {
 	t.Run("values are looked up and changed", e.changes)
 	t.Run("a snapshot is of one moment", e.snapshot)
 	t.Run("names and values are never words", e.quoting)
+	t.Run("only tables are read of a site", e.guarded)
 	if e.Accounts {
 		t.Run("an account reaches its own database", e.accounts)
 	}
@@ -333,6 +335,40 @@ func (e Engine) byHand(t *testing.T) {
 	for _, name := range tablesOf(t, from) {
 		require.Equal(t, allRows(t, from, tableNamed(t, from, name)), allRows(t, to, tableNamed(t, to, name)))
 	}
+}
+
+// A site that was broken into has a view where its table of options was.
+func (e Engine) guarded(t *testing.T) {
+	ctx := context.Background()
+	db := sitedb.Guard(e.filled(t, "lad_g"))
+	_, found, err := db.Lookup(ctx, "every", "id", "1", "t")
+	require.NoError(t, err)
+	require.True(t, found)
+	e.Run(t, "lad_g", "CREATE VIEW options AS SELECT id, t FROM every;")
+	none := func([][]byte) error { return nil }
+	_, _, err = db.Lookup(ctx, "options", "id", "1", "t")
+	require.ErrorIs(t, err, sitedb.ErrNotTable)
+	require.ErrorIs(t, db.Select(ctx, "options", []string{"t"}, "", nil, none), sitedb.ErrNotTable)
+	view, table := &sitedb.Table{Name: "options"}, tableNamed(t, db, "every")
+	_, err = db.Groups(ctx, view, "t", 5)
+	require.ErrorIs(t, err, sitedb.ErrNotTable)
+	_, err = db.RelatedGroups(ctx, table, "t", view, "id", "id")
+	require.ErrorIs(t, err, sitedb.ErrNotTable)
+	require.NoError(t, db.Select(ctx, "every", []string{"t"}, "", nil, none))
+	_, _, err = db.Lookup(ctx, "nowhere", "id", "1", "t")
+	require.NotErrorIs(t, err, sitedb.ErrNotTable, "what is not there is told as ever")
+	if b, is := e.filled(t, "lad_h").(sitedb.Bounded); is {
+		beyond, err := b.Beyond(ctx)
+		require.NoError(t, err)
+		require.Empty(t, beyond, "its own account reads its own database alone")
+	}
+	attack.Stopped(t, "a view for a table, "+e.title(t), "each way of reading a table of a site", "names are proved to be those of tables before they are read")
+}
+
+func (e Engine) title(t *testing.T) string {
+	v, err := e.Server.Version(context.Background())
+	require.NoError(t, err)
+	return v.Engine
 }
 
 func (e Engine) changes(t *testing.T) {

@@ -143,6 +143,16 @@ func (d *database) fill(ctx context.Context, t *sitedb.Table) error {
 		})
 }
 
+// NoTable implements sitedb.TableProver.
+func (d *database) NoTable(ctx context.Context, name string) (other bool, err error) {
+	err = rows(ctx, d.pool, "look at the table "+name, "SELECT type <> 'table' OR sql LIKE 'CREATE VIRTUAL%' FROM sqlite_master WHERE name = ? COLLATE NOCASE "+
+		"AND type IN ('table', 'view')", func(row [][]byte) error {
+		other = other || string(row[0]) == "1"
+		return nil
+	}, name)
+	return other, err
+}
+
 func (d *database) Lookup(ctx context.Context, table, keyColumn, key, valueColumn string) (value string, found bool, err error) {
 	query := fmt.Sprintf("SELECT %s FROM %s WHERE %s = ? LIMIT 1", values([]string{valueColumn}), quote(table), quote(keyColumn))
 	err = rows(ctx, d.pool, "read "+key+" from "+table, query, func(row [][]byte) error {

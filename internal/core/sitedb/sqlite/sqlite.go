@@ -28,10 +28,19 @@ import (
 // without synchronous writes; what its schema calls is not trusted (SQLite documentation, "PRAGMA trusted_schema").
 const driver = "sqlite-copy"
 
-const settings = "PRAGMA foreign_keys = 0; PRAGMA busy_timeout = 20000; PRAGMA synchronous = 0; PRAGMA trusted_schema = 0"
+const settings = "PRAGMA foreign_keys = 0; PRAGMA busy_timeout = 20000; PRAGMA synchronous = 0; PRAGMA trusted_schema = 0; " +
+	"PRAGMA hard_heap_limit = 201326592"
+
+// limits of what a file of a stranger can have SQLite do (SQLite documentation, "Run-Time Limits"): bytes of a value or row, and how
+// expressions, triggers and programs may grow.
+var limits = map[int]int{sqlite3.SQLITE_LIMIT_LENGTH: 96 << 20, sqlite3.SQLITE_LIMIT_EXPR_DEPTH: 200, sqlite3.SQLITE_LIMIT_VDBE_OP: 2_000_000,
+	sqlite3.SQLITE_LIMIT_TRIGGER_DEPTH: 20, sqlite3.SQLITE_LIMIT_ATTACHED: 4, sqlite3.SQLITE_LIMIT_COMPOUND_SELECT: 200}
 
 func init() {
 	sql.Register(driver, &sqlite3.SQLiteDriver{ConnectHook: func(c *sqlite3.SQLiteConn) error {
+		for limit, most := range limits {
+			c.SetLimit(limit, most)
+		}
 		_, err := c.Exec(settings, nil)
 		return err
 	}})

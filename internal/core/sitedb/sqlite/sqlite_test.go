@@ -2,10 +2,13 @@ package sqlite_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -15,6 +18,7 @@ import (
 	"nestseed/internal/core/sitedb/sitedbtest"
 	_ "nestseed/internal/core/sitedb/sqlite"
 	"nestseed/internal/core/sqltext"
+	"nestseed/test/attack"
 )
 
 var schema = []string{
@@ -139,4 +143,33 @@ func TestWhatReachesOutIsRefused(t *testing.T) {
 	for _, evil := range []string{"ATTACH DATABASE 'x' AS y", "PRAGMA writable_schema = ON", "CREATE TRIGGER x AFTER INSERT ON t BEGIN SELECT 1", "DELETE FROM t", ".system id"} {
 		require.ErrorIs(t, d.Read([]byte(evil+";")), sqltext.ErrSyntax, evil)
 	}
+}
+
+// The file of a site is whatever somebody has put there.
+func TestAttackByADatabaseThatIsAFile(t *testing.T) {
+	ctx := t.Context()
+	for what, script := range map[string]string{
+		"view without end":    "CREATE VIEW options AS WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT 'x' AS name, i AS value FROM n;",
+		"view of a gigabyte":  "CREATE VIEW options AS SELECT 'x' AS name, hex(zeroblob(400000000)) AS value;",
+		"generated gigabyte":  "CREATE TABLE options (name TEXT, value TEXT GENERATED ALWAYS AS (hex(zeroblob(400000000))) VIRTUAL); INSERT INTO options VALUES ('x');",
+		"generated much more": "CREATE TABLE options (name TEXT, value TEXT GENERATED ALWAYS AS (printf('%0900000000d', 1)) VIRTUAL); INSERT INTO options VALUES ('x');",
+	} {
+		dir, _, server := files(t)
+		sitedbtest.Client(t, nil, script, "sqlite3", "-bail", filepath.Join(dir, "site.sqlite"))
+		open, err := server.Open(ctx, "site.sqlite")
+		require.NoError(t, err)
+		db := sitedb.Guard(open)
+		began := time.Now()
+		value, _, err := db.Lookup(ctx, "options", "name", "x", "value")
+		require.True(t, err != nil || len(value) < 1000, what)
+		require.Less(t, time.Since(began), 10*time.Second, what)
+		_, err = db.Tables(ctx)
+		require.True(t, err == nil || strings.Contains(err.Error(), "too big") || strings.Contains(err.Error(), "out of memory"), "%s: %v", what, err)
+		require.NoError(t, db.Close())
+	}
+	var usage syscall.Rusage
+	require.NoError(t, syscall.Getrusage(syscall.RUSAGE_SELF, &usage))
+	require.Less(t, usage.Maxrss, int64(512<<10), "kB")
+	attack.Stopped(t, "SQLite file of a stranger", "views without end and of a gigabyte, columns that are made when they are read",
+		fmt.Sprintf("only tables are read, values have limits, SQLite has 192 MiB; the test took %d MiB at most", usage.Maxrss>>10))
 }
