@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"errors"
+	"net"
 	"net/http"
 	"strings"
 	"time"
@@ -33,6 +34,7 @@ func (a *api) authenticate(c *gin.Context) {
 		if err := crossOrigin.Check(c.Request); err != nil {
 			refuse(c, http.StatusForbidden, "cross-origin", "this came from another site's page")
 		}
+		c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), addressKey{}, addressOf(c.Request)))
 		return
 	}
 	u, err := a.userOf(c)
@@ -69,7 +71,7 @@ func (a *api) userOf(c *gin.Context) (records.User, error) {
 }
 
 type sessionAnswer struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
+	SetCookie []http.Cookie `header:"Set-Cookie"`
 	Body      wire.Me
 }
 
@@ -78,19 +80,48 @@ func cookie(value string, age time.Duration) http.Cookie {
 		SameSite: http.SameSiteStrictMode}
 }
 
-func (a *api) login(ctx context.Context, in *Put[wire.Credentials]) (*sessionAnswer, error) {
-	session, u, err := a.Users.Login(ctx, in.Body.Name, in.Body.Password)
+// browserCookie tells a browser in which somebody has logged in before. It is sent to the log-in alone, and lets nobody in.
+const browserCookie = "nestseed_browser"
+
+func (a *api) login(ctx context.Context, in *struct {
+	Put[wire.Credentials]
+	Browser string `cookie:"nestseed_browser"`
+}) (*sessionAnswer, error) {
+	from, _ := ctx.Value(addressKey{}).(string)
+	got, err := a.Users.Login(ctx, in.Body.Name, in.Body.Password, users.Origin{Address: from, Browser: in.Browser})
 	if err != nil {
 		return nil, err
 	}
-	return &sessionAnswer{cookie(session, users.SessionTime), wire.Me{Name: u.Name, Role: u.Role}}, nil
+	known := cookie(got.Browser, 180*24*time.Hour)
+	known.Name, known.Path = browserCookie, "/api/v1/login"
+	return &sessionAnswer{[]http.Cookie{cookie(got.Session, users.SessionTime), known}, wire.Me{Name: got.User.Name, Role: got.User.Role}}, nil
+}
+
+type addressKey struct{}
+
+// addressOf is where a request comes from. What a proxy on this machine says of it is believed (X-Forwarded-For, its last entry).
+func addressOf(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	if ip := net.ParseIP(host); ip != nil && ip.IsLoopback() {
+		told := r.Header.Get("X-Forwarded-For")
+		if last := strings.TrimSpace(told[strings.LastIndex(told, ",")+1:]); net.ParseIP(last) != nil {
+			host = last
+		}
+	}
+	if ip := net.ParseIP(host); ip != nil && ip.To4() == nil { // whoever has one has all of its network
+		host = ip.Mask(net.CIDRMask(64, 128)).String()
+	}
+	return host
 }
 
 func (a *api) logout(ctx context.Context, in *struct {
 	Session string `cookie:"nestseed_session"`
 }) (*sessionAnswer, error) {
 	u := who(ctx)
-	return &sessionAnswer{cookie("", -time.Second), wire.Me{Name: u.Name, Role: u.Role}}, a.Users.Logout(ctx, in.Session)
+	return &sessionAnswer{[]http.Cookie{cookie("", -time.Second)}, wire.Me{Name: u.Name, Role: u.Role}}, a.Users.Logout(ctx, in.Session)
 }
 
 func owner(ctx context.Context) error {

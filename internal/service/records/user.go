@@ -112,3 +112,19 @@ type AuditEntry struct {
 func (db *DB) AuditLog(ctx context.Context, limit int) ([]AuditEntry, error) {
 	return many[AuditEntry](ctx, db, "SELECT at, who, what FROM audit ORDER BY id DESC LIMIT $1", limit)
 }
+
+// browserKept is how long a browser is known in which nobody logs in.
+const browserKept = "180 days"
+
+// KnowBrowser remembers that a user has logged in in a browser, and forgets those that were not used for long.
+func (db *DB) KnowBrowser(ctx context.Context, userID int64, hash []byte) error {
+	_, err := db.Pool.Exec(ctx, "WITH old AS (DELETE FROM browsers WHERE seen_at < now() - interval '"+browserKept+"') "+
+		"INSERT INTO browsers (hash, user_id) VALUES ($1, $2) ON CONFLICT (hash) DO UPDATE SET seen_at = now() WHERE browsers.user_id = $2", hash, userID)
+	return err
+}
+
+// IsKnownBrowser reports whether a user has logged in in a browser.
+func (db *DB) IsKnownBrowser(ctx context.Context, userID int64, hash []byte) (known bool, err error) {
+	err = db.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM browsers WHERE hash = $1 AND user_id = $2)", hash, userID).Scan(&known)
+	return known, err
+}

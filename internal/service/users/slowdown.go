@@ -35,9 +35,9 @@ const (
 // hashing has a place for each password that is being hashed.
 var hashing = make(chan struct{}, hashers)
 
-// begin counts a try before its outcome is known, so that many at once are not free, or returns how long the key must wait
-// before its next.
-func (s *slowdown) begin(key string) (wait time.Duration) {
+// begin counts a try before its outcome is known, so that many at once are not free, or returns how long the key must wait before its
+// next. So many tries need not wait.
+func (s *slowdown) begin(key string, free int) (wait time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if t := s.tries[key]; t != nil {
@@ -48,8 +48,11 @@ func (s *slowdown) begin(key string) (wait time.Duration) {
 	if len(s.tries) >= maxTries && s.tries[key] == nil {
 		now := time.Now()
 		maps.DeleteFunc(s.tries, func(_ string, t *tries) bool { return t.until.Before(now) })
-		if len(s.tries) >= maxTries {
-			return time.Second // bounded memory under a flood
+		for other := range s.tries { // bounded memory under a flood of made-up names; each has to wait for its hashing
+			if len(s.tries) < maxTries {
+				break
+			}
+			delete(s.tries, other)
 		}
 	}
 	if s.tries == nil {
@@ -60,8 +63,8 @@ func (s *slowdown) begin(key string) (wait time.Duration) {
 		t = &tries{}
 		s.tries[key] = t
 	}
-	if t.wrong++; t.wrong > freeTries {
-		t.until = time.Now().Add(min(maxWait, time.Second<<min(t.wrong-freeTries-1, 10)))
+	if t.wrong++; t.wrong > free {
+		t.until = time.Now().Add(min(maxWait, time.Second<<min(t.wrong-free-1, 10)))
 	}
 	return 0
 }

@@ -45,8 +45,12 @@ func (e *SlowDownError) Unwrap() error { return ErrSlowDown }
 type Users struct {
 	DB *records.DB
 
-	slow slowdown
+	slow      slowdown // by whom and from where
+	addresses slowdown // by from where
 }
+
+// perAddress is how many passwords may be wrong from one address before it has to wait: people of one office are behind one.
+const perAddress = 40
 
 // NewSecret makes a token or session, and the hash of it that is kept.
 func NewSecret() (secret string, hash []byte) {
@@ -68,26 +72,58 @@ func HashPassword(password string) (string, error) {
 // burn is compared when there is no such user, so that both cases take as long.
 var burn = sync.OnceValue(func() string { h, _ := HashPassword(rand.Text()); return h })
 
-// Login begins a session. Errors: ErrPassword, *SlowDownError. That the records do not answer is no wrong password, and does not count as
-// one.
-func (svc *Users) Login(ctx context.Context, name, password string) (session string, u records.User, err error) {
-	u, err = svc.DB.User(ctx, name)
+// Origin is where a log-in comes from.
+type Origin struct {
+	Address string // of the other side
+	Browser string // the secret that a log-in before gave this browser; "" for none
+}
+
+// LoggedIn is a log-in that was right.
+type LoggedIn struct {
+	Session string
+	Browser string // that the browser keeps for the next log-in
+	User    records.User
+}
+
+// Login begins a session. Wrong passwords are counted by address and name, and by address: whoever tries those of somebody elsewhere does not
+// keep them out, nor anybody from a browser in which they have logged in before. That the records do not answer is no wrong password, and
+// does not count as one. Errors: ErrPassword, *SlowDownError.
+func (svc *Users) Login(ctx context.Context, name, password string, from Origin) (in LoggedIn, err error) {
+	u, err := svc.DB.User(ctx, name)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
-		return "", u, err
+		return in, err
 	}
-	if wait := svc.slow.begin(name); wait > 0 {
-		return "", u, &SlowDownError{name, wait}
+	known := false
+	if err == nil && from.Browser != "" {
+		var lookErr error
+		if known, lookErr = svc.DB.IsKnownBrowser(ctx, u.ID, HashSecret(from.Browser)); lookErr != nil {
+			return in, lookErr
+		}
+	}
+	key := from.Address + " " + name
+	if known {
+		key = "browser " + from.Browser + " " + name
+	} else if wait := svc.addresses.begin(from.Address, perAddress); wait > 0 {
+		return in, &SlowDownError{"many names", wait}
+	}
+	if wait := svc.slow.begin(key, freeTries); wait > 0 {
+		return in, &SlowDownError{name, wait}
 	}
 	hash := u.PasswordHash
 	if err != nil {
 		hash = burn()
 	}
 	if !svc.slow.compare(ctx, password, hash) || err != nil {
-		return "", u, ErrPassword
+		return in, ErrPassword
 	}
-	svc.slow.right(name)
+	svc.slow.right(key)
+	if !known {
+		svc.addresses.right(from.Address)
+		from.Browser, _ = NewSecret()
+	}
 	session, sum := NewSecret()
-	return session, u, svc.DB.AddSession(ctx, u.ID, sum, time.Now().Add(SessionTime))
+	err = errors.Join(svc.DB.AddSession(ctx, u.ID, sum, time.Now().Add(SessionTime)), svc.DB.KnowBrowser(ctx, u.ID, HashSecret(from.Browser)))
+	return LoggedIn{session, from.Browser, u}, err
 }
 
 // Logout ends a session.
@@ -133,13 +169,13 @@ func (svc *Users) Remove(ctx context.Context, who, name string) error {
 // *SlowDownError, records.ErrNotFound.
 func (svc *Users) SetPassword(ctx context.Context, who records.User, name, old, password string) error {
 	if name == who.Name {
-		if wait := svc.slow.begin(name); wait > 0 {
+		if wait := svc.slow.begin("own "+name, freeTries); wait > 0 {
 			return &SlowDownError{name, wait}
 		}
 		if !svc.slow.compare(ctx, old, who.PasswordHash) {
 			return input.Wrongf("the old password is not the one you have now")
 		}
-		svc.slow.right(name)
+		svc.slow.right("own " + name)
 	}
 	hash, err := HashPassword(password)
 	if err != nil {
