@@ -12,6 +12,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -261,6 +263,9 @@ func (a *app) service(c *cli.Command) (*client.Client, error) {
 	if server == "" {
 		server = defaultServer
 	}
+	if err := overTLS(server); err != nil {
+		return nil, err
+	}
 	if token == "" {
 		data := os.Getenv("NESTSEED_DATA")
 		if data == "" {
@@ -271,6 +276,22 @@ func (a *app) service(c *cli.Command) (*client.Client, error) {
 		}
 	}
 	return client.New(server, token), nil
+}
+
+// overTLS refuses a service on another machine that is reached without encryption: a token would be sent to it with each request.
+func overTLS(server string) error {
+	u, err := url.Parse(server)
+	if err != nil || u.Host == "" {
+		return usage("%q is not the address of a service; write it like https://seed.example", server)
+	}
+	ip := net.ParseIP(u.Hostname())
+	if u.Scheme != "https" && u.Hostname() != "localhost" && !strings.HasSuffix(u.Hostname(),
+		".localhost") && (ip == nil || !ip.IsLoopback()) {
+		return usage("%s is on another machine, and your token would travel there without encryption; use its https address, or a tunnel "+
+			"that ends here",
+			server)
+	}
+	return nil
 }
 
 // madeFor reports whether the token in a service's folder was made for the service at an address: an owner's token is sent

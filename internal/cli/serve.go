@@ -40,8 +40,9 @@ func (a *app) settings() (service.Settings, error) {
 		return service.Settings{}, usage("%s: %v", settingsFile, err)
 	}
 	for k := range file {
-		if k != "data" && k != "listen" && k != "records" && k != "store" && k != "vault_key" && k != "dns" && k != "sample" {
-			return service.Settings{}, usage("%s: there is no setting %q; there are data, listen, records, store, vault_key, dns and sample",
+		if k != "data" && k != "listen" && k != "records" && k != "store" && k != "vault_key" && k != "dns" && k != "sample" && k != "metrics" {
+			return service.Settings{}, usage("%s: there is no setting %q; there are data, listen, records, store, vault_key, dns, metrics and "+
+				"sample",
 				settingsFile, k)
 		}
 	}
@@ -54,8 +55,12 @@ func (a *app) settings() (service.Settings, error) {
 		}
 		return fallback
 	}
+	metrics := pick("metrics", "off")
+	if metrics != "on" && metrics != "off" {
+		return service.Settings{}, usage("metrics is %q; it is on or off", metrics)
+	}
 	return service.Settings{
-		Data: pick("data", defaultData), Listen: pick("listen", defaultListen), Records: pick("records", ""),
+		Metrics: metrics == "on", Data: pick("data", defaultData), Listen: pick("listen", defaultListen), Records: pick("records", ""),
 		Store: pick("store", ""), VaultKey: pick("vault_key", ""), DNS: pick("dns", ""), Sample: pick("sample", ""), Version: a.version,
 		Log: slog.New(slog.NewTextHandler(a.err, nil)),
 	}, nil

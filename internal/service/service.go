@@ -53,6 +53,7 @@ type Settings struct {
 	VaultKey string
 	// host:port of the DNS servers that are asked where the names of sites lead, the first above all; empty for the machine's own
 	DNS     string
+	Metrics bool   // answer /metrics, to whoever asks
 	Sample  string // file of what somebody may begin with who has nothing yet; empty for none
 	Log     *slog.Logger
 	Version string
@@ -171,7 +172,7 @@ func (s *Service) assemble(ctx context.Context) error {
 	handler := httpapi.New(httpapi.Config{DB: s.db, Vault: v, Kinds: kinds, Engine: s.engine, Hosts: hosts, Sources: sources,
 		Clients: &clients.Clients{DB: s.db, Vault: v, Engine: s.engine}, Starters: &starters.Starters{DB: s.db, Engine: s.engine, Kinds: kinds},
 		Releases: releases, Sites: s.nouns.Sites, Installs: s.nouns.Installs, Users: users, Agency: &agency.Agency{DB: s.db}, Log: s.settings.Log,
-		Console: console, Version: s.settings.Version, Sample: s.settings.Sample})
+		Console: console, Version: s.settings.Version, Sample: s.settings.Sample, Metrics: s.settings.Metrics})
 	s.http = &http.Server{Handler: handler, ReadHeaderTimeout: 20 * time.Second, IdleTimeout: 2 * time.Minute}
 	return nil
 }

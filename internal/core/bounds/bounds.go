@@ -98,12 +98,15 @@ func YAML(text []byte) error {
 	return nil
 }
 
+func alphanumeric(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
+}
+
 // reference reports whether a line may refer to another place: an asterisk and a name at the beginning of a value.
 func reference(line []byte) bool {
 	for at := bytes.IndexByte(line, '*'); at >= 0; {
 		before := bytes.TrimRight(line[:at], " \t")
-		name := at+1 < len(line) && (line[at+1] >= 'a' && line[at+1] <= 'z' || line[at+1] >= 'A' && line[at+1] <= 'Z' || line[at+1] >= '0' && line[at+1] <= '9')
-		if name && (len(before) == 0 || bytes.ContainsAny(before[len(before)-1:], ":-,[{?")) {
+		if at+1 < len(line) && alphanumeric(line[at+1]) && (len(before) == 0 || bytes.ContainsAny(before[len(before)-1:], ":-,[{?")) {
 			return true
 		}
 		next := bytes.IndexByte(line[at+1:], '*')

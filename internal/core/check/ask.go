@@ -114,7 +114,7 @@ func (r Reach) secret() error {
 	}
 	if ip := net.ParseIP(host); u.Scheme != "https" && host != "localhost" && !strings.HasSuffix(host, ".localhost") &&
 		(ip == nil || !ip.IsLoopback()) {
-		return fmt.Errorf("its password would travel to %s without encryption; give an https address", host)
+		return fmt.Errorf("the password would travel to %s without encryption; give an https address", host)
 	}
 	return nil
 }

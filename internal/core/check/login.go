@@ -16,6 +16,11 @@ func (r *runner) login(ctx context.Context) {
 	if r.site.Password == "" {
 		return // whoever has the accounts that stayed knows theirs
 	}
+	if err := (Reach{Address: r.base.String(), Connect: r.site.Connect}).secret(); err != nil {
+		r.record(Check{Name: "login", Result: Warn, Sentence: fmt.Sprintf("logging in was not tried: %v", err),
+			Remedy: "let the site be reached by https"})
+		return
+	}
 	l := r.site.Kind.Login
 	fail := func(sentence string) {
 		r.record(Check{Name: "login", Result: Fail, Sentence: sentence, Remedy: "set a new password for " + r.site.Login +
@@ -128,8 +133,8 @@ func (r *runner) loginForm(ctx context.Context, address string) (sends url.Value
 			continue
 		}
 		action, err := at.Parse(f.action)
-		if err != nil || !r.ours(action) {
-			continue // a password is sent to this site and nowhere else
+		if err != nil || !r.ours(action) || action.Scheme != at.Scheme && action.Scheme != "https" {
+			continue // a password is sent to this site and nowhere else, and as safely as its form came
 		}
 		return f.fields, action.String(), nil
 	}

@@ -67,8 +67,8 @@ func run(do Func) int {
 	return 0
 }
 
-// limit gives up what the process does not need. The limit of memory is of all that is written to (RLIMIT_DATA, setrlimit(2)); the collector
-// works harder before.
+// limit gives up what the process does not need. The limit of memory is of all that is written to (RLIMIT_DATA, setrlimit(2)); the
+// collector works harder before.
 func limit() error {
 	debug.SetMemoryLimit(int64(memory) / 2)
 	debug.SetTraceback("none")

@@ -202,12 +202,12 @@ var shrink = confine.Register("shrink", func(args []string, in io.Reader, out io
 	return nil
 })
 
-// bandBytes is what the scaler may keep between its two passes: 32 bytes for each pixel of a band, as wide as the result and as high as what
-// it is made from.
+// bandBytes is what the scaler may keep between its two passes: 32 bytes for each pixel of a band, as wide as the result and as high as
+// what it is made from.
 const bandBytes = 48 << 20
 
-// scale makes a part of a picture smaller, in bands where it is large. Each is made from as many rows more as the kernel reaches, so that the
-// bands meet.
+// scale makes a part of a picture smaller, in bands where it is large. Each is made from as many rows more as the kernel reaches, so that
+// the bands meet.
 func scale(to *image.NRGBA, whole image.Image, from image.Rectangle) {
 	w, h := to.Rect.Dx(), to.Rect.Dy()
 	rows := max(1, bandBytes/32/max(1, w)*h/max(1, from.Dy())) // of the result, in a band

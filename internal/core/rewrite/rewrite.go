@@ -23,7 +23,9 @@ package rewrite
 import (
 	"bytes"
 	"fmt"
+	"net"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -297,11 +299,18 @@ func ParseAddress(s string) (*url.URL, error) {
 				u.Hostname(), s)
 		}
 	}
+	if ip := net.ParseIP(u.Hostname()); ip == nil && !hostName.MatchString(strings.ToLower(u.Hostname())) {
+		return nil, fmt.Errorf("host %q of %q is no host name: it is made of letters, digits and hyphens, with dots between them (RFC 1123)",
+			u.Hostname(), s)
+	}
 	u.Host = strings.ToLower(u.Host)
 	u.Path = strings.TrimRight(u.Path, "/")
 	u.RawPath = ""
 	return u, nil
 }
+
+// hostName is how a host name is made (RFC 1123 section 2.1), and _ as it is met in practice. None begins with a dot, or is two.
+var hostName = regexp.MustCompile(`^[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?(\.[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)*$`)
 
 func ownPort(u *url.URL) string {
 	if p := u.Port(); p != "" && !(u.Scheme == "http" && p == "80") && !(u.Scheme == "https" && p == "443") {

@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// TableProver is a DB that tells whether something has a name that is not a table in which rows are kept: a view, a foreign table or a virtual
-// one runs whatever the site has put there when it is read.
+// TableProver is a DB that tells whether something has a name that is not a table in which rows are kept: a view, a foreign table or a
+// virtual one runs whatever the site has put there when it is read.
 type TableProver interface {
 	NoTable(ctx context.Context, name string) (bool, error)
 }

@@ -56,7 +56,11 @@ var binaryWords = words("and or xor div mod like regexp rlike between escape in"
 func (p *parser) expression() {
 	p.nested(func() {
 		for p.err == nil {
-			for p.copyMark("-") || p.copyMark("+") || p.copyMark("~") || p.copyMark("!") || p.copyOne("not", "binary") {
+			for signs := 0; p.copyMark("-") || p.copyMark("+") || p.copyMark("~") || p.copyMark("!") || p.copyOne("not", "binary"); signs++ {
+				if signs > maxNesting {
+					p.fail("it is nested more than %d deep", maxNesting)
+					break
+				}
 			}
 			p.operand()
 			p.suffixes()

@@ -71,7 +71,8 @@ func (s *Hosts) AskRuntimes(ctx context.Context, h records.Host, fsys hostfs.FS)
 }
 
 // askedIn makes the folder of a site that is for nothing but asking. end removes it.
-func (s *Hosts) askedIn(ctx context.Context, h records.Host, fsys hostfs.FS, name string) (spot sitepage.Spot, folder string, end func() error,
+func (s *Hosts) askedIn(ctx context.Context, h records.Host, fsys hostfs.FS, name string) (spot sitepage.Spot, folder string,
+	end func() error,
 	err error) {
 	if folder, err = Fill(h.WebRoot, name, strings.ReplaceAll(h.Address, "{name}", name)); err != nil {
 		return spot, "", nil, err

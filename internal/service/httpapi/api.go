@@ -64,6 +64,7 @@ type Config struct {
 	Log      *slog.Logger
 	Console  fs.FS
 	Version  string
+	Metrics  bool   // /metrics answers, to whoever asks
 	Sample   string // a file that describes what somebody may begin with who has nothing yet; "" for none
 }
 
@@ -94,7 +95,9 @@ func New(cfg Config) http.Handler {
 	a.uploads(group)
 	router.GET("/livez", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	router.GET("/readyz", a.ready)
-	router.GET("/metrics", gin.WrapH(promhttp.Handler()))
+	if cfg.Metrics {
+		router.GET("/metrics", gin.WrapH(promhttp.Handler()))
+	}
 	router.NoRoute(a.console)
 	return compressed(router)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -96,6 +95,5 @@ func nameOf(g releases.Given) string {
 	if g.Name != "" {
 		return g.Name
 	}
-	link, _, _ := strings.Cut(g.Link, "?")
-	return link
+	return g.Link
 }

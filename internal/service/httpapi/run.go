@@ -165,6 +165,9 @@ func (a *api) events(c *gin.Context, send func(changed int64) (over bool, err er
 		case id = <-changed:
 		case <-alive.C: // also finds out what a lost notification did not tell
 			id = 0
+			if u, err := a.userOf(c); err != nil || u.Role != who(c.Request.Context()).Role {
+				return // the session has ended, or is another's
+			}
 			fmt.Fprint(c.Writer, ": alive\n\n")
 		case <-c.Request.Context().Done():
 			return

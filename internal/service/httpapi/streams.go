@@ -13,11 +13,18 @@ import (
 
 // streams are what is not JSON.
 func (a *api) streams(g *gin.RouterGroup) {
-	g.GET("/releases/:ref/archive", a.download)
-	g.HEAD("/releases/:ref/archive", a.download)
+	// A viewer looks at what is in an archive, and takes none away: it holds all content of a client's site.
+	builds := func(c *gin.Context) {
+		if err := builder(c.Request.Context()); err != nil {
+			refuseError(c, err)
+			c.Abort()
+		}
+	}
+	g.GET("/releases/:ref/archive", builds, a.download)
+	g.HEAD("/releases/:ref/archive", builds, a.download)
 	g.GET("/releases/:ref/file", a.oneFile)
-	g.POST("/releases/:ref/sealed", a.sealed)
-	g.GET("/releases/:ref/volumes/:file", a.volume)
+	g.POST("/releases/:ref/sealed", builds, a.sealed)
+	g.GET("/releases/:ref/volumes/:file", builds, a.volume)
 	g.GET("/clients/:name/files/:sha256", a.clientFile)
 	g.GET("/sites/:name/side-by-side/:file", a.picture)
 	g.GET("/runs/:id/events", a.runEvents)

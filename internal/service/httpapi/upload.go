@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"path"
 	"regexp"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"github.com/tus/tusd/v2/pkg/filestore"
 	tus "github.com/tus/tusd/v2/pkg/handler"
 	"golang.org/x/exp/slog"
+	"golang.org/x/sys/unix"
 
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
@@ -83,7 +85,29 @@ type incomingFile struct{ tus.Upload }
 
 func (in incoming) NewUpload(ctx context.Context, info tus.FileInfo) (tus.Upload, error) {
 	u, err := in.FileStore.NewUpload(ctx, info)
+	if err == nil {
+		err = reserve(ctx, u, info.Size)
+	}
 	return incomingFile{u}, full(err)
+}
+
+// reserve takes the room that an upload will need, so that several at once do not count on the same. Its file stays empty. A file system
+// that cannot do so is left to say when it is full.
+func reserve(ctx context.Context, u tus.Upload, size int64) error {
+	info, err := u.GetInfo(ctx)
+	if err != nil || size <= 0 {
+		return err
+	}
+	f, err := os.OpenFile(info.Storage["Path"], os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	err = unix.Fallocate(int(f.Fd()), unix.FALLOC_FL_KEEP_SIZE, 0, size)
+	if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOSYS) {
+		return nil
+	}
+	return err
 }
 
 func (in incoming) GetUpload(ctx context.Context, id string) (tus.Upload, error) {

@@ -127,7 +127,8 @@ func (db *DB) StartRun(ctx context.Context, instance int64, run Run) (held conte
 // TakeOver begins another attempt at a run whose instance is gone, for recovering it: what the one before still writes is refused. Errors:
 // ErrNotFound when it is over, or its instance is there.
 func (db *DB) TakeOver(ctx context.Context, instance, id int64) (held context.Context, run Run, err error) {
-	rows, err := db.Pool.Query(ctx, "UPDATE runs SET attempt = attempt + 1, instance_id = $2 WHERE id = $1 AND status = 'working' AND NOT aside "+
+	rows, err := db.Pool.Query(ctx, "UPDATE runs SET attempt = attempt + 1, instance_id = $2 WHERE id = $1 AND status = 'working' AND "+
+		"NOT aside "+
 		"AND NOT "+alive("runs.instance_id")+" AND "+alive("$2::bigint")+" RETURNING "+runColumns, id, instance)
 	if err == nil {
 		run, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[Run])

@@ -119,7 +119,8 @@ const browserKept = "180 days"
 // KnowBrowser remembers that a user has logged in in a browser, and forgets those that were not used for long.
 func (db *DB) KnowBrowser(ctx context.Context, userID int64, hash []byte) error {
 	_, err := db.Pool.Exec(ctx, "WITH old AS (DELETE FROM browsers WHERE seen_at < now() - interval '"+browserKept+"') "+
-		"INSERT INTO browsers (hash, user_id) VALUES ($1, $2) ON CONFLICT (hash) DO UPDATE SET seen_at = now() WHERE browsers.user_id = $2", hash, userID)
+		"INSERT INTO browsers (hash, user_id) VALUES ($1, $2) ON CONFLICT (hash) DO UPDATE SET seen_at = now() WHERE browsers.user_id = $2",
+		hash, userID)
 	return err
 }
 

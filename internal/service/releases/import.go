@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -34,7 +36,7 @@ import (
 type Given struct {
 	Upload string `json:"upload,omitempty"`
 	Name   string `json:"name,omitempty"`
-	Link   string `json:"link,omitempty"`   // without what is behind its question mark, which may be a key
+	Link   string `json:"link,omitempty"`   // as withoutQuery writes it
 	Sealed string `json:"sealed,omitempty"` // the whole link
 }
 
@@ -288,10 +290,18 @@ func (im *importer) piece(ctx context.Context, g Given, as string, opts fetch.Op
 	return archive.Piece{Name: name, R: f, SizeBytes: info.Size()}, nil
 }
 
-// withoutQuery is a link as it may be written into logs: what is behind a question mark may be a key.
+// withoutQuery is a link as it may be written into records and logs: host and file. An account, a folder, and what is behind a question
+// mark may be keys.
 func withoutQuery(link string) string {
-	link, _, _ = strings.Cut(link, "?")
-	return link
+	u, err := url.Parse(link)
+	if err != nil || u.Host == "" {
+		return "a link"
+	}
+	out := u.Scheme + "://" + u.Host + "/"
+	if strings.Count(strings.Trim(u.Path, "/"), "/") > 0 {
+		out += "…/"
+	}
+	return out + path.Base(u.Path)
 }
 
 // bring decides whether the files are an archive of a release or were made elsewhere.

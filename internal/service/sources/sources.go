@@ -119,7 +119,8 @@ func bounded(ctx context.Context, db sitedb.DB, account, confirmed string) error
 	if err != nil || len(beyond) == 0 {
 		return err
 	}
-	return fmt.Errorf("the account %s %w: it may read other databases (%s). Give the source an account that may read its own database alone, or "+
+	return fmt.Errorf("the account %s %w: it may read other databases (%s). Give the source an account that may read its own database "+
+		"alone, or "+
 		"let an owner confirm this one", account, sitedb.ErrUnconfirmed, strings.Join(beyond, ", "))
 }
 

@@ -85,9 +85,9 @@ type LoggedIn struct {
 	User    records.User
 }
 
-// Login begins a session. Wrong passwords are counted by address and name, and by address: whoever tries those of somebody elsewhere does not
-// keep them out, nor anybody from a browser in which they have logged in before. That the records do not answer is no wrong password, and
-// does not count as one. Errors: ErrPassword, *SlowDownError.
+// Login begins a session. Wrong passwords are counted by address and name, and by address: whoever tries those of somebody elsewhere does
+// not keep them out, nor anybody from a browser in which they have logged in before. That the records do not answer is no wrong password,
+// and does not count as one. Errors: ErrPassword, *SlowDownError.
 func (svc *Users) Login(ctx context.Context, name, password string, from Origin) (in LoggedIn, err error) {
 	u, err := svc.DB.User(ctx, name)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {

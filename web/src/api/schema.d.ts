@@ -1849,6 +1849,8 @@ export interface components {
         };
         ChangedSource: {
             address?: string;
+            /** @description take the account of its database though it may read other databases; for owners */
+            confirm_account?: boolean;
             database?: string;
             database_password?: string;
             path?: string;
@@ -2637,6 +2639,8 @@ export interface components {
             address?: string;
             /** @description place a page in its folder for one request, that tells how it reaches its database */
             ask?: boolean;
+            /** @description take the account of its database though it may read other databases; for owners */
+            confirm_account?: boolean;
             database?: string;
             database_password?: string;
             host: string;
@@ -3084,6 +3088,7 @@ export interface components {
         };
         Runtime: {
             account?: string;
+            apart?: boolean;
             /** Format: date-time */
             asked_at: string;
             /** Format: date-time */
@@ -4912,7 +4917,9 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
-            cookie?: never;
+            cookie?: {
+                nestseed_browser?: string;
+            };
         };
         requestBody: {
             content: {

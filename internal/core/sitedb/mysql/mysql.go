@@ -205,7 +205,8 @@ func (s *server) DropDatabase(ctx context.Context, name string) error {
 	if _, err := conn.ExecContext(ctx, fmt.Sprintf("SET SESSION lock_wait_timeout = %d", dropWait)); err != nil {
 		return s.explain("drop database "+name, err)
 	}
-	defer conn.ExecContext(context.WithoutCancel(ctx), "SET SESSION lock_wait_timeout = DEFAULT") //nolint:errcheck // a lost session ends with it
+	defer conn.ExecContext(context.WithoutCancel(ctx),
+		"SET SESSION lock_wait_timeout = DEFAULT") //nolint:errcheck // a lost session ends with it
 	for range dropTries {
 		_, err = conn.ExecContext(ctx, "DROP DATABASE IF EXISTS "+sqltext.Quote(name))
 		var told *mysql.MySQLError
@@ -306,8 +307,10 @@ func (d *database) Close() error { return d.pool.Close() }
 
 // NoTable implements sitedb.TableProver. Tables of some engines are read from elsewhere: of another server, or of files.
 func (d *database) NoTable(ctx context.Context, name string) (other bool, err error) {
-	err = d.pool.QueryRowContext(ctx, "SELECT TABLE_TYPE <> 'BASE TABLE' OR IFNULL(ENGINE, '') NOT IN ('InnoDB', 'MyISAM', 'Aria', 'MEMORY', 'ARCHIVE', "+
-		"'ROCKSDB', 'TokuDB', 'ndbcluster', '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?", name).Scan(&other)
+	err = d.pool.QueryRowContext(ctx, "SELECT TABLE_TYPE <> 'BASE TABLE' OR IFNULL(ENGINE, '') NOT IN ('InnoDB', 'MyISAM', 'Aria', "+
+		"'MEMORY', 'ARCHIVE', "+
+		"'ROCKSDB', 'TokuDB', 'ndbcluster', '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = ?",
+		name).Scan(&other)
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, nil
 	}

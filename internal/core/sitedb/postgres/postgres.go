@@ -321,7 +321,8 @@ func (d *database) Close() error {
 
 // NoTable implements sitedb.TableProver.
 func (d *database) NoTable(ctx context.Context, name string) (other bool, err error) {
-	err = d.pool.QueryRow(ctx, "SELECT relkind NOT IN ('r', 'p') OR relrowsecurity FROM pg_class WHERE relnamespace = quote_ident(current_schema())::regnamespace "+
+	err = d.pool.QueryRow(ctx, "SELECT relkind NOT IN ('r', 'p') OR relrowsecurity FROM pg_class WHERE relnamespace = "+
+		"quote_ident(current_schema())::regnamespace "+
 		"AND relname = "+sqltext.Postgres.String(name)).Scan(&other)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return false, nil
@@ -334,7 +335,8 @@ func (d *database) Beyond(ctx context.Context) ([]string, error) {
 	rows, err := d.pool.Query(ctx, `SELECT 'all, as ' || rolname FROM pg_roles
 			WHERE (rolsuper OR rolname IN ('pg_read_all_data', 'pg_read_server_files', 'pg_execute_server_program'))
 			AND (rolname = session_user OR rolname LIKE 'pg\_%' AND pg_has_role(session_user, oid, 'member'))
-		UNION SELECT datname FROM pg_database WHERE datname <> current_database() AND NOT datistemplate AND pg_has_role(session_user, datdba, 'member')
+		UNION SELECT datname FROM pg_database WHERE datname <> current_database() AND NOT datistemplate AND pg_has_role(session_user, datdba,
+			'member')
 		ORDER BY 1 LIMIT 20`)
 	if err != nil {
 		return nil, err

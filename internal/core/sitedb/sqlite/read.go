@@ -145,7 +145,8 @@ func (d *database) fill(ctx context.Context, t *sitedb.Table) error {
 
 // NoTable implements sitedb.TableProver.
 func (d *database) NoTable(ctx context.Context, name string) (other bool, err error) {
-	err = rows(ctx, d.pool, "look at the table "+name, "SELECT type <> 'table' OR sql LIKE 'CREATE VIRTUAL%' FROM sqlite_master WHERE name = ? COLLATE NOCASE "+
+	err = rows(ctx, d.pool, "look at the table "+name, "SELECT type <> 'table' OR sql LIKE 'CREATE VIRTUAL%' FROM sqlite_master WHERE "+
+		"name = ? COLLATE NOCASE "+
 		"AND type IN ('table', 'view')", func(row [][]byte) error {
 		other = other || string(row[0]) == "1"
 		return nil

@@ -33,7 +33,8 @@ const settings = "PRAGMA foreign_keys = 0; PRAGMA busy_timeout = 20000; PRAGMA s
 
 // limits of what a file of a stranger can have SQLite do (SQLite documentation, "Run-Time Limits"): bytes of a value or row, and how
 // expressions, triggers and programs may grow.
-var limits = map[int]int{sqlite3.SQLITE_LIMIT_LENGTH: 96 << 20, sqlite3.SQLITE_LIMIT_EXPR_DEPTH: 200, sqlite3.SQLITE_LIMIT_VDBE_OP: 2_000_000,
+var limits = map[int]int{sqlite3.SQLITE_LIMIT_LENGTH: 96 << 20, sqlite3.SQLITE_LIMIT_EXPR_DEPTH: 200,
+	sqlite3.SQLITE_LIMIT_VDBE_OP:       2_000_000,
 	sqlite3.SQLITE_LIMIT_TRIGGER_DEPTH: 20, sqlite3.SQLITE_LIMIT_ATTACHED: 4, sqlite3.SQLITE_LIMIT_COMPOUND_SELECT: 200}
 
 func init() {

@@ -2,7 +2,7 @@ import { plural, t } from '@lingui/core/macro'
 import { Plural, Trans } from '@lingui/react/macro'
 import { useParams } from 'react-router'
 import type { Schemas } from '../../api/client'
-import { useMap, useRelease, useVerify } from '../../api/hooks'
+import { useMap, useMe, useRelease, useVerify } from '../../api/hooks'
 import { useAddressValue } from '../../lib/address'
 import { count, size } from '../../lib/format'
 import { useFollow } from '../../lib/useFollow'
@@ -31,6 +31,7 @@ const folderOf = (path: string) => path.slice(0, Math.max(0, path.lastIndexOf('/
 export function ReleasePage() {
   const { release: ref = '' } = useParams()
   const release = useRelease(ref)
+  const mayBuild = useMe().data?.role !== 'viewer'
   const verify = useVerify()
   const { start } = useFollow()
   const [at, setAt] = useAddressValue('at')
@@ -57,7 +58,7 @@ export function ReleasePage() {
         {r.kept && <Button disabled={verify.isPending} onClick={() => start(verify.mutateAsync(ref))}><Trans>Verify</Trans></Button>}
         <CompareWith release={r} />
         {r.kept && <Discard release={r} />}
-        {r.kept && <Download release={r} />}
+        {r.kept && mayBuild && <Download release={r} />}
         {r.kept && <ButtonLink primary to={`/sites/new?from=${encodeURIComponent(ref)}`}><Trans>Make a site from this</Trans></ButtonLink>}
       </Head>
       <Trouble error={verify.error} />

@@ -39,7 +39,7 @@ export function AddSource({ primary }: { primary?: boolean }) {
 const given = (f: FormData, name: string) => text(f, name) || undefined
 
 /** What is read from the site's settings file and database unless it is given. */
-export const more = (f: FormData) => ({ address: given(f, 'address'), database: given(f, 'database'), database_password: given(f, 'database_password'), prefix: given(f, 'prefix') })
+export const more = (f: FormData) => ({ address: given(f, 'address'), database: given(f, 'database'), database_password: given(f, 'database_password'), prefix: given(f, 'prefix'), confirm_account: f.get('confirm_account') !== null || undefined })
 
 export function MoreOfSource({ children }: { children?: ReactNode }) {
   return (
@@ -50,6 +50,7 @@ export function MoreOfSource({ children }: { children?: ReactNode }) {
         <TextField label={t`Database`} name="database" hint={t`like mysql://user@127.0.0.1:3306/name; empty to read it from the settings file`} mono />
         <TextField label={t`Password of the database account`} name="database_password" type="password" autoComplete="off" />
         <TextField label={t`Table prefix`} name="prefix" hint={t`how the names of its tables begin`} mono />
+        <Tick name="confirm_account"><Trans>Its database account may read other databases, too; only an owner can confirm that</Trans></Tick>
         {children}
       </div>
     </details>
