@@ -123,6 +123,14 @@ func (p *Plan) Err() error {
 	return e
 }
 
+// CheckName judges the name of a site, which is part of folders and addresses.
+func CheckName(name string) error {
+	if !nameForm.MatchString(name) {
+		return fmt.Errorf("%q is not a site's name; use small letters, digits and dashes, at most 63", name)
+	}
+	return nil
+}
+
 // Prepare makes the plan.
 func Prepare(ctx context.Context, req Request) (*Plan, error) {
 	m := &req.Archive.Manifest
@@ -132,8 +140,8 @@ func Prepare(ctx context.Context, req Request) (*Plan, error) {
 		OldPrefix: m.Origin.Prefix, Visible: req.Visible || req.Kind.Visibility.Place().IsZero(), Missing: []string{}, Problems: []string{},
 		Without: m.Without,
 	}
-	if !nameForm.MatchString(req.Name) {
-		return nil, fmt.Errorf("%q is not a site's name; use small letters, digits and dashes, at most 63", req.Name)
+	if err := CheckName(req.Name); err != nil {
+		return nil, err
 	}
 	address, err := rewrite.ParseAddress(req.Address)
 	if err != nil {

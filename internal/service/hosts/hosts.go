@@ -166,6 +166,7 @@ type Page struct {
 	Folder  string // below the host's files
 	At      check.Reach
 	Journal sitepage.Journal
+	Admin   bool // what is reached through it is the server of a host, and not the database of a source
 }
 
 // PageOf is where a host is asked what runs on it.
@@ -175,7 +176,7 @@ func (s *Hosts) PageOf(h records.Host) Page {
 	if err != nil {
 		return Page{}
 	}
-	return Page{folder, Reach(h, address), s.Pages(h.ID, folder)}
+	return Page{Folder: folder, At: Reach(h, address), Journal: s.Pages(h.ID, folder), Admin: true}
 }
 
 // through opens connections from a page in a folder of the host's files. close takes the page away, and the folder if nothing is in it.
@@ -217,6 +218,9 @@ func Database(fsys hostfs.FS, address string, page Page) (sitedb.Server, error) 
 	switch dialer, remote := fsys.(hostfs.Dialer); {
 	case through == "":
 		return sitedb.Connect(u.String())
+	case through == "page" && page.Admin && !sitedb.IsGiven(u.String()):
+		return nil, errors.New("the account of an administrator is not used through a page: every program of the account that runs there could " +
+			"join in. Give the databases of the host one by one, each with its own account, or an address that the server is reached at")
 	case through == "page":
 		dial, stop, err := page.through(fsys, u)
 		if err != nil {

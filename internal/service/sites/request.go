@@ -15,6 +15,7 @@ import (
 	"nestseed/internal/core/provision"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/service/hosts"
+	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 	"nestseed/internal/service/releases"
 	"nestseed/internal/service/store"
@@ -108,6 +109,9 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 	fsys, server, err := svc.openHost(ctx, o, h, engineFor(k, &a.Manifest), args.Refresh)
 	if err != nil {
 		return nil, err
+	}
+	if err := provision.CheckName(args.Name); err != nil {
+		return nil, input.Wrong(err)
 	}
 	if args.Address == "" {
 		args.Address = strings.ReplaceAll(h.Address, "{name}", args.Name)

@@ -45,7 +45,9 @@ func (svc *Sources) DraftKind(ctx context.Context, name string, n New) (text []b
 		if err := sitedb.Unconfirmed(u); err != nil {
 			return nil, err
 		}
-		server, err := hosts.Database(fsys, address, svc.Hosts.PageOf(host))
+		page := svc.Hosts.PageOf(host)
+		page.Admin = false
+		server, err := hosts.Database(fsys, address, page)
 		if err != nil {
 			return nil, err
 		}

@@ -169,6 +169,7 @@ func (svc *Sources) openServer(ctx context.Context, s *Opened, h records.Host, s
 		address = hosts.AsFound(s.FS, address)
 	}
 	page := svc.Hosts.PageOf(h)
+	page.Admin = false
 	if src.Address != "" { // a page can be placed in the source itself, where its host has no other place for one
 		page = hosts.Page{Folder: src.Path, At: hosts.Reach(h, src.Address), Journal: svc.Hosts.Pages(h.ID, src.Path)}
 	}

@@ -69,8 +69,13 @@ func connect(u *url.URL, through sitedb.Dial) (_ sitedb.Server, err error) {
 	if ip := net.ParseIP(u.Hostname()); cfg.Net == "unix" || u.Hostname() == "localhost" || ip != nil && ip.IsLoopback() {
 		s.from = []string{"localhost", "127.0.0.1"}
 	}
-	if cfg.TLSConfig, err = tlsOf(u, cfg.Net); err != nil {
+	if cfg.TLS, err = sitedb.Pinned(u); err != nil {
 		return nil, err
+	}
+	if cfg.TLS == nil {
+		if cfg.TLSConfig, err = tlsOf(u, cfg.Net); err != nil {
+			return nil, err
+		}
 	}
 	if through != nil {
 		cfg.DialFunc = through
@@ -99,7 +104,7 @@ func tlsOf(u *url.URL, network string) (config string, err error) {
 	case given == "off", given == "":
 		return "", nil
 	}
-	return "", errors.New("tls in the database address is on or off: mysql://user@db.example:3306/?tls=on")
+	return "", errors.New("tls in the database address is on, off, or sha256: and the sum of a certificate: mysql://user@db.example:3306/?tls=on")
 }
 
 func openPool(cfg *mysql.Config) (*sql.DB, error) {

@@ -3,19 +3,32 @@ package mysql
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	cryptorand "crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
+	"math/big"
+	"net"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"nestseed/demo/stack"
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sqltext"
+	"nestseed/test/attack"
 )
 
 const everyType = `CREATE TABLE every_type (
@@ -510,4 +523,60 @@ func TestAddressesThatCannotWorkSayWhatToWrite(t *testing.T) {
 	_, err = srv.Version(context.Background())
 	require.ErrorContains(t, err, "no database server answers at 127.0.0.1:1")
 	require.NotContains(t, err.Error(), "topsecret")
+}
+
+// What passes on to a database server, as a page on a host does, cannot join in where the certificate is known.
+func TestAttackTheWayToADatabaseServer(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, errors.Join(os.Chmod(dir, 0o755), os.Chmod(filepath.Dir(dir), 0o755)))
+	certificate := func(name string) (sum string) {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), cryptorand.Reader)
+		require.NoError(t, err)
+		template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour)}
+		raw, err := x509.CreateCertificate(cryptorand.Reader, template, template, &key.PublicKey, key)
+		require.NoError(t, err)
+		private, err := x509.MarshalPKCS8PrivateKey(key)
+		require.NoError(t, err)
+		text := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: raw}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})...)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), text, 0o644))
+		return fmt.Sprintf("%x", sha256.Sum256(raw))
+	}
+	own, other := certificate("own.pem"), certificate("other.pem")
+	s, _ := started(t, "--ssl-cert="+filepath.Join(dir, "own.pem"), "--ssl-key="+filepath.Join(dir, "own.pem"))
+	version := func(pin string, through sitedb.Dial) error {
+		server, err := sitedb.ConnectThrough(s.DatabaseURL()+"?tls="+pin, through)
+		if err != nil {
+			return err
+		}
+		defer server.Close()
+		_, err = server.Version(t.Context())
+		return err
+	}
+	require.NoError(t, version("sha256:"+own, nil))
+	require.ErrorContains(t, version("sha256:"+other, nil), "another certificate")
+	require.ErrorContains(t, version("sha256:abc", nil), "64 hexadecimal digits")
+	// Somebody in between who has a certificate, and lets the server's greeting pass.
+	pair, err := tls.LoadX509KeyPair(filepath.Join(dir, "other.pem"), filepath.Join(dir, "other.pem"))
+	require.NoError(t, err)
+	between := func(context.Context, string, string) (net.Conn, error) {
+		real, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.DatabasePort))
+		if err != nil {
+			return nil, err
+		}
+		here, there := net.Pipe()
+		go func() {
+			defer there.Close()
+			defer real.Close()
+			greeting := make([]byte, 4096)
+			n, _ := real.Read(greeting)
+			there.Write(greeting[:n]) //nolint:errcheck // whoever listens says so
+			asks := make([]byte, 36)
+			if _, err := io.ReadFull(there, asks); err == nil {
+				tls.Server(there, &tls.Config{Certificates: []tls.Certificate{pair}}).Handshake() //nolint:errcheck // it is refused
+			}
+		}()
+		return here, nil
+	}
+	require.ErrorContains(t, version("sha256:"+own, between), "another certificate")
+	attack.Stopped(t, "the way to a database server", "TLS is ended in between, with a certificate of the attacker", "the server's own certificate is pinned, end to end")
 }
