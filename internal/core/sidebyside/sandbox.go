@@ -1,15 +1,12 @@
 package sidebyside
 
 import (
-	"bufio"
-	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"os/user"
 	"strconv"
-	"strings"
 	"syscall"
 	"time"
 )
@@ -48,54 +45,44 @@ func confine(cmd *exec.Cmd, dir string, as *syscall.Credential) {
 // process is a browser that runs.
 type process struct {
 	cmd    *exec.Cmd
-	socket string // where it is driven from
-	ended  chan struct{}
+	bridge *bridge
+	ended  chan struct{} // closed when the browser has ended
+	served chan struct{} // closed when nothing is passed on any more
 }
 
 // startTime is how long a browser may take until it can be driven.
 const startTime = 30 * time.Second
 
-// start runs a browser and waits until it can be driven.
-func start(ctx context.Context, browser, dir string, as *syscall.Credential, flags ...string) (*process, error) {
-	p := &process{cmd: exec.Command(browser, append(flags, "--remote-debugging-port=0", "--user-data-dir="+dir, "about:blank")...),
-		ended: make(chan struct{})}
-	confine(p.cmd, dir, as)
-	said, err := p.cmd.StderrPipe()
+// start runs a browser, which is driven over its pipe.
+func start(browser, dir string, as *syscall.Credential, flags ...string) (*process, error) {
+	b, err := newBridge()
 	if err != nil {
 		return nil, err
 	}
-	if err := p.cmd.Start(); err != nil {
-		return nil, err
+	p := &process{cmd: exec.Command(browser, append(flags, "--remote-debugging-pipe", "--user-data-dir="+dir, "about:blank")...), bridge: b,
+		ended: make(chan struct{}), served: make(chan struct{})}
+	confine(p.cmd, dir, as)
+	p.cmd.ExtraFiles = b.theirs
+	err = p.cmd.Start()
+	b.started()
+	if err != nil {
+		return nil, errors.Join(err, b.close())
 	}
-	sockets, last := make(chan string, 1), ""
 	go func() {
 		defer close(p.ended)
-		defer p.cmd.Wait()
-		lines := bufio.NewScanner(said)
-		for lines.Scan() {
-			if _, at, is := strings.Cut(lines.Text(), "DevTools listening on "); is {
-				sockets <- at
-				continue
-			}
-			last = lines.Text()
-		}
+		p.cmd.Wait() //nolint:errcheck // it is ended here
 	}()
-	select {
-	case p.socket = <-sockets:
-		return p, nil
-	case <-p.ended:
-		return nil, fmt.Errorf("it ended at once: %.300s", last)
-	case <-time.After(startTime):
-		err = fmt.Errorf("it cannot be driven after %s", startTime)
-	case <-ctx.Done():
-		err = ctx.Err()
-	}
-	p.stop()
-	return nil, err
+	go func() {
+		defer close(p.served)
+		b.serve()
+	}()
+	return p, nil
 }
 
 // stop ends the browser with all its processes.
 func (p *process) stop() {
 	syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
 	<-p.ended
+	p.bridge.close()
+	<-p.served
 }

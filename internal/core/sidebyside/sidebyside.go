@@ -84,18 +84,28 @@ func Take(ctx context.Context, browser string, left, right Site, paths []string,
 		return nil, err
 	}
 	defer out.close()
-	running, err := start(ctx, browser, profile, as, flags(out.address())...)
+	running, err := start(browser, profile, as, flags(out.address())...)
 	if err != nil {
 		return nil, fmt.Errorf("start %s in its sandbox: %w; where the system allows no user namespaces, install Debian's package "+
 			"chromium-sandbox", browser, err)
 	}
 	defer running.stop()
-	alloc, endDriving := chromedp.NewRemoteAllocator(ctx, running.socket, chromedp.NoModifyURL)
+	alloc, endDriving := chromedp.NewRemoteAllocator(ctx, running.bridge.address(), chromedp.NoModifyURL)
 	defer endDriving()
 	tab, closeTab := chromedp.NewContext(alloc)
 	defer closeTab()
-	if err := chromedp.Run(tab, network.Enable(), chromedp.EmulateViewport(Width, 800)); err != nil {
-		return nil, fmt.Errorf("drive %s: %w", browser, err)
+	begun := make(chan error, 1)
+	go func() { begun <- chromedp.Run(tab, network.Enable(), chromedp.EmulateViewport(Width, 800)) }()
+	select {
+	case err = <-begun:
+	case <-running.ended:
+		err = errors.New("it ended at once")
+	case <-time.After(startTime):
+		err = fmt.Errorf("it cannot be driven after %s", startTime)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("drive %s in its sandbox: %w; where the system allows no user namespaces, install Debian's package "+
+			"chromium-sandbox", browser, err)
 	}
 	return shootAll(ctx, tab, left, right, paths, dir, report)
 }
