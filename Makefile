@@ -16,7 +16,7 @@ export GOFLAGS := -buildvcs=false -trimpath -tags=nomsgpack,libsqlite3 -ldflags=
 # The compiler may use more memory and collects less garbage: a fifth of its time.
 COMPILE := GOGC=400
 
-.PHONY: build demo try stop test check test-all bench shots words types check-types check-console checked-console packages flags install \
+.PHONY: build demo try stop test check test-all attack bench shots words types check-types check-console checked-console packages flags install \
 	install-try install-demo headers clean
 
 build: bin/nestseed
@@ -170,6 +170,12 @@ test-all: test
 	S3=real go test -count=1 ./internal/service/store
 	KILLS=all go test -count=1 -timeout 60m ./internal/core/provision
 	go test -count=1 -timeout 30m $(CHAOS)
+
+# What attackers try, on the real thing: a table of the attacks, and what has stopped each.
+attack: install build
+	NESTSEED_BINARY=$(CURDIR)/bin/nestseed go test -count=1 -v -timeout 30m -run 'Attack|TestSQLite|TestTheEngineDoesWhatAllDo|TestPostgres$$|TestConformance' \
+		$$(grep -rl 'attack\.Stopped' --include=*_test.go internal test | xargs -n1 dirname | sort -u | sed 's|^|./|') ./internal/core/sitedb/... \
+		| go run ./test/attack/table
 
 bench: install build
 	go run ./bench

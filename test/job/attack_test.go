@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nestseed/internal/wire"
+	"nestseed/test/attack"
 	"nestseed/test/world"
 )
 
@@ -81,7 +82,7 @@ func appended(name, text string) map[string]func(string) string {
 	return map[string]func(string) string{name: func(was string) string { return was + text }}
 }
 
-func TestForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
+func TestAttackByForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
 	world.Prepared(t)
 	whole := filepath.Join(t.TempDir(), "music-base.zip")
 	world.Must(t, "release", "download", "music-base@1", "--to", whole)
@@ -129,6 +130,8 @@ func TestForgedArchivesWhoseSumsAreRightReachNothing(t *testing.T) {
 		require.Regexp(t, "refused|damaged", r.Err, what)
 	}
 	require.Equal(t, before, world.Archives(t), "nothing of them is kept")
+	attack.Stopped(t, "forged archives", "14 manifests and scripts whose sums are right: paths, other databases, functions, programs, settings",
+		"parsed to the last word, refused, nothing kept")
 	require.Equal(t, 3, world.Nestseed(t, "starter", "show", "forged").Code)
 
 	// A trusted archive's programs are parsed all the same, and made with the site's own account.

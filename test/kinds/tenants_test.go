@@ -18,6 +18,7 @@ import (
 	"nestseed/demo/scenario"
 	"nestseed/demo/stack"
 	"nestseed/internal/wire"
+	"nestseed/test/attack"
 	"nestseed/test/world"
 )
 
@@ -174,9 +175,9 @@ func TestTheTenantsOfATableShowTheirPagesTogether(t *testing.T) {
 	world.Must(t, "install", "remove", "halls")
 }
 
-// TestATenantReachesNothingOfAnother attacks with what somebody has who has broken into one: its database account, its administrator,
+// TestAttackOfATenantReachesNothingOfAnother attacks with what somebody has who has broken into one: its database account, its administrator,
 // and the account that its programs run as.
-func TestATenantReachesNothingOfAnother(t *testing.T) {
+func TestAttackOfATenantReachesNothingOfAnother(t *testing.T) {
 	world.Prepared(t)
 	world.StarterOf(t, "guarded-base")
 	world.Must(t, "release", "build", "guarded-base")
@@ -253,6 +254,8 @@ func TestATenantReachesNothingOfAnother(t *testing.T) {
 	require.NoError(t, world.Stack.Own(found))
 	require.Equal(t, "own temporary files", world.Shows(t, a.Address+"/wp-content/uploads/found/found.php"))
 	require.NoError(t, os.RemoveAll(found))
+	attack.Stopped(t, "one tenant and the next", "its database account, its administrator, and programs in its uploads with a .user.ini: by name, links, glob, "+
+		"other programs, what PHP has compiled", "open_basedir and disable_functions of the web server, code of another account, nothing of a site compiled")
 
 	// Where nothing keeps sites apart, those of different clients share no code; those of one client do.
 	tested := world.Ask[wire.HostTest](t, "host", "test", "shared")

@@ -20,6 +20,7 @@ import (
 	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sitepage"
 	"nestseed/internal/core/sqltext"
+	"nestseed/test/attack"
 )
 
 const contactForm = `<title>Lessons</title><form action="/contact/send" method="post"><input type="hidden" name="page" value="12"><input name="name" required><textarea name="message"></textarea><input type="submit" name="go"></form>`
@@ -128,7 +129,7 @@ func tells(t *testing.T, folder, answer string) school {
 	return s
 }
 
-func TestTheSiteItselfSaysWhichDatabaseItWorksOnAndWhetherMailGoesOut(t *testing.T) {
+func TestAttackAndTheSiteItselfSaysWhichDatabaseItWorksOnAndWhetherMailGoesOut(t *testing.T) {
 	dir := t.TempDir()
 	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
@@ -169,6 +170,14 @@ func TestTheSiteItselfSaysWhichDatabaseItWorksOnAndWhetherMailGoesOut(t *testing
 	require.Equal(t, Warn, got["own database"].Result, "a site that does not say is not believed to be right")
 	require.NotContains(t, got, "mail")
 	require.NoFileExists(t, old, "one that somebody was killed over is taken away too")
+
+	// Somebody in between who sees the question and the answer cannot make either.
+	forged := tells(t, folder, kept)
+	forged["*"] = func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, strings.Repeat("a", 64)+" "+kept) }
+	got = visit(t, forged, asked(true))
+	require.Equal(t, Warn, got["own database"].Result)
+	attack.Stopped(t, "the page that asks a site", "an answer of somebody else; another question with the same key; the key in the answer",
+		"one page for one question, answers are signed (HMAC-SHA-256), a secret travels by TLS or stays on the machine")
 }
 
 func TestResponseTimeIsToldBesideTheSources(t *testing.T) {

@@ -22,6 +22,7 @@ import (
 	"nestseed/internal/core/sitedb"
 	_ "nestseed/internal/core/sitedb/engines"
 	"nestseed/internal/core/sitepage"
+	"nestseed/test/attack"
 
 	_ "nestseed/internal/core/hostfs/protocols"
 )
@@ -147,7 +148,7 @@ func TestPostgresIsReachedThroughAPageAndLetGo(t *testing.T) {
 	require.ErrorIs(t, err, os.ErrDeadlineExceeded)
 }
 
-func TestThePageAnswersWhoHasItsKeyOnly(t *testing.T) {
+func TestAttackThePageAnswersWhoHasItsKeyOnly(t *testing.T) {
 	s := stack.ForTest(t)
 	require.NoError(t, s.StartWeb(t.Context()))
 	place := placeOn(t, s)
@@ -173,6 +174,17 @@ func TestThePageAnswersWhoHasItsKeyOnly(t *testing.T) {
 	require.NotContains(t, string(text), "{key}")
 	require.NoError(t, r.Close())
 	require.Equal(t, 404, status(good, "SELECT"), "it is gone")
+
+	// An address is data, and never a part of the program.
+	evil := New(place, "tcp://x*/ echo 'RUN'; /*' . system('id') . '")
+	_, err = evil.Dial(t.Context(), "", "")
+	require.ErrorContains(t, err, "from the host")
+	require.NotContains(t, err.Error(), "RUN")
+	text, err = hostfs.ReadFile(t.Context(), place.Folder, evil.now.page.Name, 1<<20)
+	require.NoError(t, err)
+	require.NotContains(t, string(text), "system(")
+	require.NoError(t, evil.Close())
+	attack.Stopped(t, "a page that relays", "an address that ends a comment and a string of the page's program", "it is placed as base64, as data")
 
 	// A host that has no PHP shows the page as it is, or nothing.
 	r = New(Place{Spot: place.Spot, Send: func(context.Context, string, []byte) (*http.Response, error) {
