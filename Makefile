@@ -174,7 +174,7 @@ test-all: test
 # What attackers try, on the real thing: a table of the attacks, and what has stopped each.
 attack: install build
 	NESTSEED_BINARY=$(CURDIR)/bin/nestseed go test -count=1 -v -timeout 30m -run 'Attack|TestSQLite|TestTheEngineDoesWhatAllDo|TestPostgres$$|TestConformance' \
-		$$(grep -rl 'attack\.Stopped' --include=*_test.go internal test | xargs -n1 dirname | sort -u | sed 's|^|./|') ./internal/core/sitedb/... \
+		$$(grep -rl 'attack\.Stopped' --include=*_test.go internal test | xargs -n1 dirname | sort -u | sed 's|^|./|') ./test/attack ./internal/core/sitedb/... \
 		| go run ./test/attack/table
 
 bench: install build

@@ -625,7 +625,7 @@ func together(all []odd) (out []odd) {
 func (o odd) try(t *testing.T) {
 	s := oddCopy(t, o.name)
 	o.change(t, s)
-	args := append([]string{"source", "add", "odd-" + o.name, "--host", "preview", "--path", cmp.Or(s.path, filepath.Base(s.dir))}, o.add...)
+	args := append([]string{"source", "add", "--confirm-account", "odd-" + o.name, "--host", "preview", "--path", cmp.Or(s.path, filepath.Base(s.dir))}, o.add...)
 	if i := slices.Index(args, "own"); i >= 0 {
 		args[i] = world.Stack.Address(filepath.Base(s.dir))
 	}

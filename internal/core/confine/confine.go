@@ -69,11 +69,22 @@ func run(do Func) int {
 
 // limit gives up what the process does not need. The limit of memory is of all that is written to (RLIMIT_DATA, setrlimit(2)); the
 // collector works harder before.
+//
+// No file and no connection can be opened any more: there is a number for each that is open, and no further one.
 func limit() error {
+	// The runtime opens what it waits with when it first needs it.
+	r, w, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	first := r.Fd()
+	if err := errors.Join(r.Close(), w.Close()); err != nil {
+		return err
+	}
 	debug.SetMemoryLimit(int64(memory) / 2)
 	debug.SetTraceback("none")
 	for what, most := range map[int]uint64{unix.RLIMIT_DATA: memory, unix.RLIMIT_CPU: seconds, unix.RLIMIT_FSIZE: 0, unix.RLIMIT_CORE: 0,
-		unix.RLIMIT_NOFILE: 16} {
+		unix.RLIMIT_NOFILE: uint64(first)} {
 		if err := unix.Setrlimit(what, &unix.Rlimit{Cur: most, Max: most}); err != nil {
 			return err
 		}

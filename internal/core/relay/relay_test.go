@@ -179,7 +179,7 @@ func TestAttackThePageAnswersWhoHasItsKeyOnly(t *testing.T) {
 	evil := New(place, "tcp://x*/ echo 'RUN'; /*' . system('id') . '")
 	_, err = evil.Dial(t.Context(), "", "")
 	require.ErrorContains(t, err, "from the host")
-	require.NotContains(t, err.Error(), "RUN")
+	require.NotContains(t, err.Error(), "uid=", "nothing of it has run")
 	text, err = hostfs.ReadFile(t.Context(), place.Folder, evil.now.page.Name, 1<<20)
 	require.NoError(t, err)
 	require.NotContains(t, string(text), "system(")

@@ -53,13 +53,20 @@ func open(_ context.Context, u *url.URL, _ hostfs.Access) (hostfs.FS, error) {
 // Open opens a folder of this machine, for work that is not on a host.
 func Open(dir string) (hostfs.FS, error) { return openOwned(dir, "") }
 
+// mayGive reports whether files can be given to other accounts: by root, or by an account with that capability (capabilities(7)).
+var mayGive = sync.OnceValue(func() bool {
+	var data [2]unix.CapUserData
+	err := unix.Capget(&unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}, &data[0])
+	return err == nil && data[0].Effective&(1<<unix.CAP_CHOWN) != 0
+})
+
 func openOwned(dir, owner string) (hostfs.FS, error) {
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, fmt.Errorf("open folder of the host: %w", err)
 	}
 	l := &local{root: root, dir: path.Clean(dir), uid: -1, gid: -1, known: map[string]bool{}}
-	if owner != "" && os.Geteuid() == 0 {
+	if owner != "" && mayGive() {
 		u, err := user.Lookup(owner)
 		if err != nil {
 			return nil, fmt.Errorf("owner of the host's files: %w", err)
@@ -481,7 +488,8 @@ func (l *local) forget() {
 }
 
 func (l *local) Writable(_ context.Context, folder string) error {
-	return unix.Access(path.Join(l.dir, clean(folder)), unix.W_OK|unix.X_OK)
+	// As the process may, and not as its account alone.
+	return unix.Faccessat(unix.AT_FDCWD, path.Join(l.dir, clean(folder)), unix.W_OK|unix.X_OK, unix.AT_EACCESS)
 }
 
 func (l *local) FreeBytes(_ context.Context) (int64, error) {
