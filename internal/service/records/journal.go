@@ -77,10 +77,13 @@ type Late struct {
 	Made provision.Made
 }
 
-// LateMade returns the entries that are to be looked for now. Each names what only that attempt can have made.
+// LateMade returns the entries that are to be looked for now. Each names what only that attempt can have made, and no record of a site or
+// safety copy names.
 func (db *DB) LateMade(ctx context.Context) ([]Late, error) {
 	return many[Late](ctx, db, `SELECT id, made FROM run_journal
-		WHERE over_at < now() - CASE WHEN looked THEN $2::interval ELSE $1::interval END ORDER BY id`, lateSoon, lateAgain)
+		WHERE over_at < now() - CASE WHEN looked THEN $2::interval ELSE $1::interval END
+		AND NOT EXISTS (SELECT FROM sites s WHERE s.retired_at IS NULL AND made->>'name' IN (s.database, s.db_user, s.folder))
+		AND NOT EXISTS (SELECT FROM site_copies c WHERE made->>'name' IN (c.database, c.db_user, c.folder)) ORDER BY id`, lateSoon, lateAgain)
 }
 
 // LookedFor records that an entry was looked for; after the second time it is gone.
