@@ -59,6 +59,7 @@ type transport struct {
 type line struct {
 	ssh   *ssh.Client
 	files *sftp.Client
+	names *names // that the other side has sent
 	ended chan struct{}
 }
 
@@ -155,12 +156,12 @@ func (t *transport) get(ctx context.Context) (*line, error) {
 	if err != nil {
 		return nil, err
 	}
-	files, err := sftp.NewClient(conn, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(64))
+	files, names, err := begin(conn)
 	if err != nil {
 		conn.Close()
 		return nil, fmt.Errorf("the host lets nobody transfer files over SSH (its SFTP service does not answer): %w", err)
 	}
-	l := &line{ssh: conn, files: files, ended: make(chan struct{})}
+	l := &line{ssh: conn, files: files, names: names, ended: make(chan struct{})}
 	go func() {
 		files.Wait() //nolint:errcheck // that it has ended is what matters
 		close(l.ended)
@@ -309,9 +310,26 @@ func entryOf(name string, info fs.FileInfo) hostfs.Entry {
 	return e
 }
 
+// list lists a folder, as long as that has an end.
+func (t *transport) list(ctx context.Context, c *sftp.Client, dir string) ([]fs.FileInfo, error) {
+	t.mu.Lock()
+	l := t.line
+	t.mu.Unlock()
+	if l == nil || l.files != c {
+		return c.ReadDirContext(ctx, dir)
+	}
+	ctx, done := l.names.bounded(ctx)
+	defer done()
+	list, err := c.ReadDirContext(ctx, dir)
+	if cause := context.Cause(ctx); errors.Is(cause, errEndless) {
+		return nil, cause
+	}
+	return list, err
+}
+
 func (t *transport) List(ctx context.Context, dir string) (out []hostfs.Entry, err error) {
 	err = t.do(ctx, true, func(c *sftp.Client) error {
-		list, err := c.ReadDirContext(ctx, dir)
+		list, err := t.list(ctx, c, dir)
 		if err != nil {
 			return err
 		}

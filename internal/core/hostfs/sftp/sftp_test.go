@@ -172,7 +172,7 @@ type passwordServer struct {
 	running sync.WaitGroup
 }
 
-func startPasswordServer(t *testing.T) *passwordServer {
+func startPasswordServer(t *testing.T, serves ...func(io.ReadWriteCloser)) *passwordServer {
 	t.Helper()
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
@@ -198,7 +198,7 @@ func startPasswordServer(t *testing.T) *passwordServer {
 			s.conns = append(s.conns, c)
 			s.logins++
 			s.mu.Unlock()
-			s.running.Go(func() { serve(c, config) })
+			s.running.Go(func() { serve(c, config, serves...) })
 		}
 	})
 	t.Cleanup(func() {
@@ -218,7 +218,7 @@ func (s *passwordServer) cut() {
 	s.conns = nil
 }
 
-func serve(c net.Conn, config *ssh.ServerConfig) {
+func serve(c net.Conn, config *ssh.ServerConfig, serves ...func(io.ReadWriteCloser)) {
 	defer c.Close()
 	_, channels, requests, err := ssh.NewServerConn(c, config)
 	if err != nil {
@@ -234,7 +234,9 @@ func serve(c net.Conn, config *ssh.ServerConfig) {
 			for r := range requests {
 				isFiles := r.Type == "subsystem" && strings.HasSuffix(string(r.Payload), "sftp")
 				r.Reply(isFiles, nil) //nolint:errcheck // the line ends
-				if isFiles {
+				if isFiles && len(serves) > 0 {
+					go serves[0](ch)
+				} else if isFiles {
 					server, err := sftp.NewServer(ch)
 					if err == nil {
 						go server.Serve() //nolint:errcheck // the line ends
