@@ -104,7 +104,8 @@ func tlsOf(u *url.URL, network string) (config string, err error) {
 	case given == "off", given == "":
 		return "", nil
 	}
-	return "", errors.New("tls in the database address is on, off, or sha256: and the sum of a certificate: mysql://user@db.example:3306/?tls=on")
+	return "", errors.New("tls in the database address is on, off, or sha256: and the sum of a certificate: " +
+		"mysql://user@db.example:3306/?tls=on")
 }
 
 func openPool(cfg *mysql.Config) (*sql.DB, error) {

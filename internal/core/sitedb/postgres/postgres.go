@@ -127,7 +127,8 @@ func tlsMode(host string, options url.Values) (string, error) {
 	case given == "off", given == "":
 		return "disable", nil
 	}
-	return "", errors.New("tls in the database address is on, off, or sha256: and the sum of a certificate: postgres://user@db.example:5432/?tls=on")
+	return "", errors.New("tls in the database address is on, off, or sha256: and the sum of a certificate: " +
+		"postgres://user@db.example:5432/?tls=on")
 }
 
 // explain turns the server's error codes into what callers decide on and people understand (PostgreSQL manual, appendix A).
