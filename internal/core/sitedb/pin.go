@@ -27,8 +27,8 @@ func Pinned(u *url.URL) (*tls.Config, error) {
 		InsecureSkipVerify: true, //nolint:gosec // VerifyConnection compares the certificate itself
 		VerifyConnection: func(state tls.ConnectionState) error {
 			if sum := sha256.Sum256(state.PeerCertificates[0].Raw); string(sum[:]) != string(want) {
-				return errors.New("the database server shows another certificate than the one that its address names,
-					sha256:" + hex.EncodeToString(sum[:]))
+				return errors.New("the database server shows another certificate than the one that its address names, sha256:" +
+					hex.EncodeToString(sum[:]))
 			}
 			return nil
 		}}, nil
