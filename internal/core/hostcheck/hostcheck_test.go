@@ -137,13 +137,17 @@ func TestWhatRunsProgramsIsJudged(t *testing.T) {
 	defer fsys.Close()
 	now := time.Now()
 	in := path.Join(fsys.Root(), "asks")
-	good := byName(t, Runtime(provision.Runtime{Name: "PHP", Version: "8.2.30", Account: "www-data", Folder: in, AskedAt: now, Clock: now}, fsys, in))
+	apart, open := true, false
+	good := byName(t, Runtime(provision.Runtime{Name: "PHP", Version: "8.2.30", Account: "www-data", Folder: in, AskedAt: now, Clock: now,
+		Apart: &apart}, fsys, in))
 	for _, s := range good {
 		require.Equal(t, check.Pass, s.Result, "%+v", s)
 	}
-	require.Len(t, good, 2)
+	require.Len(t, good, 3)
 	bad := byName(t, Runtime(provision.Runtime{Name: "PHP", Version: "8.2.30", Account: "www-data", Unreadable: true, Folder: "/home/x/www/asks",
-		AskedAt: now, Clock: now.Add(-time.Hour)}, fsys, in))
+		AskedAt: now, Clock: now.Add(-time.Hour), Apart: &open}, fsys, in))
+	require.Equal(t, check.Warn, bad["sites apart"].Result)
+	require.Contains(t, bad["sites apart"].Remedy, "open_basedir")
 	require.Equal(t, check.Fail, bad["programs"].Result)
 	require.Contains(t, bad["folder"].Sentence, "?seen=")
 	require.Contains(t, bad["clock of the web server"].Remedy, "1h0m0s")
