@@ -168,12 +168,13 @@ test-all: test
 	NESTSEED_BINARY=$(CURDIR)/bin/nestseed PAIRS=all SOURCES=all go test -count=1 -timeout 90m ./test/kinds -run 'TestTheMainJobOnEvery|TestOddSources|TestTenantsOfEveryKind'
 	NESTSEED_BINARY=$(CURDIR)/bin/nestseed WINDOWS=all go test -count=1 -timeout 30m ./test/console -run TestEveryPage
 	S3=real go test -count=1 ./internal/service/store
+	ATTACKS=all go test -count=1 ./test/attack
 	KILLS=all go test -count=1 -timeout 60m ./internal/core/provision
 	go test -count=1 -timeout 30m $(CHAOS)
 
 # What attackers try, on the real thing: a table of the attacks, and what has stopped each.
 attack: install build
-	NESTSEED_BINARY=$(CURDIR)/bin/nestseed go test -count=1 -v -timeout 30m -run 'Attack|TestSQLite|TestTheEngineDoesWhatAllDo|TestPostgres$$|TestConformance' \
+	ATTACKS=all NESTSEED_BINARY=$(CURDIR)/bin/nestseed go test -count=1 -v -timeout 30m -run 'Attack|TestSQLite|TestTheEngineDoesWhatAllDo|TestPostgres$$|TestConformance' \
 		$$(grep -rl 'attack\.Stopped' --include=*_test.go internal test | xargs -n1 dirname | sort -u | sed 's|^|./|') ./test/attack ./internal/core/sitedb/... \
 		| go run ./test/attack/table
 
