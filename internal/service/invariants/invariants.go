@@ -97,8 +97,14 @@ func Check(v View) []Fault {
 			named[m.key()] = m.By
 		}
 	}
+	// Names that bear the mark are used once. What is found under one on another host is the same thing: hosts may be the same machine, reached in
+	// several ways.
+	anywhere := map[[2]string]bool{}
+	for _, t := range slices.Concat(v.Must, v.May) {
+		anywhere[[2]string{t.What, t.Name}] = true
+	}
 	for _, t := range v.There {
-		if named[t.key()] == "" {
+		if named[t.key()] == "" && !anywhere[[2]string{t.What, t.Name}] {
 			fault("look at it, and remove it by hand", "%s was made by this service, and no record names it", t)
 		}
 	}

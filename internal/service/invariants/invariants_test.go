@@ -22,6 +22,7 @@ func TestEachRuleHasItsFault(t *testing.T) {
 		{"all is well", View{Must: []Thing{alder, database}, May: []Thing{half}, There: []Thing{alder, database, half}, Runs: []Run{
 			{ID: 1, For: time.Second}, {ID: 2, For: long, Alive: true}, {ID: 3, For: long, Waiting: true, Blocked: true},
 			{ID: 4, For: long, Aside: true, Open: 2}}}, nil},
+		{"the same machine", View{Must: []Thing{database}, There: []Thing{database, {Host: "hosting", What: "database", Name: database.Name}}}, nil},
 		{"on its way", View{Must: []Thing{alder}, May: []Thing{alder}}, nil},
 		{"gone", View{Must: []Thing{alder}}, []string{"folder alder on host preview is not there, and site alder names it"}},
 		{"another", View{Must: []Thing{alder}, There: []Thing{other}},

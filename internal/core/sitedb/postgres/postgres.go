@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -378,6 +379,10 @@ func (s *server) Named(ctx context.Context, prefix string) (databases, users []s
 			}
 		}
 		return nil
+	})
+	// The role that owns what is in a database goes with it, and is nobody's account.
+	users = slices.DeleteFunc(users, func(user string) bool {
+		return slices.ContainsFunc(databases, func(name string) bool { return user == ownerOf(name) })
 	})
 	return databases, users, err
 }
