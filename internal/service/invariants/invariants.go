@@ -97,8 +97,8 @@ func Check(v View) []Fault {
 			named[m.key()] = m.By
 		}
 	}
-	// Names that bear the mark are used once. What is found under one on another host is the same thing: hosts may be the same machine, reached in
-	// several ways.
+	// Names that bear the mark are used once. What is found under one on another host is the same thing: hosts may be the same machine,
+	// reached in several ways.
 	anywhere := map[[2]string]bool{}
 	for _, t := range slices.Concat(v.Must, v.May) {
 		anywhere[[2]string{t.What, t.Name}] = true
