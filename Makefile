@@ -142,7 +142,7 @@ test: headers
 
 .PHONY: whole parts
 whole:
-	NESTSEED_BINARY=$(CURDIR)/bin/nestseed go test -vet=off -count=1 -p 2 -timeout 60m $(WHOLE)
+	NESTSEED_BINARY=$(CURDIR)/bin/nestseed go test -vet=off -count=1 -p 3 -timeout 60m $(WHOLE)
 
 parts:
 	go test -vet=off -p 1 -timeout 60m $(REST)
