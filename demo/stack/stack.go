@@ -289,17 +289,19 @@ func (s *Stack) installMariaDB(ctx context.Context, data, scratch string) error 
 	})
 }
 
+// fpmConf is of a php-fpm: %[1]s is the stack's folder, %[2]s the account, %[3]s its name with a hyphen or nothing, %[4]d how many programs
+// run at a time.
 const fpmConf = `[global]
-pid = %[1]s/fpm-master.pid
+pid = %[1]s/fpm%[3]s-master.pid
 error_log = %[1]s/fpm-error.log
 daemonize = no
 [sites]
 user = %[2]s
 group = %[2]s
-listen = %[1]s/fpm.sock
+listen = %[1]s/fpm%[3]s.sock
 listen.mode = 0666
 pm = static
-pm.max_children = 4
+pm.max_children = %[4]d
 php_admin_value[memory_limit] = 256M
 php_admin_flag[expose_php] = on
 php_admin_value[opcache.validate_timestamps] = 1
@@ -307,27 +309,10 @@ php_admin_value[opcache.revalidate_freq] = 0
 catch_workers_output = yes
 `
 
-// sharedConf is of a php-fpm of its own for sites that share code. The web server gives it, with each request, what keeps one site from
-// another; no program starts another; and what it keeps compiled, which PHP lets every site include, are no programs of a site's own.
-const sharedConf = `[global]
-pid = %[1]s/fpm-shared-master.pid
-error_log = %[1]s/fpm-error.log
-daemonize = no
-[shared]
-user = %[2]s
-group = %[2]s
-listen = %[1]s/fpm-shared.sock
-listen.mode = 0666
-pm = static
-pm.max_children = 3
-php_admin_value[memory_limit] = 256M
-php_admin_flag[expose_php] = on
-php_admin_value[opcache.validate_timestamps] = 1
-php_admin_value[opcache.revalidate_freq] = 0
-; Sites that share code: what keeps one from another is given by the web server for each request, and no program starts another.
-php_admin_value[disable_functions] = "exec,passthru,shell_exec,system,popen,proc_open,pcntl_exec,dl,putenv"
+// sharedConf follows for the php-fpm of sites that share code. The web server gives it, with each request, what keeps one site from another; no
+// program starts another; and what it keeps compiled, which PHP lets every site include, are no programs of a site's own (see uncompiled).
+const sharedConf = `php_admin_value[disable_functions] = "exec,passthru,shell_exec,system,popen,proc_open,pcntl_exec,dl,putenv"
 php_admin_value[mail.force_extra_parameters] = "-i"
-catch_workers_output = yes
 `
 
 const nginxConf = `user %[2]s;
@@ -411,8 +396,8 @@ func (s *Stack) StartWeb(ctx context.Context) error {
 	asUser(s.WebUser, s.path("nginx-tmp"), s.Sites())
 	as := runs(s.WebUser)
 	for name, text := range map[string]string{
-		"fpm.conf":        fmt.Sprintf(fpmConf, s.Dir, as),
-		"fpm-shared.conf": fmt.Sprintf(sharedConf, s.Dir, as),
+		"fpm.conf":        fmt.Sprintf(fpmConf, s.Dir, as, "", 4),
+		"fpm-shared.conf": fmt.Sprintf(fpmConf, s.Dir, as, "-shared", 3) + sharedConf,
 		"fpm-uncompiled":  uncompiled(s.Sites()),
 		"nginx.conf":      fmt.Sprintf(nginxConf, s.Dir, as, s.WebPort, s.Sites(), s.WebHost),
 	} {
