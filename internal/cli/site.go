@@ -65,13 +65,13 @@ func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 		Set: set, Visible: c.Bool("visible"),
 		Replace: c.Bool("replace"), Keep: c.StringSlice("keep"), Hold: c.Bool("hold"), Mail: c.Bool("mail"),
 		MailAddresses: c.Bool("mail-addresses"), Mend: c.Bool("mend"),
-		TenantOf: c.String("tenant-of"), OwnCode: c.Bool("own-code")}, err
+		TenantOf: c.String("tenant-of"), OwnCode: c.Bool("own-code"), Despite: decided(c)}, err
 }
 
 func (a *app) site() *cli.Command {
 	return noun("site", "sites that were made from releases",
 		verb("plan", "[CLIENT]", "show what would be made; nothing is touched", siteFlags(tableFlag()), a.sitePlan),
-		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach(), tableFlag(),
+		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach(), tableFlag(), strict(), despite(), despiteWhy(),
 			&cli.StringFlag{Name: "plan", Usage: "the mark of the plan that was looked at; another plan is refused"}), a.siteProvision),
 		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"},
 			&cli.StringFlag{Name: "state", Usage: "failed, warned, passed, unchecked, held, behind, to-do, elsewhere or leading"},
@@ -87,7 +87,7 @@ func (a *app) site() *cli.Command {
 				return svc.Sites(ctx, by)
 			}, a.printSites),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
-		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach()}, a.siteCheck),
+		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach(), strict()}, a.siteCheck),
 		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach(),
 			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to",
 				Usage: "write the pictures into `DIR`"}}, a.siteSideBySide),
@@ -114,13 +114,13 @@ func (a *app) site() *cli.Command {
 			[]cli.Flag{detach(),
 				&cli.StringFlag{Name: "to", Usage: "the release; the newest of the site's starter unless given"},
 				&cli.StringFlag{Name: "tenant-of", Usage: "an `INSTALL` whose code of that release it shares from then on"},
-				&cli.BoolFlag{Name: "own-code", Usage: "give it code of its own, where it shares that of an install"},
+				&cli.BoolFlag{Name: "own-code", Usage: "give it code of its own, where it shares that of an install"}, despite(), despiteWhy(), strict(),
 				&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteRefresh),
 		verb("move", "NAME", "move a site, whole, to another host, or to another address where it is", []cli.Flag{detach(),
 			&cli.StringFlag{Name: "host", Required: true, Usage: "the host it goes to, or the one it is on"},
 			&cli.StringFlag{Name: "address", Usage: "its address there; by the host's pattern unless given; on the host it is on, another one"},
 			&cli.BoolFlag{Name: "visible", Usage: "let search engines in there; as it is now unless given, --visible=false keeps them out"},
-			&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteMove),
+			despite(), despiteWhy(), &cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteMove),
 		verb("dns", "NAME", "ask DNS where a site's name leads, and which records would be lost when it moves to other name servers", []cli.Flag{
 			&cli.StringSliceFlag{Name: "name-servers", Usage: "servers that the name is to move to, which are asked for every record"},
 			&cli.StringFlag{Name: "zone-file", Usage: "write the records to this file, to hand over", TakesFile: true}}, a.siteDNS),
@@ -145,15 +145,24 @@ func (a *app) siteTick() *cli.Command {
 }
 
 func (a *app) siteAccept() *cli.Command {
-	return asking(a, "accept", "NAME CHECK", "accept what a check warns of as known and harmless, until it finds something else", []cli.Flag{
-		&cli.StringFlag{Name: "reason", Usage: "why it is harmless"},
+	return asking(a, "accept", "NAME CHECK", "accept what a check warns of or fails by, until it finds something else", []cli.Flag{
+		&cli.StringFlag{Name: "reason", Usage: "why it is accepted; shown on the site"},
+		&cli.StringFlag{Name: "until", Usage: "to the end of this `DAY`, like 2026-12-31"},
 		&cli.BoolFlag{Name: "everywhere", Usage: "on all sites of the starter, where just the same is found"},
 		&cli.BoolFlag{Name: "undo", Usage: "accept it no more"}},
 		func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
 			if c.Bool("undo") {
 				return svc.UnacceptCheck(ctx, args[0], args[1])
 			}
-			return svc.AcceptCheck(ctx, args[0], wire.Accept{What: args[1], Reason: c.String("reason"), Everywhere: c.Bool("everywhere")})
+			a := wire.Accept{What: args[1], Reason: c.String("reason"), Everywhere: c.Bool("everywhere")}
+			if day := c.String("until"); day != "" {
+				at, err := time.ParseInLocation(time.DateOnly, day, time.Local)
+				if err != nil {
+					return wire.Site{}, usage("--until %s is not a day; write it like 2026-12-31", day)
+				}
+				a.Until = new(at.AddDate(0, 0, 1))
+			}
+			return svc.AcceptCheck(ctx, args[0], a)
 		}, func(s wire.Site) { a.printReport(s.Report, s.Accepted...) })
 }
 
@@ -335,7 +344,7 @@ func (a *app) siteMade(ctx context.Context, c *cli.Command, svc *client.Client, 
 		fmt.Fprintf(a.out, "made in %s\n", millis(ended.EndedAt.Sub(*ended.StartedAt).Milliseconds()))
 		a.printSite(s)
 	})
-	if err == nil && s.Report != nil && s.Report.Faults() > 0 {
+	if err == nil && (len(res.NewFaults) > 0 || c.Bool("strict") && s.Report != nil && s.Report.Faults(true) > 0) {
 		fmt.Fprintf(a.err, "the site stands, and its checks found faults. Correct them there and run nestseed site check %s; or correct "+
 			"the source "+
 			"or the packing list, build again, and make the site again with nestseed run retry %d --from %s (what stands there becomes a "+
@@ -481,10 +490,19 @@ func (a *app) printReport(r *wire.Report, accepted ...wire.Acceptance) {
 		for _, e := range k.Evidence {
 			fmt.Fprintf(a.out, "    %s\n", e)
 		}
+		if k.InSource != nil {
+			for _, e := range k.InSource.Evidence {
+				fmt.Fprintf(a.out, "    also in the source: %s\n", e)
+			}
+		}
 		of := slices.IndexFunc(accepted, func(a wire.Acceptance) bool { return a.What == k.Name })
 		switch {
 		case of >= 0:
-			fmt.Fprintf(a.out, "    accepted by %s, %s: %s\n", accepted[of].Who, day(accepted[of].At), accepted[of].Reason)
+			until := ""
+			if end := accepted[of].Until; end != nil {
+				until = ", until " + day(*end)
+			}
+			fmt.Fprintf(a.out, "    accepted by %s, %s%s: %s\n", accepted[of].Who, day(accepted[of].At), until, accepted[of].Reason)
 		case k.Remedy != "":
 			fmt.Fprintf(a.out, "    remedy: %s\n", k.Remedy)
 		}
@@ -492,15 +510,16 @@ func (a *app) printReport(r *wire.Report, accepted ...wire.Acceptance) {
 }
 
 func (a *app) siteCheck(ctx context.Context, c *cli.Command, args []string) error {
-	return a.checked(ctx, c, func(svc *client.Client) (wire.Run, error) { return svc.CheckSite(ctx, args[0]) })
+	return a.checked(ctx, c, args[0], func(svc *client.Client) (wire.Run, error) { return svc.CheckSite(ctx, args[0]) })
 }
 
 func (a *app) sourceCheck(ctx context.Context, c *cli.Command, args []string) error {
-	return a.checked(ctx, c, func(svc *client.Client) (wire.Run, error) { return svc.CheckSource(ctx, args[0]) })
+	return a.checked(ctx, c, "", func(svc *client.Client) (wire.Run, error) { return svc.CheckSource(ctx, args[0]) })
 }
 
 // checked follows a run that checks, and prints what it found.
-func (a *app) checked(ctx context.Context, c *cli.Command, start func(*client.Client) (wire.Run, error)) error {
+// checked follows the checks of a site, or, with "" for it, of something else.
+func (a *app) checked(ctx context.Context, c *cli.Command, site string, start func(*client.Client) (wire.Run, error)) error {
 	svc, err := a.service(c)
 	if err != nil {
 		return err
@@ -517,10 +536,18 @@ func (a *app) checked(ctx context.Context, c *cli.Command, start func(*client.Cl
 	if err := json.Unmarshal(ended.Result, &r); err != nil {
 		return err
 	}
-	if err := a.print(c, r, func() { a.printReport(&r) }); err != nil {
+	var accepted []wire.Acceptance
+	if site != "" {
+		s, err := svc.Site(ctx, site)
+		if err != nil {
+			return err
+		}
+		accepted = s.Accepted
+	}
+	if err := a.print(c, r, func() { a.printReport(&r, accepted...) }); err != nil {
 		return err
 	}
-	if r.Faults() > 0 {
+	if r.Faults(c.Bool("strict"), accepted...) > 0 {
 		return errFaults
 	}
 	return nil

@@ -197,7 +197,7 @@ func (a *app) siteMove(ctx context.Context, c *cli.Command, args []string) error
 	if err != nil {
 		return err
 	}
-	in := wire.Move{Host: c.String("host"), Address: c.String("address")}
+	in := wire.Move{Host: c.String("host"), Address: c.String("address"), Despite: decided(c)}
 	if c.IsSet("visible") {
 		in.Visible = new(c.Bool("visible"))
 	}
@@ -230,7 +230,7 @@ func (a *app) siteRefresh(ctx context.Context, c *cli.Command, args []string) er
 	if c.Bool("own-code") && c.IsSet("tenant-of") {
 		return usage("a site shares the code of an install with --tenant-of, or has its own with --own-code")
 	}
-	in := wire.NewCode{From: c.String("to"), TenantOf: c.String("tenant-of"), OwnCode: c.Bool("own-code")}
+	in := wire.NewCode{From: c.String("to"), TenantOf: c.String("tenant-of"), OwnCode: c.Bool("own-code"), Despite: decided(c)}
 	p, err := svc.PlanRefresh(ctx, args[0], in)
 	if err != nil {
 		return err

@@ -271,7 +271,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	defer endUpkeep()
 	go s.upkeep(upkeep)
 	go s.watchNames(upkeep)
-	go s.clearHosts(upkeep)
+	go s.everyMinute(upkeep)
 	failed := make(chan error, 1)
 	go func() { failed <- s.http.Serve(s.listener) }()
 	var err error
@@ -354,9 +354,9 @@ func (s *Service) watchNames(ctx context.Context) {
 	}
 }
 
-// clearHosts removes pages that were left on hosts, and what was made late, as long as the service serves: from the start, and then every
-// minute.
-func (s *Service) clearHosts(ctx context.Context) {
+// everyMinute does what is due soon after it arises, as long as the service serves: it removes pages that were left on hosts, and what was made
+// late, checks the sources of new releases, and ends acceptances.
+func (s *Service) everyMinute(ctx context.Context) {
 	tick := time.NewTicker(namesEvery)
 	defer tick.Stop()
 	for {
@@ -365,6 +365,12 @@ func (s *Service) clearHosts(ctx context.Context) {
 		}
 		if err := s.nouns.Sites.RemoveLate(ctx); err != nil && ctx.Err() == nil {
 			s.settings.Log.Warn("what was made late", "error", err)
+		}
+		if err := s.nouns.Sources.TakeBaselines(ctx); err != nil && ctx.Err() == nil {
+			s.settings.Log.Warn("checks of sources", "error", err)
+		}
+		if err := s.db.EndAcceptances(ctx); err != nil && ctx.Err() == nil {
+			s.settings.Log.Warn("acceptances that have ended", "error", err)
 		}
 		select {
 		case <-tick.C:

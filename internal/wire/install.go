@@ -40,9 +40,10 @@ type NewInstall struct {
 
 // NewInstallCode asks for all sites of an install to share the code of a release, or of what they had before.
 type NewInstallCode struct {
-	To    string   `json:"to,omitempty" doc:"release; the newest of the install's starter unless given"`
-	First []string `json:"first,omitempty" doc:"sites that come before the others, in this order"`
-	Mark  string   `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
+	To      string   `json:"to,omitempty" doc:"release; the newest of the install's starter unless given"`
+	First   []string `json:"first,omitempty" doc:"sites that come before the others, in this order"`
+	Despite Despite  `json:"despite,omitzero"`
+	Mark    string   `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
 }
 
 // InstallPlan is what will be done with the sites of an install, in order. Each is checked before the next is begun.

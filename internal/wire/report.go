@@ -1,6 +1,9 @@
 package wire
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // Report is what all checks of a site found.
 type Report struct {
@@ -9,6 +12,7 @@ type Report struct {
 	TookMillis      int64      `json:"took_ms"`
 	Pages           int        `json:"pages"`
 	Requests        int        `json:"requests"`
+	LiveMillis      int64      `json:"live_ms,omitempty" doc:"after which the home page had answered"`
 	Opened          []string   `json:"opened,omitempty" doc:"the paths of what answered, below the address, where all pages were opened"`
 	Like            string     `json:"like,omitempty" doc:"the site of the same code whose pages were all opened, where of this one some were"`
 	LoginAt         string     `json:"login_at,omitempty"` // where people log in, when the site has moved it
@@ -18,11 +22,24 @@ type Report struct {
 
 // Check is what one check found.
 type Check struct {
-	Name     string   `json:"name"`
-	Result   Result   `json:"result" enum:"pass,warn,fail"`
-	Sentence string   `json:"sentence" format:"sentence"`
-	Evidence []string `json:"evidence,omitempty" format:"sentence"`
-	Remedy   string   `json:"remedy,omitempty" format:"sentence"`
+	Name     string    `json:"name"`
+	Group    Question  `json:"group,omitempty" enum:"up,own,old,public,mail,details" doc:"the question that it answers"`
+	Result   Result    `json:"result" enum:"pass,warn,fail" doc:"of what is new: what the source of the site has too is in in_source"`
+	Sentence string    `json:"sentence" format:"sentence"`
+	Evidence []string  `json:"evidence,omitempty" format:"sentence"`
+	Remedy   string    `json:"remedy,omitempty" format:"sentence"`
+	How      string    `json:"how,omitempty" format:"sentence" doc:"it was found out"`
+	InSource *InSource `json:"in_source,omitempty" doc:"what was found that the source of the site has too"`
+}
+
+// Question is what people ask of a site.
+type Question string
+
+// InSource is what a check found that the source of the site has too.
+type InSource struct {
+	Result   Result   `json:"result" enum:"warn,fail"`
+	Count    int      `json:"count"`
+	Evidence []string `json:"evidence" format:"sentence"`
 }
 
 // Result of a check.
@@ -52,15 +69,11 @@ type Refreshed struct {
 	Content    int64        `json:"content"`          // files that stay
 }
 
-// Faults counts the checks that failed.
-func (r *Report) Faults() int { return r.count(Fail) }
-
-// Warnings counts those that warn.
-func (r *Report) Warnings() int { return r.count(Warn) }
-
-func (r *Report) count(v Result) (n int) {
+// Faults counts the checks that failed by something new that is not accepted, or, when strict, by anything.
+func (r *Report) Faults(strict bool, accepted ...Acceptance) (n int) {
 	for _, c := range r.Checks {
-		if c.Result == v {
+		known := slices.ContainsFunc(accepted, func(a Acceptance) bool { return a.What == c.Name })
+		if c.Result == Fail && (strict || !known) || strict && c.InSource != nil && c.InSource.Result == Fail {
 			n++
 		}
 	}

@@ -44,10 +44,11 @@ type ProvisionResult struct {
 	// Quiet says that mail is kept from going out.
 	Quiet bool `json:"quiet,omitempty"`
 	// Upgraded is the version that the CMS brought its tables to, where code and tables differed.
-	Upgraded string     `json:"upgraded,omitempty"`
-	Steps    []StepTime `json:"steps"`
-	Login    string     `json:"login"` // which login works, in a sentence
-	Report   *Report    `json:"report"`
+	Upgraded  string     `json:"upgraded,omitempty"`
+	Steps     []StepTime `json:"steps"`
+	Login     string     `json:"login"` // which login works, in a sentence
+	Report    *Report    `json:"report"`
+	NewFaults []string   `json:"new_faults,omitempty" doc:"checks that failed by something that was not there before: in the source, or on the site that was replaced"`
 }
 
 // TableResult is one report over all rows.

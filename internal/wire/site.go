@@ -19,6 +19,7 @@ type NewSite struct {
 	Mail          bool              `json:"mail,omitempty" doc:"let its mail go out, though search engines are kept out or visitors are: a preview keeps it"`
 	MailAddresses bool              `json:"mail_addresses,omitempty" doc:"change mail addresses at the source's host too"`
 	Mend          bool              `json:"mend,omitempty" doc:"put lengths right in serialised values that are broken in the source"`
+	Despite       Despite           `json:"despite,omitzero"`
 	Plan          string            `json:"plan,omitempty" doc:"the mark of the plan that was looked at; another plan is refused"`
 }
 
@@ -83,12 +84,19 @@ type Undo struct {
 	Mark string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
 }
 
+// Despite names checks that may fail after a change without stopping it.
+type Despite struct {
+	Checks []string `json:"checks,omitempty" maxItems:"30" doc:"names of checks"`
+	Reason string   `json:"reason,omitempty" maxLength:"500" doc:"shown on the site, where the faults are accepted"`
+}
+
 // Move asks for a site to go to another host and address.
 type Move struct {
-	Host    string `json:"host" minLength:"1"`
-	Address string `json:"address,omitempty" doc:"by the host's pattern unless given"`
-	Visible *bool  `json:"visible,omitempty" doc:"to search engines, there; as it is now unless given"`
-	Mark    string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
+	Host    string  `json:"host" minLength:"1"`
+	Address string  `json:"address,omitempty" doc:"by the host's pattern unless given"`
+	Visible *bool   `json:"visible,omitempty" doc:"to search engines, there; as it is now unless given"`
+	Despite Despite `json:"despite,omitzero"`
+	Mark    string  `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
 }
 
 // MovePlan is what moving a site will do.
@@ -104,9 +112,10 @@ type MovePlan struct {
 type NewCode struct {
 	From string `json:"from,omitempty" doc:"the newest release of the site's starter unless given"`
 	// A site that shares code goes on to share that of its install.
-	TenantOf string `json:"tenant_of,omitempty" doc:"install whose code it is to share from now on"`
-	OwnCode  bool   `json:"own_code,omitempty" doc:"give it code of its own, where it shares that of an install"`
-	Mark     string `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
+	TenantOf string  `json:"tenant_of,omitempty" doc:"install whose code it is to share from now on"`
+	OwnCode  bool    `json:"own_code,omitempty" doc:"give it code of its own, where it shares that of an install"`
+	Despite  Despite `json:"despite,omitzero"`
+	Mark     string  `json:"mark,omitempty" doc:"of the plan that was looked at; another is refused"`
 }
 
 // Ancestor is one step of where a site comes from.

@@ -141,8 +141,9 @@ func Sender(at Reach) (func(ctx context.Context, page string, body []byte) (*htt
 	}, nil
 }
 
-// checkTold asks the site which database it works on and whether mail goes out, and judges both by what it says.
-func (r *runner) checkTold(ctx context.Context) {
+// checkTold asks the site which database it works on and whether mail goes out, and judges both by what it says. Pages of ours that are old are
+// removed.
+func (r *runner) checkTold(ctx context.Context, old []string) {
 	if r.site.Kind.Report.Text == "" || r.site.AsItIs {
 		return
 	}
@@ -155,7 +156,7 @@ func (r *runner) checkTold(ctx context.Context) {
 		}
 		return res.StatusCode, body, nil
 	}, t)
-	for _, page := range r.oldAsks { // that no journal names any more
+	for _, page := range old { // that no journal names any more
 		err = errors.Join(err, r.folder.RemoveAll(context.WithoutCancel(ctx), page))
 	}
 	if err != nil {

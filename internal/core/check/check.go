@@ -25,12 +25,14 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
 	"nestseed/internal/core/fetch"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 	"nestseed/internal/core/sitedb"
@@ -67,8 +69,12 @@ type Site struct {
 	Like *Like
 	// SubSites are the sites of a network that the site is.
 	SubSites []kind.SubSite
-	// Source is where the site comes from; its response time is put beside the site's. Nothing else of it is judged.
+	// Source is where the site comes from: its response time is compared with the site's, and pages and images that do not open are asked
+	// for there too, unless Baseline knows them.
 	Source Reach
+	// Baseline returns what was found on the source: what is the same there is told and is no fault. It is called when something was found; nil
+	// where nothing is known of the source.
+	Baseline func() *Baseline
 }
 
 // Reach is how a site is reached.
@@ -84,67 +90,12 @@ func (r Reach) Dialer(base *url.URL) func(ctx context.Context, network, addr str
 	return dialer(base, r.Connect, r.Private)
 }
 
-// Result of a check.
-type Result string
-
-// The results.
-const (
-	Pass Result = "pass"
-	Warn Result = "warn"
-	Fail Result = "fail"
-)
-
-// Check is one judgement.
-type Check struct {
-	Name     string   `json:"name"`
-	Result   Result   `json:"result" enum:"pass,warn,fail"`
-	Sentence string   `json:"sentence"`
-	Evidence []string `json:"evidence,omitempty"`
-	Remedy   string   `json:"remedy,omitempty"`
-}
-
-// Report is what all checks of a site found.
-type Report struct {
-	Address    string    `json:"address"`
-	At         time.Time `json:"at"`
-	TookMillis int64     `json:"took_ms"`
-	Pages      int       `json:"pages"`
-	Requests   int       `json:"requests"`
-	Opened     []string  `json:"opened,omitempty"`   // the paths of what answered, below the address, where all pages were opened
-	Like       string    `json:"like,omitempty"`     // the site of the same code whose pages were all opened, where of this one some were
-	LoginAt    string    `json:"login_at,omitempty"` // where people log in, when the site has moved it
-	// CertificateEnds is when its certificate does, where browsers accept it.
-	CertificateEnds *time.Time `json:"certificate_ends,omitempty"`
-	Checks          []Check    `json:"checks"`
-}
-
-// Faults counts the checks that failed.
-func (r *Report) Faults() (n int) {
-	for _, c := range r.Checks {
-		if c.Result == Fail {
-			n++
-		}
-	}
-	return n
-}
-
-// Warnings counts the checks that warn.
-func (r *Report) Warnings() (n int) {
-	for _, c := range r.Checks {
-		if c.Result == Warn {
-			n++
-		}
-	}
-	return n
-}
-
 const (
 	defaultPages  = 40
 	pagesOfSub    = 3
 	mostPagesMore = 120
 	maxBodyBytes  = 8 << 20
 	requestLimit  = 400
-	evidenceLines = 8
 )
 
 // Run checks a site. An error means that the checks could not be made, not that they found faults.
@@ -163,7 +114,10 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	dial := dialer(address, site.Connect, site.Private, also...)
 	r := &runner{
 		site: site, base: address, also: also, traces: newTraces(site.Origin), client: client(dial, site.Roots), dial: dial,
-		report: &Report{Address: site.Address, At: start.UTC()}, progress: report,
+		report: &Report{Address: site.Address, At: start.UTC()}, start: start, progress: report,
+	}
+	if site.Baseline != nil {
+		r.ofSource = sync.OnceValue(site.Baseline)
 	}
 	if site.Pages == nil {
 		r.site.Pages = sitepage.Unrecorded{}
@@ -174,47 +128,53 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 		}
 		defer r.folder.Close()
 	}
-	progress.Stage(report, 0, 0.6)
-	report.Step("Open pages", progress.Amount{Files: int64(site.MaxPages)})
-	if err := r.crawl(ctx); err != nil {
-		return nil, err
+	// Pages, rows and files are looked at beside each other; what asks for files by their addresses comes after both.
+	progress.Stage(report, 0, 0.9)
+	report.Step("Open pages, read rows and text files", progress.Amount{Files: int64(site.MaxPages)})
+	group, within := parallel.WithContext(ctx)
+	var inFiles *inFiles
+	group.Go(func() error { return r.visit(within) })
+	group.Go(func() error { return r.rows(within) })
+	group.Go(func() (err error) { inFiles, err = r.files(within); return err })
+	if err := group.Wait(); err != nil {
+		return nil, errors.Join(ctx.Err(), err)
 	}
-	r.checkPages()
-	r.subSites()
-	r.responseTime(ctx)
-	if site.Like == nil {
-		r.postForm(ctx)
-	}
-	r.certificate(ctx)
-	r.name(ctx)
-	r.visibility(ctx)
-	r.held(ctx)
-	if site.DB != nil {
-		progress.Stage(report, 0.6, 0.75)
-		report.Step("Read rows", progress.Amount{})
-		if err := r.rows(ctx); err != nil {
-			return nil, err
-		}
-	}
-	if site.FS != nil {
-		progress.Stage(report, 0.75, 0.95)
-		report.Step("Read text files", progress.Amount{})
-		if err := r.files(ctx); err != nil {
-			return nil, err
-		}
-		r.checkTold(ctx)
+	progress.Stage(report, 0.9, 1)
+	if inFiles != nil {
+		r.serverRules(ctx, inFiles.rules)
+		r.checkRemains(ctx, inFiles.left)
+		r.checkTold(ctx, inFiles.pages)
 	}
 	r.private(ctx)
 	if site.Login != "" {
-		progress.Stage(report, 0.95, 1)
 		report.Step("Log in", progress.Amount{})
 		r.login(ctx)
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
+	r.report.sort()
 	r.report.TookMillis = time.Since(start).Milliseconds()
 	return r.report, nil
+}
+
+// visit does what a visitor does, and more slowly: it opens pages and what they load, and sends one form.
+func (r *runner) visit(ctx context.Context) error {
+	if err := r.crawl(ctx); err != nil {
+		return err
+	}
+	r.askSource(ctx)
+	r.checkPages()
+	r.subSites()
+	r.responseTime(ctx)
+	if r.site.Like == nil {
+		r.postForm(ctx)
+	}
+	r.certificate(ctx)
+	r.name(ctx)
+	r.visibility(ctx)
+	r.held(ctx)
+	return nil
 }
 
 type runner struct {
@@ -223,22 +183,19 @@ type runner struct {
 	also     []*url.URL // where the other sites of a network are
 	folder   hostfs.FS  // the site's; nil where it is not looked at
 	traces   *traces
-	oldAsks  []string // pages that somebody was killed over
 	client   *http.Client
 	dial     func(ctx context.Context, network, address string) (net.Conn, error)
 	report   *Report
+	start    time.Time
+	mu       sync.Mutex // of the report's checks
 	progress progress.Reporter
 	pages    []*page
 	answers  []*page // that programs ask for
 	runs     string  // the ending of a file of the site's that the web server has run, and not shown
 	assets   map[string]*asset
-}
-
-func (r *runner) record(c Check) {
-	if len(c.Evidence) > evidenceLines {
-		c.Evidence = append(c.Evidence[:evidenceLines:evidenceLines], fmt.Sprintf("and %d more", len(c.Evidence)-evidenceLines))
-	}
-	r.report.Checks = append(r.report.Checks, c)
+	// alsoInSource has what the source was asked for and has too, by check and key.
+	alsoInSource map[string]bool
+	ofSource     func() *Baseline
 }
 
 // ErrPrivate says that a name leads into a private network, where nobody has said that the site is.

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -290,22 +291,19 @@ func (r *runner) openAssets(ctx context.Context) error {
 
 // checkPages turns what the crawl found into checks.
 func (r *runner) checkPages() {
-	var bad, empty, elsewhere, mixed []string
+	var bad, elsewhere, mixed []finding
 	var old tally
 	for _, p := range r.pages {
-		switch {
-		case p.err != nil:
-			bad = append(bad, fmt.Sprintf("%s: %v", p.address, p.err))
-		case p.status >= 400:
-			bad = append(bad, fmt.Sprintf("%s: %d, linked from %s", p.address, p.status, p.from))
-		case p.redirect != "":
-			if u, err := r.from(p).Parse(p.redirect); err == nil && !r.ours(u) {
-				elsewhere = append(elsewhere, p.address+" leads to "+p.redirect)
+		if why := p.wrong(); why != "" {
+			text := p.address + ": " + why
+			if p.status >= 400 {
+				text += ", linked from " + p.from
 			}
-		case len(p.body) == 0:
-			empty = append(empty, p.address)
-		case bytes.Contains(p.body, []byte("There has been a critical error")) || bytes.Contains(p.body, []byte("Fatal error</b>")):
-			bad = append(bad, p.address+": shows a program error")
+			bad = append(bad, finding{r.key(p.address) + " " + p.wrongKey(), text})
+		} else if p.redirect != "" {
+			if u, err := r.from(p).Parse(p.redirect); err == nil && !r.ours(u) {
+				elsewhere = append(elsewhere, finding{r.key(p.address) + " " + p.redirect, p.address + " leads to " + p.redirect})
+			}
 		}
 		r.traces.in(p.body, func(f found) { old.add(p.address, f) })
 		for name, values := range p.header {
@@ -316,7 +314,7 @@ func (r *runner) checkPages() {
 		if r.base.Scheme == "https" {
 			for _, a := range p.assets {
 				if strings.HasPrefix(a, "http:") {
-					mixed = append(mixed, p.address+" loads "+a)
+					mixed = append(mixed, finding{r.key(p.address) + " " + a, p.address + " loads " + a})
 				}
 			}
 		}
@@ -331,21 +329,24 @@ func (r *runner) checkPages() {
 	if like := r.site.Like; like != nil {
 		open += fmt.Sprintf("; all %d were opened on %s, which has the same code", like.Count, like.Name)
 	}
-	r.result("pages", open, "pages do not open",
-		"open them in a browser and look at the server's error log", append(bad, empty...))
+	r.result(pagesOpen, open, "pages do not open", "open them in a browser and look at the server's error log", bad)
 	r.result("redirects", "no page leads to another site", "pages lead to another address",
 		"look for the old address in the settings file and in redirection rules", elsewhere)
-	var assets []string
+	var assets []finding
 	for _, a := range r.assets {
+		f := finding{key: r.key(a.address) + " " + a.wrongKey()}
 		switch {
 		case a.err != nil:
-			assets = append(assets, fmt.Sprintf("%s: %v", a.address, a.err))
+			f.text = fmt.Sprintf("%s: %v", a.address, a.err)
 		case a.status >= 400:
-			assets = append(assets, fmt.Sprintf("%s: %d, on %s", a.address, a.status, a.from))
+			f.text = fmt.Sprintf("%s: %d, on %s", a.address, a.status, a.from)
+		default:
+			continue
 		}
+		assets = append(assets, f)
 	}
-	slices.Sort(assets)
-	r.result("images and styles", fmt.Sprintf("%d images, styles and scripts load from the site's own address", len(r.assets)),
+	slices.SortFunc(assets, func(a, b finding) int { return strings.Compare(a.text, b.text) })
+	r.result(images, fmt.Sprintf("%d images, styles and scripts load from the site's own address", len(r.assets)),
 		"images, styles or scripts do not load", "see whether the files are in the release", assets)
 	if len(r.site.Origin.Addresses) > 0 {
 		old.record(r, "old address in pages", "no page, feed or answer names the address the site came from", "pages name the old address",
@@ -357,9 +358,9 @@ func (r *runner) checkPages() {
 	}
 	if r.site.Title != "" && len(r.pages) > 0 {
 		home := r.pages[0]
-		var wrong []string
+		var wrong []finding
 		if !strings.Contains(plainMarks.Replace(home.title), plainMarks.Replace(r.site.Title)) {
-			wrong = []string{fmt.Sprintf("%s is titled %q, not %q", home.address, home.title, r.site.Title)}
+			wrong = []finding{{home.title, fmt.Sprintf("%s is titled %q, not %q", home.address, home.title, r.site.Title)}}
 		}
 		r.result("title", fmt.Sprintf("the home page is titled %q", home.title), "the home page does not show the site's title",
 			"see whether the theme shows the site title", wrong)
@@ -370,13 +371,51 @@ func (r *runner) checkPages() {
 var plainMarks = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "″", `"`, "‘", "'", "’", "'", "′", "'", "—", "-", "–", "-", "---", "-",
 	"--", "-", "…", "...", "×", "x")
 
-// result judges by whether there is evidence against.
-func (r *runner) result(name, good, bad, remedy string, evidence []string) {
-	if len(evidence) == 0 {
-		r.record(Check{Name: name, Result: Pass, Sentence: good})
-		return
+// result judges by whether anything was found that is wrong.
+func (r *runner) result(name, good, bad, remedy string, found []finding) {
+	r.judge(Check{Name: name, Sentence: good, Remedy: remedy}, Fail, bad, found)
+}
+
+// key is an address without that of the site, so that it is the same wherever the site is.
+func (r *runner) key(address string) string { return strings.TrimPrefix(address, r.base.String()) }
+
+// noAnswer is the key of what did not answer at all.
+const noAnswer = "no answer"
+
+// wrong says what is wrong with a page that was opened, or "".
+func (p *page) wrong() string {
+	switch {
+	case p.err != nil:
+		return p.err.Error()
+	case p.status >= 400:
+		return strconv.Itoa(p.status)
+	case p.redirect != "":
+		return ""
+	case len(p.body) == 0:
+		return "is empty"
+	case bytes.Contains(p.body, []byte("There has been a critical error")) || bytes.Contains(p.body, []byte("Fatal error</b>")):
+		return "shows a program error"
 	}
-	r.record(Check{Name: name, Result: Fail, Sentence: fmt.Sprintf("%s (%d)", bad, len(evidence)), Evidence: evidence, Remedy: remedy})
+	return ""
+}
+
+// wrongKey is what is wrong with an image, or "".
+func (a *asset) wrongKey() string {
+	switch {
+	case a.err != nil:
+		return noAnswer
+	case a.status >= 400:
+		return strconv.Itoa(a.status)
+	}
+	return ""
+}
+
+// wrongKey is the same for comparisons: without the words of an error, in which addresses and times are.
+func (p *page) wrongKey() string {
+	if p.err != nil {
+		return noAnswer
+	}
+	return p.wrong()
 }
 
 // Paths returns the paths of a site's first pages, below its address: the home page and what it links to, in order.

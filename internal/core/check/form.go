@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/net/html"
@@ -60,7 +61,7 @@ func (r *runner) postForm(ctx context.Context) {
 			if !r.ours(to) {
 				if r.names(to.String()) {
 					r.result("form", "", "a form is sent to the address the site came from", "correct the form's address in the extension it belongs to",
-						[]string{p.address + " sends to " + to.String()})
+						[]finding{{r.key(p.address) + " " + to.String(), p.address + " sends to " + to.String()}})
 					return
 				}
 				continue // a service of somebody else's
@@ -80,15 +81,16 @@ func (r *runner) postEmpty(ctx context.Context, p *page, f *form, to *url.URL) {
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 	req.Header.Set("Referer", p.address)
 	res, _, err := r.send(req)
-	var wrong []string
+	var wrong []finding
+	key := r.key(to.String()) + " "
 	switch {
 	case err != nil:
-		wrong = []string{fmt.Sprintf("%s: %v", to, err)}
+		wrong = []finding{{key + noAnswer, fmt.Sprintf("%s: %v", to, err)}}
 	case res.StatusCode == http.StatusNotFound || res.StatusCode == http.StatusMethodNotAllowed || res.StatusCode >= 500:
-		wrong = []string{fmt.Sprintf("%s, on %s, answers %d", to, p.address, res.StatusCode)}
+		wrong = []finding{{key + strconv.Itoa(res.StatusCode), fmt.Sprintf("%s, on %s, answers %d", to, p.address, res.StatusCode)}}
 	case res.StatusCode/100 == 3:
 		if u, err := to.Parse(res.Header.Get("Location")); err == nil && !r.ours(u) {
-			wrong = []string{fmt.Sprintf("%s, on %s, leads to %s", to, p.address, u)}
+			wrong = []finding{{key + u.String(), fmt.Sprintf("%s, on %s, leads to %s", to, p.address, u)}}
 		}
 	}
 	r.result("form", fmt.Sprintf("the form on %s answers; it was sent empty, so that nothing is kept", p.address), "a form does not work",

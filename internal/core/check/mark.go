@@ -10,9 +10,17 @@ import (
 // numbers in a sentence, such as times, are not what was found.
 var numbers = regexp.MustCompile(`[0-9]+`)
 
-// Mark tells what a check found on one site from anything else that it may find there: its evidence, or, where it has none, its sentence
-// without numbers.
+// Mark tells what a check found on one site from anything else that it may find there, wherever the site is: what was found, or, where that has no
+// name, the sentence without numbers.
 func (c *Check) Mark() string {
+	if len(c.Found) == 0 || len(c.Found) == 1 && c.Found[0] == c.Name {
+		return c.EarlierMark()
+	}
+	return c.digest(c.Found...)
+}
+
+// EarlierMark is the mark that was kept of reports without names of what was found: by their evidence.
+func (c *Check) EarlierMark() string {
 	if len(c.Evidence) == 0 {
 		return c.digest(numbers.ReplaceAllString(c.Sentence, "#"))
 	}

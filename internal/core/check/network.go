@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"nestseed/internal/core/kind"
@@ -25,7 +26,10 @@ func (r *runner) subSites() {
 	if len(r.site.SubSites) == 0 {
 		return
 	}
-	var wrong []string
+	var wrong []finding
+	add := func(p *page, key, format string, args ...any) {
+		wrong = append(wrong, finding{r.key(p.address) + " " + key, fmt.Sprintf(format, args...)})
+	}
 	opened := 0
 	for _, s := range r.site.SubSites {
 		i := slices.IndexFunc(r.pages, func(p *page) bool { return p.address == s.Address+"/" })
@@ -35,13 +39,13 @@ func (r *runner) subSites() {
 		opened++
 		switch p := r.pages[i]; {
 		case p.err != nil:
-			wrong = append(wrong, fmt.Sprintf("%s: %v", p.address, p.err))
+			add(p, noAnswer, "%s: %v", p.address, p.err)
 		case p.status != 200:
-			wrong = append(wrong, fmt.Sprintf("%s: %d", p.address, p.status))
+			add(p, strconv.Itoa(p.status), "%s: %d", p.address, p.status)
 		case s.Title != "" && !strings.Contains(plainMarks.Replace(p.title), plainMarks.Replace(s.Title)):
-			wrong = append(wrong, fmt.Sprintf("%s is titled %q, not %q", p.address, p.title, s.Title))
+			add(p, p.title, "%s is titled %q, not %q", p.address, p.title, s.Title)
 		case !r.site.AsItIs && strings.Contains(p.robots, "noindex") == r.site.Visible:
-			wrong = append(wrong, fmt.Sprintf("%s lets search engines in, or keeps them out, against what was asked", p.address))
+			add(p, "search engines", "%s lets search engines in, or keeps them out, against what was asked", p.address)
 		}
 	}
 	r.result("sub-sites", fmt.Sprintf("%d sub-sites of the network answer at their own addresses, with their own titles", opened),

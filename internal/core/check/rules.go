@@ -20,22 +20,20 @@ func (r *runner) serverRules(ctx context.Context, files []hostfs.Entry) {
 	if len(r.pages) == 0 || !strings.Contains(strings.ToLower(r.pages[0].header.Get("Server")), "nginx") {
 		return
 	}
-	var lost []string
-	n := 0
+	var lost []finding
 	for _, e := range files {
 		text, err := hostfs.ReadFile(ctx, r.folder, e.Path, maxRulesBytes)
 		if err != nil {
 			continue
 		}
 		if rules := rulesIn(string(text), r.site.Kind.OwnRules); len(rules) > 0 {
-			n += len(rules)
-			lost = append(lost, fmt.Sprintf("%s: %s", e.Path, strings.Join(rules[:min(3, len(rules))], "; ")))
+			lost = append(lost, finding{e.Path + " " + strings.Join(rules, "\n"), fmt.Sprintf("%s: %s", e.Path,
+				strings.Join(rules[:min(3, len(rules))], "; "))})
 		}
 	}
-	if n > 0 {
-		r.record(Check{Name: "server rules", Result: Warn,
-			Sentence: fmt.Sprintf("%d rules in %s files do nothing here, as the web server is nginx", n,
-				rulesFile), Evidence: lost, Remedy: "have the host's configuration do the same: redirects, passwords, folders that nobody may read"})
+	if len(lost) > 0 {
+		r.judge(Check{Name: "server rules", Remedy: "have the host's configuration do the same: redirects, passwords, folders that nobody may read"},
+			Warn, fmt.Sprintf("rules in %s files do nothing here, as the web server is nginx", rulesFile), lost)
 	}
 }
 

@@ -158,7 +158,7 @@ func remains(name string) string {
 
 // checkRemains asks for what was left in the site's folder: it matters when the web server hands it out.
 func (r *runner) checkRemains(ctx context.Context, files []hostfs.Entry) {
-	var served []string
+	var served []finding
 	for i, e := range files {
 		if i == askedRemains {
 			break
@@ -170,7 +170,7 @@ func (r *runner) checkRemains(ctx context.Context, files []hostfs.Entry) {
 			continue
 		}
 		if res, _, err := r.send(req); err == nil && res.StatusCode == http.StatusOK {
-			served = append(served, fmt.Sprintf("%s: %s", u.String(), remains(e.Path)))
+			served = append(served, finding{e.Path, fmt.Sprintf("%s: %s", u.String(), remains(e.Path))})
 		}
 	}
 	r.result("left behind", "no dump, archive or installer can be fetched", "anyone can fetch what was left behind",
@@ -183,14 +183,14 @@ func (r *runner) held(ctx context.Context) {
 		return
 	}
 	status, body, err := Visit(ctx, Reach{Address: r.base.String(), Connect: r.site.Connect, Private: r.site.Private}, "")
-	var wrong []string
+	var wrong []finding
 	switch {
 	case err != nil:
-		wrong = []string{err.Error()}
+		wrong = []finding{{noAnswer, err.Error()}}
 	case status != http.StatusServiceUnavailable:
-		wrong = []string{fmt.Sprintf("%s/ answers a visitor with %d %s", r.base, status, http.StatusText(status))}
+		wrong = []finding{{"answer", fmt.Sprintf("%s/ answers a visitor with %d %s", r.base, status, http.StatusText(status))}}
 	case r.site.Title != "" && len(r.pages) > 0 && len(body) >= len(r.pages[0].body):
-		wrong = []string{fmt.Sprintf("%s/ shows a visitor as much as whoever may see the site", r.base)}
+		wrong = []finding{{"whole", fmt.Sprintf("%s/ shows a visitor as much as whoever may see the site", r.base)}}
 	}
 	r.result("holding page", "visitors see the holding page", "the site is held, and visitors do not see the holding page",
 		"hold it again, and see whether a cache before the site shows something else", wrong)

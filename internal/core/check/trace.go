@@ -2,7 +2,7 @@ package check
 
 import (
 	"bytes"
-	"encoding/base64"
+	"cmp"
 	"fmt"
 	"maps"
 	"net/url"
@@ -16,9 +16,9 @@ import (
 // traces looks for what a site came from: the host names of its old addresses, and its old folders, in any spelling and whatever
 // stands around them. It knows nothing of how they were replaced, so that it does not miss what was missed there.
 type traces struct {
-	list []trace
-	ours []string // host names, or addresses, that the site has now, in small letters
-	low  []byte   // a text in small letters
+	list   []*trace
+	ours   []string // host names, or addresses, that the site has now, in small letters
+	finder finder
 }
 
 // trace is one host name or folder, in small letters.
@@ -27,16 +27,6 @@ type trace struct {
 	folder bool
 	port   string // of the old address; "" for the usual one
 	exact  bool   // text has port and folder too, as the new address has the same host name
-	// anchors are parts of text that texts are searched for: where one is, what stands around it is decoded and compared. Each
-	// is preceded in text by so many bytes.
-	anchors []anchor
-	wide    [][]byte // the first anchor in UTF-16, little and big endian
-	base64  [][]byte // the inner part of text in base64 (RFC 4648 section 4), by where it begins in a group of three bytes
-}
-
-type anchor struct {
-	text   []byte
-	before int
 }
 
 // Why a trace may stay: what was found is not an address that the site came from.
@@ -50,6 +40,7 @@ const (
 
 // found is one place where a trace is.
 type found struct {
+	trace  string // the host name or folder
 	stays  string // why; "" when it is an address that should have been replaced
 	sample string
 }
@@ -75,117 +66,15 @@ func newTraces(rules rewrite.Rules) *traces {
 		t.ours = append(t.ours, strings.ToLower(strings.TrimRight(p.New, "/")))
 		t.add(trace{text: strings.ToLower(strings.TrimRight(p.Old, "/")), folder: true})
 	}
+	t.finder = newFinder(t.list, t.ours)
 	return t
 }
 
 func (t *traces) add(x trace) {
-	if x.text == "" || slices.Contains(t.ours, x.text) || slices.ContainsFunc(t.list, func(o trace) bool { return o.text == x.text }) {
+	if x.text == "" || slices.Contains(t.ours, x.text) || slices.ContainsFunc(t.list, func(o *trace) bool { return o.text == x.text }) {
 		return
 	}
-	// The longest names between marks are the anchors.
-	at := 0
-	for name := range strings.FieldsFuncSeq(x.text, func(r rune) bool { return strings.ContainsRune("./:-_", r) }) {
-		i := at + strings.Index(x.text[at:], name)
-		x.anchors = append(x.anchors, anchor{[]byte(name), i})
-		at = i + len(name)
-	}
-	slices.SortStableFunc(x.anchors, func(a, b anchor) int { return len(b.text) - len(a.text) })
-	if x.anchors = x.anchors[:min(2, len(x.anchors))]; len(x.anchors) == 0 {
-		return
-	}
-	if first := x.anchors[0].text; utf8.Valid(first) {
-		var little, big []byte
-		for _, c := range first {
-			little, big = append(little, c, 0), append(big, 0, c)
-		}
-		x.wide = [][]byte{little[:len(little)-1], big[1:]}
-	}
-	if !x.folder {
-		for shift := range 3 {
-			code := base64.StdEncoding.EncodeToString(append(make([]byte, shift), x.text...))
-			from := (shift*8 + 5) / 6
-			if to := (shift + len(x.text)) * 8 / 6; to-from >= 8 {
-				x.base64 = append(x.base64, []byte(code[from:to]))
-			}
-		}
-	}
-	t.list = append(t.list, x)
-}
-
-// around is how much of what stands around an anchor is decoded: names may be spelled with six bytes a character and more.
-const around = 400
-
-// in calls each with every trace in a text.
-func (t *traces) in(text []byte, each func(found)) {
-	if len(t.list) == 0 {
-		return
-	}
-	t.low = lower(t.low[:0], text)
-	for i := range t.list {
-		x := &t.list[i]
-		if !t.anchored(x, text, each) {
-			t.wide(x, text, each)
-		}
-		for _, code := range x.base64 {
-			if at := bytes.Index(text, code); at >= 0 {
-				each(found{anEncoding, sampleOf(text, at, len(code)) + " (in base64)"})
-				break
-			}
-		}
-	}
-}
-
-// anchored looks for a trace by its anchors, and reports whether the first of them was there at all.
-func (t *traces) anchored(x *trace, text []byte, each func(found)) (there bool) {
-	for _, a := range x.anchors {
-		hit := false
-		for from := 0; ; {
-			i := bytes.Index(t.low[from:], a.text)
-			if i < 0 {
-				break
-			}
-			i += from
-			from = i + len(a.text)
-			there = true
-			if !x.may(a, t.low, i) {
-				continue
-			}
-			before := decode(t.low[max(0, i-around):i])
-			after := decode(t.low[from:min(len(t.low), from+around)])
-			if at := len(before) - a.before; at >= 0 {
-				if stays, is := t.judge(x, before+string(a.text)+after, at); is {
-					hit = true
-					each(found{stays, sampleOf(text, i, len(a.text))})
-				}
-			}
-		}
-		if hit {
-			return true // the other anchor would find the same
-		}
-	}
-	return there
-}
-
-// may reports whether what stands beside an anchor may spell the marks that stand beside it in the trace: most hits of a short name
-// are parts of words, and need not be decoded.
-func (x *trace) may(a anchor, text []byte, at int) bool {
-	if a.before > 0 && at > 0 && strings.IndexByte("./:-_;\n\x00\\0123456789abcdef", text[at-1]) < 0 {
-		return false
-	}
-	end := at + len(a.text)
-	return a.before+len(a.text) == len(x.text) || end == len(text) || strings.IndexByte("./:-_%&=\\\x00", text[end]) >= 0
-}
-
-// wide looks for a trace in UTF-16.
-func (t *traces) wide(x *trace, text []byte, each func(found)) {
-	for _, w := range x.wide {
-		if i := bytes.Index(t.low, w); i >= 0 {
-			if name := decode(t.low[max(0, i-around):min(len(t.low), i+around)]); strings.Contains(name, x.text) {
-				each(found{anEncoding, sampleOf(text, i, len(w)) + " (in UTF-16)"})
-				return
-			}
-		}
-	}
+	t.list = append(t.list, &x)
 }
 
 // judge reports whether a trace is at a place of a decoded text, and why it may stay.
@@ -243,17 +132,6 @@ func nameByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' || c == '_' || c >= utf8.RuneSelf
 }
 
-// lower appends a text to out, its ASCII letters small.
-func lower(out, text []byte) []byte {
-	out = append(out, text...)
-	for i, c := range out {
-		if c-'A' < 26 {
-			out[i] = c | 0x20
-		}
-	}
-	return out
-}
-
 func sampleOf(text []byte, at, n int) string {
 	return strings.ToValidUTF8(string(bytes.ReplaceAll(text[max(0, at-30):min(len(text), at+n+50)], []byte{0}, nil)), "·")
 }
@@ -266,8 +144,8 @@ type tally struct {
 
 // place is where traces are, and the first of them.
 type place struct {
-	where, sample string
-	times         int
+	where, trace, sample string
+	times                int
 }
 
 func (p *place) String() string {
@@ -284,17 +162,28 @@ func (y *tally) add(where string, f found) {
 		defer func() { y.stay[f.stays] = list }()
 		to = &list
 	}
-	if n := len(*to); n > 0 && (*to)[n-1].where == where {
+	if n := len(*to); n > 0 && (*to)[n-1].where == where && (*to)[n-1].trace == f.trace {
 		(*to)[n-1].times++
 		return
 	}
-	*to = append(*to, &place{where, strings.Join(strings.Fields(f.sample), " "), 1})
+	if len(*to) == mostKept {
+		return
+	}
+	*to = append(*to, &place{where, f.trace, strings.Join(strings.Fields(f.sample), " "), 1})
 }
 
 // record judges: what was missed is a fault, and what may stay is counted and shown.
 func (y *tally) record(r *runner, name, good, bad, remedy string) {
+	y.missed = merged(y.missed)
+	for why := range y.stay {
+		y.stay[why] = merged(y.stay[why])
+	}
 	if len(y.missed) > 0 {
-		r.result(name, good, bad, remedy, lines(y.missed))
+		var wrong []finding
+		for _, p := range y.missed {
+			wrong = append(wrong, finding{r.key(p.where) + " " + p.trace, p.String()})
+		}
+		r.result(name, good, bad, remedy, wrong)
 		return
 	}
 	var counts, shown []string
@@ -316,6 +205,21 @@ func (y *tally) record(r *runner, name, good, bad, remedy string) {
 		c.Remedy = "it stands in an encoding and could not be replaced; see what uses it, and correct it by hand"
 	}
 	r.record(c)
+}
+
+// merged puts places in order and those together that are the same, as more than one reader has found them.
+func merged(places []*place) (out []*place) {
+	slices.SortStableFunc(places, func(a, b *place) int {
+		return cmp.Or(strings.Compare(a.where, b.where), strings.Compare(a.trace, b.trace))
+	})
+	for _, p := range places {
+		if n := len(out); n > 0 && out[n-1].where == p.where && out[n-1].trace == p.trace {
+			out[n-1].times += p.times
+			continue
+		}
+		out = append(out, p)
+	}
+	return out
 }
 
 func lines(places []*place) (out []string) {

@@ -10,7 +10,7 @@ import (
 )
 
 func acceptanceOut(a records.Acceptance) wire.Acceptance {
-	return wire.Acceptance{What: a.What, Reason: a.Reason, Who: a.Who, At: a.At, Everywhere: a.StarterID != nil}
+	return wire.Acceptance{What: a.What, Reason: a.Reason, Who: a.Who, At: a.At, Until: a.Until, Everywhere: a.StarterID != nil}
 }
 
 type accepting struct {
@@ -26,10 +26,10 @@ type unaccepting struct {
 
 // acceptOperations accept what is known and harmless, and take that back.
 func (a *api) acceptOperations(h huma.API) {
-	operation(h, "PUT", "/sites/{name}/accepted", "accept-check", "Accept what a check of a site warns of, until it finds something else",
+	operation(h, "PUT", "/sites/{name}/accepted", "accept-check", "Accept what a check of a site warns of or fails by, until it finds something else",
 		func(ctx context.Context, in *accepting) (*body[wire.Site], error) {
 			b := in.Body
-			if err := a.Sites.AcceptCheck(ctx, in.Name, b.What, b.Reason, who(ctx).Name, b.Everywhere); err != nil {
+			if err := a.Sites.AcceptCheck(ctx, in.Name, b.What, b.Reason, who(ctx).Name, b.Everywhere, b.Until); err != nil {
 				return nil, err
 			}
 			return a.showSite(ctx, in.Name)

@@ -11,6 +11,7 @@ import (
 	"nestseed/internal/service/engine"
 	"nestseed/internal/service/installs"
 	"nestseed/internal/service/records"
+	"nestseed/internal/service/sites"
 	"nestseed/internal/wire"
 )
 
@@ -102,6 +103,9 @@ func (a *api) installOperations(h huma.API) {
 	operation(h, "POST", "/installs/{name}/refresh", "refresh-install", "Start bringing all sites of an install to the code of a release",
 		func(ctx context.Context, in *installing) (*begun, error) {
 			args := installArgs(in)
+			if err := args.Despite.Valid(); err != nil {
+				return nil, err
+			}
 			p, err := a.installPlan(a.Installs.RefreshPlan(ctx, args))
 			args.Release = p.Release
 			return a.startInstall(ctx, p, err, in.Body.Mark, records.Run{Job: "install-refresh", Title: "Refresh install " + in.Name}, args)
@@ -133,7 +137,7 @@ func (a *api) installOperations(h huma.API) {
 }
 
 func installArgs(in *installing) installs.RefreshArgs {
-	return installs.RefreshArgs{Install: in.Name, Release: in.Body.To, First: in.Body.First}
+	return installs.RefreshArgs{Install: in.Name, Release: in.Body.To, First: in.Body.First, Despite: sites.Despite(in.Body.Despite)}
 }
 
 // addInstall refuses what cannot be placed before a run is started.

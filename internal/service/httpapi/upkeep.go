@@ -181,6 +181,9 @@ func (a *api) movePlan(ctx context.Context, name string, in wire.Move) (wire.Mov
 		return wire.MovePlan{}, sites.MoveArgs{}, err
 	}
 	args, sentences, problems, err := a.Sites.MovePlan(ctx, s, in.Host, in.Address, orElse(in.Visible, s.Visible))
+	if args.Despite = sites.Despite(in.Despite); err == nil {
+		err = args.Despite.Valid()
+	}
 	if err != nil {
 		return wire.MovePlan{}, args, err
 	}
@@ -200,7 +203,10 @@ func (a *api) refreshPlan(ctx context.Context, name string, in wire.NewCode) (*w
 		from, _, _ = strings.Cut(s.Release, "@")
 	}
 	args := sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: from, Host: s.Host, Address: s.Address, Refresh: true,
-		TenantOf: in.TenantOf, OwnCode: in.OwnCode}
+		TenantOf: in.TenantOf, OwnCode: in.OwnCode, Despite: sites.Despite(in.Despite)}
+	if err := args.Despite.Valid(); err != nil {
+		return nil, args, err
+	}
 	p, err := a.plan(ctx, args, nil)
 	return p, args, err
 }

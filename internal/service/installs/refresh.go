@@ -39,9 +39,10 @@ type PlannedSite struct {
 
 // RefreshArgs ask for all sites of an install to share the code of a release.
 type RefreshArgs struct {
-	Install string   `json:"install"`
-	Release string   `json:"release,omitempty"`
-	First   []string `json:"first,omitempty"` // sites that come before the others, in this order
+	Install string        `json:"install"`
+	Release string        `json:"release,omitempty"`
+	First   []string      `json:"first,omitempty"` // sites that come before the others, in this order
+	Despite sites.Despite `json:"despite,omitzero"`
 }
 
 // withCode returns an install with its code, newest first.
@@ -179,7 +180,7 @@ func (svc *Installs) Refresh(ctx context.Context, run engine.Run, args RefreshAr
 	return svc.each(ctx, run, p, report, func(ctx context.Context, _ PlannedSite, s records.Site) (engine.Run, error) {
 		return svc.child(ctx, run, engine.Run{Job: "provision", Title: "Refresh site " + s.Name, Target: engine.Target("site", s.Name),
 			Purpose: "refresh " + s.Name}, sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: p.Release, Host: s.Host, Address: s.Address,
-			Refresh: true, TenantOf: p.Install})
+			Refresh: true, TenantOf: p.Install, Despite: args.Despite})
 	})
 }
 
@@ -237,7 +238,7 @@ func (svc *Installs) each(ctx context.Context, run engine.Run, p *Plan, report p
 			return res, &engine.Aside{First: child.ID, From: float64(i) / float64(len(res.Sites)), To: float64(i+1) / float64(len(res.Sites))}
 		}
 		res.Done++
-		report.Note(fmt.Sprintf("%s: done, %d checks failed", planned.Site, out.Faults))
+		report.Note(fmt.Sprintf("%s: done, %d checks failed, none of them new", planned.Site, out.Faults))
 	}
 	return res, nil
 }
@@ -270,8 +271,16 @@ func (svc *Installs) one(ctx context.Context, planned PlannedSite, out *Outcome,
 	if s.Report != nil {
 		out.Faults = s.Report.Faults()
 	}
-	if out.Faults > out.Before {
-		return fail(fmt.Errorf("%d checks failed, %d before: %s", out.Faults, out.Before, sites.Faults(s.Report)))
+	fresh := out.Faults > out.Before // of a check that compares with nothing
+	if child.Job == "provision" {
+		names, err := sites.FaultsOf(child)
+		if err != nil {
+			return fail(err)
+		}
+		fresh = len(names) > 0
+	}
+	if fresh {
+		return fail(fmt.Errorf("%d checks failed, %d before: %s", out.Faults, out.Before, sites.Faults(s.Report.Since(nil))))
 	}
 	out.Status = records.Done
 	return child, nil

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"nestseed/internal/core/check"
@@ -18,15 +19,17 @@ type Acceptance struct {
 	Reason    string
 	Who       string
 	At        time.Time
+	Until     *time.Time // when it ends by itself; nil for never
 }
 
-const acceptanceQuery = "SELECT id, site_id, starter_id, source_id, what, mark, reason, who, at FROM acceptances "
+const acceptanceQuery = "SELECT id, site_id, starter_id, source_id, what, mark, reason, who, at, until FROM acceptances "
 
 // Accept keeps an acceptance in the place of an older one of the same.
 func (db *DB) Accept(ctx context.Context, a Acceptance) error {
-	_, err := db.Pool.Exec(ctx, `INSERT INTO acceptances (site_id, starter_id, source_id, what, mark, reason, who)
-		VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (site_id, starter_id, source_id, what)
-		DO UPDATE SET mark = $5, reason = $6, who = $7, at = now()`, a.SiteID, a.StarterID, a.SourceID, a.What, a.Mark, a.Reason, a.Who)
+	_, err := db.Pool.Exec(ctx, `INSERT INTO acceptances (site_id, starter_id, source_id, what, mark, reason, who, until)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT (site_id, starter_id, source_id, what)
+		DO UPDATE SET mark = $5, reason = $6, who = $7, at = now(), until = $8`, a.SiteID, a.StarterID, a.SourceID, a.What, a.Mark, a.Reason,
+		a.Who, a.Until)
 	if err != nil {
 		return err
 	}
@@ -39,6 +42,17 @@ func (db *DB) Unaccept(ctx context.Context, a Acceptance) error {
 		return err
 	}
 	return db.countAcceptedOf(ctx, a)
+}
+
+// EndAcceptances forgets those whose day has come.
+func (db *DB) EndAcceptances(ctx context.Context) error {
+	ended, err := many[Acceptance](ctx, db, acceptanceQuery+"WHERE until < now()")
+	for _, a := range ended {
+		if err := db.Unaccept(ctx, a); err != nil && !errors.Is(err, ErrNotFound) {
+			return err
+		}
+	}
+	return err
 }
 
 func (db *DB) countAcceptedOf(ctx context.Context, a Acceptance) error {
@@ -94,11 +108,11 @@ func (db *DB) AcceptedOf(ctx context.Context, sourceID int64) ([]Acceptance, err
 
 // Covers reports whether an acceptance is of what a check has found.
 func (a *Acceptance) Covers(c *check.Check) bool {
-	mark := c.Mark
+	same := a.Mark == c.Mark() || a.Mark == c.EarlierMark()
 	if a.StarterID != nil {
-		mark = c.MarkEverywhere
+		same = a.Mark == c.MarkEverywhere()
 	}
-	return c.Result == check.Warn && a.What == c.Name && a.Mark == mark()
+	return c.Result != check.Pass && a.What == c.Name && same && (a.Until == nil || a.Until.After(time.Now()))
 }
 
 // CoveredBy returns the acceptance of what a check has found, or nil.
@@ -111,7 +125,7 @@ func CoveredBy(accepted []Acceptance, c *check.Check) *Acceptance {
 	return nil
 }
 
-// countAccepted notes beside each of some sites how many of its warnings are accepted, for lists.
+// countAccepted notes with each of some sites how many of its warnings and faults are accepted, for lists.
 func (db *DB) countAccepted(ctx context.Context, where string, arg any) error {
 	type row struct {
 		ID     int64
@@ -119,19 +133,20 @@ func (db *DB) countAccepted(ctx context.Context, where string, arg any) error {
 	}
 	sites, err := many[row](ctx, db, "SELECT s.id, s.report FROM sites s JOIN releases r ON r.id = s.release_id WHERE "+where, arg)
 	for _, s := range sites {
-		n := 0
-		if s.Report != nil && s.Report.Warnings() > 0 {
+		n := map[check.Result]int{}
+		if s.Report != nil && s.Report.Warnings()+s.Report.Faults() > 0 {
 			accepted, err := db.AcceptedOn(ctx, s.ID)
 			if err != nil {
 				return err
 			}
 			for i := range s.Report.Checks {
-				if CoveredBy(accepted, &s.Report.Checks[i]) != nil {
-					n++
+				if c := &s.Report.Checks[i]; CoveredBy(accepted, c) != nil {
+					n[c.Result]++
 				}
 			}
 		}
-		if _, err := db.Pool.Exec(ctx, "UPDATE sites SET accepted = $2 WHERE id = $1 AND accepted <> $2", s.ID, n); err != nil {
+		if _, err := db.Pool.Exec(ctx, "UPDATE sites SET accepted = $2, accepted_faults = $3 WHERE id = $1 AND (accepted, accepted_faults) <> ($2, $3)",
+			s.ID, n[check.Warn], n[check.Fail]); err != nil {
 			return err
 		}
 	}

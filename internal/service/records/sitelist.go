@@ -94,7 +94,8 @@ var siteSorts = map[string][2]string{
 const siteRows = `WITH listed AS (
 	SELECT s.id, s.name, s.title, c.name AS client, h.name AS host, t.name AS starter, t.name || '@' || r.number AS release,
 		COALESCE(i.name, '') AS install, s.address, s.bytes, s.made_at, s.run_id, s.held, s.visible, s.retired_at,
-		s.checked_at::timestamptz AS checked_at, s.passed, s.warned, s.failed, s.accepted,
+		s.checked_at::timestamptz AS checked_at, s.passed, s.warned + s.accepted_faults AS warned,
+		s.failed - s.accepted_faults AS failed, s.accepted + s.accepted_faults AS accepted,
 		r.behind, COALESCE(o.tasks, 0) AS tasks,
 		COALESCE(s.side_by_side->'pages'->0->>'right', '') AS picture, (s.side_by_side->>'at')::timestamptz AS seen_at,
 		(s.lead->>'there')::boolean AS leads, (s.lead->>'since')::timestamptz AS lead_since,

@@ -3,15 +3,16 @@ package sites
 import (
 	"context"
 	"slices"
+	"time"
 
 	"nestseed/internal/core/check"
 	"nestseed/internal/service/input"
 	"nestseed/internal/service/records"
 )
 
-// AcceptCheck accepts what a check of a site warns of, until it finds something else: on that site, or everywhere, on all sites of its
-// starter where just the same is found. Errors: input.ErrWrong, records.ErrNotFound.
-func (svc *Sites) AcceptCheck(ctx context.Context, name, what, reason, who string, everywhere bool) error {
+// AcceptCheck accepts what a check of a site warns of or fails by, until it finds something else, or until a day: on that site, or everywhere, on
+// all sites of its starter where just the same is found. Errors: input.ErrWrong, records.ErrNotFound.
+func (svc *Sites) AcceptCheck(ctx context.Context, name, what, reason, who string, everywhere bool, until *time.Time) error {
 	s, err := svc.DB.Site(ctx, name)
 	if err != nil {
 		return err
@@ -24,10 +25,13 @@ func (svc *Sites) AcceptCheck(ctx context.Context, name, what, reason, who strin
 		return input.Wrongf("the checks of %s know no %q; check it again", s.Name, what)
 	}
 	c := &s.Report.Checks[at]
-	if c.Result != check.Warn {
-		return input.Wrongf("only what a check warns of is accepted, and %s says: %s", c.Name, c.Result)
+	switch {
+	case c.Result == check.Pass:
+		return input.Wrongf("%s passes; there is nothing to accept", c.Name)
+	case until != nil && until.Before(time.Now()):
+		return input.Wrongf("%s is over; name a later day", until.Format(time.DateOnly))
 	}
-	a := records.Acceptance{SiteID: &s.ID, What: c.Name, Mark: c.Mark(), Reason: reason, Who: who}
+	a := records.Acceptance{SiteID: &s.ID, What: c.Name, Mark: c.Mark(), Reason: reason, Who: who, Until: until}
 	if everywhere {
 		r, err := svc.DB.ReleaseByID(ctx, s.ReleaseID)
 		if err != nil {

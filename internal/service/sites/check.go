@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
@@ -104,6 +105,17 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like,
 		Like:  like}
 	if source, _, err := svc.sourceOfSite(ctx, s); err == nil && like == nil {
 		site.Source = source
+	}
+	site.Baseline = func() *check.Baseline {
+		r, err := svc.DB.ReleaseByID(ctx, s.ReleaseID)
+		var found *check.Report
+		if err == nil {
+			found, err = svc.Sources.Baseline(ctx, r)
+		}
+		if err != nil {
+			report.Note(fmt.Sprintf("the source could not be checked, so that all that is found counts: %v", err))
+		}
+		return found.Baseline()
 	}
 	if site.SubSites, err = subSites(ctx, fsys, k, s, db); err != nil {
 		return nil, err

@@ -21,16 +21,17 @@ import (
 // MoveArgs ask for a site to go to another place, or to another address in its place. Where it was is part of them, for
 // the end of the work.
 type MoveArgs struct {
-	SiteID      int64  `json:"site_id"`
-	Host        string `json:"host"`
-	Address     string `json:"address"`
-	Visible     bool   `json:"visible"`
-	InPlace     bool   `json:"in_place,omitempty"` // the folder stays the same
-	OldHostID   int64  `json:"old_host_id"`
-	OldAddress  string `json:"old_address"`
-	OldFolder   string `json:"old_folder"`
-	OldDatabase string `json:"old_database"`
-	OldUser     string `json:"old_user"`
+	SiteID      int64   `json:"site_id"`
+	Host        string  `json:"host"`
+	Address     string  `json:"address"`
+	Visible     bool    `json:"visible"`
+	InPlace     bool    `json:"in_place,omitempty"` // the folder stays the same
+	Despite     Despite `json:"despite,omitzero"`
+	OldHostID   int64   `json:"old_host_id"`
+	OldAddress  string  `json:"old_address"`
+	OldFolder   string  `json:"old_folder"`
+	OldDatabase string  `json:"old_database"`
+	OldUser     string  `json:"old_user"`
 }
 
 // MoveResult is the site where it is now.
@@ -113,7 +114,7 @@ func (svc *Sites) MovePlan(ctx context.Context, s records.Site, host, address st
 			progress.SizeText(s.Plan.Bytes), s.Database),
 		placed,
 		becomes + "; search engines are " + engines,
-		"it is checked at its new address; with any fault it is taken back, and the site stays where it is",
+		"it is checked at its new address; with a fault that it does not have now, it is taken back, and the site stays where it is",
 		end,
 	}
 	if mail := svc.mailSentence(ctx, s.Name, address); mail != "" {
@@ -178,7 +179,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 	there.CodeID = o.Site.CodeID
 	rep, err := svc.checkAt(ctx, there, nil, progress.Within(report, placing, 1))
 	if err == nil && rep.Faults() > 0 {
-		err = fmt.Errorf("the checks at %s found faults, so the site stays where it is: %s", plan.Address, Faults(rep))
+		err = svc.movable(ctx, s, rep, args)
 	}
 	if err == nil && args.InPlace {
 		err = svc.keep(ctx, run, o, plan, res)
@@ -194,14 +195,30 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		return nil, errors.Join(err, svc.takeBack(ctx, run, o.FS, o.Server))
 	}
 	if args.InPlace {
-		return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.DB.SetReport(ctx, s.Name, rep), svc.askName(ctx, there))
+		return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.DB.SetReport(ctx, s.Name, rep), svc.askName(ctx, there),
+			svc.acceptDespite(ctx, s.ID, rep, args.Despite, run.Who))
 	}
 	if args.stays() {
 		report.Note(fmt.Sprintf("point the name of %s at host %s; until it leads there, visitors see the site on host %s. Then drop the "+
 			"safety copy %q of site %s", s.Address, args.Host, s.Host, records.CopyMoved, s.Name))
 	}
 	report.Step("Retire the old place", progress.Amount{})
-	return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.leave(ctx, run, args), svc.askName(ctx, there))
+	return &MoveResult{s.Name, plan.Address, rep}, errors.Join(svc.leave(ctx, run, args), svc.askName(ctx, there),
+		svc.acceptDespite(ctx, s.ID, rep, args.Despite, run.Who))
+}
+
+// movable says why a site stays where it is: what the checks have found at its new address and it does not have where it is.
+func (svc *Sites) movable(ctx context.Context, s records.Site, rep *check.Report, args MoveArgs) error {
+	before := s.Report
+	if !args.InPlace {
+		before = svc.before(ctx, s) // it is still there
+	}
+	fresh, err := svc.newFaults(ctx, s.ID, before, rep, args.Despite)
+	if err != nil || len(fresh) == 0 {
+		return err
+	}
+	return fmt.Errorf("the checks at %s found faults that the site does not have now, so it stays where it is: %s. Correct them, or move it "+
+		"with --despite %q --reason TEXT", rep.Address, Faults(fresh), fresh[0].Name)
 }
 
 // stays says that visitors are led to the old place until a name leads elsewhere.
@@ -215,13 +232,11 @@ func (a MoveArgs) aside(runID int64) string {
 	return provision.Beside(a.OldFolder, fmt.Sprint(runID))
 }
 
-// Faults names the checks that failed.
-func Faults(rep *check.Report) string {
+// Faults says what checks have found.
+func Faults(failed []check.Check) string {
 	var names []string
-	for _, c := range rep.Checks {
-		if c.Result == check.Fail {
-			names = append(names, c.Name+": "+c.Sentence)
-		}
+	for _, c := range failed {
+		names = append(names, c.Name+": "+c.Sentence)
 	}
 	return strings.Join(names, "; ")
 }

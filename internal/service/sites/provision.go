@@ -39,7 +39,8 @@ type ProvisionArgs struct {
 	TenantOf string `json:"tenant_of,omitempty"`
 	OwnCode  bool   `json:"own_code,omitempty"`
 	// Unchecked leaves the checks to whoever asks for the site.
-	Unchecked bool `json:"unchecked,omitempty"`
+	Unchecked bool    `json:"unchecked,omitempty"`
+	Despite   Despite `json:"despite,omitzero"`
 	// NewClient lets a plan be made for a client who is not there yet.
 	NewClient bool `json:"-"`
 }
@@ -66,6 +67,8 @@ type ProvisionResult struct {
 	*provision.Result
 	Login  string        `json:"login"` // which login works, in a sentence
 	Report *check.Report `json:"report"`
+	// NewFaults are the checks that failed by something that was not there before: in the source, or on the site that was replaced.
+	NewFaults []string `json:"new_faults"`
 }
 
 // LoginSentence says which login of a site works.
@@ -105,6 +108,12 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 	if args.Unchecked {
 		share = 1
 	}
+	var before *check.Report
+	if o.Old != nil && !args.Unchecked {
+		if before = o.Old.Report; args.Refresh {
+			before = svc.before(ctx, *o.Old)
+		}
+	}
 	journal := svc.DB.Journal(run.ID, whereOn(o.Site.HostID, plan.Engine))
 	res, err := provision.Make(ctx, o.Request, plan, journal, progress.Within(report, 0, share))
 	if err == nil {
@@ -124,8 +133,15 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 	// The site stands. A fault in checking it is told, and does not take it down again.
 	if out.Report, err = svc.checkSite(ctx, plan.Name, nil, progress.Within(report, share, 1)); err != nil {
 		report.Note(fmt.Sprintf("the site could not be checked: %v", err))
+		return out, nil
 	}
-	return out, nil
+	s, err := svc.DB.Site(ctx, plan.Name)
+	if err != nil {
+		return out, err
+	}
+	fresh, err := svc.newFaults(ctx, s.ID, before, out.Report, args.Despite)
+	out.NewFaults = faultNames(fresh)
+	return out, errors.Join(err, svc.acceptDespite(ctx, s.ID, out.Report, args.Despite, run.Who))
 }
 
 // makingShare is which share of a provisioning is making the site; the rest is checking it.

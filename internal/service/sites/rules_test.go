@@ -28,7 +28,7 @@ func TestFaultsAreNamedAndWarningsAreNot(t *testing.T) {
 	rep := &check.Report{Checks: []check.Check{{Name: "pages", Result: check.Fail, Sentence: "2 do not open"},
 		{Name: "mail", Result: check.Pass}, {Name: "values", Result: check.Warn, Sentence: "odd"}, {Name: "login", Result: check.Fail,
 			Sentence: "does not work"}}}
-	require.Equal(t, "pages: 2 do not open; login: does not work", Faults(rep))
+	require.Equal(t, "pages: 2 do not open; login: does not work", Faults(rep.Since(nil)))
 }
 
 func TestARuleKeepsTheLastSafetyCopiesForSoManyDays(t *testing.T) {

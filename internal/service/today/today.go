@@ -146,9 +146,10 @@ func ofSite(s records.Judged) (out []Item) {
 func judged(r *check.Report, accepted []records.Acceptance) (out []Item) {
 	for i := range r.Checks {
 		switch c := &r.Checks[i]; {
+		case records.CoveredBy(accepted, c) != nil:
 		case c.Result == check.Fail:
 			out = append(out, Item{Severity: "fault", Sentence: c.Name + ": " + c.Sentence, Act: Open})
-		case c.Result == check.Warn && records.CoveredBy(accepted, c) == nil:
+		case c.Result == check.Warn:
 			out = append(out, Item{Severity: "warning", Sentence: c.Name + ": " + c.Sentence, Act: Open, What: c.Name})
 		}
 	}
