@@ -432,7 +432,8 @@ func TestChecksThatFindFaultsEndWithTheirOwnCode(t *testing.T) {
 		{Name: "leftovers", Result: wire.Fail, Sentence: "1 page names the old address", Evidence: []string{"/lessons: http://base.localhost"},
 			Remedy: "run it again"}}}
 	begins, events := ended(3, "check alder", report)
-	s := &answers{by: map[string]any{"POST /sites/alder/check": begins, "POST /sources/base/check": begins, "GET /runs/3/events": events}}
+	s := &answers{by: map[string]any{"POST /sites/alder/check": begins, "POST /sources/base/check": begins, "GET /runs/3/events": events,
+		"GET /sites/alder": wire.Site{Name: "alder"}}}
 	for _, words := range [][]string{{"site", "check", "alder"}, {"source", "check", "base"}} {
 		p := s.typed(t, "", words...)
 		require.Equal(t, exitFaults, p.code)
@@ -499,13 +500,33 @@ func TestWorkOnASiteSaysWhatItDid(t *testing.T) {
 }
 
 func TestASiteThatWasMadeWithFaultsIsShownAndEndsWithTheirCode(t *testing.T) {
-	begins, events := ended(5, "work", wire.ProvisionResult{Site: "alder"})
-	s := &answers{by: map[string]any{"POST /sites": begins, "GET /runs/5/events": events,
-		"GET /sites/alder": wire.Site{Name: "alder",
-			Report: &wire.Report{Checks: []wire.Check{{Name: "pages", Result: wire.Fail, Sentence: "1 page fails"}}}}}}
-	p := s.typed(t, "", "site", "provision", "alder", "--from", "m", "--host", "preview")
-	require.Equal(t, exitFaults, p.code)
-	require.Contains(t, p.out, "✗ pages                 1 page fails")
+	for _, c := range []struct {
+		fresh  []string
+		check  wire.Check
+		strict bool
+		code   int
+	}{
+		{[]string{"pages"}, wire.Check{Name: "pages", Result: wire.Fail, Sentence: "1 page fails"}, false, exitFaults},
+		{nil, wire.Check{Name: "pages", Result: wire.Fail, Sentence: "1 page fails"}, false, 0}, // as before the change
+		{nil, wire.Check{Name: "pages", Result: wire.Fail, Sentence: "1 page fails"}, true, exitFaults},
+		{nil, wire.Check{Name: "pages", Result: wire.Pass, Sentence: "1 page fails", InSource: &wire.InSource{Result: wire.Fail,
+			Evidence: []string{"/old/: 404"}}}, false, 0},
+		{nil, wire.Check{Name: "pages", Result: wire.Pass, Sentence: "1 page fails", InSource: &wire.InSource{Result: wire.Fail}}, true, exitFaults},
+	} {
+		begins, events := ended(5, "work", wire.ProvisionResult{Site: "alder", NewFaults: c.fresh})
+		s := &answers{by: map[string]any{"POST /sites": begins, "GET /runs/5/events": events,
+			"GET /sites/alder": wire.Site{Name: "alder", Report: &wire.Report{Checks: []wire.Check{c.check}}}}}
+		args := []string{"site", "provision", "alder", "--from", "m", "--host", "preview"}
+		if c.strict {
+			args = append(args, "--strict")
+		}
+		p := s.typed(t, "", args...)
+		require.Equal(t, c.code, p.code)
+		require.Contains(t, p.out, "pages                 1 page fails")
+		if c.check.InSource != nil && len(c.check.InSource.Evidence) > 0 {
+			require.Contains(t, p.out, "also in the source: /old/: 404")
+		}
+	}
 }
 
 func TestATableIsReadBeforeAnythingIsAsked(t *testing.T) {

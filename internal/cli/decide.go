@@ -20,5 +20,8 @@ func despiteWhy() cli.Flag {
 }
 
 func decided(c *cli.Command) wire.Despite {
+	if !c.IsSet("despite") {
+		return wire.Despite{}
+	}
 	return wire.Despite{Checks: c.StringSlice("despite"), Reason: c.String("reason")}
 }

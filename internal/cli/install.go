@@ -26,7 +26,8 @@ func (a *app) install() *cli.Command {
 		}),
 		showing(a, "show an install with its code and its sites", (*client.Client).Install, a.printInstall),
 		verb("refresh", "NAME", "bring all its sites to the code of a release, one after the other; each is checked before the next", []cli.Flag{
-			detach(), plan, first, despite(), despiteWhy(), &cli.StringFlag{Name: "to", Usage: "the release; the newest of its starter unless given"}},
+			detach(), plan, first, despite(), despiteWhy(),
+			&cli.StringFlag{Name: "to", Usage: "the release; the newest of its starter unless given"}},
 			a.installRun((*client.Client).PlanInstallRefresh, (*client.Client).RefreshInstall)),
 		verb("undo", "NAME", "bring its sites back to the code they had before, with content and database as they stood then", []cli.Flag{
 			detach(), plan, first}, a.installRun((*client.Client).PlanInstallUndo, (*client.Client).UndoInstall)),

@@ -71,7 +71,8 @@ func newSite(c *cli.Command, name string) (wire.NewSite, error) {
 func (a *app) site() *cli.Command {
 	return noun("site", "sites that were made from releases",
 		verb("plan", "[CLIENT]", "show what would be made; nothing is touched", siteFlags(tableFlag()), a.sitePlan),
-		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(detach(), tableFlag(), strict(), despite(), despiteWhy(),
+		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(
+			detach(), tableFlag(), strict(), despite(), despiteWhy(),
 			&cli.StringFlag{Name: "plan", Usage: "the mark of the plan that was looked at; another plan is refused"}), a.siteProvision),
 		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"},
 			&cli.StringFlag{Name: "state", Usage: "failed, warned, passed, unchecked, held, behind, to-do, elsewhere or leading"},
@@ -114,7 +115,8 @@ func (a *app) site() *cli.Command {
 			[]cli.Flag{detach(),
 				&cli.StringFlag{Name: "to", Usage: "the release; the newest of the site's starter unless given"},
 				&cli.StringFlag{Name: "tenant-of", Usage: "an `INSTALL` whose code of that release it shares from then on"},
-				&cli.BoolFlag{Name: "own-code", Usage: "give it code of its own, where it shares that of an install"}, despite(), despiteWhy(), strict(),
+				&cli.BoolFlag{Name: "own-code", Usage: "give it code of its own, where it shares that of an install"},
+				despite(), despiteWhy(), strict(),
 				&cli.BoolFlag{Name: "plan", Usage: "only say what it would do"}}, a.siteRefresh),
 		verb("move", "NAME", "move a site, whole, to another host, or to another address where it is", []cli.Flag{detach(),
 			&cli.StringFlag{Name: "host", Required: true, Usage: "the host it goes to, or the one it is on"},
@@ -344,7 +346,7 @@ func (a *app) siteMade(ctx context.Context, c *cli.Command, svc *client.Client, 
 		fmt.Fprintf(a.out, "made in %s\n", millis(ended.EndedAt.Sub(*ended.StartedAt).Milliseconds()))
 		a.printSite(s)
 	})
-	if err == nil && (len(res.NewFaults) > 0 || c.Bool("strict") && s.Report != nil && s.Report.Faults(true) > 0) {
+	if err == nil && (len(res.NewFaults) > 0 || c.Bool("strict") && s.Report != nil && s.Report.Open(true) > 0) {
 		fmt.Fprintf(a.err, "the site stands, and its checks found faults. Correct them there and run nestseed site check %s; or correct "+
 			"the source "+
 			"or the packing list, build again, and make the site again with nestseed run retry %d --from %s (what stands there becomes a "+
@@ -547,7 +549,7 @@ func (a *app) checked(ctx context.Context, c *cli.Command, site string, start fu
 	if err := a.print(c, r, func() { a.printReport(&r, accepted...) }); err != nil {
 		return err
 	}
-	if r.Faults(c.Bool("strict"), accepted...) > 0 {
+	if r.Open(c.Bool("strict"), accepted...) > 0 {
 		return errFaults
 	}
 	return nil

@@ -354,8 +354,8 @@ func (s *Service) watchNames(ctx context.Context) {
 	}
 }
 
-// everyMinute does what is due soon after it arises, as long as the service serves: it removes pages that were left on hosts, and what was made
-// late, checks the sources of new releases, and ends acceptances.
+// everyMinute does what is due soon after it arises, as long as the service serves: it removes pages that were left on hosts, and what
+// was made late, checks the sources of new releases, and ends acceptances.
 func (s *Service) everyMinute(ctx context.Context) {
 	tick := time.NewTicker(namesEvery)
 	defer tick.Stop()

@@ -97,4 +97,4 @@ type HostTest struct {
 }
 
 // Faults counts the steps that failed.
-func (t *HostTest) Faults() int { return (&Report{Checks: t.Steps}).Faults(false) }
+func (t *HostTest) Faults() int { return (&Report{Checks: t.Steps}).Faults() }

@@ -30,6 +30,7 @@ type Check struct {
 	Remedy   string    `json:"remedy,omitempty" format:"sentence"`
 	How      string    `json:"how,omitempty" format:"sentence" doc:"it was found out"`
 	InSource *InSource `json:"in_source,omitempty" doc:"what was found that the source of the site has too"`
+	Found    []string  `json:"found,omitempty" doc:"names of what was found that is new, without the address of the site"`
 }
 
 // Question is what people ask of a site.
@@ -40,6 +41,7 @@ type InSource struct {
 	Result   Result   `json:"result" enum:"warn,fail"`
 	Count    int      `json:"count"`
 	Evidence []string `json:"evidence" format:"sentence"`
+	Found    []string `json:"found" doc:"names of it, without the address of the site"`
 }
 
 // Result of a check.
@@ -69,8 +71,11 @@ type Refreshed struct {
 	Content    int64        `json:"content"`          // files that stay
 }
 
-// Faults counts the checks that failed by something new that is not accepted, or, when strict, by anything.
-func (r *Report) Faults(strict bool, accepted ...Acceptance) (n int) {
+// Faults counts the checks that failed by something new.
+func (r *Report) Faults() int { return r.Open(false) }
+
+// Open counts the checks that failed by something new that is not accepted, or, when strict, by anything.
+func (r *Report) Open(strict bool, accepted ...Acceptance) (n int) {
 	for _, c := range r.Checks {
 		known := slices.ContainsFunc(accepted, func(a Acceptance) bool { return a.What == c.Name })
 		if c.Result == Fail && (strict || !known) || strict && c.InSource != nil && c.InSource.Result == Fail {

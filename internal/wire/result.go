@@ -48,7 +48,7 @@ type ProvisionResult struct {
 	Steps     []StepTime `json:"steps"`
 	Login     string     `json:"login"` // which login works, in a sentence
 	Report    *Report    `json:"report"`
-	NewFaults []string   `json:"new_faults,omitempty" doc:"checks that failed by something that was not there before: in the source, or on the site that was replaced"`
+	NewFaults []string   `json:"new_faults" doc:"checks that failed by something that was not there before: in the source, or on the site that was replaced"`
 }
 
 // TableResult is one report over all rows.

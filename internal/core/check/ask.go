@@ -141,8 +141,8 @@ func Sender(at Reach) (func(ctx context.Context, page string, body []byte) (*htt
 	}, nil
 }
 
-// checkTold asks the site which database it works on and whether mail goes out, and judges both by what it says. Pages of ours that are old are
-// removed.
+// checkTold asks the site which database it works on and whether mail goes out, and judges both by what it says. Pages of ours that are
+// old are removed.
 func (r *runner) checkTold(ctx context.Context, old []string) {
 	if r.site.Kind.Report.Text == "" || r.site.AsItIs {
 		return

@@ -72,8 +72,8 @@ type Site struct {
 	// Source is where the site comes from: its response time is compared with the site's, and pages and images that do not open are asked
 	// for there too, unless Baseline knows them.
 	Source Reach
-	// Baseline returns what was found on the source: what is the same there is told and is no fault. It is called when something was found; nil
-	// where nothing is known of the source.
+	// Baseline returns what was found on the source: what is the same there is told and is no fault. It is called when something was
+	// found; nil where nothing is known of the source.
 	Baseline func() *Baseline
 }
 
@@ -142,7 +142,7 @@ func Run(ctx context.Context, site Site, report progress.Reporter) (*Report, err
 	progress.Stage(report, 0.9, 1)
 	if inFiles != nil {
 		r.serverRules(ctx, inFiles.rules)
-		r.checkRemains(ctx, inFiles.left)
+		r.checkLeft(ctx, inFiles.left)
 		r.checkTold(ctx, inFiles.pages)
 	}
 	r.private(ctx)
@@ -187,6 +187,7 @@ type runner struct {
 	dial     func(ctx context.Context, network, address string) (net.Conn, error)
 	report   *Report
 	start    time.Time
+	pace     pace       // of pages
 	mu       sync.Mutex // of the report's checks
 	progress progress.Reporter
 	pages    []*page

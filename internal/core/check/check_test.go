@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -192,10 +193,13 @@ func TestASiteThatDoesNotAnswerIsAFaultNotAnError(t *testing.T) {
 
 func TestWhatWasLeftBehindMattersWhenItIsServed(t *testing.T) {
 	dir := t.TempDir()
-	for _, name := range []string{"backup.sql.gz", "site.zip", "wp-content/phpinfo.php", "wp-content/uploads/brochure.zip",
-		"wp-content/install.php", "installer.php"} {
+	files := map[string]string{"backup.sql.gz": "\x1f\x8bx", "site.old": "PK\x03\x04x", "wp-content/tell.php": "<?php phpinfo();", "wp-content/uploads/brochure.zip": "PK\x03\x04x",
+		"wp-content/install.php": "<?php install();", "our-Installer-2.php": "<?php", "wp-content/notes.txt": "-- MariaDB dump 10.19\n",
+		"wp-content/readme.txt": "How to create table reservations", "wp-content/d": "SQLite format 3\x00", "b.tar": strings.Repeat("\x00", 257) + "ustar\x00",
+		"wp-content/c": "INSERT INTO `wp_users` VALUES (1);", "wp-content/style.css": "insert into", "console.php": "<?php $db->query('show databases');"}
+	for name, text := range files {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte("x"), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
 	fsys, err := hostfs.Open(t.Context(), hostfs.Access{Address: "file://" + dir})
 	require.NoError(t, err)
@@ -203,12 +207,13 @@ func TestWhatWasLeftBehindMattersWhenItIsServed(t *testing.T) {
 	in := func(s *Site) { s.FS, s.Folder = fsys, "." }
 	require.Equal(t, Pass, visit(t, healthy(), in)["left behind"].Result, "none of it is served")
 	s := healthy()
-	for _, p := range []string{"/backup.sql.gz", "/wp-content/phpinfo.php", "/installer.php", "/wp-content/uploads/brochure.zip"} {
-		s[p] = answer("x")
+	for p := range files {
+		s["/"+p] = answer("x")
 	}
 	c := visit(t, s, in)["left behind"]
 	require.Equal(t, Fail, c.Result)
-	require.Len(t, c.Evidence, 3, "what is handed to visitors on purpose is not told")
+	require.Equal(t, []string{"b.tar", "backup.sql.gz", "console.php", "our-Installer-2.php", "site.old", "wp-content/c", "wp-content/d", "wp-content/notes.txt",
+		"wp-content/tell.php"}, c.Found, "what is handed to visitors on purpose is not told")
 }
 
 func TestCertificatesAndMixedContentOfSecureSites(t *testing.T) {

@@ -38,8 +38,8 @@ func (w *inRows) found(where string, f found) {
 	w.old.add(where, f)
 }
 
-// rows looks at every value of the site's tables, the largest tables first and some at a time: traces of the origin, and serialised values that
-// PHP would refuse.
+// rows looks at every value of the site's tables, the largest tables first and some at a time: traces of the origin, and serialised
+// values that PHP would refuse.
 func (r *runner) rows(ctx context.Context) error {
 	if r.site.DB == nil {
 		return nil
@@ -48,7 +48,9 @@ func (r *runner) rows(ctx context.Context) error {
 	if err != nil || len(all) == 0 && r.site.Kind.Settings.Database.None() {
 		return err
 	}
-	tables := slices.DeleteFunc(slices.Clone(all), func(t sitedb.Table) bool { return t.View || !strings.HasPrefix(t.Name, r.site.Prefix) })
+	tables := slices.DeleteFunc(slices.Clone(all), func(t sitedb.Table) bool {
+		return t.View || !strings.HasPrefix(t.Name, r.site.Prefix)
+	})
 	slices.SortStableFunc(tables, func(a, b sitedb.Table) int { return int(b.DataBytes/1024 - a.DataBytes/1024) })
 	w := &inRows{}
 	var next atomic.Int64
@@ -138,8 +140,9 @@ const maxTextBytes = 8 << 20
 
 // inFiles is what was found in the site's folder.
 type inFiles struct {
-	left, rules []hostfs.Entry
-	pages       []string // of ours, that somebody was killed over
+	rules []hostfs.Entry
+	left  []leftover
+	pages []string // of ours, that somebody was killed over
 
 	mu   sync.Mutex
 	old  tally
@@ -192,11 +195,8 @@ func (r *runner) files(ctx context.Context) (*inFiles, error) {
 		if isRules(e) {
 			w.rules = append(w.rules, e)
 		}
-		if remains(e.Path) != "" {
-			w.left = append(w.left, e)
-		}
 		switch {
-		case len(r.traces.list) == 0:
+		case len(r.traces.list) == 0 && !odd(e):
 			return nil
 		case far:
 			later = append(later, e) // they are read many at a time, once it is known which there are
@@ -224,7 +224,8 @@ func (r *runner) files(ctx context.Context) (*inFiles, error) {
 	return w, nil
 }
 
-// in looks into one file, if it looks like text. Of a large one, a piece is looked at at a time.
+// in looks into one file: whether it is something that was left behind, and, if it looks like text, for traces. Of a large one, a piece
+// is looked at at a time.
 func (w *inFiles) in(ctx context.Context, r *runner, folder hostfs.FS, e hostfs.Entry, buf []byte) error {
 	each := func(f found) {
 		w.mu.Lock()
@@ -244,14 +245,27 @@ func (w *inFiles) in(ctx context.Context, r *runner, folder hostfs.FS, e hostfs.
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 		return err
 	}
-	if head = head[:got]; !looksLikeText(head) {
+	head = head[:got]
+	why := ""
+	if odd(e) {
+		why = leftBehind(e.Path, head)
+	}
+	isText := looksLikeText(head)
+	w.mu.Lock()
+	if why != "" {
+		w.left = append(w.left, leftover{e.Path, why})
+	}
+	if isText {
+		w.read++
+	}
+	w.mu.Unlock()
+	if !isText || len(r.traces.list) == 0 {
 		return nil
 	}
-	w.mu.Lock()
-	w.read++
-	w.mu.Unlock()
 	if e.SizeBytes > maxTextBytes {
-		return inPieces(io.MultiReader(bytes.NewReader(bytes.Clone(head)), f), buf[:cap(buf)], func(piece []byte) { r.traces.in(piece, each) })
+		return inPieces(io.MultiReader(bytes.NewReader(bytes.Clone(head)), f), buf[:cap(buf)], func(piece []byte) {
+			r.traces.in(piece, each)
+		})
 	}
 	text := bytes.NewBuffer(head)
 	if _, err := text.ReadFrom(f); err != nil {

@@ -5,19 +5,18 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/net/html"
 
 	"nestseed/internal/core/kind"
 	"nestseed/internal/core/packing"
-	"nestseed/internal/core/parallel"
 	"nestseed/internal/core/progress"
 	"nestseed/internal/core/rewrite"
 )
@@ -86,13 +85,12 @@ func (r *runner) crawl(ctx context.Context) error {
 			batch = queue[:1:1] // by itself: the first page of a new site is compiled, and then it is for all of them
 		}
 		queue = queue[len(batch):]
-		group := parallel.Group{}
-		group.SetLimit(4)
-		for _, p := range batch {
-			group.Go(func() error { r.open(ctx, p); return nil })
-		}
-		if err := group.Wait(); err != nil {
+		if err := r.pace.each(len(batch), func(i int) { r.open(ctx, batch[i]) }); err != nil {
 			return err
+		}
+		if len(r.pages) == 0 && batch[0].status == http.StatusOK {
+			r.report.LiveMillis = time.Since(r.start).Milliseconds()
+			r.progress.Note("the home page answers: the site is live")
 		}
 		r.pages = append(r.pages, batch...)
 		r.progress.Add(progress.Amount{Files: int64(len(batch))})
@@ -123,14 +121,10 @@ func (r *runner) openAnswers(ctx context.Context) {
 	if len(r.traces.list) == 0 {
 		return
 	}
-	group := parallel.Group{}
-	group.SetLimit(4)
 	for _, a := range r.site.Kind.Answers {
-		p := &page{address: r.base.String() + "/" + a, from: "the kind's list of answers"}
-		r.answers = append(r.answers, p)
-		group.Go(func() error { r.open(ctx, p); return nil })
+		r.answers = append(r.answers, &page{address: r.base.String() + "/" + a, from: "the kind's list of answers"})
 	}
-	group.Wait() // what does not answer has nothing in it
+	r.pace.each(len(r.answers), func(i int) { r.open(ctx, r.answers[i]) }) // what does not answer has nothing in it
 }
 
 // names reports whether a text names the address that the site came from.
@@ -271,22 +265,16 @@ func (r *runner) openAssets(ctx context.Context) error {
 			}
 		}
 	}
-	var mu sync.Mutex
-	group := parallel.Group{}
-	group.SetLimit(4)
-	for _, a := range r.assets {
-		group.Go(func() error {
-			res, _, err := r.get(ctx, a.address)
-			mu.Lock()
-			defer mu.Unlock()
-			if a.err = err; err == nil {
-				a.status, a.kind = res.StatusCode, res.Header.Get("Content-Type")
-			}
-			return nil
-		})
-	}
 	r.report.Requests = len(r.pages) + len(r.assets)
-	return group.Wait()
+	assets := slices.Collect(maps.Values(r.assets))
+	pace := pace{limit: 4} // files: no program of the site runs for them
+	return pace.each(len(assets), func(i int) {
+		a := assets[i]
+		res, _, err := r.get(ctx, a.address)
+		if a.err = err; err == nil {
+			a.status, a.kind = res.StatusCode, res.Header.Get("Content-Type")
+		}
+	})
 }
 
 // checkPages turns what the crawl found into checks.

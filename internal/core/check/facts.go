@@ -56,7 +56,8 @@ var facts = []fact{
 	{"server rules", Details, "the files of rules were read, and the web server's name"},
 }
 
-// neverExcused are the checks whose fault counts whatever was found elsewhere or before: what was asked for, and what would change another site.
+// neverExcused are the checks whose fault counts whatever was found elsewhere or before: what was asked for, and what would change
+// another site.
 var neverExcused = []string{"own database", "mail", "search engines", "holding page", "certificate", "name"}
 
 // Names returns the names of all checks, in the order in which people ask.

@@ -10,8 +10,8 @@ import (
 // numbers in a sentence, such as times, are not what was found.
 var numbers = regexp.MustCompile(`[0-9]+`)
 
-// Mark tells what a check found on one site from anything else that it may find there, wherever the site is: what was found, or, where that has no
-// name, the sentence without numbers.
+// Mark tells what a check found on one site from anything else that it may find there, wherever the site is: what was found, or, where
+// that has no name, the sentence without numbers.
 func (c *Check) Mark() string {
 	if len(c.Found) == 0 || len(c.Found) == 1 && c.Found[0] == c.Name {
 		return c.EarlierMark()

@@ -116,8 +116,8 @@ type Baseline struct {
 	opened []string
 }
 
-// Baseline returns what a report of a source found, for the checks of sites that are made from it: nil where its home page did not open, as that
-// would excuse whatever is found.
+// Baseline returns what a report of a source found, for the checks of sites that are made from it: nil where its home page did not
+// open, as that would excuse whatever is found.
 func (r *Report) Baseline() *Baseline {
 	if r == nil || r.Pages == 0 {
 		return nil
@@ -157,8 +157,8 @@ const (
 	mostKept      = 10_000 // of what one check finds
 )
 
-// judge records a check by what it found. Its sentence is for when it found nothing; wrong says what is wrong, before the number of findings, and
-// bad is its result.
+// judge records a check by what it found. Its sentence is for when it found nothing; wrong says what is wrong, before the number of
+// findings, and bad is its result.
 func (r *runner) judge(c Check, bad Result, wrong string, found []finding) {
 	if len(found) == 0 {
 		c.Result, c.Remedy = Pass, ""

@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// finder searches texts for all parts of traces in one pass. At each byte, three tables say which patterns may begin there; most bytes begin
-// none. It can be used by many at a time.
+// finder searches texts for all parts of traces in one pass. At each byte, three tables say which patterns may begin there; most bytes
+// begin none. It can be used by many at a time.
 type finder struct {
 	tables   [3][256]uint8 // bit n: a pattern of bucket n may have this byte as the first, second or third of its window
 	buckets  [8][]*pattern
@@ -198,8 +198,8 @@ func (p *pattern) isOurs(text []byte, at int) bool {
 	return false
 }
 
-// may reports whether what is beside an anchor may spell the marks that are beside it in the trace: most hits of a short name are parts of words,
-// and need not be decoded.
+// may reports whether what is beside an anchor may spell the marks that are beside it in the trace: most hits of a short name are parts
+// of words, and need not be decoded.
 func (p *pattern) may(text []byte, at int) bool {
 	if p.before > 0 && at > 0 && strings.IndexByte("./:-_;\n\x00\\0123456789abcdefABCDEF", text[at-1]) < 0 {
 		return false

@@ -8,18 +8,13 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"path"
 	"slices"
-	"strings"
 	"time"
-
-	"nestseed/internal/core/hostfs"
 )
 
 const (
 	slowPage       = 2 * time.Second
 	certificateEnd = 21 * 24 * time.Hour // from then on somebody should look after it
-	askedRemains   = 40
 )
 
 // responseTime tells how long pages took, as a visitor who comes first sees it: nothing was cached before.
@@ -133,48 +128,6 @@ func (r *runner) certificate(ctx context.Context) {
 		c.Result, c.Evidence, c.Remedy = Warn, []string{chain[0].Subject.String()}, "see that the host renews it by itself"
 	}
 	r.record(c)
-}
-
-// remains says why a file should not lie in a site that people visit, or "".
-func remains(name string) string {
-	base := strings.ToLower(path.Base(name))
-	top := path.Dir(name) == "."
-	bare := strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(base, ".gz"), ".bz2"), ".zip")
-	switch {
-	case strings.HasSuffix(bare, ".sql"):
-		return "a database dump"
-	case strings.HasSuffix(base, ".sqlite") || strings.HasSuffix(base, ".sqlite3"):
-		return "a whole database"
-	case slices.Contains([]string{"phpinfo.php", "info.php", "adminer.php"}, base):
-		return "tells or opens what is not for visitors"
-	case top && slices.Contains([]string{"installer.php", "install.php", "setup.php", "restore.php"}, base):
-		return "an installer that was left"
-	case top && (strings.HasSuffix(base, ".zip") || strings.HasSuffix(base, ".tar") || strings.HasSuffix(base, ".tar.gz") ||
-		strings.HasSuffix(base, ".tgz")):
-		return "an archive, perhaps of the whole site"
-	}
-	return ""
-}
-
-// checkRemains asks for what was left in the site's folder: it matters when the web server hands it out.
-func (r *runner) checkRemains(ctx context.Context, files []hostfs.Entry) {
-	var served []finding
-	for i, e := range files {
-		if i == askedRemains {
-			break
-		}
-		u := *r.base
-		u.Path = path.Join("/", u.Path, e.Path)
-		req, err := http.NewRequestWithContext(ctx, http.MethodHead, u.String(), nil)
-		if err != nil {
-			continue
-		}
-		if res, _, err := r.send(req); err == nil && res.StatusCode == http.StatusOK {
-			served = append(served, finding{e.Path, fmt.Sprintf("%s: %s", u.String(), remains(e.Path))})
-		}
-	}
-	r.result("left behind", "no dump, archive or installer can be fetched", "anyone can fetch what was left behind",
-		"remove these files, and change the passwords that a dump holds", served)
 }
 
 // held asks for the home page as a visitor does who has nothing: where the site is held, it must be the holding page.

@@ -26,7 +26,8 @@ type unaccepting struct {
 
 // acceptOperations accept what is known and harmless, and take that back.
 func (a *api) acceptOperations(h huma.API) {
-	operation(h, "PUT", "/sites/{name}/accepted", "accept-check", "Accept what a check of a site warns of or fails by, until it finds something else",
+	operation(h, "PUT", "/sites/{name}/accepted", "accept-check",
+		"Accept what a check of a site warns of or fails by, until it finds something else",
 		func(ctx context.Context, in *accepting) (*body[wire.Site], error) {
 			b := in.Body
 			if err := a.Sites.AcceptCheck(ctx, in.Name, b.What, b.Reason, who(ctx).Name, b.Everywhere, b.Until); err != nil {

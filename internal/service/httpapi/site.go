@@ -46,7 +46,8 @@ func (a *api) siteOut(s records.Site) wire.Site {
 
 func argsOf(in wire.NewSite) sites.ProvisionArgs {
 	return sites.ProvisionArgs{Name: in.Name, Client: in.Client, Release: in.From, Host: in.Host, Address: in.Address, Visible: in.Visible,
-		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses, Mend: in.Mend, Despite: sites.Despite(in.Despite),
+		Replace: in.Replace, Keep: in.Keep, Hold: in.Hold, Mail: in.Mail, MailAddresses: in.MailAddresses, Mend: in.Mend,
+		Despite:  sites.Despite(in.Despite),
 		TenantOf: in.TenantOf, OwnCode: in.OwnCode}
 }
 

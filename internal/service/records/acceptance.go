@@ -145,7 +145,8 @@ func (db *DB) countAccepted(ctx context.Context, where string, arg any) error {
 				}
 			}
 		}
-		if _, err := db.Pool.Exec(ctx, "UPDATE sites SET accepted = $2, accepted_faults = $3 WHERE id = $1 AND (accepted, accepted_faults) <> ($2, $3)",
+		if _, err := db.Pool.Exec(ctx, `UPDATE sites SET accepted = $2, accepted_faults = $3
+			WHERE id = $1 AND (accepted, accepted_faults) <> ($2, $3)`,
 			s.ID, n[check.Warn], n[check.Fail]); err != nil {
 			return err
 		}

@@ -10,8 +10,8 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// AcceptCheck accepts what a check of a site warns of or fails by, until it finds something else, or until a day: on that site, or everywhere, on
-// all sites of its starter where just the same is found. Errors: input.ErrWrong, records.ErrNotFound.
+// AcceptCheck accepts what a check of a site warns of or fails by, until it finds something else, or until a day: on that site, or
+// everywhere, on all sites of its starter where just the same is found. Errors: input.ErrWrong, records.ErrNotFound.
 func (svc *Sites) AcceptCheck(ctx context.Context, name, what, reason, who string, everywhere bool, until *time.Time) error {
 	s, err := svc.DB.Site(ctx, name)
 	if err != nil {

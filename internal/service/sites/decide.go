@@ -16,8 +16,8 @@ import (
 	"nestseed/internal/service/records"
 )
 
-// Despite names checks that may fail after a change without stopping it: somebody has decided so, for a reason. Their faults are accepted on the
-// site.
+// Despite names checks that may fail after a change without stopping it: somebody has decided so, for a reason. Their faults are
+// accepted on the site.
 type Despite struct {
 	Checks []string `json:"checks,omitempty"`
 	Reason string   `json:"reason,omitempty"`
@@ -36,7 +36,8 @@ func (d Despite) Valid() error {
 	return nil
 }
 
-// newFaults returns the checks of a report that failed by something that the site did not have before, and that nobody has accepted or decided on.
+// newFaults returns the checks of a report that failed by something that the site did not have before, and that nobody has accepted or
+// decided on.
 func (svc *Sites) newFaults(ctx context.Context, siteID int64, before, rep *check.Report, despite Despite) ([]check.Check, error) {
 	accepted, err := svc.DB.AcceptedOn(ctx, siteID)
 	return slices.DeleteFunc(rep.Since(before), func(c check.Check) bool {
@@ -48,7 +49,8 @@ func (svc *Sites) newFaults(ctx context.Context, siteID int64, before, rep *chec
 func (svc *Sites) acceptDespite(ctx context.Context, siteID int64, rep *check.Report, despite Despite, who string) (err error) {
 	for _, c := range rep.Checks {
 		if c.Result == check.Fail && slices.Contains(despite.Checks, c.Name) {
-			err = errors.Join(err, svc.DB.Accept(ctx, records.Acceptance{SiteID: &siteID, What: c.Name, Mark: c.Mark(), Reason: despite.Reason, Who: who}))
+			err = errors.Join(err, svc.DB.Accept(ctx, records.Acceptance{SiteID: &siteID, What: c.Name, Mark: c.Mark(),
+				Reason: despite.Reason, Who: who}))
 		}
 	}
 	return err

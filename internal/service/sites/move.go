@@ -217,8 +217,8 @@ func (svc *Sites) movable(ctx context.Context, s records.Site, rep *check.Report
 	if err != nil || len(fresh) == 0 {
 		return err
 	}
-	return fmt.Errorf("the checks at %s found faults that the site does not have now, so it stays where it is: %s. Correct them, or move it "+
-		"with --despite %q --reason TEXT", rep.Address, Faults(fresh), fresh[0].Name)
+	return fmt.Errorf("the checks at %s found faults that the site does not have now, so it stays where it is: %s. Correct them, or decide "+
+		"to move it despite these checks", rep.Address, Faults(fresh))
 }
 
 // stays says that visitors are led to the old place until a name leads elsewhere.

@@ -15,9 +15,9 @@ const (
 	baselineDue   = 24 * time.Hour // a release that is older is not judged by what its source is today, unless a site needs it
 )
 
-// Baseline returns what the checks of its source found when a release was built, so that faults of the source are not taken for faults of the
-// sites that are made from it. Where they were not made yet, they are made now, and kept. It is nil for a release that was imported, and where the
-// source cannot be checked.
+// Baseline returns what the checks of its source found when a release was built, so that faults of the source are not taken for faults
+// of the sites that are made from it. Where they were not made yet, they are made now, and kept. It is nil for a release that was
+// imported, and where the source cannot be checked.
 func (svc *Sources) Baseline(ctx context.Context, r records.Release) (*check.Report, error) {
 	if r.ImportedFrom != "" || r.SourceID == nil {
 		return nil, nil

@@ -148,7 +148,7 @@ func judged(r *check.Report, accepted []records.Acceptance) (out []Item) {
 		switch c := &r.Checks[i]; {
 		case records.CoveredBy(accepted, c) != nil:
 		case c.Result == check.Fail:
-			out = append(out, Item{Severity: "fault", Sentence: c.Name + ": " + c.Sentence, Act: Open})
+			out = append(out, Item{Severity: "fault", Sentence: c.Name + ": " + c.Sentence, Act: Open, What: c.Name})
 		case c.Result == check.Warn:
 			out = append(out, Item{Severity: "warning", Sentence: c.Name + ": " + c.Sentence, Act: Open, What: c.Name})
 		}

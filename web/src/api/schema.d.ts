@@ -976,7 +976,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Accept what a check of a site warns of, until it finds something else */
+        /** Accept what a check of a site warns of or fails by, until it finds something else */
         put: operations["accept-check"];
         post?: never;
         /** Accept it no more */
@@ -1726,6 +1726,11 @@ export interface components {
             /** @description on all sites of the starter, where just the same is found */
             everywhere?: boolean;
             reason: string;
+            /**
+             * Format: date-time
+             * @description when it ends by itself
+             */
+            until?: string;
             /** @description the check, or the finding */
             what: string;
             /** @description where the finding is */
@@ -1737,6 +1742,11 @@ export interface components {
             /** @description on all sites of the starter */
             everywhere?: boolean;
             reason: string;
+            /**
+             * Format: date-time
+             * @description when it ends by itself
+             */
+            until?: string;
             /** @description a check of a site, or a finding of a source and where it is */
             what: string;
             who: string;
@@ -1862,10 +1872,27 @@ export interface components {
         };
         Check: {
             evidence?: string[];
+            /** @description names of what was found that is new, without the address of the site */
+            found?: string[];
+            /**
+             * @description the question that it answers
+             * @enum {string}
+             */
+            group?: "up" | "own" | "old" | "public" | "mail" | "details";
+            /**
+             * Format: sentence
+             * @description it was found out
+             */
+            how?: string;
+            /** @description what was found that the source of the site has too */
+            in_source?: components["schemas"]["InSource"];
             name: string;
             /** Format: sentence */
             remedy?: string;
-            /** @enum {string} */
+            /**
+             * @description of what is new: what the source of the site has too is in in_source
+             * @enum {string}
+             */
             result: "pass" | "warn" | "fail";
             /** Format: sentence */
             sentence: string;
@@ -2038,6 +2065,12 @@ export interface components {
             /** @enum {string} */
             change: "same" | "added" | "removed";
             text: string;
+        };
+        Despite: {
+            /** @description names of checks */
+            checks?: string[];
+            /** @description shown on the site, where the faults are accepted */
+            reason?: string;
         };
         Difference: {
             causes: components["schemas"]["Cause"][];
@@ -2275,6 +2308,15 @@ export interface components {
             /** @description why others were not */
             unreached: string[];
         };
+        InSource: {
+            /** Format: int64 */
+            count: number;
+            evidence: string[];
+            /** @description names of it, without the address of the site */
+            found: string[];
+            /** @enum {string} */
+            result: "warn" | "fail";
+        };
         Inside: {
             option: string;
             path: string[];
@@ -2480,6 +2522,7 @@ export interface components {
         Move: {
             /** @description by the host's pattern unless given */
             address?: string;
+            despite?: components["schemas"]["Despite"];
             host: string;
             /** @description of the plan that was looked at; another is refused */
             mark?: string;
@@ -2516,6 +2559,7 @@ export interface components {
             name: string;
         };
         NewCode: {
+            despite?: components["schemas"]["Despite"];
             /** @description the newest release of the site's starter unless given */
             from?: string;
             /** @description of the plan that was looked at; another is refused */
@@ -2582,6 +2626,7 @@ export interface components {
             name: string;
         };
         NewInstallCode: {
+            despite?: components["schemas"]["Despite"];
             /** @description sites that come before the others, in this order */
             first?: string[];
             /** @description of the plan that was looked at; another is refused */
@@ -2605,6 +2650,7 @@ export interface components {
             /** @description by the host's pattern unless given */
             address?: string;
             client: string;
+            despite?: components["schemas"]["Despite"];
             /** @description release, like music-base@3 or music-base for the newest; of a tenant, the one whose code its install has placed last */
             from?: string;
             /** @description keep visitors out until it is opened */
@@ -2957,6 +3003,11 @@ export interface components {
             checks: components["schemas"]["Check"][];
             /** @description the site of the same code whose pages were all opened, where of this one some were */
             like?: string;
+            /**
+             * Format: int64
+             * @description after which the home page had answered
+             */
+            live_ms?: number;
             login_at?: string;
             /** @description the paths of what answered, below the address, where all pages were opened */
             opened?: string[];

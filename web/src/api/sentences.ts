@@ -7,6 +7,7 @@ export const sentences: ReadonlySet<string> = new Set([
   "detail",
   "error",
   "evidence",
+  "how",
   "notes",
   "problem",
   "problems",

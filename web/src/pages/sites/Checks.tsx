@@ -13,8 +13,10 @@ export function Checks({ counts }: { counts: Schemas['CheckCounts'] }) {
   return <Status tone="good" icon={Check}><Trans>{counts.passed + counts.accepted} pass</Trans></Status>
 }
 
-/** The same, counted from a report. */
-export function countsOf(report?: CheckReport, accepted = 0): Schemas['CheckCounts'] {
-  const of = (v: string) => report?.checks.filter((c) => c.result === v).length ?? 0
-  return { at: report?.at, passed: of('pass'), warned: of('warn'), failed: of('fail'), accepted }
+/** The same, counted from a report. A fault that is accepted counts as a warning that is. */
+export function countsOf(report?: CheckReport, accepted: Schemas['Acceptance'][] = []): Schemas['CheckCounts'] {
+  const known = (c: Schemas['Check']) => c.result !== 'pass' && accepted.some((a) => a.what === c.name)
+  const of = (v: string, isKnown: boolean) => report?.checks.filter((c) => c.result === v && known(c) === isKnown).length ?? 0
+  const all = of('warn', true) + of('fail', true)
+  return { at: report?.at, passed: of('pass', false), warned: of('warn', false) + all, failed: of('fail', false), accepted: all }
 }

@@ -4,12 +4,11 @@ import { Archive, Check, EyeOff } from 'lucide-react'
 import type { ReactNode } from 'react'
 import { useParams } from 'react-router'
 import { addressOf, type Schemas, type Site } from '../../api/client'
-import { useCheck, useRetry, useSideBySide, useSite, useTick, useUnacceptCheck } from '../../api/hooks'
+import { useSideBySide, useSite, useTick } from '../../api/hooks'
 import { called } from '../../lib/called'
 import { count, date, day, inRow, millis } from '../../lib/format'
 import { said } from '../../lib/said'
-import { useFollow } from '../../lib/useFollow'
-import { Button, ButtonLink } from '../../parts/Button'
+import { ButtonLink } from '../../parts/Button'
 import { Copy } from '../../parts/Copy'
 import { cx } from '../../parts/cx'
 import { Ask, text } from '../../parts/Dialog'
@@ -17,17 +16,17 @@ import { TextField } from '../../parts/Field'
 import { Head } from '../../parts/Head'
 import { Out, OutIcon, To } from '../../parts/Links'
 import { Rows } from '../../parts/Rows'
-import { Empty, Loading, Trouble } from '../../parts/Says'
+import { Loading, Trouble } from '../../parts/Says'
 import { Sheet } from '../../parts/Sheet'
 import { Bytes } from '../../parts/SizeBar'
-import { Result, Status } from '../../parts/Status'
+import { Status } from '../../parts/Status'
 import { When } from '../../parts/When'
-import { AcceptButton } from '../today/Today'
 import { Reveal } from '../vault/Reveal'
 import { shownValue } from '../clients/ValueField'
 import { Checks, countsOf } from './Checks'
 import { GoLive, Hold } from './Doors'
 import { HandOver } from './HandOver'
+import { Judged } from './Judged'
 import { Names } from './Names'
 import { History, MoreActs } from './Upkeep'
 
@@ -42,7 +41,7 @@ export function SitePage() {
     <>
       <Head title={s.title || s.name} crumbs={[{ to: '/sites', label: t`Sites` }]}
         beside={s.retired_at ? <Status tone="plain" icon={Archive}><Trans>retired {day(s.retired_at)}</Trans></Status>
-          : <>{s.held && <Status tone="look" icon={EyeOff}><Trans>held</Trans></Status>}<Checks counts={countsOf(s.report, s.accepted?.length)} /></>}
+          : <>{s.held && <Status tone="look" icon={EyeOff}><Trans>held</Trans></Status>}<Checks counts={countsOf(s.report, s.accepted)} /></>}
         facts={<>
           <Out href={s.address} /><span>{s.behind > 0 ? <Trans>from <To to={`/releases/${s.release}`}>{s.release}</To>, <Plural value={s.behind} one="# release" other="# releases" /> behind</Trans>
             : <Trans>from <To to={`/releases/${s.release}`}>{s.release}</To></Trans>}</span>
@@ -136,81 +135,6 @@ function Due({ site, task }: { site: string; task: Schemas['LaunchTask'] }) {
       onSubmit={(f) => tick.mutateAsync({ site, key: task.key, done: false, due: text(f, 'due') || '0001-01-01' })}>
       <TextField label={t`Day`} name="due" type="date" defaultValue={task.due?.slice(0, 10)} />
     </Ask>
-  )
-}
-
-/** The checks: what fails is open with what to do about it, what passes is folded. */
-function Judged({ site }: { site: Site }) {
-  const check = useCheck()
-  const { start } = useFollow()
-  const r = site.report
-  const accepted = (c: Schemas['Check']) => site.accepted?.find((a) => a.what === c.name)
-  const open = r?.checks.filter((c) => c.result !== 'pass' && !accepted(c)) ?? []
-  const known = r?.checks.filter((c) => c.result !== 'pass' && accepted(c)) ?? []
-  const passed = r?.checks.filter((c) => c.result === 'pass') ?? []
-  return (
-    <Sheet id="checks" title={t`Checks`} aside={<span className="flex flex-wrap items-center gap-3">
-      {r && <span>{r.like
-        ? <Trans><Plural value={r.pages} one="# page" other="# pages" />, the others on <To to={`/sites/${r.like}`}>{r.like}</To>, <When at={r.at} />, in {millis(r.took_ms)}</Trans>
-        : <Trans><Plural value={r.pages} one="# page" other="# pages" />, <When at={r.at} />, in {millis(r.took_ms)}</Trans>}</span>}
-      {!site.retired_at && <Button small disabled={check.isPending} onClick={() => start(check.mutateAsync(site.name))}><Trans>Check it now</Trans></Button>}
-    </span>}>
-      <div className="px-4"><Trouble error={check.error} /></div>
-      {!r ? <Empty><Trans>Not checked yet.</Trans></Empty> : (
-        <ul>
-          {open.map((c) => <Judgement key={c.name} check={c} act={c.result === 'warn' && !site.retired_at && <AcceptButton noun="site" name={site.name} what={c.name} />} />)}
-          {known.map((c) => <Known key={c.name} site={site} check={c} accepted={accepted(c)!} />)}
-          <li className="border-t border-line">
-            <details open={open.length === 0 && passed.length <= 4}>
-              <summary className="px-4 py-2 text-soft"><Trans>{passed.length} pass</Trans></summary>
-              <ul>{passed.map((c) => <Judgement key={c.name} check={c} />)}</ul>
-            </details>
-          </li>
-        </ul>
-      )}
-      <MakeAgain site={site} />
-    </Sheet>
-  )
-}
-
-function Judgement({ check: c, act }: { check: Schemas['Check']; act?: ReactNode }) {
-  return (
-    <li className="px-4 py-1.5 border-t border-line flex flex-wrap gap-x-3 gap-y-1 items-baseline">
-      <span className="w-16 shrink-0"><Result result={c.result} /></span>
-      <div className="min-w-0 flex-[1_1_18rem]">
-        <b>{said(c.name)}</b> {c.sentence}
-        {c.evidence?.map((e) => <p key={e} className="font-mono text-[0.9rem] text-soft break-all">{e}</p>)}
-        {c.remedy && <p className="text-soft"><Trans>What to do: {c.remedy}</Trans></p>}
-      </div>
-      {act}
-    </li>
-  )
-}
-
-function Known({ site, check, accepted }: { site: Site; check: Schemas['Check']; accepted: Schemas['Acceptance'] }) {
-  const unaccept = useUnacceptCheck()
-  return (
-    <li className="px-4 py-1.5 border-t border-line flex flex-wrap gap-x-3 gap-y-1 items-baseline">
-      <span className="w-16 shrink-0"><Status tone="plain" icon={Check}><Trans>known</Trans></Status></span>
-      <div className="min-w-0 flex-[1_1_18rem]"><b>{said(check.name)}</b> {check.sentence}
-        <p className="text-soft">{accepted.reason} ({accepted.everywhere ? t`${accepted.who}, ${day(accepted.at)}, for all sites of the starter` : t`${accepted.who}, ${day(accepted.at)}`})</p></div>
-      <Button small disabled={unaccept.isPending} onClick={() => unaccept.mutate({ site: site.name, what: check.name })}><Trans>Accept it no more</Trans></Button>
-    </li>
-  )
-}
-
-/** What to do about a site whose checks found faults. */
-function MakeAgain({ site }: { site: Site }) {
-  const retry = useRetry()
-  const { start } = useFollow()
-  const starter = site.release.split('@')[0]
-  if (site.retired_at || !site.report?.checks.some((c) => c.result === 'fail')) return null
-  return (
-    <div className="px-4 py-3 border-t border-line">
-      <p className="text-soft mb-2"><Trans>Correct what is wrong on the site and check it again; or correct the source or the packing list, build {starter} again, and make the site again. What stands there becomes a safety copy.</Trans></p>
-      <Button disabled={retry.isPending} onClick={() => start(retry.mutateAsync({ id: site.run_id, from: starter }))}><Trans>Make it again from the newest release</Trans></Button>
-      <Trouble error={retry.error} />
-    </div>
   )
 }
 

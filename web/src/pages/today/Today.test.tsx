@@ -34,7 +34,7 @@ it('gives each thing the button that settles it, and accepts what is known with 
   expect(attention.getByRole('button', { name: 'Try again' })).toBeTruthy()
   const user = userEvent.setup()
   await user.click(attention.getByRole('button', { name: 'Accept…' }))
-  await user.type(screen.getByLabelText('Why is it harmless?'), 'as in the source')
+  await user.type(screen.getByLabelText('Why is it accepted?'), 'as in the source')
   expect(screen.getByRole<HTMLInputElement>('checkbox').checked).toBe(true)
   await user.click(screen.getByRole('button', { name: 'Accept it' }))
   await waitFor(() => expect(service.asked.find((a) => a.what.startsWith('PUT'))).toEqual({ what: 'PUT /sites/alder/accepted', body: { what: 'values', reason: 'as in the source', everywhere: true } }))

@@ -122,17 +122,25 @@ function Settle({ group, item }: { group: Group; item: Item }) {
   return <ButtonLink small to={placeOf(group) + at}>{group.noun === 'run' ? t`See why` : t`Look at it`}</ButtonLink>
 }
 
-/** Accepts what is known and harmless, with the reason. */
+/** The moment after a day, here. */
+const untilEndOf = (day: string) => {
+  if (!day) return undefined
+  const [y, m, d] = day.split('-').map(Number)
+  return new Date(y!, m! - 1, d! + 1).toISOString()
+}
+
+/** Accepts what is known, with the reason. */
 export function AcceptButton({ noun, name, what, where, many }: { noun: 'site' | 'source'; name: string; what: string; where?: string; many?: boolean }) {
   const check = useAcceptCheck()
   const finding = useAcceptFinding()
   const accept = (f: FormData) => noun === 'site'
-    ? check.mutateAsync({ site: name, what, reason: text(f, 'reason'), everywhere: f.get('everywhere') !== null || undefined })
+    ? check.mutateAsync({ site: name, what, reason: text(f, 'reason'), everywhere: f.get('everywhere') !== null || undefined, until: untilEndOf(text(f, 'until')) })
     : finding.mutateAsync({ source: name, what, where, reason: text(f, 'reason') })
   return (
     <Ask asks="Accept" small button={t`Accept…`} title={t`Accept “${what}” on ${name}`} action={t`Accept it`} onSubmit={accept}
-      about={t`It is known and harmless, and is not shown as something to look at any more. When something else is found there, it is.`}>
-      <TextField label={t`Why is it harmless?`} name="reason" autoFocus />
+      about={t`It stays on the site's page, and is not shown as something to look at. When something else is found there, it is.`}>
+      <TextField label={t`Why is it accepted?`} name="reason" autoFocus />
+      {noun === 'site' && <TextField label={t`Until (empty for no end)`} name="until" type="date" />}
       {noun === 'site' && <Tick name="everywhere" defaultChecked={many}><Trans>On all sites of the same starter where just the same is found</Trans></Tick>}
     </Ask>
   )
