@@ -62,6 +62,8 @@ type Site struct {
 	Prefix   string
 	FS       hostfs.FS
 	Folder   string
+	// Placed are files of Folder that need not be read, where it is far.
+	Placed func(context.Context) (Placed, error)
 	// Pages is the journal of pages that are placed in Folder; nil where no record names the site.
 	Pages    sitepage.Journal
 	MaxPages int // 0 means 40, and some more for each sub-site

@@ -180,6 +180,13 @@ func (r *runner) files(ctx context.Context) (*inFiles, error) {
 		}
 	}
 	far := hostfs.Far(r.folder)
+	var placed Placed
+	if far && r.site.Placed != nil {
+		var err error
+		if placed, err = r.site.Placed(ctx); err != nil {
+			return nil, err
+		}
+	}
 	var later []hostfs.Entry
 	if !far {
 		read()
@@ -197,6 +204,9 @@ func (r *runner) files(ctx context.Context) (*inFiles, error) {
 		}
 		switch {
 		case len(r.traces.list) == 0 && !odd(e):
+			return nil
+		case far && is(placed, e):
+			w.read++
 			return nil
 		case far:
 			later = append(later, e) // they are read many at a time, once it is known which there are
@@ -222,6 +232,12 @@ func (r *runner) files(ctx context.Context) (*inFiles, error) {
 	w.old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", w.read),
 		"text files name the old address", "correct it in these files")
 	return w, nil
+}
+
+// is reports whether a file is one that was placed, as large as it was.
+func is(placed Placed, e hostfs.Entry) bool {
+	size, there := placed[e.Path]
+	return there && size == e.SizeBytes && !odd(e)
 }
 
 // in looks into one file: whether it is something that was left behind, and, if it looks like text, for traces. Of a large one, a piece

@@ -5,7 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"strings"
 
+	"nestseed/internal/core/archive"
 	"nestseed/internal/core/check"
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
@@ -49,16 +52,18 @@ func (svc *Sites) Check(ctx context.Context, run engine.Run, args CheckArgs, rep
 	if args.Source != "" {
 		return svc.Sources.Check(ctx, args.Source, report)
 	}
-	return svc.checkSite(ctx, args.Site, nil, report)
+	return svc.checkSite(ctx, args.Site, nil, nil, report)
 }
 
 // checkSite checks a site and keeps what was found; like is as in check.Site.
-func (svc *Sites) checkSite(ctx context.Context, name string, like *check.Like, report progress.Reporter) (*check.Report, error) {
+// Where the site has just been made from an archive, its files are those of it.
+func (svc *Sites) checkSite(ctx context.Context, name string, like *check.Like, placed *archive.Archive, report progress.Reporter) (*check.Report,
+	error) {
 	s, err := svc.DB.Site(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	rep, err := svc.checkAt(ctx, s, like, report)
+	rep, err := svc.checkAt(ctx, s, like, placed, report)
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +71,8 @@ func (svc *Sites) checkSite(ctx context.Context, name string, like *check.Like, 
 }
 
 // checkAt checks a site where a record says that it is.
-func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like, report progress.Reporter) (*check.Report, error) {
+func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like, placed *archive.Archive,
+	report progress.Reporter) (*check.Report, error) {
 	h, err := svc.DB.HostByID(ctx, s.HostID)
 	if err != nil {
 		return nil, err
@@ -106,6 +112,11 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like,
 	if source, _, err := svc.sourceOfSite(ctx, s); err == nil && like == nil {
 		site.Source = source
 	}
+	if placed != nil {
+		site.Placed = func(ctx context.Context) (check.Placed, error) {
+			return check.NotNaming(ctx, filesOf(placed), s.Plan.Rules)
+		}
+	}
 	site.Baseline = func() *check.Baseline {
 		r, err := svc.DB.ReleaseByID(ctx, s.ReleaseID)
 		var found *check.Report
@@ -121,6 +132,17 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like,
 		return nil, err
 	}
 	return check.Run(ctx, site, report)
+}
+
+// filesOf returns the files of an archive, for the checks.
+func filesOf(a *archive.Archive) (files []check.PlacedFile) {
+	for _, e := range a.Entries() {
+		if path, is := strings.CutPrefix(e.Name, archive.FilesDir); is && e.Mode().IsRegular() {
+			files = append(files, check.PlacedFile{Path: path, SizeBytes: int64(e.UncompressedSize64),
+				Open: func() (io.ReadCloser, error) { return a.File(e.Name) }})
+		}
+	}
+	return files
 }
 
 // subSites returns the sites of a network, as it is now.

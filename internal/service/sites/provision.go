@@ -131,7 +131,7 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 		return out, nil
 	}
 	// The site stands. A fault in checking it is told, and does not take it down again.
-	if out.Report, err = svc.checkSite(ctx, plan.Name, nil, progress.Within(report, share, 1)); err != nil {
+	if out.Report, err = svc.checkSite(ctx, plan.Name, nil, o.Archive, progress.Within(report, share, 1)); err != nil {
 		report.Note(fmt.Sprintf("the site could not be checked: %v", err))
 		return out, nil
 	}

@@ -43,7 +43,10 @@ func (d *database) Snapshot(ctx context.Context) (sitedb.Snapshot, error) {
 func (s *snapshot) Close() error {
 	// The connection has session settings and an open transaction: it must not go back to the pool.
 	s.conn.Raw(func(any) error { return driver.ErrBadConn })
-	return s.conn.Close()
+	if err := s.conn.Close(); !errors.Is(err, sql.ErrConnDone) { // the line above has closed it
+		return err
+	}
+	return nil
 }
 
 // Definition implements Snapshot.

@@ -215,6 +215,9 @@ func (d *database) Snapshot(ctx context.Context) (sitedb.Snapshot, error) {
 
 func (s *snapshot) Close() error {
 	err := s.tx.Rollback(context.Background())
+	if s.conn.Conn().IsClosed() { // a reading was stopped, and the transaction has ended with its connection
+		err = nil
+	}
 	s.conn.Release()
 	return err
 }
