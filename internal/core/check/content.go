@@ -155,83 +155,100 @@ func (r *runner) files(ctx context.Context) (*inFiles, error) {
 		return nil, nil
 	}
 	w := &inFiles{}
-	folder, stop := r.folder, func() {}
-	line := make(chan hostfs.Entry, 4*readers)
-	group, within := parallel.WithContext(ctx)
-	read := func() {
-		for range readers {
-			group.Go(func() error {
-				buf := make([]byte, 0, 1<<20)
-				for e := range line {
-					if err := w.in(within, r, folder, e, buf); err != nil {
-						return err
-					}
+	list := func(ctx context.Context, each func(hostfs.Entry) error) error { return r.walk(ctx, w, each) }
+	folder := r.folder
+	if hostfs.Far(r.folder) {
+		entries, err := r.farFiles(ctx, w)
+		if err != nil {
+			return nil, fmt.Errorf("list the site's files: %w", err)
+		}
+		var stop func()
+		folder, stop = ahead.Open(ctx, r.folder, entries)
+		defer stop()
+		list = func(_ context.Context, each func(hostfs.Entry) error) error {
+			for _, e := range entries {
+				if err := each(e); err != nil {
+					return err
 				}
-				return nil
-			})
-		}
-	}
-	send := func(e hostfs.Entry) error {
-		select {
-		case line <- e:
+			}
 			return nil
-		case <-within.Done():
-			return within.Err()
 		}
 	}
-	far := hostfs.Far(r.folder)
-	var placed Placed
-	if far && r.site.Placed != nil {
-		var err error
-		if placed, err = r.site.Placed(ctx); err != nil {
-			return nil, err
-		}
+	if err := r.readFiles(ctx, w, folder, list); err != nil {
+		return nil, fmt.Errorf("read the site's files: %w", err)
 	}
-	var later []hostfs.Entry
-	if !far {
-		read()
-	}
-	err := r.folder.Walk(within, ".", func(e hostfs.Entry) error {
+	w.old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", w.read),
+		"text files name the old address", "correct it in these files")
+	return w, nil
+}
+
+// walk calls each for the files that are looked into.
+func (r *runner) walk(ctx context.Context, w *inFiles, each func(hostfs.Entry) error) error {
+	return r.folder.Walk(ctx, ".", func(e hostfs.Entry) error {
 		switch {
 		case !e.Mode.IsRegular() || e.Mode&fs.ModeSymlink != 0:
 			return nil
 		case !strings.Contains(e.Path, "/") && sitepage.Old(e):
 			w.pages = append(w.pages, e.Path)
 			return nil
-		}
-		if isRules(e) {
+		case isRules(e):
 			w.rules = append(w.rules, e)
 		}
-		switch {
-		case len(r.traces.list) == 0 && !odd(e):
-			return nil
-		case far && is(placed, e):
-			w.read++
-			return nil
-		case far:
-			later = append(later, e) // they are read many at a time, once it is known which there are
+		if len(r.traces.list) == 0 && !odd(e) {
 			return nil
 		}
-		return send(e)
+		return each(e)
 	}, func(string, error) {})
-	if far && err == nil {
-		folder, stop = ahead.Open(within, r.folder, later)
-		read()
-		for _, e := range later {
-			if err = send(e); err != nil {
-				break
-			}
+}
+
+// farFiles lists the files of a far host that are looked into, but for those that were just placed: the others are read many at a time,
+// once it is known which there are.
+func (r *runner) farFiles(ctx context.Context, w *inFiles) (entries []hostfs.Entry, err error) {
+	var placed Placed
+	if r.site.Placed != nil {
+		if placed, err = r.site.Placed(ctx); err != nil {
+			return nil, err
 		}
 	}
-	close(line)
-	err = errors.Join(group.Wait(), err)
-	stop()
-	if err != nil {
-		return nil, fmt.Errorf("read the site's files: %w", err)
+	err = r.walk(ctx, w, func(e hostfs.Entry) error {
+		if is(placed, e) {
+			w.read++
+		} else {
+			entries = append(entries, e)
+		}
+		return nil
+	})
+	return entries, err
+}
+
+// readFiles looks into the files that list gives, some at a time.
+func (r *runner) readFiles(ctx context.Context, w *inFiles, folder hostfs.FS,
+	list func(ctx context.Context, each func(hostfs.Entry) error) error) error {
+	group, ctx := parallel.WithContext(ctx)
+	line := make(chan hostfs.Entry, 4*readers)
+	for range readers {
+		group.Go(func() error {
+			buf := make([]byte, 0, 1<<20)
+			for e := range line {
+				if err := w.in(ctx, r, folder, e, buf); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
 	}
-	w.old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", w.read),
-		"text files name the old address", "correct it in these files")
-	return w, nil
+	group.Go(func() error {
+		defer close(line)
+		return list(ctx, func(e hostfs.Entry) error {
+			select {
+			case line <- e:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	})
+	return group.Wait()
 }
 
 // is reports whether a file is one that was placed, as large as it was.

@@ -57,8 +57,8 @@ func (svc *Sites) Check(ctx context.Context, run engine.Run, args CheckArgs, rep
 
 // checkSite checks a site and keeps what was found; like is as in check.Site.
 // Where the site has just been made from an archive, its files are those of it.
-func (svc *Sites) checkSite(ctx context.Context, name string, like *check.Like, placed *archive.Archive, report progress.Reporter) (*check.Report,
-	error) {
+func (svc *Sites) checkSite(ctx context.Context, name string, like *check.Like, placed *archive.Archive,
+	report progress.Reporter) (*check.Report, error) {
 	s, err := svc.DB.Site(ctx, name)
 	if err != nil {
 		return nil, err
