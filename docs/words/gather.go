@@ -65,7 +65,7 @@ var silent = regexp.MustCompile(`^(Warn|Info|Debug|panic|MustCompile|Compile|Exe
 	`Prepare|many|one|column|Getenv|Header|Get|Set|Add|NewReplacer|operation|words|sum)$`)
 
 // names are calls that are given the name of a check or a step first, which may be one word.
-var names = regexp.MustCompile(`^(result|record|Step|step)$`)
+var names = regexp.MustCompile(`^(result|judge|record|Step|step)$`)
 
 // prose are fields that are shown as they are, and may be one word.
 var prose = regexp.MustCompile(`^(Sentence|Remedy|Advice|Why)$`)
@@ -88,8 +88,10 @@ func (g *gatherer) visit(n ast.Node) bool {
 			for i, a := range n.Args {
 				if text, ok := literal(a); ok && letters.MatchString(text) {
 					g.add(text)
-					if name == "result" && i == 2 {
-						g.add(text + " (%d)") // a fault, with how often it was found
+					if (name == "result" || name == "judge") && i == 2 { // a fault, with how often it was found
+						g.add(text + " (%d)")
+						g.add(text + " (%d); %d more are the same in the source")
+						g.add("nothing new: " + text + " (%d), the same in the source")
 					}
 				}
 			}

@@ -42,7 +42,8 @@ func TestWhatPeopleReadIsGathered(t *testing.T) {
 		require.Equal(t, []string{"roof"}, in)
 		all = append(all, s)
 	}
-	require.ElementsMatch(t, []string{"pages", "{0} pages open", "pages do not open", "pages do not open ({0})", "look at the log", "all {0} were opened", "sent",
+	require.ElementsMatch(t, []string{"pages", "{0} pages open", "pages do not open", "pages do not open ({0})", "pages do not open ({0}); {1} more are the same in the source",
+		"nothing new: pages do not open ({0}), the same in the source", "look at the log", "all {0} were opened", "sent",
 		"100 % of '''{'x'}''' at {0}", "read {1}: {0}"}, all)
 }
 

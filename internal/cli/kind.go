@@ -66,6 +66,11 @@ func (a *app) kindFile(do func(*client.Client, context.Context, wire.NewKind) (w
 		if err != nil {
 			return err
 		}
-		return a.print(c, k, func() { fmt.Fprintf(a.out, "%s (%s) %s\n", k.Name, k.Title, said) })
+		return a.print(c, k, func() {
+			fmt.Fprintf(a.out, "%s (%s) %s\n", k.Name, k.Title, said)
+			if len(k.AlsoFits) > 0 {
+				fmt.Fprintf(a.out, "its signs also fit the sources %s, which stay of their kinds\n", strings.Join(k.AlsoFits, ", "))
+			}
+		})
 	}
 }

@@ -7,7 +7,8 @@ type Kind struct {
 	Lists      []string `json:"lists"` // names of its stock packing lists
 	Stock      bool     `json:"stock"` // it comes with the program
 	Holds      bool     `json:"holds" doc:"visitors can be kept out of its sites"`
-	Keep       []Part   `json:"keep"`                 // of an old site, what a new one in its place can take over
+	Keep       []Part   `json:"keep"` // of an old site, what a new one in its place can take over
+	AlsoFits   []string `json:"also_fits,omitempty" doc:"sources of other kinds that its signs fit, too, when it is added; they stay of theirs"`
 	Definition string   `json:"definition,omitempty"` // of one kind, not in lists: its YAML
 }
 

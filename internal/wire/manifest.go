@@ -14,6 +14,7 @@ type Manifest struct {
 	Parent   string         `json:"parent,omitempty"`
 	Source   string         `json:"source"`
 	Kind     string         `json:"kind"`
+	Defined  string         `json:"kind_definition,omitempty" doc:"the SHA-256 of the definition of the kind, its first 12 hexadecimal digits"`
 	Version  string         `json:"version"` // of the CMS
 	Runtime  string         `json:"runtime"` // least version of what runs it
 	Database ServerVersion  `json:"database"`

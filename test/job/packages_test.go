@@ -60,7 +60,7 @@ func untidy(t *testing.T) {
 		"INSERT INTO lad_base.lad_visitor_sessions VALUES (1,'a'),(2,'b')",
 		"CREATE TABLE lad_base.other_things (id int)", "CREATE TRIGGER lad_base.lad_tr BEFORE INSERT ON lad_base.lad_links FOR EACH ROW SET "+
 			"NEW.link_rss = ''",
-		`INSERT INTO lad_base.lad_options (option_name, option_value, autoload) VALUES ('mailer', 'a:1:{s:7:"api_key";s:20:"mk-0123456789abcdefg";}', 'yes'),
+		`REPLACE INTO lad_base.lad_options (option_name, option_value, autoload) VALUES ('mailer', 'a:1:{s:7:"api_key";s:20:"mk-0123456789abcdefg";}', 'yes'),
 			('_site_transient_update_plugins', 'O:8:"stdClass":1:{s:8:"response";a:2:{s:5:"a/a.x";i:1;s:5:"b/b.x";i:1;}}', 'no')`,
 		"INSERT INTO lad_base.lad_postmeta (post_id, meta_key, meta_value) VALUES (1, '_wp_attached_file', '2019/gone.jpg')",
 		"INSERT INTO lad_base.lad_comments (comment_post_ID, comment_author, comment_content, comment_approved) VALUES (1, 's', 'buy', 'spam')")

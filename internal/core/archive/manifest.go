@@ -52,8 +52,9 @@ type Manifest struct {
 	Parent   string         `json:"parent,omitempty"`
 	Source   string         `json:"source"`
 	Kind     string         `json:"kind"`
-	Version  string         `json:"version"` // of the CMS
-	Runtime  string         `json:"runtime"` // least version of what runs it
+	Defined  string         `json:"kind_definition,omitempty"` // the SHA-256 of the kind's definition, its first 12 hexadecimal digits
+	Version  string         `json:"version"`                   // of the CMS
+	Runtime  string         `json:"runtime"`                   // least version of what runs it
 	Database sitedb.Version `json:"database"`
 	Origin   Origin         `json:"origin"`
 	List     *packing.List  `json:"packing_list"`

@@ -20,6 +20,9 @@ func (b *builder) blankSettings() error {
 	}
 	s := b.in.Identity.Settings.Clone()
 	blank := append(slices.Clone(b.in.List.Blank.Settings), b.in.List.SecretSettings()...)
+	if err := b.in.Identity.Has(blank...); err != nil {
+		return err
+	}
 	for _, name := range blank {
 		if v, err := s.Get(name); s.Has(name) && (err != nil || v != "") {
 			s.Set(name, "")
@@ -40,9 +43,27 @@ func (b *builder) blankSettings() error {
 			b.settings[rel] = text
 		}
 	}
+	if err := b.areBlank(s.Bytes(), blank); err != nil {
+		return err
+	}
 	for name, text := range b.settings {
 		if left, found := secrets.In(text); found {
 			return fmt.Errorf("the settings file %s holds the value of %s outside its definition; remove it there and build again", name, left)
+		}
+	}
+	return nil
+}
+
+// areBlank reads the settings file as it is packed and sees that the values are empty.
+func (b *builder) areBlank(text []byte, blank []string) error {
+	dir := path.Join(b.in.FS.Root(), b.in.Root, path.Dir(b.m.Settings))
+	s, err := kind.ReadSettings(b.in.Identity.Kind.Settings.Syntax, text, dir, nil)
+	if err != nil {
+		return err
+	}
+	for _, name := range blank {
+		if v, err := s.Get(name); err == nil && v != "" {
+			return fmt.Errorf("the setting %s could not be emptied in %s; remove its value there and build again", name, b.m.Settings)
 		}
 	}
 	return nil

@@ -77,6 +77,7 @@ func Release(ctx context.Context, out archive.Target, in Input, report progress.
 	}
 	b.search = kind.NewSearch(in.Identity.Secrets())
 	b.m.Format, b.m.Kind, b.m.Version, b.m.Runtime = archive.Format, in.Identity.Kind.Name, in.Identity.Version, in.Identity.Runtime
+	b.m.Defined = in.Identity.Kind.Sum()
 	if !in.Elsewhere {
 		b.m.Origin.WebRoot = path.Join(in.FS.Root(), in.Root)
 		if resolved, err := hostfs.Resolve(ctx, in.FS, in.Root); err == nil && path.Join(in.FS.Root(), resolved) != b.m.Origin.WebRoot {

@@ -34,7 +34,7 @@ func (r *runner) serverRules(ctx context.Context, files []hostfs.Entry) {
 	if len(lost) > 0 {
 		c := Check{Name: "server rules",
 			Remedy: "have the host's configuration do the same: redirects, passwords, folders that nobody may read"}
-		r.judge(c, Warn, fmt.Sprintf("rules in %s files do nothing here, as the web server is nginx", rulesFile), lost)
+		r.judge(c, Warn, "rules in .htaccess files do nothing here, as the web server is nginx", lost)
 	}
 }
 

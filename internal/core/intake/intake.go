@@ -41,6 +41,7 @@ type Input struct {
 	Files   []File    // archives, or one dump
 	Dump    *File     // the dump, where it is given beside
 	Kinds   []*kind.Kind
+	Kind    string // the name of the one that counts where more than one fits; "" for none
 	Limits  foreign.Limits
 }
 
@@ -179,7 +180,7 @@ func (o *opener) findRoot() error {
 		return fmt.Errorf("%w: there are several sites side by side (%s); import one at a time", ErrNotFound,
 			strings.Join(trimTree(roots), ", "))
 	}
-	id, err := kind.Identify(o.ctx, o.in.Scratch, roots[0], o.in.Kinds)
+	id, err := o.identify(roots[0])
 	if errors.Is(err, kind.ErrNoSettings) && id != nil {
 		id, err = o.settingsFromSample(id.Kind, roots[0])
 	}
@@ -217,6 +218,18 @@ func (o *opener) hasAll(root string, signs []string) bool {
 
 // settingsFromSample makes a settings file of the sample that comes with the CMS, as many archives are made
 // without the file that has the passwords.
+func (o *opener) identify(root string) (*kind.Identity, error) {
+	id, err := kind.Identify(o.ctx, o.in.Scratch, root, o.in.Kinds)
+	if errors.Is(err, kind.ErrAmbiguous) && o.in.Kind != "" {
+		k, named := kind.Named(o.in.Kinds, o.in.Kind)
+		if named != nil {
+			return nil, errors.Join(err, named)
+		}
+		return kind.Identify(o.ctx, o.in.Scratch, root, []*kind.Kind{k})
+	}
+	return id, err
+}
+
 func (o *opener) settingsFromSample(k *kind.Kind, root string) (*kind.Identity, error) {
 	text, err := hostfs.ReadFile(o.ctx, o.in.Scratch, path.Join(root, k.Settings.Sample), 1<<20)
 	if k.Settings.Sample == "" || err != nil {
@@ -237,7 +250,7 @@ func (o *opener) settingsFromSample(k *kind.Kind, root string) (*kind.Identity, 
 		return nil, err
 	}
 	o.site.note("the archive had no settings file; one was made of %s", k.Settings.Sample)
-	return kind.Identify(o.ctx, o.in.Scratch, root, o.in.Kinds)
+	return o.identify(root)
 }
 
 var dumpName = regexp.MustCompile(`(?i)\.(sql|dump|mysql)(\.(gz|bz2|xz|zst|zip))?$|\.(sql|db)[-_.].*\.(gz|zip)$`)

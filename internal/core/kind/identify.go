@@ -29,9 +29,9 @@ type Identity struct {
 	secrets      []Secret  // that are known from elsewhere
 }
 
-// Identify finds out the kind of the site in folder root. The first kind wins whose signs are all there. Links that lead
-// out of the folder are not followed. With ErrNoSettings the identity has its kind and nothing else. Errors: ErrUnknown,
-// ErrNoSettings.
+// Identify finds out the kind of the site in folder root: the one whose signs are all there. Of several, the one counts that asks for
+// all signs of the others; where there is none, somebody has to say which. Links that lead out of the folder are not followed. With
+// ErrNoSettings the identity has its kind and nothing else. Errors: ErrUnknown, ErrNoSettings, ErrAmbiguous.
 func Identify(ctx context.Context, fsys hostfs.FS, root string, kinds []*Kind) (*Identity, error) {
 	site, err := fsys.Sub(ctx, root)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -41,10 +41,11 @@ func Identify(ctx context.Context, fsys hostfs.FS, root string, kinds []*Kind) (
 		return nil, fmt.Errorf("look into %s: %w", path.Join(fsys.Root(), root), err)
 	}
 	defer site.Close()
-	for _, k := range kinds {
-		if k.isIn(ctx, site, ".") {
-			return k.read(ctx, fsys, site, root)
-		}
+	switch fit, err := narrowest(slices.DeleteFunc(slices.Clone(kinds), func(k *Kind) bool { return !k.isIn(ctx, site, ".") })); {
+	case err != nil:
+		return nil, fmt.Errorf("%s %w", path.Join(fsys.Root(), root), err)
+	case fit != nil:
+		return fit.read(ctx, fsys, site, root)
 	}
 	for _, k := range kinds {
 		for _, folder := range k.Below {
@@ -54,6 +55,26 @@ func Identify(ctx context.Context, fsys hostfs.FS, root string, kinds []*Kind) (
 		}
 	}
 	return nil, fmt.Errorf("%w in %s; give the folder that holds the site itself, its web root", ErrUnknown, path.Join(fsys.Root(), root))
+}
+
+// narrowest returns the kind of several that asks for all signs of the others; nil of none. Errors: ErrAmbiguous.
+func narrowest(fit []*Kind) (*Kind, error) {
+	if len(fit) == 0 {
+		return nil, nil
+	}
+	var names []string
+	for _, k := range fit {
+		if !slices.ContainsFunc(fit, func(other *Kind) bool { return other != k && (!k.narrower(other) || other.narrower(k)) }) {
+			return k, nil
+		}
+		names = append(names, k.Name)
+	}
+	return nil, fmt.Errorf("%w (%s); say which it is, or let one of them ask for more signs", ErrAmbiguous, strings.Join(names, ", "))
+}
+
+// narrower reports whether a kind asks for all signs of another.
+func (k *Kind) narrower(other *Kind) bool {
+	return !slices.ContainsFunc(other.Detect, func(sign string) bool { return !slices.Contains(k.Detect, sign) })
 }
 
 // BelowError says that a site lies in a folder of the one that was given. It is ErrUnknown.

@@ -14,7 +14,9 @@ package kind
 
 import (
 	"context"
+	"crypto/sha256"
 	"embed"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -61,6 +63,7 @@ type Kind struct {
 		Database Database `yaml:"database"`
 		Prefix   string   `yaml:"prefix"`
 		Salts    []string `yaml:"salts"`
+		Optional []string `yaml:"optional"` // settings that not every site has
 		// Hosts is a list of settings that say, as regular expressions, which host names the site answers to.
 		Hosts string `yaml:"hosts"`
 		// Folders are settings that name a folder of the site by its absolute path.
@@ -122,6 +125,9 @@ type Kind struct {
 	// Subs is what stands before the names of the tables of each sub-site, of a network.
 	Subs []string `yaml:"-"`
 
+	// Described says that somebody has added the definition: it is not one of those that come with the program.
+	Described bool `yaml:"-"`
+
 	single    *Kind // of a network's, the kind itself
 	text      string
 	listTexts map[string]string // with the lines for networks
@@ -129,6 +135,12 @@ type Kind struct {
 
 // Text returns the definition as it was read.
 func (k *Kind) Text() string { return k.text }
+
+// Sum tells a definition from others: the first 12 hexadecimal digits of its SHA-256.
+func (k *Kind) Sum() string {
+	sum := sha256.Sum256([]byte(k.text))
+	return hex.EncodeToString(sum[:6])
+}
 
 // Place is where a value is found in a file: a setting, or what a regular expression (RE2) finds between its first brackets.
 type Place struct {
@@ -391,6 +403,9 @@ type Area struct {
 
 // ErrUnknown says that no kind fits.
 var ErrUnknown = errors.New("no known kind of site")
+
+// ErrAmbiguous says that more than one kind fits.
+var ErrAmbiguous = errors.New("looks like more than one kind of site")
 
 // ErrNoSettings says that the kind is known and that there is no settings file.
 var ErrNoSettings = errors.New("has no settings file")

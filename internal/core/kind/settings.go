@@ -55,11 +55,14 @@ var syntaxes = map[string]func(src []byte, dir string, load Load) Settings{
 }
 
 // ReadSettings reads a settings file that lies in the folder dir, and, where load is not nil, the files that it takes settings
-// from. Errors: a syntax that is not known.
+// from. Errors: a syntax that is not known; ErrCannotRead, for a text that is not of it.
 func ReadSettings(syntax string, src []byte, dir string, load Load) (Settings, error) {
 	read, known := syntaxes[syntax]
 	if !known {
 		return nil, fmt.Errorf("settings files of the syntax %q are not read; it is php, dotenv, ini, json or yaml", syntax)
+	}
+	if err := readable(syntax, src); err != nil {
+		return nil, err
 	}
 	return read(src, dir, load), nil
 }

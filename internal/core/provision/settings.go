@@ -29,10 +29,11 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 		return err
 	}
 	ks := mk.req.Kind.Settings
-	s, err := mk.req.Kind.ReadSettings(ctx, text, mk.stage, mk.plan.Folder, name)
+	read, err := mk.req.Kind.ReadSettings(ctx, text, mk.stage, mk.plan.Folder, name)
 	if err != nil {
 		return err
 	}
+	s := &noted{read, map[string]string{}}
 	if !ks.Database.None() {
 		ks.Database.Write(s, mk.access())
 	}
@@ -45,7 +46,7 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 			now, err := s.Get(m.Setting)
 			mk.result.Quiet = err == nil && now == m.Kept
 		}
-		return errors.Join(writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()), mk.hold(ctx))
+		return errors.Join(writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()), mk.hasSet(ctx, name, s.set), mk.hold(ctx))
 	}
 	for _, salt := range ks.Salts {
 		s.Set(salt, Password(64))
@@ -61,7 +62,37 @@ func (mk *maker) writeSettings(ctx context.Context) error {
 	if err := writeSettings(ctx, mk.stage, name, mk.plan.Folder, s, e.Mode.Perm()&^0o007|0o600); err != nil {
 		return err
 	}
-	return mk.hold(ctx)
+	return errors.Join(mk.hasSet(ctx, name, s.set), mk.hold(ctx))
+}
+
+// noted is settings of which it is known what they were set to.
+type noted struct {
+	kind.Settings
+	set map[string]string
+}
+
+// Set implements kind.Settings.
+func (n *noted) Set(name, value string) {
+	n.Settings.Set(name, value)
+	n.set[name] = value
+}
+
+// hasSet reads the settings file of the prepared site and sees that it has what was set.
+func (mk *maker) hasSet(ctx context.Context, name string, set map[string]string) error {
+	text, err := hostfs.ReadFile(ctx, mk.stage, name, 1<<20)
+	if err != nil {
+		return err
+	}
+	s, err := mk.req.Kind.ReadSettings(ctx, text, mk.stage, mk.plan.Folder, name)
+	if err != nil {
+		return err
+	}
+	for setting, want := range set {
+		if got, err := s.Get(setting); err != nil || got != want {
+			return fmt.Errorf("the settings file %s did not take the setting %s; see whether the kind names it as it is called there", name, setting)
+		}
+	}
+	return nil
 }
 
 // setSettings puts fields, visibility, host names and whatever else belongs to a new site into its settings.

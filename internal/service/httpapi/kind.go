@@ -50,7 +50,12 @@ func (a *api) kindOperations(h huma.API) {
 				return nil, err // it holds programs that are placed on sites
 			}
 			k, err := a.Kinds.Add(ctx, in.Body.Definition, who(ctx).Name)
-			return single(k, err, a.kindOut)
+			if err != nil {
+				return nil, err
+			}
+			out := a.kindOut(k)
+			out.AlsoFits, err = a.Sources.AlsoFit(ctx, k)
+			return &body[wire.Kind]{out}, err
 		})
 	operation(h, "POST", "/kinds/check", "check-kind", "Read the definition of a kind and keep nothing",
 		func(_ context.Context, in *Put[wire.NewKind]) (*body[wire.Kind], error) {

@@ -62,6 +62,7 @@ func (s *Kinds) parse(text string) (*kind.Kind, error) {
 	}
 	k, err := Check([]byte(text))
 	if err == nil {
+		k.Described = true
 		s.parsed[text] = k
 	}
 	return k, err
@@ -86,6 +87,15 @@ func (s *Kinds) Named(ctx context.Context, name string) (*kind.Kind, error) {
 		return nil, err
 	}
 	return kind.Named(all, name)
+}
+
+// Among returns the kinds that a site may be of: the one with a name, or all where there is no name. Errors: kind.ErrUnknown.
+func (s *Kinds) Among(ctx context.Context, name string) ([]*kind.Kind, error) {
+	if name == "" {
+		return s.All(ctx)
+	}
+	k, err := s.Named(ctx, name)
+	return []*kind.Kind{k}, err
 }
 
 // Check reads a definition with its packing lists, and says what is wrong with it.

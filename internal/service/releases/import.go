@@ -416,11 +416,15 @@ func (im *importer) elsewhere(ctx context.Context, pieces []archive.Piece) (*Imp
 	if err != nil {
 		return nil, err
 	}
+	starter, err := im.svc.DB.Starter(ctx, im.args.Starter)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return nil, err
+	}
 	all, err := im.svc.Kinds.All(ctx)
 	if err != nil {
 		return nil, err
 	}
-	in, err := intake.Open(ctx, intake.Input{Scratch: scratch, Files: pieces, Dump: im.dump, Kinds: all,
+	in, err := intake.Open(ctx, intake.Input{Scratch: scratch, Files: pieces, Dump: im.dump, Kinds: all, Kind: starter.Kind,
 		Limits: foreign.DefaultLimits(free)}, im.report)
 	if err != nil {
 		return nil, err

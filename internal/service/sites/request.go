@@ -97,6 +97,9 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 		if err != nil {
 			return nil, err
 		}
+		if err := svc.sameKind(ctx, *old, k, r, args); err != nil {
+			return nil, err
+		}
 		o.Old = old
 		if args.Address == "" {
 			args.Address = old.Address
@@ -181,6 +184,19 @@ func (svc *Sites) overOld(ctx context.Context, o *Opened, args ProvisionArgs) er
 	}
 	o.Request.Refresh = &provision.Refresh{Was: was}
 	return nil
+}
+
+// sameKind refuses to give a site the code of another kind of CMS, or to take parts of one over. Errors: provision.ErrPlan.
+func (svc *Sites) sameKind(ctx context.Context, old records.Site, k *kind.Kind, r records.Release, args ProvisionArgs) error {
+	if !args.Refresh && len(args.Keep) == 0 {
+		return nil
+	}
+	was, err := svc.kindOf(ctx, old)
+	if err != nil || was.Name == k.Name {
+		return err
+	}
+	return fmt.Errorf("%w: site %s is of kind %s, and release %s of kind %s; replace the site as a whole, or choose a release of its kind",
+		provision.ErrPlan, old.Name, was.Name, r.Ref(), k.Name)
 }
 
 func (svc *Sites) siteOfCopy(ctx context.Context, copyID int64) (*records.Site, error) {

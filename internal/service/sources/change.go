@@ -76,9 +76,9 @@ func (svc *Sources) askConnection(ctx context.Context, host records.Host, n *New
 		return input.Wrong(err)
 	}
 	defer fsys.Close()
-	all, err := svc.Kinds.All(ctx)
+	all, err := svc.Kinds.Among(ctx, n.Kind)
 	if err != nil {
-		return err
+		return input.Wrong(err)
 	}
 	id, err := kind.Identify(ctx, fsys, n.Path, all)
 	if err != nil {
@@ -169,12 +169,33 @@ func (svc *Sources) Remove(ctx context.Context, name string) error {
 	})
 }
 
+// AlsoFit names the sources of other kinds that the signs of a kind fit, too. Hosts that do not answer are passed over.
+func (svc *Sources) AlsoFit(ctx context.Context, k *kind.Kind) (names []string, err error) {
+	all, err := svc.DB.Sources(ctx)
+	for _, src := range all {
+		if src.Kind == k.Name {
+			continue
+		}
+		h, err := svc.DB.HostByID(ctx, src.HostID)
+		if err != nil {
+			return nil, err
+		}
+		if fsys, err := svc.Hosts.Files(ctx, h); err == nil {
+			if k.In(ctx, fsys, src.Path) {
+				names = append(names, src.Name)
+			}
+			fsys.Close()
+		}
+	}
+	return names, err
+}
+
 // identified finds out what a source is.
 func (svc *Sources) identified(ctx context.Context, host records.Host, n New, database, account string) (src records.Source, err error) {
 	if n.Confirm {
 		account = AnyAccount
 	}
-	src = records.Source{Name: n.Name, Path: n.Path, Database: database, Prefix: n.Prefix, SubSite: n.SubSite, Account: account}
+	src = records.Source{Name: n.Name, Path: n.Path, Kind: n.Kind, Database: database, Prefix: n.Prefix, SubSite: n.SubSite, Account: account}
 	open, err := svc.OpenAt(ctx, host, src)
 	if below := (*kind.BelowError)(nil); errors.As(err, &below) {
 		// A folder above the site was given: the site is what people mean.
@@ -186,9 +207,6 @@ func (svc *Sources) identified(ctx context.Context, host records.Host, n New, da
 		return src, input.Wrong(err)
 	}
 	defer open.Close()
-	if n.Kind != "" && n.Kind != open.Identity.Kind.Name {
-		return src, input.Wrongf("%s holds %s, not %s", n.Path, open.Identity.Kind.Name, n.Kind)
-	}
 	n.Address = strings.TrimRight(n.Address, "/")
 	if n.Address == "" {
 		all, err := survey.Addresses(ctx, open.DB, open.Identity)

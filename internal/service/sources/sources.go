@@ -53,10 +53,11 @@ func (s *Opened) Close() {
 	s.FS.Close()
 }
 
-// OpenAt identifies a source and opens its database: at the address that was given for it, else at the one in its settings file.
-// Of the source, only its name, path, database, prefix and sub-site matter.
+// OpenAt identifies a source and opens its database: at the address that was given for it, else at the one in its settings file. Of the
+// source, only its name, path, kind, database, prefix and sub-site matter. Its kind is what it was when it was added, or was said to
+// be, whatever other kinds are known since.
 func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Source) (*Opened, error) {
-	all, err := svc.Kinds.All(ctx)
+	all, err := svc.Kinds.Among(ctx, src.Kind)
 	if err != nil {
 		return nil, err
 	}
@@ -66,6 +67,7 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 	}
 	s := &Opened{FS: fsys}
 	if s.Identity, err = kind.Identify(ctx, fsys, src.Path, all); err != nil {
+		err = svc.notOfKind(ctx, fsys, src, err)
 		fsys.Close()
 		return nil, err
 	}
@@ -77,7 +79,11 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 	if d := settings.Database; src.Database != "" {
 		s.Identity.Told(d.Names()...)
 	}
-	if err := errors.Join(s.Identity.CanBeSource(), s.Identity.HasPrefix()); err != nil {
+	named := settings.Database.Names()
+	if src.Database != "" {
+		named = nil
+	}
+	if err := errors.Join(s.Identity.CanBeSource(), s.Identity.HasPrefix(), s.Identity.Has(named...)); err != nil {
 		fsys.Close()
 		return nil, err
 	}
@@ -103,6 +109,22 @@ func (svc *Sources) OpenAt(ctx context.Context, h records.Host, src records.Sour
 		return nil, err
 	}
 	return s, nil
+}
+
+// notOfKind says what a folder holds in the place of a site of the kind that it should.
+func (svc *Sources) notOfKind(ctx context.Context, fsys hostfs.FS, src records.Source, err error) error {
+	below := (*kind.BelowError)(nil)
+	if src.Kind == "" || !errors.Is(err, kind.ErrUnknown) || errors.As(err, &below) {
+		return err
+	}
+	all, allErr := svc.Kinds.All(ctx)
+	if allErr != nil {
+		return errors.Join(err, allErr)
+	}
+	if id, _ := kind.Identify(ctx, fsys, src.Path, all); id != nil && id.Kind != nil {
+		return fmt.Errorf("%s holds %s, not %s", src.Path, id.Kind.Name, src.Kind)
+	}
+	return err
 }
 
 // AnyAccount stands for the account that a source is found to have, when an owner confirms that one.

@@ -2370,6 +2370,8 @@ export interface components {
             sites: components["schemas"]["TenantPlan"][];
         };
         Kind: {
+            /** @description sources of other kinds that its signs fit, too, when it is added; they stay of theirs */
+            also_fits?: string[];
             definition?: string;
             /** @description visitors can be kept out of its sites */
             holds: boolean;
@@ -2486,6 +2488,8 @@ export interface components {
             format: number;
             id: string;
             kind: string;
+            /** @description the SHA-256 of the definition of the kind, its first 12 hexadecimal digits */
+            kind_definition?: string;
             left_out: components["schemas"]["LeftOut"][];
             /** Format: date-time */
             made: string;
