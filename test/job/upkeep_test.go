@@ -318,15 +318,18 @@ func TestASiteMovesWholeToItsOwnAddressAndThePreviewIsRetired(t *testing.T) {
 	require.Empty(t, left)
 
 	// A fault that it has already does not keep it from moving.
-	require.NoError(t, os.WriteFile(filepath.Join(s.Folder, "backup.sql"), []byte("-- MariaDB dump 10.19"), 0o644))
+	dump := filepath.Join(s.Folder, "backup.sql")
+	require.NoError(t, os.WriteFile(dump, []byte("-- MariaDB dump 10.19"), 0o644))
 	require.Equal(t, 5, world.Nestseed(t, "site", "check", s.Name).Code)
+	require.NoError(t, os.Remove(dump))
+	before = world.Standing(t, s) // a visit lets the site do what it has put off
+	require.NoError(t, os.WriteFile(dump, []byte("-- MariaDB dump 10.19"), 0o644))
 	there := world.Ask[wire.Site](t, "site", "move", s.Name, "--host", "live", "--visible")
 	require.Equal(t, world.Stack.Address("live-"+s.Name), there.Address)
 	require.Equal(t, "live", there.Host)
 	require.Equal(t, 1, there.Report.Faults(), "%+v", there.Report)
 	aside := filepath.Join(world.Stack.Sites(), fmt.Sprintf(".%s.nestseed-%d", s.Name, there.RunID))
-	require.NoError(t, errors.Join(os.Remove(filepath.Join(there.Folder, "backup.sql")), os.Remove(filepath.Join(aside, "backup.sql")),
-		os.Chtimes(aside, s.MadeAt, s.MadeAt)))
+	require.NoError(t, errors.Join(os.Remove(filepath.Join(there.Folder, "backup.sql")), os.Remove(filepath.Join(aside, "backup.sql"))))
 	require.Equal(t, 1, world.Rows(t, fmt.Sprintf("SELECT COUNT(*) FROM %s.%scomments WHERE comment_content = ?", there.Database, there.Prefix),
 		"See "+there.Address+"/lessons/"))
 	require.Equal(t, password, strings.TrimSpace(world.Must(t, "vault", "reveal", "site", s.Name, "administrator")))

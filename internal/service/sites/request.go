@@ -97,9 +97,6 @@ func (svc *Sites) Request(ctx context.Context, args ProvisionArgs, runID string)
 		if err != nil {
 			return nil, err
 		}
-		if err := svc.sameKind(ctx, *old, k, r, args); err != nil {
-			return nil, err
-		}
 		o.Old = old
 		if args.Address == "" {
 			args.Address = old.Address
@@ -164,6 +161,9 @@ func (svc *Sites) openHost(ctx context.Context, o *Opened, h records.Host, sqlEn
 // overOld completes a request that replaces the site that stands there, or gives it newer code.
 func (svc *Sites) overOld(ctx context.Context, o *Opened, args ProvisionArgs) error {
 	old := o.Old
+	if err := svc.sameKind(ctx, o, args); err != nil {
+		return err
+	}
 	o.Request.Folder = old.Folder
 	password, err := svc.databasePassword(ctx, *old)
 	if err != nil {
@@ -187,16 +187,16 @@ func (svc *Sites) overOld(ctx context.Context, o *Opened, args ProvisionArgs) er
 }
 
 // sameKind refuses to give a site the code of another kind of CMS, or to take parts of one over. Errors: provision.ErrPlan.
-func (svc *Sites) sameKind(ctx context.Context, old records.Site, k *kind.Kind, r records.Release, args ProvisionArgs) error {
+func (svc *Sites) sameKind(ctx context.Context, o *Opened, args ProvisionArgs) error {
 	if !args.Refresh && len(args.Keep) == 0 {
 		return nil
 	}
-	was, err := svc.kindOf(ctx, old)
-	if err != nil || was.Name == k.Name {
+	was, err := svc.kindOf(ctx, *o.Old)
+	if err != nil || was.Name == o.Kind.Name {
 		return err
 	}
 	return fmt.Errorf("%w: site %s is of kind %s, and release %s of kind %s; replace the site as a whole, or choose a release of its kind",
-		provision.ErrPlan, old.Name, was.Name, r.Ref(), k.Name)
+		provision.ErrPlan, o.Old.Name, was.Name, o.Archive.Manifest.Ref(), o.Kind.Name)
 }
 
 func (svc *Sites) siteOfCopy(ctx context.Context, copyID int64) (*records.Site, error) {
