@@ -364,6 +364,36 @@ func TestAKindIsAddedChangedAndRemoved(t *testing.T) {
 }
 
 // A site whose database is a file comes with it: in its folder, or given beside.
+// A kind whose signs fit a source that is there does not take it over: what it packs would be packed by rules that know none of its secrets.
+func TestAKindThatFitsASourceOfAnotherDoesNotTakeItOver(t *testing.T) {
+	must := func(words ...string) string { return world.Must(t, words...) }
+	hostOfEveryEngine(t)
+	path := noticeboard(t, "taken")
+	file, err := filepath.Abs("../../docs/kinds/noticeboard.yaml")
+	require.NoError(t, err)
+	must("kind", "add", file)
+	must("source", "add", "taken", "--host", "every", "--path", path)
+	must("starter", "create", "taken", "--from", "taken")
+	must("release", "build", "taken")
+	before := world.Ask[wire.Release](t, "release", "show", "taken@1")
+	greedy := filepath.Join(t.TempDir(), "greedy.yaml")
+	require.NoError(t, os.WriteFile(greedy, []byte("name: greedy\ntitle: Greedy\ndetect: [index.php]\nlists:\n  starter: |\n    list: starter\n"+
+		"  whole-site: |\n    list: whole-site\n"), 0o600))
+	require.Contains(t, must("kind", "add", greedy), "its signs also fit the sources ")
+	t.Cleanup(func() { must("kind", "remove", "greedy") })
+
+	must("release", "build", "taken", "--full")
+	after := world.Ask[wire.Release](t, "release", "show", "taken@2")
+	require.Equal(t, []string{"noticeboard", before.Manifest.Defined}, []string{after.Manifest.Kind, after.Manifest.Defined})
+	require.Equal(t, before.Manifest.Totals, after.Manifest.Totals)
+	refused := world.Nestseed(t, "source", "add", "greedy", "--host", "every", "--path", path)
+	require.NotZero(t, refused.Code)
+	require.Contains(t, refused.Err, "looks like more than one kind of site (greedy, noticeboard); say which it is")
+	require.Equal(t, "greedy", world.Ask[wire.Source](t, "source", "add", "greedy", "--host", "every", "--path", path, "--kind", "greedy",
+		"--address", world.Stack.Address("taken")).Kind)
+	must("source", "remove", "greedy")
+}
+
 func TestASiteWithItsDatabaseInAFileIsImported(t *testing.T) {
 	hostOfEveryEngine(t)
 	const base = "base-in-a-file"
