@@ -10,14 +10,13 @@ import (
 	"nestseed/internal/service/records"
 )
 
-const (
-	baselineFresh = time.Hour      // what was found on a source is good for all releases that are built within
-	baselineDue   = 24 * time.Hour // a release that is older is not judged by what its source is today, unless a site needs it
-)
+// baselineDue is how old a release is at most whose source is checked for it without a site that needs that: what a source is like
+// later says little of it.
+const baselineDue = 24 * time.Hour
 
 // Baseline returns what the checks of its source found when a release was built, so that faults of the source are not taken for faults
-// of the sites that are made from it. Where they were not made yet, they are made now, and kept. It is nil for a release that was
-// imported, and where the source cannot be checked.
+// of the sites that are made from it. Where they were not made yet, and not for another release since it was built, they are made now,
+// and kept. It is nil for a release that was imported, and where the source cannot be checked.
 func (svc *Sources) Baseline(ctx context.Context, r records.Release) (*check.Report, error) {
 	if r.ImportedFrom != "" || r.SourceID == nil {
 		return nil, nil
@@ -26,7 +25,7 @@ func (svc *Sources) Baseline(ctx context.Context, r records.Release) (*check.Rep
 	if !errors.Is(err, records.ErrNotFound) {
 		return kept, err
 	}
-	found, err := svc.DB.BaselineOf(ctx, *r.SourceID, time.Now().Add(-baselineFresh))
+	found, err := svc.DB.BaselineOf(ctx, *r.SourceID, r.Manifest.Made)
 	if errors.Is(err, records.ErrNotFound) {
 		var src records.Source
 		if src, err = svc.DB.SourceByID(ctx, *r.SourceID); err != nil || src.Address == "" {
