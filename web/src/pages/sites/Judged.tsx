@@ -1,6 +1,6 @@
 import { plural, t } from '@lingui/core/macro'
 import { Plural, Trans } from '@lingui/react/macro'
-import { Check } from 'lucide-react'
+import { Check, ChevronDown } from 'lucide-react'
 import type { Schemas, Site } from '../../api/client'
 import { useCheck, useRetry, useUnacceptCheck } from '../../api/hooks'
 import { day, millis } from '../../lib/format'
@@ -49,10 +49,11 @@ function Question({ site, title, checks }: { site: Site; title: string; checks: 
   const rest = checks.filter((c) => !open.includes(c))
   const known = rest.filter((c) => c.in_source || accepted(site, c)).length
   return (
-    <details className="border-t border-line" open={open.length > 0}>
-      <summary className="px-4 py-2 flex flex-wrap gap-x-3 items-baseline">
+    <details className="group border-t border-line" open={open.length > 0}>
+      <summary className="px-4 py-2 flex flex-wrap gap-x-3 items-baseline cursor-pointer">
         <span className="w-16 shrink-0"><Result result={worst} /></span><b className="flex-1 min-w-[10rem]">{title}</b>
         <span className="text-soft">{open.length > 0 ? t`${open.length} of ${checks.length} to look at` : plural(checks.length, { one: '# check', other: '# checks' })}{known > 0 && <>, <Trans>{known} known</Trans></>}</span>
+        <ChevronDown size={15} className="self-center text-soft group-open:rotate-180" aria-hidden />
       </summary>
       <ul>{[...open, ...rest].map((c) => <One key={c.name} site={site} check={c} />)}</ul>
     </details>
