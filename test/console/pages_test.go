@@ -107,7 +107,8 @@ func TestAReleaseIsLookedThroughInTheConsole(t *testing.T) {
 			"!b.getAttribute('aria-label')).length", &names),
 		world.Until("(() => { const b = [...document.querySelectorAll(`[aria-label='Size map'] button`)].find(b => b.title.startsWith('wp-content/uploads')); "+
 			"b?.click(); return !!b })()"), world.Until("new URLSearchParams(location.search).get('at') === 'wp-content/uploads'"),
-		chromedp.Sleep(300e6), chromedp.Text("[aria-label='Size map']", &listed, browser.ByQuery))
+		world.Until("!document.querySelector(`[aria-label='Size map']`).innerText.includes('wp-includes')"),
+		chromedp.Text("[aria-label='Size map']", &listed, browser.ByQuery))
 	require.Zero(t, names)
 	require.NotContains(t, listed, "wp-includes")
 	// The place is in the address, and every box is of that place; a file that is opened is shown.
