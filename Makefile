@@ -33,7 +33,6 @@ packages:
 
 web/dist/index.html: web/node_modules/.package-lock.json $(WEB_SOURCES)
 	cd web && npm run --silent build
-	touch web/dist/.gitkeep
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --loglevel=error
@@ -123,7 +122,6 @@ check-console: web/node_modules/.package-lock.json
 # The console, with its words compared rather than gathered.
 checked-console: check-console
 	cd web && npm run --silent bundle
-	touch web/dist/.gitkeep
 
 # The inner loop: types, vet, and every test that needs no server.
 check: headers checked-console

@@ -131,9 +131,9 @@ func TestWrongUsageIsASentenceWithTheWayToHelp(t *testing.T) {
 	}{
 		{[]string{"sites"}, `there is no command "sites"; see nestseed --help`},
 		{[]string{"site", "delete", "x"}, "there is no nestseed site delete; see nestseed site --help"},
-		{[]string{"site", "show"}, "takes NAME; it was given 0 words"},
-		{[]string{"host", "show", "a", "b"}, "takes NAME; it was given 2 words"},
-		{[]string{"host", "list", "a"}, "takes no words; it was given 1 words"},
+		{[]string{"site", "show"}, "takes NAME; it got 0"},
+		{[]string{"host", "show", "a", "b"}, "takes NAME; it got 2"},
+		{[]string{"host", "list", "a"}, "takes no words; it got 1"},
 		{[]string{"site", "provision", "alder", "--host", "preview"}, "say which release with --from"},
 		{[]string{"site", "show", "--colour", "x"}, "see nestseed site show --help"},
 		{[]string{"client", "add", "alder", "--set", "title"}, `"title" should be KEY=VALUE`},

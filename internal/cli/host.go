@@ -70,7 +70,7 @@ func (a *app) host() *cli.Command {
 			return []string{h.Name, h.Files, h.Address, h.Database}
 		}),
 		showing(a, "show a host", (*client.Client).Host, show),
-		verb("test", "NAME", "ask a host for its facts", nil, func(ctx context.Context, c *cli.Command, args []string) error {
+		verb("test", "NAME", "test access, database, PHP and free space of a host", nil, func(ctx context.Context, c *cli.Command, args []string) error {
 			svc, err := a.service(c)
 			if err != nil {
 				return err

@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) kind() *cli.Command {
-	return noun("kind", "what CMS families are known",
+	return noun("kind", "supported kinds of applications",
 		listing(a, "list kinds", (*client.Client).Kinds, []string{"kind", "title", "stock packing lists"}, func(k wire.Kind) []string {
 			return []string{k.Name, k.Title, strings.Join(k.Lists, ", ")}
 		}),

@@ -172,7 +172,7 @@ func verb(name, words, about string, flags []cli.Flag, do func(ctx context.Conte
 				}
 			}
 			if len(args) < least || len(args) > most {
-				return usage("%s takes %s; it was given %d words", c.FullName(), orNothing(words), len(args))
+				return usage("%s takes %s; it got %d", c.FullName(), orNothing(words), len(args))
 			}
 			return do(ctx, c, args)
 		}}

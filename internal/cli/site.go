@@ -73,7 +73,7 @@ func (a *app) site() *cli.Command {
 		verb("plan", "[CLIENT]", "show what would be made; nothing is touched", siteFlags(tableFlag()), a.sitePlan),
 		verb("provision", "[CLIENT]", "make a site, or one for each line of a table", siteFlags(
 			detach(), tableFlag(), strict(), despite(), despiteWhy(),
-			&cli.StringFlag{Name: "plan", Usage: "the mark of the plan that was looked at; another plan is refused"}), a.siteProvision),
+			&cli.StringFlag{Name: "plan", Usage: "the mark of the plan that you reviewed; another plan is refused"}), a.siteProvision),
 		asking(a, "list", "", "list sites", []cli.Flag{&cli.BoolFlag{Name: "retired", Usage: "those that are gone"},
 			&cli.StringFlag{Name: "state", Usage: "failed, warned, passed, unchecked, held, behind, to-do, elsewhere or leading"},
 			&cli.StringFlag{Name: "client"}, &cli.StringFlag{Name: "host"}, &cli.StringFlag{Name: "starter"},
@@ -88,7 +88,7 @@ func (a *app) site() *cli.Command {
 				return svc.Sites(ctx, by)
 			}, a.printSites),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
-		verb("check", "NAME", "visit a site and judge it", []cli.Flag{detach(), strict()}, a.siteCheck),
+		verb("check", "NAME", "check pages, files, login, mail and database of a site", []cli.Flag{detach(), strict()}, a.siteCheck),
 		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach(),
 			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to",
 				Usage: "write the pictures into `DIR`"}}, a.siteSideBySide),
@@ -103,7 +103,7 @@ func (a *app) site() *cli.Command {
 			func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Site, error) {
 				return svc.SetCopyRule(ctx, args[0], wire.CopyRule{Last: int(c.Int("last")), Days: int(c.Int("days"))})
 			}, func(s wire.Site) { fmt.Fprintf(a.out, "safety copies of %s: %s\n", s.Name, copyRule(s.CopyRule)) }),
-		verb("handover", "NAME", "make a link by which the client gets address and login, once", []cli.Flag{
+		verb("handover", "NAME", "create a one-time login link for the client", []cli.Flag{
 			&cli.IntFlag{Name: "days", Value: 7, Usage: "until it ends"},
 			&cli.BoolFlag{Name: "withdraw", Usage: "make links that were not opened useless"},
 			&cli.StringFlag{Name: "sheet", Usage: "write `FILE.html` instead: the same to be printed, without the password"}}, a.siteHandover),

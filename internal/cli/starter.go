@@ -51,7 +51,7 @@ func (a *app) starter() *cli.Command {
 	}, func(ctx context.Context, c *cli.Command, svc *client.Client, args []string) (wire.Starter, error) {
 		return svc.ChangeStarter(ctx, args[0], wire.ChangedStarter{Source: c.String("from")})
 	}, func(t wire.Starter) { fmt.Fprintf(a.out, "starter %s is built from source %s\n", t.Name, t.Source) })
-	return noun("starter", "named lines of packages for reuse", create, set,
+	return noun("starter", "a source with its packing list, and its releases", create, set,
 		listing(a, "list starters", (*client.Client).Starters, []string{"starter", "source", "kind", ">releases", "newest"},
 			func(t wire.Starter) []string {
 				newest := "-"

@@ -31,7 +31,7 @@ func TestNothingThatWasTypedIsLost(t *testing.T) {
 	world.Do(t, tab, chromedp.KeyEvent(kb.Escape), closed, world.Press("Add a client"), world.Saying("What you typed before is here again"),
 		chromedp.Value("[role=dialog] [name=name]", &name, browser.ByQuery))
 	require.Equal(t, "half-typed", name)
-	world.Do(t, tab, world.Press("Begin anew"), chromedp.Value("[role=dialog] [name=name]", &name, browser.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
+	world.Do(t, tab, world.Press("Start over"), chromedp.Value("[role=dialog] [name=name]", &name, browser.ByQuery), chromedp.KeyEvent(kb.Escape), closed)
 	require.Empty(t, name)
 
 	world.Do(t, tab, world.Showing("/sites/new", "Plan"), world.Typed("#f-address", "http://half-typed.localhost"), world.Clicked(`nav a[href="/hosts"]`), world.Saying("Places with files"),
@@ -41,10 +41,10 @@ func TestNothingThatWasTypedIsLost(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "of a school.zip")
 	require.NoError(t, os.WriteFile(file, []byte("half"), 0o600))
 	var chosen string
-	world.Do(t, tab, world.Press("Begin anew"), world.Until("document.querySelector('#f-address').value === ''"), world.Clicked(`nav a[href="/starters"]`), world.Press("Import a release…"),
+	world.Do(t, tab, world.Press("Start over"), world.Until("document.querySelector('#f-address').value === ''"), world.Clicked(`nav a[href="/starters"]`), world.Press("Import a release…"),
 		chromedp.SetUploadFiles("#f-files", []string{file}, browser.ByQuery), chromedp.KeyEvent(kb.Escape), closed,
 		world.Clicked(`nav a[href="/sites"]`), world.Saying("What was made from releases"), world.Clicked(`nav a[href="/starters"]`), world.Press("Import a release…"), world.Saying("What you typed before is here again"), chromedp.Evaluate("document.querySelector('#f-files').files[0]?.name", &chosen),
-		world.Press("Begin anew"), chromedp.KeyEvent(kb.Escape), closed)
+		world.Press("Start over"), chromedp.KeyEvent(kb.Escape), closed)
 	require.Equal(t, "of a school.zip", chosen, "a file that was chosen is chosen still")
 	world.Do(t, tab, world.Showing("/people", "Your tokens"), world.Press("Change your password"), filled("old", "not to be kept"), chromedp.KeyEvent(kb.Escape), closed,
 		chromedp.Evaluate("JSON.stringify({...sessionStorage}) + JSON.stringify({...localStorage})", &kept))

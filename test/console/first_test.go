@@ -166,7 +166,7 @@ func mishaps(t *testing.T, tab context.Context, p *world.Process, password strin
 		return chromedp.Tasks{network.Enable(), network.EmulateNetworkConditions(false, 0, -1, bytesPerSecond)}
 	}
 	world.Do(t, tab, mouse.follow("Starters"), world.Press("Import a release…"), filled("starter", "brought"), chromedp.SetUploadFiles("#f-files", archives[:1], browser.ByQuery),
-		line(4e6), world.Press("Bring it in"), world.Until(`/[2-9]\d*(\.\d)? MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`))
+		line(4e6), world.Press("Import"), world.Until(`/[2-9]\d*(\.\d)? MB of/.test(document.querySelector('[role=dialog] [role=status]')?.innerText ?? '')`))
 	require.NoError(t, p.Kill())
 	world.Do(t, tab, world.Saying("The service does not answer"), chromedp.ActionFunc(func(ctx context.Context) error { return network.ClearBrowserCookies().Do(ctx) }))
 	p, err = world.Serve(p.Data, p.Listen)

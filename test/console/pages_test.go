@@ -35,7 +35,7 @@ func TestAClientIsKeptInTheConsole(t *testing.T) {
 	require.Contains(t, note, "small letters, digits, dashes", "a name that cannot be one is not sent")
 	world.Do(t, tab, filled("name", "wren-hall"), filled("title", "Wren Hall"), world.Press("Add"), closed, world.Saying("wren-hall"), world.Saying("title"))
 	world.Do(t, tab, world.Showing("/clients?find=wren-hall", "wren-hall"), world.Press("Add a client"), filled("name", "wren-hall"), world.Press("Add"),
-		world.Saying(`There is a client "wren-hall" already`), world.Press("Leave it"), closed)
+		world.Saying(`There is a client "wren-hall" already`), world.Press("Cancel"), closed)
 
 	page := "/clients/wren-hall"
 	world.Do(t, tab, world.Showing(page, "Add a setting"), world.Saying("title"), world.Press("Add a setting"), filled("key", "door_code"), filled("value", "4711-harp"),

@@ -565,7 +565,7 @@ func TestAReleaseIsBroughtInFromTheConsole(t *testing.T) {
 	world.Must(t, "release", "download", "music-base@1", "--to", file)
 	tab := world.Console(t)
 	var title string
-	world.Do(t, tab, world.Showing("/starters", "Named lines"), world.Press("Import a release…"),
+	world.Do(t, tab, world.Showing("/starters", "Sources with their packing lists"), world.Press("Import a release…"),
 		chromedp.WaitVisible("[role=dialog] input[name=starter]", browser.ByQuery), chromedp.SendKeys("[role=dialog] input[name=starter]",
 			"clicked", browser.ByQuery),
 		chromedp.SetUploadFiles("#f-files", []string{file}, browser.ByQuery), world.Clicked("[role=dialog] button[type=submit]"),

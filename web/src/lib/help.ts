@@ -6,7 +6,7 @@ const host = t`1. A host`
 const remote = t`Hosting that is reached over SSH or FTP`
 
 const hostFields: Record<string, Says> = {
-  name: { text: t`What you call it here. Sites say on which host they are by it.`, section: host },
+  name: { text: t`Its name here. Sites refer to it by this name.`, section: host },
   files: { text: t`The folder that all sites on the host are below: one of this machine, or one that is reached over SSH or FTP with its account and machine.`, section: remote },
   web_root: { text: t`Where in that folder a site is placed. {name} stands for the site’s name, {host} for the host name in its address.`, section: host },
   address: { text: t`What sites are called on the host unless something else is said: previews, mostly. {name} stands for the site’s name.`, section: host },
@@ -25,7 +25,7 @@ export const help: Partial<Record<string, Record<string, Says>>> = {
   NewSource: {
     name: { text: t`What you call the site here, from which packages are made.`, section: t`2. A source` },
     path: { text: t`The folder of the site on its host. “Look for it” lists the folders, and marks those that look like a CMS.`, section: t`2. A source` },
-    kind: { text: t`Which CMS it is. It is found out by itself; say so only where that goes wrong.`, section: t`2. A source` },
+    kind: { text: t`Which CMS it is. It is detected automatically; override it if that is wrong.`, section: t`2. A source` },
     database: { text: t`Only where the site’s own settings do not lead to it, as when the host reaches its database by another name.`, section: t`2. A source` },
     prefix: { text: t`What its tables begin with, where the settings file does not say so.`, section: t`2. A source` },
     sub_site: { text: t`Of a network of sites the one that packages are to be made of; all of them unless given.`, section: t`Networks of sites` },

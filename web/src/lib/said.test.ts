@@ -26,8 +26,8 @@ describe('what the service says', () => {
   ])('%s', (text, ours) => expect(said(text)).toBe(ours))
 
   it('is put into other words where it stands in an answer, and nothing else is', () => {
-    const run = { job: 'provision', title: 'Make site alder-valley', error: 'name: Alder is not one; use small letters, digits and dashes', note: '17 pages open', progress: { step: 'Open pages' } }
-    expect(inOurWords({ runs: [run] }).runs[0]).toEqual({ ...run, title: '‹Make site alder-valley›', error: '‹name: Alder is not one; use small letters, digits and dashes›', progress: { step: '‹Open pages›' } })
+    const run = { job: 'provision', title: 'Make site alder-valley', error: 'name: Alder is not one; use small letters, digits and dashes', note: '17 pages open', progress: { step: 'Log in' } }
+    expect(inOurWords({ runs: [run] }).runs[0]).toEqual({ ...run, title: '‹Make site alder-valley›', error: '‹name: Alder is not one; use small letters, digits and dashes›', progress: { step: '‹Log in›' } })
     const site = { title: 'Make site alder-valley', why: 'replaced', report: { checks: [{ name: 'mail', sentence: 'the site did not answer', evidence: ['17 pages open'] }] } }
     expect(inOurWords(site)).toEqual({ ...site, report: { checks: [{ name: 'mail', sentence: '‹the site did not answer›', evidence: ['‹17 pages open›'] }] } })
   })

@@ -61,7 +61,7 @@ it('has what was typed when it is opened again, but no secret', async () => {
   expect(screen.getByLabelText<HTMLInputElement>('Name').value).toBe('half')
   expect(screen.getByLabelText<HTMLInputElement>('Password').value).toBe('')
   expect(screen.getByLabelText<HTMLInputElement>('Held').checked).toBe(true)
-  await user.click(screen.getByRole('button', { name: 'Begin anew' }))
+  await user.click(screen.getByRole('button', { name: 'Start over' }))
   expect(screen.getByLabelText<HTMLInputElement>('Name').value).toBe('')
 })
 
@@ -81,7 +81,7 @@ it('is left while something is sent, and what comes of it does not show', async 
   const user = userEvent.setup()
   await user.click(screen.getByRole('button', { name: 'Add' }))
   await user.click(screen.getByRole('button', { name: 'Add it' }))
-  await user.click(screen.getByRole('button', { name: 'Leave it' }))
+  await user.click(screen.getByRole('button', { name: 'Cancel' }))
   await user.click(screen.getByRole('button', { name: 'Add' }))
   fail(new Error('too late'))
   await Promise.resolve()
@@ -96,7 +96,7 @@ it('asks without a form, and says why it was not done', async () => {
   await user.click(screen.getByRole('button', { name: 'Retire it' }))
   expect((await screen.findByRole('alert')).textContent).toBe('It is busy.')
   expect(leave).not.toHaveBeenCalled()
-  await user.click(screen.getByRole('button', { name: 'Leave it' }))
+  await user.click(screen.getByRole('button', { name: 'Cancel' }))
   expect(leave).toHaveBeenCalledOnce()
 })
 

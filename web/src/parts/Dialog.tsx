@@ -123,13 +123,13 @@ export function Ask({ button, of, primary, small, danger, wide, title, about, ac
           <p className="text-soft bg-bench rounded px-3 py-1.5">
             <Trans>What you typed before is here again.{' '}
             <button type="button" className="underline underline-offset-2"
-              onClick={() => { forget(key); form.current?.reset(); if (form.current) seen(form.current); setRestored(false) }}>Begin anew</button></Trans>
+              onClick={() => { forget(key); form.current?.reset(); if (form.current) seen(form.current); setRestored(false) }}>Start over</button></Trans>
           </p>
         )}
         <FormProvider {...fields}><Asked value={asked}><Faults value={faults}>{children}</Faults></Asked></FormProvider>
         <Trouble error={error} />
         <div className="flex justify-end gap-2 pt-1">
-          <Button onClick={() => change(false)}><Trans>Leave it</Trans></Button>
+          <Button onClick={() => change(false)}><Trans>Cancel</Trans></Button>
           <Button primary danger={danger} type="submit" disabled={busy || !ready}>{action}</Button>
         </div>
       </form>
@@ -168,7 +168,7 @@ export function Question({ open, onLeave, title, about, action, danger, onSubmit
     <Window open={open} onOpenChange={(o) => { if (!o) leave() }} title={title} about={about} danger={danger}>
       <Trouble error={error} />
       <div className="flex justify-end gap-2 pt-1">
-        <Button onClick={leave}><Trans>Leave it</Trans></Button>
+        <Button onClick={leave}><Trans>Cancel</Trans></Button>
         <Button primary danger={danger} disabled={busy} onClick={() => void submit()}>{action}</Button>
       </div>
     </Window>

@@ -35,7 +35,7 @@ export function Notices() {
         <div key={r.id} className="bg-sheet border border-line-strong rounded-md px-3 py-2 flex items-center gap-2">
           <RunStatus status={r.status} />
           <Link to={`/runs/${r.id}`} className="font-semibold min-w-0 truncate hover:underline">{r.title}</Link>
-          <button type="button" aria-label={t`Put away`} className="ml-auto p-1 text-soft hover:text-ink" onClick={() => setGone((g) => [...g, r.id])}>
+          <button type="button" aria-label={t`Dismiss`} className="ml-auto p-1 text-soft hover:text-ink" onClick={() => setGone((g) => [...g, r.id])}>
             <X size={14} aria-hidden />
           </button>
         </div>

@@ -41,7 +41,7 @@ export function Clients() {
         <Find label={t`name, title or e-mail`} value={search.typed} onChange={search.type} /><span className="text-soft">{plural(total, { one: '# client', other: '# clients' })}</span>
       </div>
       {starters.length > 0 && (
-        <div className="mb-3"><Chips label={t`What of clients is shown`} value={starter} onPick={setStarter} chips={[{ value: '', label: t`all clients` }, ...starters.map((s) => ({ value: s.name, label: t`what ${s.name} asks for` }))]} /></div>
+        <div className="mb-3"><Chips label={t`Filter clients`} value={starter} onPick={setStarter} chips={[{ value: '', label: t`all clients` }, ...starters.map((s) => ({ value: s.name, label: t`what ${s.name} asks for` }))]} /></div>
       )}
       {starter ? <SettingsTable key={starter} starter={starter} find={search.find} /> : <Sheet>
         <Shown of={clients}>{() => rows.length === 0 ? (

@@ -26,7 +26,7 @@ export function Handover() {
     return (
       <main className="min-h-screen p-3 sm:p-6 print:p-0">
         <div className="max-w-[46rem] mx-auto mb-4 flex flex-wrap items-center gap-3 print:hidden" role="status">
-          <p className="flex-1"><Trans>Keep the password now: this link has been used and shows nothing again.</Trans></p>
+          <p className="flex-1"><Trans>Save your password now: this link will not open again.</Trans></p>
           <Button onClick={() => print()}><Trans>Print without the password</Trans></Button>
         </div>
         <ClientSheet sheet={sheet} password={password ? (

@@ -55,7 +55,7 @@ function Room({ host: { room, use } }: { host: Schemas['Host'] }) {
   const free = room?.free_bytes
   const more = free !== undefined && use && use.largest > 0 ? Math.floor(free / use.largest) : undefined
   return (
-    <Sheet title={t`Room`} aside={room && <><Trans>looked at <When at={room.at} /></Trans></>}>
+    <Sheet title={t`Disk space`} aside={room && <><Trans>looked at <When at={room.at} /></Trans></>}>
       <div className="px-4 pb-3 grid gap-1.5">
         {!room && <p className="text-soft"><Trans>Nobody has looked yet: test the host.</Trans></p>}
         {room?.trouble && <p className="text-clay break-words"><Trans>It could not be reached: {room.trouble}</Trans></p>}
@@ -85,7 +85,7 @@ function Shows({ steps }: { steps: Schemas['Check'][] }) {
   const ask = steps.flatMap((s) => s.remedy ? [s.remedy] : [])
   const letter = ask.map((a) => `- ${a}`).join('\n')
   return (
-    <Sheet title={t`As it was tried just now`} aside={plural(steps.length, { one: '# step', other: '# steps' })}>
+    <Sheet title={t`Test results`} aside={plural(steps.length, { one: '# step', other: '# steps' })}>
       <ul role="status">
         {steps.map((s) => (
           <li key={s.name} className="px-4 py-1.5 border-t border-line flex gap-3 items-baseline">
@@ -110,7 +110,7 @@ function OnIt({ host }: { host: string }) {
   const installs = (useInstalls().data ?? []).filter((i) => i.host === host)
   const p = sites.data
   return (
-    <Sheet title={t`On it`} aside={p && <To to={`/sites?host=${host}`}>{plural(p.total, { one: '# site', other: '# sites' })}</To>}>
+    <Sheet title={t`On this host`} aside={p && <To to={`/sites?host=${host}`}>{plural(p.total, { one: '# site', other: '# sites' })}</To>}>
       {p && p.total === 0 && sources.length === 0 && installs.length === 0 && <Empty><Trans>Nothing yet.</Trans></Empty>}
       <ul>
         {sources.map((s) => <li key={s.name} className="px-4 py-1 border-t border-line flex gap-3"><span className="text-soft w-16"><Trans>source</Trans></span><To to={`/sources/${s.name}`}>{s.name}</To><span className="font-mono text-soft truncate">{s.path}</span></li>)}

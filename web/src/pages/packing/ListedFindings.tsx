@@ -24,7 +24,7 @@ export function ListedFindings({ findings, list, source, busy, onEdit }: ListedP
               <Result result={f.severity} />
               <span className="min-w-0 flex-1"><b>{f.what}</b><span className="block font-mono text-[0.9rem] text-soft truncate" title={f.where}>{f.where}</span></span>
               {f.bytes > 0 && <Bytes of={f.bytes} />}
-              <Button small disabled={busy} title={done ? t`Take it back` : undefined} onClick={() => onEdit(done ? { ...f.remedy!, take_back: true } : f.remedy!)}>
+              <Button small disabled={busy} title={done ? t`Remove rule` : undefined} onClick={() => onEdit(done ? { ...f.remedy!, take_back: true } : f.remedy!)}>
                 {done ? `✓ ${remedyDone(f.remedy!)}` : remedyVerb(f.remedy!)}
               </Button>
             </li>

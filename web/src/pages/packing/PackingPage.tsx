@@ -56,7 +56,7 @@ function Editor({ name, saved }: { name: string; saved: Schemas['Packing'] }) {
     <>
       <Head title={t`Packing list`} plain={t`Packing list of ${name}`} crumbs={[{ to: '/starters', label: t`Starters` }, { to: `/starters/${name}`, label: name }]}
         beside={changed && <Status tone="look" icon={Pencil}><Trans><Plural value={edited.before.length || 1} one="# edit" other="# edits" /> not saved</Trans></Status>}
-        facts={survey ? <span><Trans>against the survey of <To to={`/sources/${source.data!.name}`}>{source.data!.name}</To>, <When at={survey.taken_at} /></Trans></span> : t`The source was not surveyed yet, so there are no totals.`}>
+        facts={survey ? <span><Trans>based on the survey of <To to={`/sources/${source.data!.name}`}>{source.data!.name}</To>, <When at={survey.taken_at} /></Trans></span> : t`The source was not surveyed yet, so there are no totals.`}>
         <Button disabled={edited.before.length === 0} onClick={() => setDraft((was) => back(draft.kept ? was : edited))}><Undo2 size={14} aria-hidden /><Trans>Undo last</Trans></Button>
         <Button disabled={!changed} onClick={draft.drop}><Trans>Discard</Trans></Button>
         <Button primary disabled={!changed || !!wrong || save.isPending} onClick={keep}><Trans>Save the list</Trans></Button>

@@ -86,7 +86,7 @@ function Tokens() {
       <Ask asks="NewToken" small button={t`Make a token`} title={t`Make a token`} action={t`Make it`} about={t`A program that has it may do all that you may.`}
         onSubmit={async (f) => setMade((await add.mutateAsync({ name: text(f, 'name'), days: Number(text(f, 'days')) || undefined })).token)}>
         <TextField label={t`What is it for?`} name="name" />
-        <TextField label={t`Days`} name="days" type="number" min={0} max={3650} hint={t`after which it is of no use any more; empty for never`} />
+        <TextField label={t`Days`} name="days" type="number" min={0} max={3650} hint={t`expires after so many days; empty for never`} />
       </Ask>}>
       {made && <p role="status" className="mx-4 mb-3 bg-leaf-wash rounded px-3 py-2 break-all"><b className="block"><Trans>It is shown only now</Trans></b><code className="font-mono select-all">{made}</code> <Copy text={made} what={t`the token`} /></p>}
       <Shown of={tokens}>{(rows) => rows.length === 0 ? <Empty><Trans>None. The command line and other programs log in with one.</Trans></Empty> : (

@@ -32,7 +32,7 @@ export function Import({ starter, primary }: { starter?: string; primary?: boole
     return given
   }
   return (
-    <Ask asks="NewImport" button={t`Import a release…`} primary={primary} title={t`Import a release`} action={t`Bring it in`}
+    <Ask asks="NewImport" button={t`Import a release…`} primary={primary} title={t`Import a release`} action={t`Import`}
       about={t`An archive of a release, whole or in volumes, sealed or not; or a ZIP or tar of a site that was made elsewhere, with its SQL dump inside or beside it. Settings and secrets are blanked by the packing list; nothing of it is run.`}
       onLeave={() => { going.current?.abort(); setSending('') }}
       onSubmit={async (f) => {

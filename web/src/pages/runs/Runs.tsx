@@ -42,7 +42,7 @@ export function Runs() {
   return (
     <>
       <Head title={t`Runs`} facts={t`Background work. It goes on when you leave the page, and when the service is restarted.`}>
-        {allowed === 'default' && <button type="button" className="text-soft underline underline-offset-2 hover:text-ink" onClick={() => void Notification.requestPermission()}><Trans>Tell me by the system when long work ends</Trans></button>}
+        {allowed === 'default' && <button type="button" className="text-soft underline underline-offset-2 hover:text-ink" onClick={() => void Notification.requestPermission()}><Trans>Notify me when long work ends</Trans></button>}
       </Head>
       <div className="flex flex-wrap items-center gap-2 mb-3">
         <Find label={t`part of its title`} value={search.typed} onChange={search.type} />

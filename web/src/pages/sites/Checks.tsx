@@ -9,7 +9,7 @@ export function Checks({ counts }: { counts: Schemas['CheckCounts'] }) {
   const open = counts.warned - counts.accepted
   if (!counts.at) return <Status tone="plain" icon={CircleDashed}><Trans>not checked</Trans></Status>
   if (counts.failed > 0) return <Status tone="wrong" icon={X}>{plural(counts.failed, { one: '# fault', other: '# faults' })}</Status>
-  if (open > 0) return <Status tone="look" icon={AlertTriangle}><Trans>{open} to look at</Trans></Status>
+  if (open > 0) return <Status tone="look" icon={AlertTriangle}>{plural(open, { one: '# issue', other: '# issues' })}</Status>
   return <Status tone="good" icon={Check}><Trans>{counts.passed + counts.accepted} pass</Trans></Status>
 }
 

@@ -31,7 +31,7 @@ export function HandOver({ site }: { site: Site }) {
           <TextField label={t`Days until it ends`} name="days" type="number" defaultValue={7} />
         </Ask>
         {open && <Button small onClick={() => { setLink(''); withdraw.mutate(site.name) }}><Trans>Withdraw it</Trans></Button>}
-        <ButtonLink small to={`/sites/${site.name}/sheet`}><Trans>Page to print</Trans></ButtonLink>
+        <ButtonLink small to={`/sites/${site.name}/sheet`}><Trans>Printable sheet</Trans></ButtonLink>
         <Trouble error={withdraw.error} />
         {link && <p className="w-full break-all bg-leaf-wash rounded px-3 py-2" role="status"><b className="block"><Trans>Send this to the client, and no one else; it is shown only here</Trans></b><code className="font-mono select-all">{link}</code></p>}
       </div>

@@ -91,7 +91,7 @@ export function MakeSite() {
   return (
     <>
       <Head title={t`Make a site`} crumbs={[{ to: '/sites', label: t`Sites` }]}>
-        {draft.kept && <Button onClick={() => { draft.drop(); setSecrets(noSecrets) }}><Trans>Begin anew</Trans></Button>}
+        {draft.kept && <Button onClick={() => { draft.drop(); setSecrets(noSecrets) }}><Trans>Start over</Trans></Button>}
         <Button primary disabled={!settled || !plan.data?.ready || !!plan.error || provision.isPending} onClick={() => void make().catch(() => {})}>
           {choice.replace && standing ? t`Replace this site` : t`Make this site`}
         </Button>
@@ -131,7 +131,7 @@ export function MakeSite() {
             {(!choice.visible || choice.hold) && <Tick checked={choice.mail} onChange={(e) => pick({ mail: e.target.checked })}><Trans>Let its mail go out, though it is a preview</Trans></Tick>}
           </fieldset>
           <fieldset className="grid gap-1.5">
-            <legend className="font-bold text-[1.05rem] mb-1"><Trans>What is changed besides</Trans></legend>
+            <legend className="font-bold text-[1.05rem] mb-1"><Trans>Other changes</Trans></legend>
             <Tick checked={choice.mailAddresses} onChange={(e) => pick({ mailAddresses: e.target.checked })}><Trans>Change mail addresses at the old host too</Trans></Tick>
             <Tick checked={choice.mend} onChange={(e) => pick({ mend: e.target.checked })}><Trans>Mend serialised values that are broken in the source</Trans></Tick>
           </fieldset>

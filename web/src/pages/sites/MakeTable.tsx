@@ -86,7 +86,7 @@ export function MakeTable() {
     <>
       <Head title={t`Make sites from a table`} crumbs={[{ to: '/sites', label: t`Sites` }]}
         facts={t`A column “client”, and “address”, “name” and settings as further columns. Clients who are not there yet are added. Each row succeeds or fails by itself.`}>
-        {rows && <Button onClick={anew}><Trans>Begin anew</Trans></Button>}
+        {rows && <Button onClick={anew}><Trans>Start over</Trans></Button>}
         <Button primary disabled={!p || p.ready === 0 || plan.isFetching || making.busy} onClick={() => void making.make({ ...wanted!, rows: rows! }, fields, given)}>
           {making.says || <Trans>Make {p ? plural(p.ready, { one: '# site', other: '# sites' }) : t`the sites`}</Trans>}
         </Button>
@@ -116,7 +116,7 @@ export function MakeTable() {
             {(!choice.visible || choice.hold) && <Tick checked={choice.mail} onChange={(e) => pick({ mail: e.target.checked })}><Trans>Let their mail go out, though they are previews</Trans></Tick>}
           </fieldset>
           <fieldset className="grid gap-1.5">
-            <legend className="font-bold mb-1"><Trans>What is changed besides</Trans></legend>
+            <legend className="font-bold mb-1"><Trans>Other changes</Trans></legend>
             <Tick checked={choice.mailAddresses} onChange={(e) => pick({ mailAddresses: e.target.checked })}><Trans>Change mail addresses at the old host too</Trans></Tick>
             <Tick checked={choice.mend} onChange={(e) => pick({ mend: e.target.checked })}><Trans>Mend serialised values that are broken in the source</Trans></Tick>
           </fieldset>

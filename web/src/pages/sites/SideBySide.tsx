@@ -72,7 +72,7 @@ function OneOverOther({ left, right, difference, path }: { left: string; right: 
       {!difference && (
         <label className="flex items-center gap-3 px-4 py-2"><Trans>Source</Trans><input type="range" min={0} max={100} value={share} onChange={(e) => setShare(Number(e.target.value))} className="flex-1 accent-[var(--leaf)]" aria-label={t`How much of the site is shown`} /><Trans>Site</Trans></label>
       )}
-      {difference && <p className="px-4 py-2 text-soft"><Trans>What is the same is black.</Trans></p>}
+      {difference && <p className="px-4 py-2 text-soft"><Trans>Identical areas are black.</Trans></p>}
       <div className="relative">
         <img src={left} alt={t`Source: /${path}`} className="block w-full" />
         <img src={right} alt={t`Site: /${path}`} className={cx('absolute inset-x-0 top-0 w-full', difference && 'mix-blend-difference')} style={difference ? undefined : { clipPath: `inset(0 ${100 - share}% 0 0)` }} />

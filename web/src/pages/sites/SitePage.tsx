@@ -153,7 +153,7 @@ function Beside({ site }: { site: Site }) {
         </div>
       )}
       <p className="px-4 py-2 flex items-center gap-3 justify-between">
-        <span><b><Trans>Beside its source</Trans></b> {seen.data && <span className="text-soft"><Trans>seen <When at={seen.data.at} /></Trans></span>}</span>
+        <span><b><Trans>Compare with source</Trans></b> {seen.data && <span className="text-soft"><Trans>seen <When at={seen.data.at} /></Trans></span>}</span>
         <ButtonLink small to={`/sites/${site.name}/side-by-side`}>{seen.data ? plural(seen.data.pages.length, { one: '# page', other: '# pages' }) : t`Look`}</ButtonLink>
       </p>
     </Sheet>
@@ -177,7 +177,7 @@ function Login({ site: s }: { site: Site }) {
 function Details({ site: s }: { site: Site }) {
   const r = s.rewritten
   return (
-    <Sheet title={t`What was set, and where it is`}>
+    <Sheet title={t`Values and where they went`}>
       <Rows caption={t`Values`} rows={s.values} by={(v) => v.key} columns={[
         { head: t`Value`, cell: (v) => v.label },
         { head: '', grow: true, cell: (v) => <span className={cx('break-words', v.secret && 'text-soft')}>{shownValue(v.value)}</span> },
@@ -210,7 +210,7 @@ const pages: Record<string, string> = { release: 'releases', source: 'sources', 
 function Descent({ site }: { site: Site }) {
   return (
     <>
-      <dt className="text-soft"><Trans>Descent</Trans></dt>
+      <dt className="text-soft"><Trans>Origin</Trans></dt>
       <dd>{(site.descent ?? []).map((f, i) => (
         <span key={`${f.noun} ${f.name}`}>
           {i > 0 && ' ← '}{f.noun !== 'release' && `${called(f.noun)} `}{f.gone && f.noun === 'source' ? f.name : <To to={`/${pages[f.noun]}/${f.name}`}>{f.name}</To>}{f.gone && <span className="text-soft"><Trans> (gone)</Trans></span>}

@@ -107,7 +107,7 @@ export function Sites() {
       <Sheet>
         <Shown of={sites}>{() => rows.length === 0 ? (
           <Empty>
-            {search.find || state ? t`No site is like that.` : retired ? t`No site was retired.` : <><Trans>None yet. <To to="/sites/new">Make the first one</To> from a release.</Trans></>}
+            {search.find || state ? t`No matching sites.` : retired ? t`No site was retired.` : <><Trans>None yet. <To to="/sites/new">Make the first one</To> from a release.</Trans></>}
           </Empty>
         ) : (
           <List name="sites" caption={t`Sites`} rows={rows} by={(s) => (s.retired_at ? `${s.name} ${s.run_id}` : s.name)} label={(s) => s.title || s.name} columns={columns}

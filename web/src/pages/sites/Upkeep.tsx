@@ -39,7 +39,7 @@ function Others({ site }: { site: Site }) {
     <>
       <Menu label={t`More`}>
         <MenuItem onSelect={() => start(keep.mutateAsync(site.name))}><Trans>Make a safety copy</Trans></MenuItem>
-        <MenuItem onSelect={() => void go(`/sites/${site.name}/sheet`)}><Trans>Page to print</Trans></MenuItem>
+        <MenuItem onSelect={() => void go(`/sites/${site.name}/sheet`)}><Trans>Printable sheet</Trans></MenuItem>
         <MenuItem onSelect={() => setAct('rotate')}><Trans>New credentials…</Trans></MenuItem>
         <MenuItem danger onSelect={() => setAct('retire')}><Trans>Retire…</Trans></MenuItem>
       </Menu>

@@ -16,7 +16,7 @@ export function Remedy({ starter, edit, word }: { starter: string; edit: Edit; w
       {there && <span className="text-soft whitespace-nowrap">{change.data ? <Trans>{starter} has this rule: <Plural value={change.data.in.files} one="# file" other="# files" />, {size(change.data.in.bytes)} go in</Trans>
         : <Trans>{starter} has this rule</Trans>}</span>}
       <Button small disabled={change.isPending || packing.isPending} onClick={() => change.mutate({ name: starter, edit: there ? { ...edit, take_back: true } : edit })}>
-        {there ? t`Take it back` : word ?? `${remedyWord(edit)} ${starter}`}
+        {there ? t`Remove rule` : word ?? `${remedyWord(edit)} ${starter}`}
       </Button>
       <Trouble error={change.error} />
     </span>

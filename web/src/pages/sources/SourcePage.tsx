@@ -161,7 +161,7 @@ function Findings({ findings, source }: { findings: Schemas['Finding'][]; source
                   <li key={f.what + f.where} className="flex gap-3 items-center px-4 py-1.5 border-t border-line">
                     <span className="min-w-0 flex-1"><b>{f.what}</b> <span className="font-mono break-all">{f.where}</span>
                       <span className="block text-soft">{accepted(f)!.reason} ({accepted(f)!.who}, {day(accepted(f)!.at)})</span></span>
-                    <Button small disabled={unaccept.isPending} onClick={() => unaccept.mutate({ source: source.name, what: f.what, where: f.where })}><Trans>Accept it no more</Trans></Button>
+                    <Button small disabled={unaccept.isPending} onClick={() => unaccept.mutate({ source: source.name, what: f.what, where: f.where })}><Trans>Stop accepting</Trans></Button>
                   </li>
                 ))}</ul>
               </details>

@@ -113,7 +113,7 @@ function Retain({ starter }: { starter: Starter }) {
   return (
     <Ask asks="Retention" button={t`Keep archives…`} title={t`Which archives are kept`} about={t`Archives that a site was made from are always kept, and every release keeps its record. The rules are applied after each build and every hour.`} action={t`Keep these`}
       onSubmit={(f) => set.mutateAsync({ name: starter.name, last: Number(text(f, 'last')), weeks: Number(text(f, 'weeks')) })}>
-      <TextField label={t`The last`} name="last" hint={t`so many archives; 0 and 0 keeps all`} type="number" min={0} defaultValue={starter.retention.last} />
+      <TextField label={t`The last`} name="last" hint={t`archives to keep; 0 in both keeps all`} type="number" min={0} defaultValue={starter.retention.last} />
       <TextField label={t`One a week`} name="weeks" hint={t`for so many weeks besides`} type="number" min={0} defaultValue={starter.retention.weeks} />
     </Ask>
   )

@@ -18,7 +18,7 @@ export function Starters() {
   const most = Math.max(0, ...rows.map((s) => newest(s.name)?.archive_bytes ?? 0))
   return (
     <>
-      <Head title={t`Starters`} facts={t`Named lines of packages for reuse. Each build is a release, written name@number.`}><Import primary /></Head>
+      <Head title={t`Starters`} facts={t`Sources with their packing lists. Each build is a release, written name@number.`}><Import primary /></Head>
       <Trouble error={starters.error} />
       <Sheet>
         {starters.isPending ? <Loading /> : rows.length === 0 ? <Empty><Trans>No starters yet. Create one from the page of a source, or import a release.</Trans></Empty> : (

@@ -49,7 +49,7 @@ function Begun({ day }: { day: Day }) {
       <div className="grid gap-4 min-w-0">
         <Tasks day={day} />
         <Waiting title={t`Held for the client`} sites={day.held} icon={EyeOff} says={t`made`} />
-        <Waiting title={t`Names that begin to lead here`} sites={day.leading} icon={Globe} says={t`made`} />
+        <Waiting title={t`Domains starting to point here`} sites={day.leading} icon={Globe} says={t`made`} />
         <Ending day={day} />
         <Uncopied day={day} />
         <Behind day={day} />
@@ -216,7 +216,7 @@ function Uncopied({ day }: { day: Day }) {
 function Behind({ day }: { day: Day }) {
   if (day.behind.length === 0) return null
   return (
-    <Sheet title={t`Of older releases`}>
+    <Sheet title={t`Sites on older releases`}>
       <Rows caption={t`Starters with sites of older releases`} rows={day.behind} by={(b) => b.starter} columns={[
         { head: t`Starter`, grow: true, cell: (b) => <To to={`/starters/${b.starter}`}>{b.starter}</To> },
         { head: t`Newest`, cell: (b) => <To to={`/releases/${b.starter}@${b.newest}`}>{`@${b.newest}`}</To> },
@@ -229,7 +229,7 @@ function Behind({ day }: { day: Day }) {
 function Lately() {
   const runs = useRuns({ limit: 8 })
   return (
-    <Sheet title={t`Lately`} aside={<To to="/runs"><Trans>all runs</Trans></To>}>
+    <Sheet title={t`Recent runs`} aside={<To to="/runs"><Trans>all runs</Trans></To>}>
       <Shown of={runs}>{(data) => (
         <Rows caption={t`Latest runs`} rows={data.pages[0]!.slice(0, 8)} by={(r) => r.id} columns={[
           { head: t`Work`, grow: true, cell: (r) => <To to={`/runs/${r.id}`}>{r.title}</To> },

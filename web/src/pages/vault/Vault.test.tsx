@@ -29,7 +29,7 @@ it('groups secrets by what they belong to, and finds them', async () => {
   await waitFor(() => expect(screen.queryByRole('link', { name: 'alder-valley' })).toBeNull())
   expect(screen.getByText('booking_licence')).toBeTruthy()
   await user.type(screen.getByRole('searchbox'), 's for nobody')
-  expect(await screen.findByText('None is like that.')).toBeTruthy()
+  expect(await screen.findByText('No matches.')).toBeTruthy()
 })
 
 it('shows a secret only when it is asked for, and hides it again', async () => {

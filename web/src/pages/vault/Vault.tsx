@@ -29,7 +29,7 @@ export function Vault() {
   return (
     <>
       <Head title={t`Vault`} facts={t`Secrets are kept sealed, each tied to what it belongs to. That somebody saw one is recorded.`}>
-        {me?.role === 'owner' && <Ask button={t`New key…`} title={t`Seal everything with a new key`} action={t`Seal anew`} about={t`All secrets are sealed with a key that is made now. The old one is kept while work that has begun still needs it.`} onSubmit={() => rotate.mutateAsync(undefined)} />}
+        {me?.role === 'owner' && <Ask button={t`New key…`} title={t`Seal everything with a new key`} action={t`Re-encrypt`} about={t`All secrets are sealed with a key that is made now. The old one is kept while work that has begun still needs it.`} onSubmit={() => rotate.mutateAsync(undefined)} />}
       </Head>
       <div className="mb-3"><Find label={t`owner or secret`} value={search.typed} onChange={search.type} /></div>
       <div className="grid gap-4 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)] items-start">
@@ -37,7 +37,7 @@ export function Vault() {
           <Shown of={vault}>{(all) => {
             const found = all.filter((s) => `${s.noun} ${s.owner} ${s.name}`.includes(search.find.toLowerCase()))
             const owners = grouped(found, (s) => `${s.noun} ${s.owner}`)
-            return owners.length === 0 ? <Empty>{search.find ? t`None is like that.` : t`None yet.`}</Empty> : (
+            return owners.length === 0 ? <Empty>{search.find ? t`No matches.` : t`None yet.`}</Empty> : (
               <ul className="max-h-[calc(100vh-230px)] overflow-auto" tabIndex={0} aria-label={t`Secrets by owner`}>{owners.map(([owner, secrets]) => <Owned key={owner} secrets={secrets} />)}</ul>
             )
           }}</Shown>
