@@ -70,23 +70,24 @@ func (a *app) host() *cli.Command {
 			return []string{h.Name, h.Files, h.Address, h.Database}
 		}),
 		showing(a, "show a host", (*client.Client).Host, show),
-		verb("test", "NAME", "test access, database, PHP and free space of a host", nil, func(ctx context.Context, c *cli.Command, args []string) error {
-			svc, err := a.service(c)
-			if err != nil {
-				return err
-			}
-			t, err := svc.TestHost(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			if err := a.print(c, t, func() { a.printSteps(t.Steps) }); err != nil {
-				return err
-			}
-			if t.Faults() > 0 {
-				return errFaults
-			}
-			return nil
-		}),
+		verb("test", "NAME", "test access, database, PHP and free space of a host", nil,
+			func(ctx context.Context, c *cli.Command, args []string) error {
+				svc, err := a.service(c)
+				if err != nil {
+					return err
+				}
+				t, err := svc.TestHost(ctx, args[0])
+				if err != nil {
+					return err
+				}
+				if err := a.print(c, t, func() { a.printSteps(t.Steps) }); err != nil {
+					return err
+				}
+				if t.Faults() > 0 {
+					return errFaults
+				}
+				return nil
+			}),
 		a.remove("hosts", "host"))
 }
 

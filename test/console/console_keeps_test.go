@@ -96,7 +96,7 @@ func TestListsAreFoundSortedAndActedOnFromTheirAddress(t *testing.T) {
 	require.Equal(t, "Sites · Nest Seed", title)
 	require.Contains(t, focus, "Runs · Nest Seed")
 	world.Ended(t, world.Service.Client(t))
-	world.Do(t, tab, world.Showing("/runs?status=done&job=check", "Check "+s.Name), world.Showing("/sites?find=nothing-like-this", "No site is like that"),
+	world.Do(t, tab, world.Showing("/runs?status=done&job=check", "Check "+s.Name), world.Showing("/sites?find=nothing-like-this", "No matching sites"),
 		chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible("[cmdk-input]", browser.ByQuery), chromedp.SendKeys("[cmdk-input]", s.Name, browser.ByQuery),
 		chromedp.WaitVisible(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name), browser.ByQuery),
 		world.Clicked(fmt.Sprintf(`[cmdk-item][data-value="/sites/%s"]`, s.Name)),

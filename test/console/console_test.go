@@ -84,7 +84,7 @@ func TestASiteIsMadeOnOnePageByKeyboard(t *testing.T) {
 		chromedp.KeyEvent("\r"),
 		chromedp.WaitVisible(`a[href="/sites/`+school.Name+`"]`, browser.ByQuery),
 		world.Clicked(`a[href="/sites/`+school.Name+`"]`),
-		chromedp.WaitVisible("section ul li", browser.ByQuery),
+		world.Until("location.pathname.startsWith('/sites/')"), chromedp.WaitVisible("section ul li", browser.ByQuery),
 		chromedp.Text("h1", &title, browser.ByQuery))
 	require.Contains(t, missing, "is missing")
 	require.True(t, has, "the button waits for the missing value")
