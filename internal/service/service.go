@@ -272,6 +272,7 @@ func (s *Service) Serve(ctx context.Context) error {
 	go s.upkeep(upkeep)
 	go s.watchNames(upkeep)
 	go s.everyMinute(upkeep)
+	go s.checkSources(upkeep)
 	failed := make(chan error, 1)
 	go func() { failed <- s.http.Serve(s.listener) }()
 	var err error
@@ -354,8 +355,8 @@ func (s *Service) watchNames(ctx context.Context) {
 	}
 }
 
-// everyMinute does what is due soon after it arises, as long as the service serves: it removes pages that were left on hosts, and what
-// was made late, checks the sources of new releases, and ends acceptances.
+// everyMinute does what is due soon after it arises, as long as the service serves: it removes pages that were left on hosts, and what was
+// made late, and ends acceptances.
 func (s *Service) everyMinute(ctx context.Context) {
 	tick := time.NewTicker(namesEvery)
 	defer tick.Stop()
@@ -366,11 +367,24 @@ func (s *Service) everyMinute(ctx context.Context) {
 		if err := s.nouns.Sites.RemoveLate(ctx); err != nil && ctx.Err() == nil {
 			s.settings.Log.Warn("what was made late", "error", err)
 		}
-		if err := s.nouns.Sources.TakeBaselines(ctx); err != nil && ctx.Err() == nil {
-			s.settings.Log.Warn("checks of sources", "error", err)
-		}
 		if err := s.db.EndAcceptances(ctx); err != nil && ctx.Err() == nil {
 			s.settings.Log.Warn("acceptances that have ended", "error", err)
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// checkSources checks the sources of new releases, as long as the service serves. A source that answers slowly holds up nothing else.
+func (s *Service) checkSources(ctx context.Context) {
+	tick := time.NewTicker(namesEvery)
+	defer tick.Stop()
+	for {
+		if err := s.nouns.Sources.TakeBaselines(ctx); err != nil && ctx.Err() == nil {
+			s.settings.Log.Warn("checks of sources", "error", err)
 		}
 		select {
 		case <-tick.C:

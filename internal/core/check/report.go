@@ -58,11 +58,6 @@ type Report struct {
 // Faults counts the checks that failed, by what is new.
 func (r *Report) Faults() int { return r.count(func(c *Check) bool { return c.Result == Fail }) }
 
-// AllFaults counts those that failed by anything, also by what the source has too.
-func (r *Report) AllFaults() int {
-	return r.count(func(c *Check) bool { return c.Result == Fail || c.InSource != nil && c.InSource.Result == Fail })
-}
-
 // Warnings counts the checks that warn.
 func (r *Report) Warnings() int { return r.count(func(c *Check) bool { return c.Result == Warn }) }
 
@@ -101,7 +96,8 @@ func (r *Report) Since(before *Report) (fresh []Check) {
 			continue
 		}
 		had := func(was Check) bool {
-			return was.Name == c.Name && !slices.ContainsFunc(c.Found, func(f string) bool { return !slices.Contains(was.found(), f) })
+			return was.Name == c.Name && len(c.Found) < mostFound &&
+				!slices.ContainsFunc(c.Found, func(f string) bool { return !slices.Contains(was.found(), f) })
 		}
 		if before == nil || slices.Contains(neverExcused, c.Name) || !slices.ContainsFunc(before.Checks, had) {
 			fresh = append(fresh, c)

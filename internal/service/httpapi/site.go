@@ -75,6 +75,9 @@ func (a *api) ofInstall(ctx context.Context, tenantOf string, from, host *string
 
 // plan makes a plan and touches nothing.
 func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string]string) (*wire.Plan, error) {
+	if err := args.Despite.Valid(); err != nil {
+		return nil, err
+	}
 	if err := a.ofInstall(ctx, args.TenantOf, &args.Release, &args.Host); err != nil {
 		return nil, err
 	}

@@ -204,9 +204,6 @@ func (a *api) refreshPlan(ctx context.Context, name string, in wire.NewCode) (*w
 	}
 	args := sites.ProvisionArgs{Name: s.Name, Client: s.Client, Release: from, Host: s.Host, Address: s.Address, Refresh: true,
 		TenantOf: in.TenantOf, OwnCode: in.OwnCode, Despite: sites.Despite(in.Despite)}
-	if err := args.Despite.Valid(); err != nil {
-		return nil, args, err
-	}
 	p, err := a.plan(ctx, args, nil)
 	return p, args, err
 }
