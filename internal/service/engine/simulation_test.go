@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"math/rand/v2"
+	"os"
 	"runtime"
 	"slices"
 	"strings"
@@ -39,6 +40,9 @@ func TestSimulatedHistoriesEndWell(t *testing.T) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1)) // a history is nearly the same each time
 	for i := range *histories {
 		s := *seed + uint64(i)
+		if i > 0 && i%10_000 == 0 {
+			fmt.Fprintf(os.Stderr, "%s: %d histories, none bad\n", time.Now().Format(time.TimeOnly), i)
+		}
 		var faults []invariants.Fault
 		var w *simWorld
 		synctest.Test(t, func(t *testing.T) { w, faults = history(t, s) })
