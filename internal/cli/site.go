@@ -88,7 +88,9 @@ func (a *app) site() *cli.Command {
 				return svc.Sites(ctx, by)
 			}, a.printSites),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
-		verb("check", "NAME", "check pages, files, login, mail and database of a site", []cli.Flag{detach(), strict()}, a.siteCheck),
+		verb("check", "NAME", "check pages, files, login, mail and database of a site", []cli.Flag{detach(), strict(),
+			&cli.BoolFlag{Name: "full", Usage: "open all pages, not only some of each template, and read all files again, not only what has changed"}},
+			a.siteCheck),
 		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach(),
 			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to",
 				Usage: "write the pictures into `DIR`"}}, a.siteSideBySide),
@@ -512,7 +514,7 @@ func (a *app) printReport(r *wire.Report, accepted ...wire.Acceptance) {
 }
 
 func (a *app) siteCheck(ctx context.Context, c *cli.Command, args []string) error {
-	return a.checked(ctx, c, args[0], func(svc *client.Client) (wire.Run, error) { return svc.CheckSite(ctx, args[0]) })
+	return a.checked(ctx, c, args[0], func(svc *client.Client) (wire.Run, error) { return svc.CheckSite(ctx, args[0], c.Bool("full")) })
 }
 
 func (a *app) sourceCheck(ctx context.Context, c *cli.Command, args []string) error {

@@ -55,9 +55,13 @@ func (c *Client) ProvisionSite(ctx context.Context, s wire.NewSite) (wire.Run, e
 	return post[wire.Run](ctx, c, "/sites", s)
 }
 
-// CheckSite starts checking a site.
-func (c *Client) CheckSite(ctx context.Context, name string) (wire.Run, error) {
-	return post[wire.Run](ctx, c, "/sites/"+seg(name)+"/check", nil)
+// CheckSite starts checking a site; full opens all pages and reads all files again.
+func (c *Client) CheckSite(ctx context.Context, name string, full bool) (wire.Run, error) {
+	path := "/sites/" + seg(name) + "/check"
+	if full {
+		path += "?full=true"
+	}
+	return post[wire.Run](ctx, c, path, nil)
 }
 
 // ProvisionTable starts the making of a site for each row.

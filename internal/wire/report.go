@@ -7,17 +7,19 @@ import (
 
 // Report is what all checks of a site found.
 type Report struct {
-	Address         string     `json:"address"`
-	At              time.Time  `json:"at"`
-	TookMillis      int64      `json:"took_ms"`
-	Pages           int        `json:"pages"`
-	Requests        int        `json:"requests"`
-	LiveMillis      int64      `json:"live_ms,omitempty" doc:"after which the home page had answered"`
-	Opened          []string   `json:"opened,omitempty" doc:"the paths of what answered, below the address, where all pages were opened"`
-	Like            string     `json:"like,omitempty" doc:"the site of the same code whose pages were all opened, where of this one some were"`
-	LoginAt         string     `json:"login_at,omitempty"` // where people log in, when the site has moved it
-	CertificateEnds *time.Time `json:"certificate_ends,omitempty" doc:"when its certificate does, where browsers accept it"`
-	Checks          []Check    `json:"checks"`
+	Address         string            `json:"address"`
+	At              time.Time         `json:"at"`
+	TookMillis      int64             `json:"took_ms"`
+	Pages           int               `json:"pages"`
+	Requests        int               `json:"requests"`
+	LiveMillis      int64             `json:"live_ms,omitempty" doc:"after which the home page had answered"`
+	Opened          []string          `json:"opened,omitempty" doc:"the paths of what answered, below the address, where pages were not dealt out"`
+	Templates       map[string]string `json:"templates,omitempty" doc:"which pages look alike, by their paths below the address: the same value for the same template"`
+	Waiting         int               `json:"waiting,omitempty" doc:"how many pages were not opened, as some of the same template were"`
+	Like            string            `json:"like,omitempty" doc:"the site of the same code whose pages were all opened, where of this one some were"`
+	LoginAt         string            `json:"login_at,omitempty"` // where people log in, when the site has moved it
+	CertificateEnds *time.Time        `json:"certificate_ends,omitempty" doc:"when its certificate does, where browsers accept it"`
+	Checks          []Check           `json:"checks"`
 }
 
 // Check is what one check found.

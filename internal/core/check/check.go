@@ -62,8 +62,15 @@ type Site struct {
 	Prefix   string
 	FS       hostfs.FS
 	Folder   string
-	// Placed are files of Folder that need not be read, where it is far.
-	Placed func(context.Context) (Placed, error)
+	// Placed returns the files of a release in which nothing is found (see Search), where the site has just been made from it; nil otherwise.
+	Placed func(context.Context) (*Searched, error)
+	// Searched are the files in which earlier checks of this site found nothing.
+	Searched *Searched
+	// Full opens all pages and reads all files again.
+	Full bool
+	// Templates tells by which template a page was made when it was last opened, on this site or its source, by its path below the address.
+	// Of each template some pages are opened.
+	Templates map[string]string
 	// Pages is the journal of pages that are placed in Folder; nil where no record names the site.
 	Pages    sitepage.Journal
 	MaxPages int // 0 means 40, and some more for each sub-site
@@ -199,6 +206,8 @@ type runner struct {
 	// alsoInSource has what the source was asked for and has too, by check and key.
 	alsoInSource map[string]bool
 	ofSource     func() *Baseline
+	ofTemplate   map[string]int // how many pages are opened
+	waiting      map[string]bool
 }
 
 // ErrPrivate says that a name leads into a private network, where nobody has said that the site is.

@@ -69,7 +69,8 @@ func healthy() school {
 	}
 }
 
-func visit(t *testing.T, s school, change func(*Site)) map[string]Check {
+// reportOn checks a site.
+func reportOn(t *testing.T, s school, change func(*Site)) *Report {
 	t.Helper()
 	web := httptest.NewServer(s)
 	t.Cleanup(web.Close)
@@ -84,6 +85,12 @@ func visit(t *testing.T, s school, change func(*Site)) map[string]Check {
 	}
 	rep, err := Run(context.Background(), site, progress.Discard)
 	require.NoError(t, err)
+	return rep
+}
+
+func visit(t *testing.T, s school, change func(*Site)) map[string]Check {
+	t.Helper()
+	rep := reportOn(t, s, change)
 	out := map[string]Check{}
 	faults := 0
 	for _, c := range rep.Checks {

@@ -143,6 +143,7 @@ type inFiles struct {
 	rules []hostfs.Entry
 	left  []leftover
 	pages []string // of ours, that somebody was killed over
+	known *known
 
 	mu   sync.Mutex
 	old  tally
@@ -155,11 +156,15 @@ func (r *runner) files(ctx context.Context) (*inFiles, error) {
 		return nil, nil
 	}
 	w := &inFiles{}
+	var err error
+	if w.known, err = r.knownFiles(ctx); err != nil {
+		return nil, fmt.Errorf("search the files of the release: %w", err)
+	}
 	list := func(ctx context.Context, each func(hostfs.Entry) error) error { return r.walk(ctx, w, each) }
 	folder := r.folder
 	if hostfs.Far(r.folder) {
-		entries, err := r.farFiles(ctx, w)
-		if err != nil {
+		var entries []hostfs.Entry // the others are read many at a time, once it is known which there are
+		if err := r.walk(ctx, w, func(e hostfs.Entry) error { entries = append(entries, e); return nil }); err != nil {
 			return nil, fmt.Errorf("list the site's files: %w", err)
 		}
 		var stop func()
@@ -177,7 +182,14 @@ func (r *runner) files(ctx context.Context) (*inFiles, error) {
 	if err := r.readFiles(ctx, w, folder, list); err != nil {
 		return nil, fmt.Errorf("read the site's files: %w", err)
 	}
-	w.old.record(r, "old address in files", fmt.Sprintf("none of %d text files names the address or folder the site came from", w.read),
+	if !r.site.AsItIs {
+		r.report.Searched, r.report.SearchedAll = w.known.fresh, w.known.passed == 0
+	}
+	good := fmt.Sprintf("none of %d text files names the address or folder the site came from", w.read)
+	if w.known.passed > 0 {
+		good += fmt.Sprintf("; %d files are as they were when they were searched before", w.known.passed)
+	}
+	w.old.record(r, "old address in files", good,
 		"text files name the old address", "correct it in these files")
 	return w, nil
 }
@@ -197,28 +209,11 @@ func (r *runner) walk(ctx context.Context, w *inFiles, each func(hostfs.Entry) e
 		if len(r.traces.list) == 0 && !odd(e) {
 			return nil
 		}
+		if w.known.passes(e) {
+			return nil
+		}
 		return each(e)
 	}, func(string, error) {})
-}
-
-// farFiles lists the files of a far host that are looked into, but for those that were just placed: the others are read many at a time,
-// once it is known which there are.
-func (r *runner) farFiles(ctx context.Context, w *inFiles) (entries []hostfs.Entry, err error) {
-	var placed Placed
-	if r.site.Placed != nil {
-		if placed, err = r.site.Placed(ctx); err != nil {
-			return nil, err
-		}
-	}
-	err = r.walk(ctx, w, func(e hostfs.Entry) error {
-		if is(placed, e) {
-			w.read++
-		} else {
-			entries = append(entries, e)
-		}
-		return nil
-	})
-	return entries, err
 }
 
 // readFiles looks into the files that list gives, some at a time.
@@ -251,16 +246,12 @@ func (r *runner) readFiles(ctx context.Context, w *inFiles, folder hostfs.FS,
 	return group.Wait()
 }
 
-// is reports whether a file is one that was placed, as large as it was.
-func is(placed Placed, e hostfs.Entry) bool {
-	size, there := placed[e.Path]
-	return there && size == e.SizeBytes && !odd(e)
-}
-
 // in looks into one file: whether it is something that was left behind, and, if it looks like text, for traces. Of a large one, a piece
 // is looked at at a time.
 func (w *inFiles) in(ctx context.Context, r *runner, folder hostfs.FS, e hostfs.Entry, buf []byte) error {
+	clean := true
 	each := func(f found) {
+		clean = false
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		w.old.add(e.Path, f)
@@ -292,16 +283,26 @@ func (w *inFiles) in(ctx context.Context, r *runner, folder hostfs.FS, e hostfs.
 		w.read++
 	}
 	w.mu.Unlock()
-	if !isText || len(r.traces.list) == 0 {
-		return nil
+	if isText && len(r.traces.list) > 0 {
+		err = r.inText(e, head, f, buf, each)
+	} else {
+		err = nil
 	}
+	if err == nil && clean && why == "" {
+		w.known.clean(e)
+	}
+	return err
+}
+
+// inText calls each for the traces in a file that begins with head and goes on with rest.
+func (r *runner) inText(e hostfs.Entry, head []byte, rest io.Reader, buf []byte, each func(found)) error {
 	if e.SizeBytes > maxTextBytes {
-		return inPieces(io.MultiReader(bytes.NewReader(bytes.Clone(head)), f), buf[:cap(buf)], func(piece []byte) {
+		return inPieces(io.MultiReader(bytes.NewReader(bytes.Clone(head)), rest), buf[:cap(buf)], func(piece []byte) {
 			r.traces.in(piece, each)
 		})
 	}
 	text := bytes.NewBuffer(head)
-	if _, err := text.ReadFrom(f); err != nil {
+	if _, err := text.ReadFrom(rest); err != nil {
 		return err
 	}
 	r.traces.in(text.Bytes(), each)

@@ -37,6 +37,7 @@ type page struct {
 	took     time.Duration
 	forms    []*form
 	inForm   bool // while it is parsed
+	template look
 }
 
 // asset is an image, style or script of a page.
@@ -64,10 +65,12 @@ func (r *runner) crawl(ctx context.Context) error {
 		if u.Path == "" {
 			u.Path = "/" // the same page (RFC 3986 section 6.2.3)
 		}
-		if s := u.String(); !seen[s] && len(seen) < r.site.MaxPages {
-			seen[s] = true
-			queue = append(queue, &page{address: s, from: says})
+		s := u.String()
+		if seen[s] || len(seen) >= r.site.MaxPages || r.waits(s) {
+			return
 		}
+		seen[s] = true
+		queue = append(queue, &page{address: s, from: says})
 	}
 	first := r.site.Kind.Pages
 	if like := r.site.Like; like != nil {
@@ -101,7 +104,7 @@ func (r *runner) crawl(ctx context.Context) error {
 			if p.redirect != "" {
 				add(p.redirect, p)
 			}
-			for _, l := range p.links {
+			for _, l := range r.inTurn(p) {
 				add(l, p)
 			}
 		}
@@ -112,6 +115,7 @@ func (r *runner) crawl(ctx context.Context) error {
 	} else {
 		r.openAnswers(ctx)
 		r.report.Opened = r.opened()
+		r.keepTemplates()
 	}
 	return r.openAssets(ctx)
 }
@@ -209,6 +213,7 @@ func (p *page) parse() {
 		case html.StartTagToken, html.SelfClosingTagToken:
 			t := z.Token()
 			inTitle = t.Data == "title"
+			p.template.tag(t)
 			p.tag(t)
 		case html.EndTagToken:
 			inTitle = false
@@ -316,6 +321,8 @@ func (r *runner) checkPages() {
 	open := fmt.Sprintf("%d pages open", len(r.pages))
 	if like := r.site.Like; like != nil {
 		open += fmt.Sprintf("; all %d were opened on %s, which has the same code", like.Count, like.Name)
+	} else if r.report.Waiting > 0 {
+		open += fmt.Sprintf("; %d more have the same templates as these and were not opened", r.report.Waiting)
 	}
 	r.result(pagesOpen, open, "pages do not open", "open them in a browser and look at the server's error log", bad)
 	r.result("redirects", "no page leads to another site", "pages lead to another address",

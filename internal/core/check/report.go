@@ -47,12 +47,20 @@ type Report struct {
 	LiveMillis int64     `json:"live_ms,omitempty"` // after which the home page had answered
 	Pages      int       `json:"pages"`
 	Requests   int       `json:"requests"`
-	Opened     []string  `json:"opened,omitempty"`   // the paths of what answered, below the address, where all pages were opened
-	Like       string    `json:"like,omitempty"`     // the site of the same code whose pages were all opened, where of this one some were
-	LoginAt    string    `json:"login_at,omitempty"` // where people log in, when the site has moved it
+	Opened     []string  `json:"opened,omitempty"` // the paths of what answered, below the address, where pages were not dealt out
+	// Templates tells which pages look alike, by their paths below the address.
+	Templates map[string]string `json:"templates,omitempty"`
+	// Waiting is how many pages were not opened, as some of the same template were.
+	Waiting int    `json:"waiting,omitempty"`
+	Like    string `json:"like,omitempty"`     // the site of the same code whose pages were all opened, where of this one some were
+	LoginAt string `json:"login_at,omitempty"` // where people log in, when the site has moved it
 	// CertificateEnds is when its certificate does, where browsers accept it.
 	CertificateEnds *time.Time `json:"certificate_ends,omitempty"`
 	Checks          []Check    `json:"checks"`
+	// Searched are the files of the site in which nothing was found; nil for a source.
+	Searched *Searched `json:"-"`
+	// SearchedAll says that none was passed over.
+	SearchedAll bool `json:"-"`
 }
 
 // Faults counts the checks that failed, by what is new.

@@ -236,19 +236,24 @@ func (a *api) siteOperations(h huma.API) {
 			return &body[wire.Plan]{*p}, nil
 		})
 	operation(h, "POST", "/sites", "provision-site", "Start making a site", a.provision)
-	operation(h, "POST", "/sites/{name}/check", "check-site", "Start checking a site", func(ctx context.Context, in *Named) (*begun, error) {
+	operation(h, "POST", "/sites/{name}/check", "check-site", "Start checking a site", func(ctx context.Context, in *checkIn) (*begun, error) {
 		s, err := a.db.Site(ctx, in.Name)
 		if err != nil {
 			return nil, err
 		}
 		return a.start(ctx, records.Run{Job: "check", Title: "Check " + s.Name, Target: engine.Target("site", s.Name)},
-			sites.CheckArgs{Site: s.Name})
+			sites.CheckArgs{Site: s.Name, Full: in.Full})
 	})
 	a.upkeepOperations(h)
 	a.handoverOperations(h)
 	a.sideBySideOperations(h)
 	a.acceptOperations(h)
 	operation(h, "GET", "/today", "today", "What there is and what needs attention", a.today)
+}
+
+type checkIn struct {
+	Named
+	Full bool `query:"full" doc:"open all pages, also of templates of which some were opened, and read all files again, also those that have not changed"`
 }
 
 // provision refuses what the plan says cannot be done, before a run is started.

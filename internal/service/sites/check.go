@@ -45,6 +45,7 @@ func (svc *Sites) Expect(ctx context.Context, o *Opened, plan *provision.Plan) (
 type CheckArgs struct {
 	Site   string `json:"site,omitempty"`
 	Source string `json:"source,omitempty"` // a site that was made by hand
+	Full   bool   `json:"full,omitempty"`   // opens all pages and reads all files again
 }
 
 // Check checks a site, or a source.
@@ -52,27 +53,36 @@ func (svc *Sites) Check(ctx context.Context, run engine.Run, args CheckArgs, rep
 	if args.Source != "" {
 		return svc.Sources.Check(ctx, args.Source, report)
 	}
-	return svc.checkSite(ctx, args.Site, nil, nil, report)
+	return svc.checkSite(ctx, args.Site, checking{full: args.Full}, report)
 }
 
-// checkSite checks a site and keeps what was found; like is as in check.Site.
-// Where the site has just been made from an archive, its files are those of it.
-func (svc *Sites) checkSite(ctx context.Context, name string, like *check.Like, placed *archive.Archive,
-	report progress.Reporter) (*check.Report, error) {
+// checking says how a site is checked.
+type checking struct {
+	like   *check.Like      // as in check.Site
+	placed *archive.Archive // that the site has just been made from, and all of its files; nil otherwise
+	moved  bool             // placed is not the release, but what the site was elsewhere
+	full   bool
+}
+
+// checkSite checks a site and keeps what was found.
+func (svc *Sites) checkSite(ctx context.Context, name string, how checking, report progress.Reporter) (*check.Report, error) {
 	s, err := svc.DB.Site(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	rep, err := svc.checkAt(ctx, s, like, placed, report)
+	rep, err := svc.checkAt(ctx, s, how, report)
 	if err != nil {
 		return nil, err
 	}
-	return rep, errors.Join(svc.DB.SetReport(ctx, s.Name, rep), svc.askName(ctx, s))
+	err = errors.Join(svc.DB.SetReport(ctx, s.Name, rep), svc.askName(ctx, s))
+	if rep.Searched != nil {
+		err = errors.Join(err, svc.DB.SetSearchedSite(ctx, s.ID, rep.Searched, rep.SearchedAll))
+	}
+	return rep, err
 }
 
 // checkAt checks a site where a record says that it is.
-func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like, placed *archive.Archive,
-	report progress.Reporter) (*check.Report, error) {
+func (svc *Sites) checkAt(ctx context.Context, s records.Site, how checking, report progress.Reporter) (*check.Report, error) {
 	h, err := svc.DB.HostByID(ctx, s.HostID)
 	if err != nil {
 		return nil, err
@@ -107,15 +117,12 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like,
 	site := check.Site{Address: s.Address, Connect: h.Connect, Private: hosts.Reach(h, s.Address).Private, DNS: svc.DNS, Kind: k,
 		Title: title, Visible: s.Visible, Quiet: s.Quiet, Held: s.Held, Database: s.Database, User: s.DBUser,
 		Login: s.Admin, Password: password, Origin: s.Plan.Rules, DB: db, Prefix: s.Prefix, FS: fsys, Folder: s.Folder, Cookie: cookie,
-		Pages: svc.Hosts.Pages(h.ID, s.Folder),
-		Like:  like}
-	if source, _, err := svc.sourceOfSite(ctx, s); err == nil && like == nil {
+		Pages: svc.Hosts.Pages(h.ID, s.Folder), Like: how.like, Full: how.full}
+	if source, _, err := svc.sourceOfSite(ctx, s); err == nil && how.like == nil {
 		site.Source = source
 	}
-	if placed != nil {
-		site.Placed = func(ctx context.Context) (check.Placed, error) {
-			return check.NotNaming(ctx, filesOf(placed), s.Plan.Rules)
-		}
+	if err := svc.seenBefore(ctx, s, &site, how); err != nil {
+		return nil, err
 	}
 	site.Baseline = func() *check.Baseline {
 		r, err := svc.DB.ReleaseByID(ctx, s.ReleaseID)
@@ -134,11 +141,46 @@ func (svc *Sites) checkAt(ctx context.Context, s records.Site, like *check.Like,
 	return check.Run(ctx, site, report)
 }
 
+// seenBefore tells the checks what they need not look at again, unless they look at all.
+func (svc *Sites) seenBefore(ctx context.Context, s records.Site, site *check.Site, how checking) (err error) {
+	if how.placed != nil {
+		site.Placed = func(ctx context.Context) (*check.Searched, error) {
+			if how.moved {
+				return check.Search(ctx, filesOf(how.placed), s.Plan.Rules, nil)
+			}
+			before, err := svc.DB.SearchedRelease(ctx, s.ReleaseID)
+			if err != nil {
+				return nil, err
+			}
+			found, err := check.Search(ctx, filesOf(how.placed), s.Plan.Rules, before)
+			if err == nil && found != before {
+				err = svc.DB.SetSearchedRelease(ctx, s.ReleaseID, found)
+			}
+			return found, err
+		}
+	} else if site.Searched, err = svc.DB.SearchedSite(ctx, s.ID); err != nil {
+		return err
+	}
+	if s.Report != nil {
+		site.Templates = s.Report.Templates
+	}
+	if len(site.Templates) == 0 {
+		of, err := svc.DB.Baseline(ctx, s.ReleaseID)
+		if err != nil && !errors.Is(err, records.ErrNotFound) {
+			return err
+		}
+		if of != nil {
+			site.Templates = of.Templates
+		}
+	}
+	return nil
+}
+
 // filesOf returns the files of an archive, for the checks.
-func filesOf(a *archive.Archive) (files []check.PlacedFile) {
+func filesOf(a *archive.Archive) (files []check.ReleaseFile) {
 	for _, e := range a.Entries() {
 		if path, is := strings.CutPrefix(e.Name, archive.FilesDir); is && e.Mode().IsRegular() {
-			files = append(files, check.PlacedFile{Path: path, SizeBytes: int64(e.UncompressedSize64),
+			files = append(files, check.ReleaseFile{Path: path, SizeBytes: int64(e.UncompressedSize64),
 				Open: func() (io.ReadCloser, error) { return a.File(e.Name) }})
 		}
 	}

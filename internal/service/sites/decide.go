@@ -64,7 +64,7 @@ func (svc *Sites) before(ctx context.Context, s records.Site) *check.Report {
 	if s.Report != nil && time.Since(s.Report.At) < reportFresh {
 		return s.Report
 	}
-	if rep, err := svc.checkAt(ctx, s, nil, nil, progress.Discard); err == nil {
+	if rep, err := svc.checkAt(ctx, s, checking{}, progress.Discard); err == nil {
 		return rep
 	}
 	return s.Report

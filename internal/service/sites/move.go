@@ -177,7 +177,7 @@ func (svc *Sites) Move(ctx context.Context, run engine.Run, args MoveArgs, repor
 		plan, res
 	there.Standing = records.StandingOf(plan, res)
 	there.CodeID = o.Site.CodeID
-	rep, err := svc.checkAt(ctx, there, nil, o.Archive, progress.Within(report, placing, 1))
+	rep, err := svc.checkAt(ctx, there, checking{placed: o.Archive, moved: true}, progress.Within(report, placing, 1))
 	if err == nil && rep.Faults() > 0 {
 		err = svc.movable(ctx, s, rep, args)
 	}

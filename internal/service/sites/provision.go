@@ -131,7 +131,11 @@ func (svc *Sites) Provision(ctx context.Context, run engine.Run, args ProvisionA
 		return out, nil
 	}
 	// The site stands. A fault in checking it is told, and does not take it down again.
-	if out.Report, err = svc.checkSite(ctx, plan.Name, nil, o.Archive, progress.Within(report, share, 1)); err != nil {
+	var how checking
+	if !args.Refresh && len(args.Keep) == 0 {
+		how.placed = o.Archive
+	}
+	if out.Report, err = svc.checkSite(ctx, plan.Name, how, progress.Within(report, share, 1)); err != nil {
 		report.Note(fmt.Sprintf("the site could not be checked: %v", err))
 		return out, nil
 	}

@@ -252,6 +252,7 @@ export const useAddClientFile = () =>
     body(http.POST('/clients/{name}/files', { params: { path: { name: client } }, body: { name, content } })))
 export const useProvision = () => useDo((s: Schemas['NewSite']) => body(http.POST('/sites', { body: s })))
 export const useCheck = () => useDo((name: string) => body(http.POST('/sites/{name}/check', { params: { path: { name } } })))
+export const useFullCheck = () => useDo((name: string) => body(http.POST('/sites/{name}/check', { params: { path: { name }, query: { full: true } } })))
 export const useUndoPlan = (name: string, wanted: boolean) =>
   useQuery({ queryKey: ['sites', name, 'undo'], enabled: wanted, gcTime: 0, queryFn: () => body(http.GET('/sites/{name}/undo', { params: { path: { name } } })) })
 export const useUndo = () => useDo(({ name, mark }: { name: string; mark: string }) => body(http.POST('/sites/{name}/undo', { params: { path: { name } }, body: { mark } })))

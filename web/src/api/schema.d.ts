@@ -3013,14 +3013,23 @@ export interface components {
              */
             live_ms?: number;
             login_at?: string;
-            /** @description the paths of what answered, below the address, where all pages were opened */
+            /** @description the paths of what answered, below the address, where pages were not dealt out */
             opened?: string[];
             /** Format: int64 */
             pages: number;
             /** Format: int64 */
             requests: number;
+            /** @description which pages look alike, by their paths below the address: the same value for the same template */
+            templates?: {
+                [key: string]: string;
+            };
             /** Format: int64 */
             took_ms: number;
+            /**
+             * Format: int64
+             * @description how many pages were not opened, as some of the same template were
+             */
+            waiting?: number;
         };
         Resealed: {
             /** @description runs under way may need it; rotate again when they are over */
@@ -6071,7 +6080,10 @@ export interface operations {
     };
     "check-site": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description open all pages, also of templates of which some were opened, and read all files again, also those that have not changed */
+                full?: boolean;
+            };
             header?: never;
             path: {
                 name: string;

@@ -2,7 +2,7 @@ import { plural, t } from '@lingui/core/macro'
 import { Plural, Trans } from '@lingui/react/macro'
 import { Check, ChevronDown } from 'lucide-react'
 import type { Schemas, Site } from '../../api/client'
-import { useCheck, useRetry, useUnacceptCheck } from '../../api/hooks'
+import { useCheck, useFullCheck, useRetry, useUnacceptCheck } from '../../api/hooks'
 import { day, millis } from '../../lib/format'
 import { said } from '../../lib/said'
 import { useFollow } from '../../lib/useFollow'
@@ -24,6 +24,8 @@ const questions = (): [NonNullable<Judgement['group']>, string][] => [
 /** The checks, by the questions that people ask. A question with something open is unfolded, the others are folded. */
 export function Judged({ site }: { site: Site }) {
   const check = useCheck()
+  const full = useFullCheck()
+  const busy = check.isPending || full.isPending
   const { start } = useFollow()
   const r = site.report
   const groups = questions().map(([key, title]) => ({ key, title, checks: r?.checks.filter((c) => (c.group ?? 'details') === key) ?? [] })).filter((g) => g.checks.length > 0)
@@ -32,7 +34,8 @@ export function Judged({ site }: { site: Site }) {
       {r && <span>{r.like
         ? <Trans><Plural value={r.pages} one="# page" other="# pages" />, the others on <To to={`/sites/${r.like}`}>{r.like}</To>, <When at={r.at} />, in {millis(r.took_ms)}</Trans>
         : <Trans><Plural value={r.pages} one="# page" other="# pages" />, <When at={r.at} />, in {millis(r.took_ms)}</Trans>}</span>}
-      {!site.retired_at && <Button small disabled={check.isPending} onClick={() => start(check.mutateAsync(site.name))}><Trans>Check it now</Trans></Button>}
+      {!site.retired_at && r?.waiting && <Button small disabled={busy} onClick={() => start(full.mutateAsync(site.name))}><Trans>Check all pages</Trans></Button>}
+      {!site.retired_at && <Button small disabled={busy} onClick={() => start(check.mutateAsync(site.name))}><Trans>Check it now</Trans></Button>}
     </span>}>
       <div className="px-4"><Trouble error={check.error} /></div>
       {!r ? <Empty><Trans>Not checked yet.</Trans></Empty> : groups.map((g) => <Question key={g.key} site={site} title={g.title} checks={g.checks} />)}
