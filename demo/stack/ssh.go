@@ -1,6 +1,7 @@
 package stack
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -44,7 +45,7 @@ Subsystem sftp internal-sftp
 // StartSSH starts the server, for files only or also for commands. Where the stack runs as root, the account is that of the web server,
 // as it is on hosting, or root where that one has no shell for commands.
 func (s *Stack) StartSSH(ctx context.Context, commands bool) (*SSH, error) {
-	name, account, port := "sshd-files", runs(s.WebUser), &s.FilesPort
+	name, account, port := "sshd-files", runs(cmp.Or(s.FilesUser, s.WebUser)), &s.FilesPort
 	if commands {
 		name, port = "sshd-commands", &s.CommandsPort
 		if account == "www-data" {

@@ -39,6 +39,7 @@ type Stack struct {
 	DatabasePort  int
 	WebPort       int
 	WebUser       string // account of the web server, where the stack runs as root
+	FilesUser     string // account that files are reached with, where the stack runs as root; that of the web server unless given
 	FilesPort     int    // of the SSH server for files
 	CommandsPort  int    // of the one that also runs commands
 	FTPPort       int

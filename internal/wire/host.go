@@ -59,7 +59,9 @@ type Runtime struct {
 	// Clock is the time there when it was asked.
 	Clock time.Time `json:"clock,omitzero"`
 	// Unreadable says that they cannot read what is placed there.
-	Unreadable bool `json:"unreadable,omitempty"`
+	Unreadable bool   `json:"unreadable,omitempty"`
+	Writes     string `json:"writes,omitempty" enum:"own,group,no" doc:"in which folders they can write: in all, in those that their group may write in, or in none"`
+	Stays      bool   `json:"stays,omitempty" doc:"what they make in folders of their own cannot be removed by who places sites"`
 	// Apart says whether the programs of one site are kept from the settings of another.
 	Apart *bool `json:"apart,omitempty"`
 }
@@ -94,6 +96,7 @@ type NewHost struct {
 type HostTest struct {
 	Steps    []Check   `json:"steps"`
 	Runtimes []Runtime `json:"runtimes" doc:"what runs the programs of sites"`
+	Files    string    `json:"files,omitempty" doc:"an address of the files with which the programs there find, or read, what is placed; change the host to it"`
 }
 
 // Faults counts the steps that failed.

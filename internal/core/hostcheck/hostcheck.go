@@ -25,11 +25,12 @@ import (
 	"nestseed/internal/core/sitedb"
 )
 
-// folder is where it is tried what can be done, and probe the database and account that are made and dropped.
-const (
-	folder = ".nestseed-test"
-	probe  = "nestseed_test"
-)
+// trial begins the name of a folder in which it is tried what can be done. Each test has its own: two may try a host at once, or two hosts be
+// one folder that different accounts write in.
+const trial = ".nestseed-test-"
+
+// probe is the database and account that are made and dropped.
+const probe = "nestseed_test"
 
 // Name says where the name of a host leads. files is the address of its files.
 func Name(ctx context.Context, files string) []check.Check {
@@ -81,22 +82,31 @@ func failed(name, sentence, ask string) check.Check {
 // Files tries what is done with a host's files.
 func Files(ctx context.Context, fsys hostfs.FS) (out []check.Check) {
 	// Who asks may leave; what was made is taken away all the same.
-	defer fsys.RemoveAll(context.WithoutCancel(ctx), folder) //nolint:errcheck // the next test removes it
-	if err := fsys.RemoveAll(ctx, folder); err != nil {
-		return append(out, failed("write", "what a test before has left cannot be removed: "+err.Error(), mayWrite(fsys)))
-	}
-	out = append(out, write(ctx, fsys))
+	folder := trial + strings.ToLower(rand.Text())
+	defer fsys.RemoveAll(context.WithoutCancel(ctx), folder) //nolint:errcheck // a later test removes it
+	removeOld(ctx, fsys)
+	out = append(out, write(ctx, fsys, folder))
 	if out[0].Result == check.Fail {
 		return out
 	}
-	return append(out, rename(ctx, fsys), link(ctx, fsys), exchange(ctx, fsys), space(ctx, fsys))
+	return append(out, rename(ctx, fsys, folder), link(ctx, fsys, folder), exchange(ctx, fsys, folder), space(ctx, fsys))
+}
+
+// removeOld removes what tests have left that were cut off, as far as this account may.
+func removeOld(ctx context.Context, fsys hostfs.FS) {
+	all, _ := fsys.List(ctx, ".")
+	for _, e := range all {
+		if strings.HasPrefix(e.Path, trial) && time.Since(e.ModTime) > time.Hour {
+			fsys.RemoveAll(ctx, e.Path) //nolint:errcheck // it may be another account's
+		}
+	}
 }
 
 func mayWrite(fsys hostfs.FS) string {
 	return fmt.Sprintf("Please let our account make, change and remove files and folders in %s.", fsys.Root())
 }
 
-func write(ctx context.Context, fsys hostfs.FS) check.Check {
+func write(ctx context.Context, fsys hostfs.FS, folder string) check.Check {
 	content := bytes.Repeat([]byte("one two three four five six seven\r\n\x00\xff"), 100)
 	name := folder + "/a folder/Grüße.txt"
 	began := time.Now()
@@ -120,7 +130,7 @@ func write(ctx context.Context, fsys hostfs.FS) check.Check {
 	return passed("write", fmt.Sprintf("a file is written, read and has the mode it was given, in %d ms", time.Since(began).Milliseconds()))
 }
 
-func rename(ctx context.Context, fsys hostfs.FS) check.Check {
+func rename(ctx context.Context, fsys hostfs.FS, folder string) check.Check {
 	name := folder + "/settings"
 	err := errors.Join(hostfs.WriteFile(ctx, fsys, name, []byte("old"), 0o644), hostfs.WriteFile(ctx, fsys, name, []byte("new"), 0o644))
 	text, readErr := hostfs.ReadFile(ctx, fsys, name, 100)
@@ -130,7 +140,7 @@ func rename(ctx context.Context, fsys hostfs.FS) check.Check {
 	return passed("rename", "a file is put in the place of another")
 }
 
-func link(ctx context.Context, fsys hostfs.FS) check.Check {
+func link(ctx context.Context, fsys hostfs.FS, folder string) check.Check {
 	switch err := fsys.Symlink(ctx, "settings", folder+"/link"); {
 	case errors.Is(err, hostfs.ErrNoLinks):
 		return warned("link", err.Error()+"; releases with links cannot be placed here",
@@ -141,7 +151,7 @@ func link(ctx context.Context, fsys hostfs.FS) check.Check {
 	return passed("link", "a link is made")
 }
 
-func exchange(ctx context.Context, fsys hostfs.FS) check.Check {
+func exchange(ctx context.Context, fsys hostfs.FS, folder string) check.Check {
 	a, b := folder+"/one", folder+"/two"
 	err := errors.Join(fsys.Mkdir(ctx, a, 0o755), fsys.Mkdir(ctx, b, 0o755))
 	if err == nil {
@@ -180,11 +190,19 @@ func Runtime(r provision.Runtime, fsys hostfs.FS, folder string) (out []check.Ch
 	if r.Account != "" {
 		sentence += " runs as the account " + r.Account
 	}
-	if why := r.Refuses(); why != "" {
+	switch why := r.Refuses(); {
+	case why != "":
 		out = append(out, failed("programs", why,
-			fmt.Sprintf("%s runs as %s and cannot read the files that our account makes (mode 0640). Can it run "+
-				"as our account, or both be in one group?", r.Name, r.Account)))
-	} else {
+			fmt.Sprintf("%s runs as %s and cannot read and write what our account places (settings files of mode 0640, folders of mode 0775). Can it "+
+				"run as our account, or can both be in one group that our folder belongs to, with the set-group bit (chmod g+s)?", r.Name, r.Account)))
+	case r.Stays:
+		out = append(out, warned("programs", sentence+" and makes folders whose content our account cannot remove: a site that is replaced or "+
+			"retired leaves them", fmt.Sprintf("Can %s be run with the umask 002, so that our account can remove what it makes in its folders?",
+			r.Name)))
+	case r.Writes == provision.WritesGroup:
+		out = append(out, passed("programs", fmt.Sprintf("%s, reads what is placed, and writes in folders whose group may; it has %d extensions",
+			sentence, len(r.Parts))))
+	default:
 		out = append(out, passed("programs", fmt.Sprintf("%s and reads what is placed; it has %d extensions", sentence, len(r.Parts))))
 	}
 	if why := r.TellsApart(); why != "" {
@@ -198,7 +216,7 @@ func Runtime(r provision.Runtime, fsys hostfs.FS, folder string) (out []check.Ch
 	if r.Folder != "" && r.Folder != folder {
 		out = append(out, warned("folder",
 			fmt.Sprintf("what is %s in the host's files is %s for the programs there; paths in sites would be wrong: "+
-				"add ?seen=FOLDER to the address of the files, with what they call %s", folder, r.Folder, fsys.Root()), ""))
+				"add ?seen=FOLDER to the address of the files, with what they call %s, or let the test change it", folder, r.Folder, fsys.Root()), ""))
 	}
 	if !r.Clock.IsZero() {
 		out = append(out, clock("clock of the web server", r.Clock.Sub(r.AskedAt)))

@@ -491,6 +491,26 @@ func (k *Kind) AreaOf(p string) string {
 	return "other"
 }
 
+// Written returns the folders that the programs of a site write in: those of its media and its caches.
+func (k *Kind) Written() (folders []string) {
+	for _, a := range k.Areas {
+		if a.Area != "media" {
+			continue
+		}
+		for _, m := range a.Match {
+			if folder, whole := strings.CutSuffix(m, "/**"); whole && !strings.ContainsAny(folder, "*?[{") {
+				folders = append(folders, folder)
+			}
+		}
+	}
+	return append(folders, k.Caches...)
+}
+
+// Writes reports whether the programs of a site write at a path.
+func (k *Kind) Writes(p string) bool {
+	return slices.ContainsFunc(k.Written(), func(folder string) bool { return p == folder || strings.HasPrefix(p, folder+"/") })
+}
+
 // Look reads the setting from its file in a site, or what Pattern finds there; what is not known is "".
 func (p Place) Look(ctx context.Context, site hostfs.FS) string {
 	if p.File == "" {

@@ -162,20 +162,54 @@ func (mk *maker) makingParents(ctx context.Context, p string) error {
 
 // placeFolders gives folders their modes, and makes those that hold nothing.
 func (mk *maker) placeFolders(ctx context.Context) error {
-	group, ctx := parallel.WithContext(ctx)
+	group, within := parallel.WithContext(ctx)
 	group.SetLimit(hostfs.Transfers(mk.stage))
 	err := mk.req.Archive.Folders(func(f *zip.File, p string) error {
 		if !mk.places(p) {
 			return nil
 		}
-		mode := f.Mode().Perm() | 0o700
+		mode := mk.shared(p, f.Mode().Perm()|0o700, groupReads|groupEnters)
 		if mk.tree != nil {
 			mode = sharedMode(mode)
 		}
-		group.Go(func() error { return mk.stage.Mkdir(ctx, p, mode) })
-		return ctx.Err()
+		group.Go(func() error { return mk.stage.Mkdir(within, p, mode) })
+		return within.Err()
 	})
-	return errors.Join(err, group.Wait())
+	return errors.Join(err, group.Wait(), mk.placeWritten(ctx))
+}
+
+// placeWritten makes the folders that programs write in and could not make, as they run as another account.
+func (mk *maker) placeWritten(ctx context.Context) error {
+	if !mk.req.Runtime.byGroup() || mk.tree != nil {
+		return nil
+	}
+	for _, folder := range mk.req.Kind.Written() {
+		if !mk.places(folder) {
+			continue
+		}
+		mode := fs.FileMode(folderMode)
+		switch e, err := mk.stage.Stat(ctx, folder); {
+		case err == nil && !e.Mode.IsDir():
+			continue // a link to what several sites share
+		case err == nil:
+			mode = e.Mode.Perm()
+		}
+		if err := mk.stage.Mkdir(ctx, folder, mk.shared(folder, mode, groupReads|groupEnters)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// shared adds to a mode what programs need that run as another account of the same group: to read, and to write where they write.
+func (mk *maker) shared(p string, mode, reads fs.FileMode) fs.FileMode {
+	if !mk.req.Runtime.byGroup() {
+		return mode
+	}
+	if mode |= reads; mk.req.Kind.Writes(p) {
+		mode |= groupWrites
+	}
+	return mode
 }
 
 func (mk *maker) merge(w *rewrite.Worker) {
@@ -276,7 +310,7 @@ func (mk *maker) modeOf(f *zip.File) fs.FileMode {
 	if mk.tree != nil {
 		return sharedMode(f.Mode())
 	}
-	return f.Mode().Perm() | 0o600
+	return mk.shared(f.Name[len(archive.FilesDir):], f.Mode().Perm()|0o600, groupReads)
 }
 
 // timeOf is the time that a file gets: its own, but in code that is shared, where a program that remembers a file by its name and time

@@ -34,6 +34,10 @@ type Runtime struct {
 	Clock time.Time `json:"clock,omitzero"`
 	// Unreadable says that they cannot read a file that is placed as a settings file is.
 	Unreadable bool `json:"unreadable,omitempty"`
+	// Writes is in which folders the programs can write; "" where that was not tried.
+	Writes Writing `json:"writes,omitempty"`
+	// Stays says that what they make in folders of their own cannot be removed by who places sites.
+	Stays bool `json:"stays,omitempty"`
 	// Apart says whether the programs of one site are kept from the settings of another, as was tried there; nil where it was not.
 	Apart *bool `json:"apart,omitempty"`
 }
@@ -50,22 +54,49 @@ func (r *Runtime) TellsApart() string {
 	return ""
 }
 
-// Refuses says why no site works on a host, as its programs cannot read what is placed there; "" when they can.
+// Writing is in which folders the programs of a host can write.
+type Writing string
+
+// The ways in which they can.
+const (
+	WritesOwn   Writing = "own"   // in every folder: they run as the account that places sites
+	WritesGroup Writing = "group" // in those that the group, or a list of rights, lets them write in
+	WritesNot   Writing = "no"
+)
+
+// Refuses says why no site works on a host, as its programs cannot read or write what is placed there; "" when they can.
 func (r *Runtime) Refuses() string {
-	if !r.Unreadable {
+	cannot := ""
+	switch {
+	case r.Unreadable:
+		cannot = "read the settings files that are placed"
+	case r.Writes == WritesNot:
+		cannot = "write in the folders for uploads and caches that are placed"
+	default:
 		return ""
 	}
-	who := "another account"
-	if r.Account != "" {
-		who = "the account " + r.Account
-	}
-	return fmt.Sprintf("%s runs as %s there, which cannot read the files that are placed; say whose they are to be in the host's files "+
-		"address, ?owner=%s, and let the service run as root, or as that account",
-		r.Name, who, cmp.Or(r.Account, "ACCOUNT"))
+	return fmt.Sprintf("%s runs as %s there, which cannot %s; let it run as the account that places sites, or let both be in one group that the "+
+		"host's folder belongs to, with the set-group bit on it (chmod g+s); where the service itself places the files, say whose they are to be "+
+		"in the host's files address, ?owner=%s", r.Name, r.who(), cannot, cmp.Or(r.Account, "ACCOUNT"))
 }
 
-// settingsMode is the mode that settings files are placed with: nobody else reads the passwords in them.
-const settingsMode = 0o640
+func (r *Runtime) who() string {
+	if r.Account == "" {
+		return "another account"
+	}
+	return "the account " + r.Account
+}
+
+// byGroup reports whether the programs have what they read and write by the group of it.
+func (r *Runtime) byGroup() bool { return r != nil && r.Writes == WritesGroup }
+
+const (
+	settingsMode = 0o640 // of settings files: nobody else reads the passwords in them
+	folderMode   = 0o755
+	groupWrites  = 0o020 // more, for what programs write that are of the group and of another account
+	groupReads   = 0o040
+	groupEnters  = 0o010 // folders
+)
 
 // ErrNotTold says that a host did not tell what runs on it.
 var ErrNotTold = errors.New("did not tell what it runs")
@@ -110,7 +141,8 @@ func AskRuntime(ctx context.Context, k *kind.Kind, as AskedAs, ask func(ctx cont
 		until := strconv.FormatInt(time.Now().Add(sitepage.Silent).Unix(), 10)
 		text := strings.NewReplacer("{key}", key, "{probe}", probe, "{until}", until,
 			"{other}", path.Join("..", as.Way, other.Name)).Replace(k.Runtime.Ask.Text)
-		return errors.Join(hostfs.WriteNew(ctx, folder, probe, nil, settingsMode),
+		return errors.Join(folder.Mkdir(ctx, ".", folderMode), hostfs.WriteNew(ctx, folder, probe, nil, settingsMode),
+			folder.Mkdir(ctx, string(WritesOwn), folderMode), folder.Mkdir(ctx, string(WritesGroup), folderMode|groupWrites),
 			hostfs.WriteNew(ctx, folder, ".user.ini", []byte(opensAll), 0o644),
 			hostfs.WriteNew(ctx, folder, path.Base(k.Runtime.Ask.File), []byte(text), 0o644))
 	})
@@ -118,15 +150,25 @@ func AskRuntime(ctx context.Context, k *kind.Kind, as AskedAs, ask func(ctx cont
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, page.Remove(ctx)) }()
-	status, body, err := ask(ctx, false, page.Name+"/"+path.Base(k.Runtime.Ask.File))
+	at := page.Name + "/" + path.Base(k.Runtime.Ask.File)
+	status, body, err := ask(ctx, false, at)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNotTold, err)
+	}
+	stays, err := removesMade(ctx, as.Site.Folder, page.Name)
+	if err != nil {
+		return nil, err
+	}
+	if stays {
+		if _, _, err := ask(ctx, false, at+"?tidy=1"); err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrNotTold, err)
+		}
 	}
 	lines := strings.Fields(string(body))
 	switch {
 	case len(lines) >= 2 && lines[0] == key && versionForm.MatchString(lines[1]):
 		r := &Runtime{Name: k.Runtime.Name, Version: versionForm.FindString(lines[1]), Parts: []string{},
-			AskedAt: time.Now().UTC().Truncate(time.Second)}
+			AskedAt: time.Now().UTC().Truncate(time.Second), Stays: stays}
 		for _, p := range lines[2:] {
 			if account, is := strings.CutPrefix(p, "account="); is {
 				if partForm.MatchString(account) {
@@ -150,6 +192,12 @@ func AskRuntime(ctx context.Context, k *kind.Kind, as AskedAs, ask func(ctx cont
 				r.Unreadable = reads == "no"
 				continue
 			}
+			if writes, is := strings.CutPrefix(p, "writes="); is {
+				if w := Writing(writes); w == WritesOwn || w == WritesGroup || w == WritesNot {
+					r.Writes = w
+				}
+				continue
+			}
 			if apart, is := strings.CutPrefix(p, "apart="); is {
 				told := apart == "yes"
 				r.Apart = &told
@@ -169,6 +217,22 @@ func AskRuntime(ctx context.Context, k *kind.Kind, as AskedAs, ask func(ctx cont
 	return nil, fmt.Errorf("%w: something else answers at this address", ErrNotTold)
 }
 
+// removesMade replaces and removes what the programs of a host have made in a folder below that of a page, as a site is replaced and removed.
+// It reports whether what is in a folder that they have made stays. Errors: a file in a folder of ours cannot be replaced.
+func removesMade(ctx context.Context, site hostfs.FS, page string) (stays bool, err error) {
+	for _, folder := range []Writing{WritesOwn, WritesGroup} {
+		at := path.Join(page, string(folder))
+		if _, err := site.Stat(ctx, path.Join(at, "made.txt")); err != nil {
+			continue
+		}
+		if err := hostfs.WriteFile(ctx, site, path.Join(at, "made.txt"), nil, 0o644); err != nil {
+			return false, fmt.Errorf("a file that the programs there have made cannot be replaced: %w", err)
+		}
+		stays = stays || site.RemoveAll(ctx, path.Join(at, "made")) != nil
+	}
+	return stays, nil
+}
+
 // runtime says what runs the site's programs, and what stands against that.
 func (p *Plan) runtime(req Request, problem func(format string, args ...any)) {
 	name, needs := req.Kind.Runtime.Name, req.Archive.Manifest.Runtime
@@ -183,6 +247,12 @@ func (p *Plan) runtime(req Request, problem func(format string, args ...any)) {
 	p.Runtime = r.Name + " " + r.Version
 	if why := r.Refuses(); why != "" {
 		problem("%s", why)
+	} else if r.byGroup() {
+		p.Runtime += fmt.Sprintf(" as %s: folders for uploads and caches are placed so that their group may write in them", r.who())
+		if p.Engine == "sqlite" {
+			problem("%s runs as %s there, which shares a group with the account that places sites; a database in a file of the site needs one "+
+				"account for both", r.Name, r.who())
+		}
 	}
 	asked := fmt.Sprintf("as it told on %s; a test of the host asks again", r.AskedAt.Format("2 January 2006"))
 	if needs != "" && kind.CompareVersions(r.Version, needs) < 0 {

@@ -37,7 +37,7 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 		err          error
 		says         string
 	}{
-		{"told", "new/public", 200, "KEY\n8.2.7-1ubuntu2.19\naccount=www-data\nreads=no\napart=no\nCore\nmysqli\nZend-OPcache\n\x1b[31m\n", nil, ""},
+		{"told", "new/public", 200, "KEY\n8.2.7-1ubuntu2.19\naccount=www-data\nreads=no\nwrites=group\napart=no\nCore\nmysqli\nZend-OPcache\n\x1b[31m\n", nil, ""},
 		{"no version", "new", 200, "KEY\n\x1b[31m\n", nil, "something else"},
 		{"told from a folder that was there", "school", 200, "KEY\n8.2.7\n", nil, ""},
 		{"shown as text", "new", 200, text, nil, "shown as text"},
@@ -76,6 +76,7 @@ func TestAHostTellsWhatItRunsAndNothingStaysThere(t *testing.T) {
 			require.Equal(t, "PHP 8.2.7", r.Name+" "+r.Version, "what the packager adds is no part of it")
 			require.NotContains(t, strings.Join(r.Parts, ""), "\x1b")
 			require.Equal(t, strings.Contains(c.body, "reads=no"), strings.Contains(r.Refuses(), "runs as the account www-data there"))
+			require.Equal(t, strings.Contains(c.body, "writes=group"), r.Writes == WritesGroup)
 			require.Equal(t, strings.Contains(c.body, "apart=no"), strings.Contains(r.TellsApart(), "can read the settings of another"))
 			require.WithinDuration(t, time.Now(), r.AskedAt, time.Minute)
 		} else {

@@ -173,7 +173,11 @@ func (mk *maker) share(ctx context.Context) error {
 		return nil
 	}
 	if t.Temporary != "" {
-		if err := mk.stage.Mkdir(ctx, t.Temporary, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		mode := fs.FileMode(0o700)
+		if mk.req.Runtime.byGroup() {
+			mode |= groupReads | groupWrites | groupEnters
+		}
+		if err := mk.stage.Mkdir(ctx, t.Temporary, mode); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}
 	}

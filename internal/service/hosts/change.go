@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"net/url"
+	"os"
 	"path"
 	"slices"
 	"strings"
@@ -267,6 +268,8 @@ func (s *Hosts) firstAsked(ctx context.Context, h records.Host, fsys hostfs.FS) 
 type Test struct {
 	Steps    []check.Check
 	Runtimes []provision.Runtime
+	// Files is an address of the files with which the programs there find, or read, what is placed; "" where that of the host is right.
+	Files string
 }
 
 // Test tries a host, step by step: its name, the way to its files, what can be done there, what runs there, and its database
@@ -314,6 +317,7 @@ func (s *Hosts) test(ctx context.Context, h records.Host) (out Test, err error) 
 				return out, err
 			}
 			out.Steps = append(out.Steps, hostcheck.Runtime(r, fsys, path.Join(fsys.Root(), folder))...)
+			out.Files = cmp.Or(out.Files, betterFiles(h.Files, r, folder, os.Geteuid() == 0))
 		}
 	}
 	address, err := s.WithPassword(ctx, h.Database, "host", h.Name)
@@ -339,6 +343,27 @@ func (s *Hosts) test(ctx context.Context, h records.Host) (out Test, err error) 
 		server.Close()
 	}
 	return out, nil
+}
+
+// betterFiles returns an address of files with what a runtime has told: what the programs there call the folder of the host, or, where the
+// service may give files away, whose they are to be. folder is where they were asked, below that of the host.
+func betterFiles(files string, r provision.Runtime, folder string, root bool) string {
+	u, err := url.Parse(files)
+	if err != nil {
+		return ""
+	}
+	q := u.Query()
+	seen, inside := strings.CutSuffix(r.Folder, "/"+folder)
+	switch {
+	case u.Scheme == "file" && root && r.Refuses() != "" && r.Account != "" && q.Get("owner") == "":
+		q.Set("owner", r.Account)
+	case u.Scheme != "file" && inside && seen != "" && seen != cmp.Or(q.Get("seen"), u.Path):
+		q.Set("seen", seen)
+	default:
+		return ""
+	}
+	u.RawQuery = strings.ReplaceAll(q.Encode(), "%2F", "/")
+	return u.String()
 }
 
 func faulty(steps []check.Check) bool {

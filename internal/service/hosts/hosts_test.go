@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"nestseed/internal/core/provision"
 	"nestseed/internal/service/records"
 )
 
@@ -38,4 +39,26 @@ func TestASiteIsReachedInAPrivateNetworkOnlyWhereItsHostIsThere(t *testing.T) {
 	require.False(t, Reach(h, "http://alder-valley.example").Private, "what DNS says of a client's own name is the client's word")
 	h.Connect = "10.0.0.7"
 	require.Equal(t, "10.0.0.7", Reach(h, "http://alder-valley.example").Connect)
+}
+
+func TestATestRecommendsWhatTheProgramsHaveTold(t *testing.T) {
+	there := provision.Runtime{Name: "PHP", Account: "web17", Folder: "/home/www/school/nestseed-asks", Writes: provision.WritesOwn}
+	unread := provision.Runtime{Name: "PHP", Account: "web17", Folder: "/srv/www/nestseed-asks", Unreadable: true}
+	for files, c := range map[string]struct {
+		runtime provision.Runtime
+		root    bool
+		want    string
+	}{
+		"sftp://loom@host.example/srv/www":                  {there, true, "sftp://loom@host.example/srv/www?seen=/home/www/school"},
+		"ftp://loom@host.example/www?seen=/srv":             {there, false, "ftp://loom@host.example/www?seen=/home/www/school"},
+		"ftp://loom@host.example/www?seen=/home/www/school": {there, false, ""},
+		"sftp://loom@host.example/home/www/school":          {there, false, ""},
+		"file:///srv/www":                                   {unread, true, "file:///srv/www?owner=web17"},
+		"file:///srv/www?owner=web17":                       {unread, true, ""},
+		"file:///srv/www#":                                  {unread, false, ""},
+		"sftp://loom@host.example/x#":                       {provision.Runtime{Folder: "/somewhere/else"}, false, ""},
+		"sftp://loom@host.example/x#2":                      {provision.Runtime{}, false, ""},
+	} {
+		require.Equal(t, c.want, betterFiles(files, c.runtime, "nestseed-asks", c.root), files)
+	}
 }

@@ -24,7 +24,8 @@ func hostOut(h records.Host) wire.Host {
 func runtimesOut(runtimes []provision.Runtime) []wire.Runtime {
 	out := make([]wire.Runtime, len(runtimes))
 	for i, r := range runtimes {
-		out[i] = wire.Runtime(r)
+		out[i] = wire.Runtime{Name: r.Name, Version: r.Version, Parts: r.Parts, AskedAt: r.AskedAt, Account: r.Account, Folder: r.Folder,
+			Clock: r.Clock, Unreadable: r.Unreadable, Writes: string(r.Writes), Stays: r.Stays, Apart: r.Apart}
 	}
 	return out
 }
@@ -85,7 +86,7 @@ func (a *api) hostOperations(h huma.API) {
 	operation(h, "POST", "/hosts/{name}/test", "test-host", "Test a host", func(ctx context.Context, in *Named) (*body[wire.HostTest], error) {
 		t, err := a.Hosts.Test(ctx, in.Name)
 		return single(t, err, func(t hosts.Test) wire.HostTest {
-			return wire.HostTest{Steps: as[[]wire.Check](t.Steps), Runtimes: runtimesOut(t.Runtimes)}
+			return wire.HostTest{Steps: as[[]wire.Check](t.Steps), Runtimes: runtimesOut(t.Runtimes), Files: t.Files}
 		})
 	})
 	operation(h, "GET", "/hosts/{name}/folders", "list-folders", "List the folders in a folder of a host's files, and which look like a site",

@@ -120,10 +120,11 @@ func (a *api) plan(ctx context.Context, args sites.ProvisionArgs, set map[string
 		Mark: mark}, err
 }
 
-// markOf tells plans apart that say different things. Free space and the time it may take change by themselves.
+// markOf tells plans apart that say different things. Free space, which the steps name, and the time it may take change by themselves; the
+// steps follow from the rest.
 func markOf(p *provision.Plan) (string, error) {
 	same := *p
-	same.FreeBytes, same.ExpectedMillis = 0, 0
+	same.FreeBytes, same.ExpectedMillis, same.Steps = 0, 0, nil
 	return digest(same)
 }
 

@@ -2264,6 +2264,8 @@ export interface components {
             web_root: string;
         };
         HostTest: {
+            /** @description an address of the files with which the programs there find, or read, what is placed; change the host to it */
+            files?: string;
             /** @description what runs the programs of sites */
             runtimes: components["schemas"]["Runtime"][];
             steps: components["schemas"]["Check"][];
@@ -3161,8 +3163,15 @@ export interface components {
             name: string;
             /** @description what it has been built with */
             parts: string[];
+            /** @description what they make in folders of their own cannot be removed by who places sites */
+            stays?: boolean;
             unreadable?: boolean;
             version: string;
+            /**
+             * @description in which folders they can write: in all, in those that their group may write in, or in none
+             * @enum {string}
+             */
+            writes?: "own" | "group" | "no";
         };
         SafetyCopy: {
             /** Format: int64 */

@@ -419,7 +419,12 @@ func (l *local) Mkdir(_ context.Context, name string, mode fs.FileMode) error {
 	if err := l.parents(clean(name)); err != nil {
 		return err
 	}
-	return l.root.Chmod(clean(name), mode.Perm())
+	// A folder keeps the set-group bit that it has of the folder above it.
+	info, err := l.root.Lstat(clean(name))
+	if err != nil {
+		return err
+	}
+	return l.root.Chmod(clean(name), mode.Perm()|info.Mode()&fs.ModeSetgid)
 }
 
 func (l *local) Symlink(_ context.Context, target, name string) error {

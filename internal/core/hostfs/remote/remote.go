@@ -77,6 +77,9 @@ type FS struct {
 	root string // as the protocol names it, without links
 	seen string // as the programs of that machine name it
 
+	setgid sync.Once
+	group  fs.FileMode // see inherited
+
 	mu     sync.Mutex
 	made   map[string]bool     // folders that are known to be there
 	places map[string]resolved // by folder
@@ -435,7 +438,18 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 	if err := f.parents(ctx, name); err != nil {
 		return err
 	}
-	return f.on(ctx, "chmod", name, func(at string) error { return f.t.Chmod(ctx, at, mode.Perm()) })
+	return f.on(ctx, "chmod", name, func(at string) error { return f.t.Chmod(ctx, at, mode.Perm()|f.inherited(ctx)) })
+}
+
+// inherited is the set-group bit, where the folder has it: a folder that is made in it has it too, and what lies there the group of the folder
+// (POSIX leaves that to the system; Linux does so), until somebody changes its mode without it.
+func (f *FS) inherited(ctx context.Context) fs.FileMode {
+	f.setgid.Do(func() {
+		if e, err := f.t.Lstat(ctx, f.root); err == nil {
+			f.group = e.Mode & fs.ModeSetgid
+		}
+	})
+	return f.group
 }
 
 // on does something with the path of a name.

@@ -41,6 +41,7 @@ export function HostPage() {
       <div className="grid gap-4 lg:grid-cols-2 items-start">
         <div className="grid gap-4 min-w-0">
           {test.data && <Shows steps={test.data.steps} />}
+          {test.data?.files && <Recommended host={h.name} files={test.data.files} tested={() => test.mutate(h.name)} />}
           <Room host={h} />
           <Facts host={h} />
         </div>
@@ -76,6 +77,20 @@ function Facts({ host: h }: { host: Schemas['Host'] }) {
       <dl className="px-4 pb-3 grid grid-cols-[9rem_minmax(0,1fr)] gap-y-1">
         {facts.map(([what, value]) => value && <div key={what} className="contents"><dt className="text-soft">{what}</dt><dd className="font-mono break-all whitespace-pre-line">{value}</dd></div>)}
       </dl>
+    </Sheet>
+  )
+}
+
+/** The address of files that a test recommends, to change the host to. */
+function Recommended({ host, files, tested }: { host: string; files: string; tested: () => void }) {
+  const change = useChangeHost()
+  return (
+    <Sheet title={t`Recommended files address`}>
+      <div className="px-4 py-3 grid gap-2">
+        <p className="font-mono break-all">{files}</p>
+        <p><Button disabled={change.isPending} onClick={() => change.mutate({ name: host, files }, { onSuccess: tested })}><Trans>Apply and test again</Trans></Button></p>
+        <Trouble error={change.error} />
+      </div>
     </Sheet>
   )
 }
