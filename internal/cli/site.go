@@ -420,6 +420,12 @@ func (a *app) printSite(s wire.Site) {
 	if len(forms) > 0 {
 		fmt.Fprintf(a.out, "rewritten %s places (%s); %s inside serialised values", count(s.Rewritten.Replaced), strings.Join(forms, ", "),
 			count(s.Rewritten.Serialised))
+		if s.Rewritten.Packed > 0 {
+			fmt.Fprintf(a.out, ", %s compressed or encoded", count(s.Rewritten.Packed))
+		}
+		if s.Rewritten.Unopened > 0 {
+			fmt.Fprintf(a.out, "; %s compressed values are too large to be opened", count(s.Rewritten.Unopened))
+		}
 		if s.Rewritten.Broken > 0 {
 			fmt.Fprintf(a.out, "; serialised values that were broken before: %s, mended: %s", count(s.Rewritten.Broken),
 				count(s.Rewritten.Mended))

@@ -104,12 +104,14 @@ type RewriteSample struct {
 
 // RewriteTally counts what was replaced.
 type RewriteTally struct {
-	Forms      map[string]int64 `json:"forms"`               // replacements by disguise
-	Replaced   int64            `json:"replaced"`            // replacements in all
-	Values     int64            `json:"values"`              // values, or files, that changed
-	Serialised int64            `json:"serialised"`          // changed values that were serialised PHP
-	Broken     int64            `json:"broken"`              // serialised values that were broken before
-	Mended     int64            `json:"mended,omitempty"`    // of them, those that are whole now
+	Forms      map[string]int64 `json:"forms"`            // replacements by disguise
+	Replaced   int64            `json:"replaced"`         // replacements in all
+	Values     int64            `json:"values"`           // values, or files, that changed
+	Serialised int64            `json:"serialised"`       // changed values that were serialised PHP
+	Broken     int64            `json:"broken"`           // serialised values that were broken before
+	Mended     int64            `json:"mended,omitempty"` // of them, those that are whole now
+	Packed     int64            `json:"packed,omitempty" doc:"changed values that were compressed or encoded, and are again"`
+	Unopened   int64            `json:"unopened,omitempty" doc:"compressed values that are too large to be opened"`
 	BrokenAt   []string         `json:"broken_at,omitempty"` // some of them: where, and how they begin
 	Samples    []RewriteSample  `json:"samples,omitempty"`
 }

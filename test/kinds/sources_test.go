@@ -1,6 +1,7 @@
 package kinds
 
 import (
+	"bytes"
 	"cmp"
 	"database/sql"
 	"encoding/base64"
@@ -94,6 +95,9 @@ func define(lines ...string) func(string) string {
 		return strings.Replace(text, "<?php", "<?php\n"+strings.Join(lines, "\n"), 1)
 	}
 }
+
+// packedByPHP are functions of PHP that pack a text, with those that open it.
+var packedByPHP = map[string]string{"gzcompress": "gzuncompress", "gzencode": "gzdecode", "gzdeflate": "gzinflate"}
 
 func serialised(s string) string { return fmt.Sprintf(`s:%d:"%s";`, len(s), s) }
 
@@ -373,6 +377,47 @@ func oddities() []odd {
 				require.NoError(t, err, string(out))
 				require.Equal(t, site.Address+"/shop/", string(out))
 			}
+		}},
+		{name: "packed-values", with: "values", change: func(t *testing.T, s *oddSource) {
+			s.do(t, "CREATE TABLE lad_history (form varchar(20) PRIMARY KEY, was longblob NOT NULL)")
+			for form, open := range packedByPHP {
+				packed, err := exec.Command("php", "-r", "echo "+form+"($argv[1]);", "--", `{"was":"`+s.home+`/lessons","by":"the teachers of the school"}`).Output()
+				require.NoError(t, err, open)
+				_, err = s.db.Exec("INSERT INTO lad_history VALUES (?, ?)", form, packed)
+				require.NoError(t, err)
+				if form == "gzcompress" {
+					s.option(t, "odd_packed", base64.StdEncoding.EncodeToString(packed))
+				}
+			}
+		}, judge: func(t *testing.T, s *oddSource, site wire.Site, db *sql.DB) {
+			for form, open := range packedByPHP {
+				var packed []byte
+				require.NoError(t, db.QueryRow("SELECT was FROM "+site.Prefix+"history WHERE form = ?", form).Scan(&packed))
+				opened := exec.Command("php", "-r", "echo "+open+"(stream_get_contents(STDIN));")
+				opened.Stdin = bytes.NewReader(packed)
+				text, err := opened.Output()
+				require.NoError(t, err)
+				require.Equal(t, `{"was":"`+site.Address+`/lessons","by":"the teachers of the school"}`, string(text), form)
+			}
+			code := column(t, db, "SELECT option_value FROM "+site.Prefix+"options WHERE option_name = 'odd_packed'")
+			text, err := exec.Command("php", "-r", "echo gzuncompress(base64_decode($argv[1]));", "--", code[0]).Output()
+			require.NoError(t, err)
+			require.Contains(t, string(text), site.Address+"/lessons")
+
+			// Somebody restores a row of the source: the check sees through it.
+			var theirs []byte
+			require.NoError(t, s.db.QueryRow("SELECT was FROM lad_history WHERE form = 'gzdeflate'").Scan(&theirs))
+			ours := column(t, db, "SELECT HEX(was) FROM "+site.Prefix+"history WHERE form = 'gzdeflate'")[0]
+			admin, err := world.Stack.Admin()
+			require.NoError(t, err)
+			defer admin.Close()
+			table := "`" + site.Database + "`." + site.Prefix + "history"
+			_, err = admin.Exec("UPDATE "+table+" SET was = ? WHERE form = 'gzdeflate'", theirs)
+			require.NoError(t, err)
+			checked := world.Nestseed(t, "site", "check", site.Name)
+			require.Contains(t, checked.Out, "rows name the old address (1)")
+			_, err = admin.Exec("UPDATE " + table + " SET was = UNHEX('" + ours + "') WHERE form = 'gzdeflate'")
+			require.NoError(t, err)
 		}},
 		{name: "broken-values", change: func(t *testing.T, s *oddSource) {
 			s.option(t, "odd_broken", `a:2:{s:3:"url";s:99:"`+s.home+`/a";s:4:"home";`+serialised(s.home)+`}`)

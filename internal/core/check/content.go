@@ -29,7 +29,17 @@ type inRows struct {
 	mu     sync.Mutex
 	old    tally
 	broken []finding
+	large  []finding
 	rows   atomic.Int64
+}
+
+// closed keeps a value that is too large to be opened.
+func (w *inRows) closed(where string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.large) < mostKept {
+		w.large = append(w.large, finding{where, where})
+	}
 }
 
 func (w *inRows) found(where string, f found) {
@@ -86,6 +96,10 @@ func (r *runner) rows(ctx context.Context) error {
 	r.judge(Check{Name: "serialised values", Sentence: "every serialised value can be read",
 		Remedy: "correct them in the source, or have them mended when the site is made"}, Warn,
 		"values that look like serialised PHP cannot be read", w.broken)
+	if len(w.large) > 0 {
+		r.judge(Check{Name: packedValues, Remedy: "look into them by hand, or leave their rows out of the packing list"}, Warn,
+			fmt.Sprintf("compressed values have more than %d MB inside and were not searched", mostOpened>>20), w.large)
+	}
 	return nil
 }
 
@@ -96,7 +110,11 @@ func (r *runner) table(ctx context.Context, snap sitedb.Snapshot, t *sitedb.Tabl
 	err := snap.Rows(ctx, t, func(row [][]byte) error {
 		rows++
 		for j, v := range row {
-			r.traces.in(v, func(f found) { w.found(fmt.Sprintf("%s.%s of row %s", t.Name, columns[j], row[0]), f) })
+			each := func(f found) { w.found(fmt.Sprintf("%s.%s of row %s", t.Name, columns[j], row[0]), f) }
+			r.traces.in(v, each)
+			if len(r.traces.list) > 0 && open(v, 0, func(inside []byte) { r.traces.in(inside, each) }) {
+				w.closed(fmt.Sprintf("%s.%s of row %s", name, columns[j], row[0]))
+			}
 			if looksSerialised(v) && !canUnserialise(v) {
 				where := fmt.Sprintf("%s.%s of row %s", name, columns[j], row[0])
 				w.mu.Lock()

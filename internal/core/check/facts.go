@@ -27,6 +27,7 @@ const (
 	pagesOpen    = "pages"
 	images       = "images and styles"
 	privateFiles = "private files"
+	packedValues = "packed values"
 )
 
 // facts has all checks, in the order in which people ask.
@@ -39,7 +40,7 @@ var facts = []fact{
 	{"login", Own, "somebody logged in with the account from the vault, and opened a page that only administrators see"},
 	{"own database", Own, "a page was placed on the site, asked and removed"},
 	{"old address in pages", Old, "all pages and answers that were opened were searched, with their headers"},
-	{"old address in rows", Old, "every value of every table was read"},
+	{"old address in rows", Old, "every value of every table was read, also what is compressed or encoded as a whole"},
 	{"old address in files", Old, "text files were searched"},
 	{"redirects", Old, "the redirects of pages were followed"},
 	{"search engines", Public, "the home page and robots.txt were read"},
@@ -53,6 +54,7 @@ var facts = []fact{
 	{"mixed content", Details, "what pages load was compared with their own scheme"},
 	{"response time", Details, "the time until a page had come was measured"},
 	{"serialised values", Details, "values were read as PHP reads them"},
+	{packedValues, Details, "compressed values were opened"},
 	{"server rules", Details, "the files of rules were read, and the web server's name"},
 }
 

@@ -312,7 +312,7 @@ func (f *rowFeeder) value(column int, lit sqltext.Literal) ([]byte, error) {
 		f.text = append(f.text, f.mk.reprefix(f.worker.Value(nil, f.fresh), names)...)
 		return f.text[at:len(f.text):len(f.text)], nil
 	}
-	if quoted && (!f.ins.InPlace(column) || f.worker.Encodes(body) || f.mk.plan.Rules.Mend && phpval.LooksQuoted(body)) {
+	if quoted && (!f.ins.InPlace(column) || rewrite.Packs(body) || f.mk.plan.Rules.Mend && phpval.LooksQuoted(body)) {
 		at := len(f.text)
 		f.text = f.worker.Value(f.text, sqltext.AppendUnescaped(nil, body))
 		return f.text[at:len(f.text):len(f.text)], nil
@@ -326,7 +326,13 @@ func (f *rowFeeder) value(column int, lit sqltext.Literal) ([]byte, error) {
 	if quoted && bytes.IndexByte(body, '\\') < 0 && bytes.IndexByte(body, '\'') < 0 {
 		return body, nil
 	}
-	return f.keep(lit)
+	kept, err := f.keep(lit)
+	if err != nil || quoted || !rewrite.Packs(kept) {
+		return kept, err
+	}
+	at := len(f.text) // of bytes that are written as hexadecimal digits
+	f.text = f.worker.Value(f.text, kept)
+	return f.text[at:len(f.text):len(f.text)], nil
 }
 
 // keep takes a literal apart, into the text of the row.

@@ -2,10 +2,7 @@ package rewrite
 
 import (
 	"bytes"
-	"encoding/base64"
-	"encoding/json"
 	"strconv"
-	"unicode/utf8"
 
 	"nestseed/internal/core/phpval"
 )
@@ -212,7 +209,7 @@ func clip(src []byte, n int) string {
 	return string(bytes.ToValidUTF8(src[:n], nil)) + "…"
 }
 
-// encodes reports whether a text begins like the base64 (RFC 4648 section 4) of a serialised value or of JSON.
+// encodes reports whether a text begins like the base64 (RFC 4648 section 4) of a serialised value, of JSON, or of what is compressed.
 func encodes(src []byte) bool {
 	if len(src) < 24 || len(src)%4 != 0 {
 		return false
@@ -225,22 +222,11 @@ func encodes(src []byte) bool {
 	case 'c': // s:
 		return src[1] == 'z'
 	case 'e': // {"
-		return src[1] == 'y' && (src[2] == 'I' || src[2] == 'J')
+		return src[1] == 'y' && (src[2] == 'I' || src[2] == 'J') || src[1] == 'J' || src[1] == 'N' || src[1] == 'A' || src[1] == 'F' // or zlib
+	case 'H': // gzip
+		return src[1] == '4' && src[2] == 's'
 	case 'W': // [
 		return src[1] == '3' || src[1] == 'y'
 	}
 	return false
-}
-
-// base64 appends the base64 of a serialised value or of JSON, rewritten, if it can be read as a whole and written back the same.
-func (w *Worker) base64(dst, src []byte) (_ []byte, is bool) {
-	if !encodes(src) {
-		return dst, false
-	}
-	inside, err := base64.StdEncoding.AppendDecode(nil, src)
-	if err != nil || !w.r.Has(inside) || !utf8.Valid(inside) || !(phpval.Valid(inside) || json.Valid(inside)) ||
-		!bytes.Equal(base64.StdEncoding.AppendEncode(nil, inside), src) {
-		return dst, false
-	}
-	return base64.StdEncoding.AppendEncode(dst, w.nested(nil, inside)), true
 }

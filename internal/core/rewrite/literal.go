@@ -38,9 +38,6 @@ func (w *Worker) Literal(dst, body []byte) ([]byte, bool) {
 	return w.touched(dst, body)
 }
 
-// Encodes reports whether a literal's text begins like the base64 of a serialised value or of JSON, in which nothing can be seen.
-func (w *Worker) Encodes(body []byte) bool { return encodes(body) }
-
 // touched is Literal where there is something to replace, perhaps.
 func (w *Worker) touched(dst, body []byte) ([]byte, bool) {
 	counted, serialised := w.forms, w.tally.Serialised

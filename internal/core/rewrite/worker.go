@@ -17,6 +17,8 @@ type Tally struct {
 	Serialised int64            `json:"serialised"`          // changed values that were serialised PHP
 	Broken     int64            `json:"broken"`              // serialised values that were broken before
 	Mended     int64            `json:"mended,omitempty"`    // of them, those that are whole now
+	Packed     int64            `json:"packed,omitempty"`    // changed values that were compressed or encoded, and are again
+	Unopened   int64            `json:"unopened,omitempty"`  // values that are packed and too large to be opened
 	BrokenAt   []string         `json:"broken_at,omitempty"` // some of them: where, and how they begin
 	Samples    []Sample         `json:"samples,omitempty"`
 }
@@ -36,6 +38,8 @@ func (t *Tally) Merge(o Tally) {
 	t.Serialised += o.Serialised
 	t.Broken += o.Broken
 	t.Mended += o.Mended
+	t.Packed += o.Packed
+	t.Unopened += o.Unopened
 	t.BrokenAt = append(t.BrokenAt, o.BrokenAt[:min(len(o.BrokenAt), max(0, brokenShown-len(t.BrokenAt)))]...)
 	for k, v := range o.Forms {
 		if t.Forms == nil {
@@ -111,9 +115,9 @@ func (w *Worker) Tally() Tally {
 // does not make it worse.
 func (w *Worker) Value(dst, src []byte) []byte {
 	if !w.r.Has(src) {
-		out, is := w.base64(dst, src)
-		if is {
+		if out, changed := w.packed(dst, src, 0); changed {
 			w.tally.Values++
+			w.tally.Packed++
 			return out
 		}
 		if w.r.mend && phpval.Looks(src) && endsValue(src) && !phpval.Valid(src) {
