@@ -121,6 +121,9 @@ func (d *demo) up(ctx context.Context) error {
 	if err := d.servers(ctx); err != nil {
 		return err
 	}
+	if _, err := d.stack.StartSSH(ctx, false); err != nil { // the service looks at its hosts when it starts
+		return err
+	}
 	d.begin("The service")
 	if err := d.startService(); err != nil {
 		return err
