@@ -7,6 +7,7 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"hash/crc32"
 	"image"
@@ -36,6 +37,7 @@ import (
 	"nestseed/internal/core/media"
 	"nestseed/internal/core/packing"
 	"nestseed/internal/core/progress"
+	"nestseed/internal/core/rewrite"
 )
 
 // What a process that decodes may have in memory at most, in MiB: the service, and a confined one.
@@ -224,6 +226,8 @@ var decoders = map[string]struct {
 	"PNG of 8 bits, as large as one may be":  {func() []byte { return picture(image.NewNRGBA(image.Rect(0, 0, 5000, 5000))) }, whole(shrink), true},
 	"PNG of 16 bits, as large as one may be": {func() []byte { return picture(image.NewNRGBA64(image.Rect(0, 0, 3600, 3600))) }, whole(shrink), true},
 	"PNG, wide":                              {func() []byte { return picture(image.NewGray(image.Rect(0, 0, 25_000_000, 1))) }, whole(shrink), false},
+	"compressed value of a row": {func() []byte { return gzipped(1 << 30) }, whole(value), false},
+	"compressed value of a row, as large as one may be": {func() []byte { return gzipped(16<<20 - 1) }, whole(value), true},
 	"packing list, brackets":                 {func() []byte { return bytes.Repeat([]byte("["), 40_000) }, whole(list), false},
 	"packing list, marks of lists":           {func() []byte { return bytes.Repeat([]byte("- "), 20_000) }, whole(list), false},
 	"packing list, indentation":              {indented, whole(list), false},
@@ -231,6 +235,32 @@ var decoders = map[string]struct {
 	"definition of a kind, brackets":         {func() []byte { return bytes.Repeat([]byte("{"), 40_000) }, whole(definition), false},
 	"FTP greeting without end, one line":     {func() []byte { return bytes.Repeat([]byte("x"), 64<<10) }, whole(func(b []byte) error { return greet(string(b)) }), false},
 	"FTP greeting without end, lines":        {func() []byte { return []byte("220-" + strings.Repeat("x", 60_000) + "\r\n") }, whole(func(b []byte) error { return greet(string(b)) }), false},
+}
+
+// value rewrites a value of a row.
+func value(packed []byte) error {
+	r, err := rewrite.New(rewrite.Rules{Addresses: []rewrite.Pair{{Old: "http://base.localhost", New: "http://alder-valley.example"}}})
+	if err != nil {
+		return err
+	}
+	w := r.Worker()
+	if out := w.Value(nil, packed); w.Tally().Unopened > 0 || bytes.Equal(out, packed) {
+		return errors.New("it is left as it is")
+	}
+	return nil
+}
+
+// gzipped is a text of that size, full of the address that is replaced.
+func gzipped(size int) []byte {
+	var out bytes.Buffer
+	w := gzip.NewWriter(&out)
+	text := bytes.Repeat([]byte("see http://base.localhost/lessons "), 1<<15)
+	for size > 0 {
+		n, _ := w.Write(text[:min(size, len(text))])
+		size -= n
+	}
+	w.Close()
+	return out.Bytes()
 }
 
 func list(text []byte) error       { _, err := packing.Parse(text); return err }

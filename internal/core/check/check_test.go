@@ -265,3 +265,26 @@ func TestSlowPagesAreTold(t *testing.T) {
 	require.Equal(t, Warn, r.report.Checks[0].Result)
 	require.Contains(t, r.report.Checks[0].Evidence[0], "2600 ms")
 }
+
+// Applications tie a session to the browser that it was begun with.
+func TestAllRequestsAreOfOneBrowser(t *testing.T) {
+	var mu sync.Mutex
+	agents, referrer := map[string]bool{}, ""
+	s := healthy()
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		agents[r.UserAgent()] = true
+		if r.Method == http.MethodPost && r.URL.Path == "/wp-login.php" {
+			referrer = r.Referer()
+		}
+		mu.Unlock()
+		s.ServeHTTP(w, r)
+	}))
+	defer web.Close()
+	rep, err := Run(t.Context(), Site{Address: web.URL, Private: true, Kind: kindtest.Named(t, "wordpress"), Title: "Alder & Valley", Login: "admin",
+		Password: "right"}, progress.Discard)
+	require.NoError(t, err)
+	require.Zero(t, rep.Faults())
+	require.Equal(t, map[string]bool{userAgent: true}, agents)
+	require.Equal(t, web.URL+"/wp-login.php", referrer)
+}

@@ -164,11 +164,14 @@ func (r *runner) get(ctx context.Context, address string) (*http.Response, []byt
 	if err != nil {
 		return nil, nil, err
 	}
-	req.Header.Set("User-Agent", "Nest Seed check")
 	return r.send(req)
 }
 
+// userAgent names the checks in each request: applications tie a session to it.
+const userAgent = "Nest Seed check"
+
 func (r *runner) send(req *http.Request) (*http.Response, []byte, error) {
+	req.Header.Set("User-Agent", userAgent)
 	if name, value, ok := strings.Cut(r.site.Cookie, "="); ok {
 		req.AddCookie(&http.Cookie{Name: name, Value: value})
 	}

@@ -59,7 +59,7 @@ func (r *runner) login(ctx context.Context) {
 // when it answered with its form again.
 func (r *runner) tryLogin(ctx context.Context, address string) (status int, err error) {
 	l := r.site.Kind.Login
-	form := url.Values{}
+	form, page := url.Values{}, address
 	if l.Form {
 		var err error
 		if form, address, err = r.loginForm(ctx, address); err != nil || form == nil {
@@ -75,6 +75,7 @@ func (r *runner) tryLogin(ctx context.Context, address string) (status int, err 
 		return 0, err
 	}
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	req.Header.Set("Referer", page) // as a browser says where the form was
 	for k, v := range l.Cookies {
 		req.AddCookie(&http.Cookie{Name: k, Value: v})
 	}

@@ -14,7 +14,7 @@ import (
 
 // Bounds of what is opened to be searched.
 const (
-	mostOpened = 64 << 20 // bytes, of one value
+	mostOpened = 16 << 20 // bytes, of one value
 	mostLayers = 4
 )
 

@@ -22,7 +22,6 @@ import (
 	"io/fs"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -155,7 +154,8 @@ type Place struct {
 
 // Runtime is what runs the CMS, and where the CMS says the least version of it. Ask is a page that tells, one a line, its
 // {key}, the version, account= and the account that it runs as, reads= and yes or no, whether it can read the file {probe}
-// beside it, apart= and yes or no, whether programs here are kept from the file {other} of another site in all ways that it knows,
+// beside it, writes= and the first of the folders own and group beside it in which it can make a file made.txt, or no, and in which it then makes
+// a folder made with a file, both of which it removes when it is asked with ?tidy=1, apart= and yes or no, whether programs here are kept from the file {other} of another site in all ways that it knows,
 // folder= and the folder above its own (percent-encoded), time= and the time there, and the parts that it was built
 // with; it is silent after {until}, in seconds of Unix time.
 type Runtime struct {
@@ -566,22 +566,4 @@ func (e End) Covers(version string) bool {
 		return CompareVersions(version, e.Before) < 0
 	}
 	return version == e.Version || strings.HasPrefix(version, e.Version+".")
-}
-
-// CompareVersions compares dotted numbers part by part; it is negative when a is the lower one.
-func CompareVersions(a, b string) int {
-	x, y := strings.Split(a, "."), strings.Split(b, ".")
-	for i := range max(len(x), len(y)) {
-		var m, n int
-		if i < len(x) {
-			m, _ = strconv.Atoi(x[i])
-		}
-		if i < len(y) {
-			n, _ = strconv.Atoi(y[i])
-		}
-		if m != n {
-			return m - n
-		}
-	}
-	return 0
 }

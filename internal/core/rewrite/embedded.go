@@ -209,10 +209,14 @@ func clip(src []byte, n int) string {
 	return string(bytes.ToValidUTF8(src[:n], nil)) + "…"
 }
 
-// encodes reports whether a text begins like the base64 (RFC 4648 section 4) of a serialised value, of JSON, or of what is compressed.
+// encodes reports whether a text may be the base64 (RFC 4648 section 4) of a serialised value, of JSON, or of what is compressed. Shorter
+// ones are told by how they begin.
 func encodes(src []byte) bool {
 	if len(src) < 24 || len(src)%4 != 0 {
 		return false
+	}
+	if len(src) >= 64 && inBase64(src[:64]) && inBase64(bytes.TrimRight(src[len(src)-4:], "=")) {
+		return true
 	}
 	switch src[0] {
 	case 'Y': // a:
@@ -221,12 +225,29 @@ func encodes(src []byte) bool {
 		return src[1] == 'z'
 	case 'c': // s:
 		return src[1] == 'z'
-	case 'e': // {"
-		return src[1] == 'y' && (src[2] == 'I' || src[2] == 'J') || src[1] == 'J' || src[1] == 'N' || src[1] == 'A' || src[1] == 'F' // or zlib
+	case 'e': // {" or zlib
+		return src[1] == 'y' && (src[2] == 'I' || src[2] == 'J') || src[1] == 'J' || src[1] == 'N' || src[1] == 'A' || src[1] == 'F'
 	case 'H': // gzip
 		return src[1] == '4' && src[2] == 's'
 	case 'W': // [
 		return src[1] == '3' || src[1] == 'y'
 	}
 	return false
+}
+
+// inBase64 reports whether a text has only letters of base64, and others than hexadecimal digits have.
+func inBase64(text []byte) bool {
+	upper, lower := len(text) < 64, len(text) < 64
+	for _, c := range text {
+		switch {
+		case c > 'F' && c <= 'Z':
+			upper = true
+		case c > 'f' && c <= 'z':
+			lower = true
+		case c >= 'A' && c <= 'F', c >= 'a' && c <= 'f', c >= '0' && c <= '9', c == '+', c == '/':
+		default:
+			return false
+		}
+	}
+	return upper && lower
 }

@@ -16,7 +16,7 @@ import (
 
 // Bounds of packed values: how large one is at most when it is opened, and how many forms are in one another.
 const (
-	openedBytes = 64 << 20
+	openedBytes = 16 << 20
 	packedDepth = 4
 )
 

@@ -70,8 +70,8 @@ func TestValuesInsidePackedOnesAreRewrittenAndPackedAgain(t *testing.T) {
 			inside, err := io.ReadAll(form.open(value(form.pack(was))))
 			require.NoError(t, err)
 			require.Equal(t, is, string(inside), name)
-			if name == "deflate" {
-				continue // its base64 begins like any text
+			if name == "deflate" && base64.StdEncoding.EncodedLen(len(form.pack(was))) < 64 {
+				continue // nothing tells it from a word
 			}
 			encoded, err := base64.StdEncoding.DecodeString(value(base64.StdEncoding.EncodeToString([]byte(form.pack(was)))))
 			require.NoError(t, err)

@@ -29,6 +29,17 @@ func (db *DB) SetBaseline(ctx context.Context, releaseID int64, r *check.Report)
 	return db.exec(ctx, "release", "", "UPDATE releases SET baseline = $2 WHERE id = $1", releaseID, r)
 }
 
+// Templates returns which pages of sites of a release look alike, as far as that is known: of its source, or of the newest site of the same
+// starter. See check.Report.
+func (db *DB) Templates(ctx context.Context, releaseID int64) (map[string]string, error) {
+	type row struct{ Templates map[string]string }
+	r, err := one[row](ctx, db, "release", "", `SELECT coalesce(r.baseline->'templates',
+		(SELECT s.report->'templates' FROM sites s JOIN releases o ON o.id = s.release_id
+			WHERE o.starter_id = r.starter_id AND s.report->'templates' IS NOT NULL ORDER BY s.id DESC LIMIT 1), '{}') AS templates
+		FROM releases r WHERE r.id = $1`, releaseID)
+	return r.Templates, err
+}
+
 // WithoutBaseline lists the releases that were built since a time and have no baseline, one of each source, newest first.
 func (db *DB) WithoutBaseline(ctx context.Context, since time.Time) ([]Release, error) {
 	return many[Release](ctx, db, releaseQuery+`WHERE r.id IN (SELECT max(id) FROM releases WHERE imported_from = '' AND source_id IS NOT NULL

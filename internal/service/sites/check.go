@@ -165,15 +165,9 @@ func (svc *Sites) seenBefore(ctx context.Context, s records.Site, site *check.Si
 		site.Templates = s.Report.Templates
 	}
 	if len(site.Templates) == 0 {
-		of, err := svc.DB.Baseline(ctx, s.ReleaseID)
-		if err != nil && !errors.Is(err, records.ErrNotFound) {
-			return err
-		}
-		if of != nil {
-			site.Templates = of.Templates
-		}
+		site.Templates, err = svc.DB.Templates(ctx, s.ReleaseID)
 	}
-	return nil
+	return err
 }
 
 // filesOf returns the files of an archive, for the checks.
