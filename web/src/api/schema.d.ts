@@ -3082,11 +3082,21 @@ export interface components {
             };
             /** Format: int64 */
             mended?: number;
+            /**
+             * Format: int64
+             * @description changed values that were compressed or encoded, and are again
+             */
+            packed?: number;
             /** Format: int64 */
             replaced: number;
             samples?: components["schemas"]["RewriteSample"][];
             /** Format: int64 */
             serialised: number;
+            /**
+             * Format: int64
+             * @description compressed values that are too large to be opened
+             */
+            unopened?: number;
             /** Format: int64 */
             values: number;
         };
