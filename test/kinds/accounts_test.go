@@ -85,7 +85,8 @@ func TestTheAccountOfTheFilesIsNotThatOfPHP(t *testing.T) {
 	ready := plan()
 	require.Empty(t, ready.Problems)
 	require.Contains(t, ready.Runtime, "as the account www-data: folders for uploads and caches are placed so that their group may write in them")
-	made := world.Ask[wire.Site](t, "site", "provision", school.Name, "--name", "accounts-school", "--from", "music-base", "--host", "accounts")
+	made := world.Ask[wire.Site](t, "site", "provision", school.Name, "--name", "accounts-school", "--from", "music-base", "--host",
+		"accounts")
 	require.Zero(t, made.Report.Faults(), "%+v", made.Report)
 	site := filepath.Join(on.Sites(), "accounts-school")
 	asPHP := func(script string) error {

@@ -103,7 +103,8 @@ func (r *runner) keepTemplates() {
 		r.report.Templates[path] = r.site.Templates[path]
 	}
 	for _, p := range r.pages {
-		if u, err := url.Parse(p.address); err == nil && u.Host == r.base.Host && p.status == http.StatusOK && p.template.all != nil && p.wrong() == "" {
+		u, err := url.Parse(p.address)
+		if err == nil && u.Host == r.base.Host && p.status == http.StatusOK && p.template.all != nil && p.wrong() == "" {
 			r.report.Templates[r.path(p.address)] = p.template.name()
 		}
 	}

@@ -193,8 +193,9 @@ func Runtime(r provision.Runtime, fsys hostfs.FS, folder string) (out []check.Ch
 	switch why := r.Refuses(); {
 	case why != "":
 		out = append(out, failed("programs", why,
-			fmt.Sprintf("%s runs as %s and cannot read and write what our account places (settings files of mode 0640, folders of mode 0775). Can it "+
-				"run as our account, or can both be in one group that our folder belongs to, with the set-group bit (chmod g+s)?", r.Name, r.Account)))
+			fmt.Sprintf("%s runs as %s and cannot read and write what our account places (settings files of mode 0640, folders of mode 0775). "+
+				"Can it run as our account, or can both be in one group that our folder belongs to, with the set-group bit (chmod g+s)?",
+				r.Name, r.Account)))
 	case r.Stays:
 		out = append(out, warned("programs", sentence+" and makes folders whose content our account cannot remove: a site that is replaced or "+
 			"retired leaves them", fmt.Sprintf("Can %s be run with the umask 002, so that our account can remove what it makes in its folders?",

@@ -22,7 +22,7 @@ func ExampleReadSettings() {
 }
 
 func ExampleHash() {
-	hash, err := kind.Hash("phpass", "correct horse")
+	hash, err := kind.Hash("phpass", kind.Account{Password: "correct horse"})
 	fmt.Println(kind.HashScheme(hash), len(hash), err)
 	// Output: phpass 34 <nil>
 }

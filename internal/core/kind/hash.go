@@ -13,8 +13,15 @@ import (
 	"golang.org/x/crypto/bcrypt"
 )
 
-// Hash returns a password hash in the scheme that a kind names.
-func Hash(scheme, password string) (string, error) {
+// hashNames are the schemes that have names, and salts of their own.
+var hashNames = []string{"phpass", "sha512-phpass", "bcrypt", "wordpress-bcrypt", "argon2id"}
+
+// Hash returns a password hash in the scheme that a kind names, or in the form that it gives. What has a salt of its own takes none from of.
+func Hash(scheme string, of Account) (string, error) {
+	password := of.Password
+	if isForm(scheme) {
+		return hashByForm(scheme, of)
+	}
 	switch scheme {
 	case "phpass":
 		return portableHash(password), nil
@@ -33,7 +40,11 @@ func Hash(scheme, password string) (string, error) {
 	case "argon2id":
 		return argon2id.CreateHash(password, argon2id.DefaultParams)
 	}
-	return "", fmt.Errorf("passwords of the scheme %q are not made; it is phpass, sha512-phpass, bcrypt, wordpress-bcrypt or argon2id", scheme)
+	return "", unknownHash(scheme)
+}
+
+func unknownHash(scheme string) error {
+	return fmt.Errorf("passwords of the scheme %q are not made; it is %s, or a form like sha1({salt}{password})", scheme, strings.Join(hashNames, ", "))
 }
 
 // hashForms are how hashes of a scheme begin.

@@ -315,17 +315,19 @@ type Visibility struct {
 func (v Visibility) Place() Value { return Value{v.Option, v.Path, v.Setting, v.Cell} }
 
 // Admin says how an administrator is made: rows to insert, in order. Values may hold {login}, {email},
-// {hash}, {now} (UTC, YYYY-MM-DD HH:MM:SS), {unix} (seconds), {uuid} (RFC 9562, version 4), {prefix}, {id}, the number that the first row
+// {hash}, {salt}, {now} (UTC, YYYY-MM-DD HH:MM:SS), {unix} (seconds), {uuid} (RFC 9562, version 4), {prefix}, {id}, the number that the first row
 // was given, and, as a whole value of that row where the database gives no numbers, {next}: one more than the highest that is there.
 type Admin struct {
-	// Hash is how passwords are hashed: phpass, bcrypt, sha512-phpass, argon2id. Hashes are others, for versions of the CMS.
+	// Hash is how passwords are hashed: by name or by a form (see form). Hashes are others, for versions of the CMS.
 	Hash   string `yaml:"hash"`
 	Hashes []struct {
 		Since string `yaml:"since"` // the first version that has it; the last that fits counts
 		Hash  string `yaml:"hash"`
 	} `yaml:"hashes"`
-	Rows    []NewRow `yaml:"rows"`
-	Authors []Column `yaml:"authors"` // columns that name the account content belongs to
+	// Examples prove forms: passwords with their hashes, from the application.
+	Examples []HashExample `yaml:"examples"`
+	Rows     []NewRow      `yaml:"rows"`
+	Authors  []Column      `yaml:"authors"` // columns that name the account content belongs to
 	// LoginColumn is, by table, the column that people log in by, where several hold their name.
 	LoginColumn map[string]string `yaml:"login-columns"`
 	// Settings is where a site without accounts in a database keeps its administrator: settings that get name and hash.
@@ -333,7 +335,20 @@ type Admin struct {
 		Login string `yaml:"login"`
 		Email string `yaml:"email"`
 		Hash  string `yaml:"hash"`
+		Salt  string `yaml:"salt"`
 	} `yaml:"settings"`
+}
+
+// Salt returns the column in which a table of accounts keeps the salt of each; "" where there is none.
+func (a Admin) Salt(table string) string {
+	for _, row := range a.Rows {
+		for column, value := range row.Values {
+			if row.Table == table && value == "{salt}" {
+				return column
+			}
+		}
+	}
+	return ""
 }
 
 // Scheme returns how a version of the CMS hashes passwords.

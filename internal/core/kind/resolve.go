@@ -10,7 +10,7 @@ import (
 // namedSettings returns the settings that a definition names, but for those of the database, and those that it says need not be there.
 func (k *Kind) namedSettings() (names []string) {
 	names = append(names, k.Settings.Prefix, k.SiteTitle.Setting, k.SiteEmail.Setting, k.Visibility.Place().Setting, k.Mail.Setting,
-		k.Admin.Settings.Login, k.Admin.Settings.Email, k.Admin.Settings.Hash)
+		k.Admin.Settings.Login, k.Admin.Settings.Email, k.Admin.Settings.Hash, k.Admin.Settings.Salt)
 	names = append(names, k.Settings.Salts...)
 	for _, a := range k.Address {
 		names = append(names, a.Setting)

@@ -72,6 +72,9 @@ func (k *Kind) valid() error {
 			return fmt.Errorf("administrator.rows: each names a table and values")
 		}
 	}
+	if err := k.Admin.validHashes(); err != nil {
+		return err
+	}
 	for _, area := range slices.Concat(k.Code.Whole, k.Code.ByFolder) {
 		if !slices.ContainsFunc(k.Areas, func(a Area) bool { return a.Area == area }) {
 			return fmt.Errorf("code: there is no area %q", area)

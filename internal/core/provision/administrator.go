@@ -19,15 +19,17 @@ func (mk *maker) makeAdministrator(ctx context.Context) error {
 	if kept, err := mk.accountsStay(ctx); kept || err != nil || len(a.Rows) == 0 {
 		return err
 	}
-	hash, err := kind.Hash(a.Scheme(mk.req.Archive.Manifest.Version), mk.result.AdminPassword)
+	scheme := a.Scheme(mk.req.Archive.Manifest.Version)
+	of := kind.Account{Login: mk.plan.Admin, Password: mk.result.AdminPassword, Salt: kind.NewSalt()}
+	// An account of that name that came with a whole site is the administrator's.
+	if there, err := setPassword(ctx, mk.db, mk.req.Kind, mk.plan.Prefix, scheme, of); there || err != nil {
+		return err
+	}
+	hash, err := kind.Hash(scheme, of)
 	if err != nil {
 		return err
 	}
-	// An account of that name that came with a whole site is the administrator's.
-	if there, err := setPassword(ctx, mk.db, mk.req.Kind, mk.plan.Prefix, mk.plan.Admin, hash); there || err != nil {
-		return err
-	}
-	id, err := mk.insertAdministrator(ctx, hash)
+	id, err := mk.insertAdministrator(ctx, hash, of.Salt)
 	if err != nil {
 		return err
 	}
@@ -43,8 +45,8 @@ func (mk *maker) keepsFew(table string) bool {
 }
 
 // insertAdministrator inserts the rows of an administrator, and returns the number of the account.
-func (mk *maker) insertAdministrator(ctx context.Context, hash string) (id string, err error) {
-	fill := strings.NewReplacer("{login}", mk.plan.Admin, "{email}", mk.req.Values["email"].Value, "{hash}", hash, "{now}", now(),
+func (mk *maker) insertAdministrator(ctx context.Context, hash, salt string) (id string, err error) {
+	fill := strings.NewReplacer("{login}", mk.plan.Admin, "{email}", mk.req.Values["email"].Value, "{hash}", hash, "{salt}", salt, "{now}", now(),
 		"{unix}", strconv.FormatInt(time.Now().Unix(), 10), "{prefix}", mk.plan.Prefix)
 	for i, row := range mk.req.Kind.Admin.Rows {
 		values := map[string]string{}

@@ -1,6 +1,7 @@
 package provision
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -123,13 +124,17 @@ func NewAdministratorPassword(ctx context.Context, s Live, password string) erro
 	if err != nil {
 		return err
 	}
-	hash, err := kind.Hash(s.Kind.Admin.Scheme(id.Version), password)
-	if err != nil {
-		return err
-	}
+	scheme, of := s.Kind.Admin.Scheme(id.Version), kind.Account{Login: s.Admin, Password: password, Salt: kind.NewSalt()}
 	if a := s.Kind.Admin.Settings; a.Hash != "" {
+		hash, err := kind.Hash(scheme, of)
+		if err != nil {
+			return err
+		}
 		return s.changeSettings(ctx, func(_ *kind.Identity, settings kind.Settings) error {
 			settings.Set(a.Hash, hash)
+			if a.Salt != "" {
+				settings.Set(a.Salt, of.Salt)
+			}
 			return nil
 		}, func() error { return nil })
 	}
@@ -138,7 +143,7 @@ func NewAdministratorPassword(ctx context.Context, s Live, password string) erro
 		return err
 	}
 	defer db.Close()
-	found, err := setPassword(ctx, db, s.Kind, s.Prefix, s.Admin, hash)
+	found, err := setPassword(ctx, db, s.Kind, s.Prefix, scheme, of)
 	if err == nil && !found {
 		err = fmt.Errorf("%w: the site has no account %s any more; its database has the new password, the administrator has not", ErrPlan,
 			s.Admin)
@@ -146,17 +151,26 @@ func NewAdministratorPassword(ctx context.Context, s Live, password string) erro
 	return err
 }
 
-// setPassword gives an account a password, if there is an account of that name.
-func setPassword(ctx context.Context, db sitedb.DB, k *kind.Kind, prefix, login, hash string) (found bool, err error) {
+// setPassword gives an account a password, if there is an account of that name. The salt that it has in a column of its own stays, so that
+// one write is enough.
+func setPassword(ctx context.Context, db sitedb.DB, k *kind.Kind, prefix, scheme string, of kind.Account) (found bool, err error) {
 	bare, name, secret, _, ok := k.Admin.Account()
 	if !ok {
 		return false, nil
 	}
-	table := prefix + bare
-	if _, found, err := db.Lookup(ctx, table, name, login, name); err != nil || !found {
+	table, salt := prefix+bare, k.Admin.Salt(bare)
+	kept, found, err := db.Lookup(ctx, table, name, of.Login, cmp.Or(salt, name))
+	if err != nil || !found {
 		return false, err
 	}
-	return true, db.SetValue(ctx, table, name, login, secret, hash)
+	if salt != "" {
+		of.Salt = kept
+	}
+	hash, err := kind.Hash(scheme, of)
+	if err != nil {
+		return true, err
+	}
+	return true, db.SetValue(ctx, table, name, of.Login, secret, hash)
 }
 
 // programsOf returns the programs of a live site's database that run with an account's rights. Errors: ErrPlan where one

@@ -34,8 +34,11 @@ func (p *Plan) steps(req Request, m *archive.Manifest) {
 	if req.Kind.Visibility.Place().IsZero() {
 		visible = "open to search engines: " + req.Kind.Title + " has no setting that keeps them out"
 	}
-	if req.Quiet && req.Kind.Mail.Can() {
+	switch {
+	case req.Quiet && req.Kind.Mail.Can():
 		visible += "; mail is kept from going out"
+	case req.Quiet:
+		visible += "; nothing keeps its mail from going out: " + req.Kind.Title + " has no setting for that here"
 	}
 	mail := "mail addresses stay"
 	if p.Rules.Mail {
