@@ -72,36 +72,38 @@ func (a *app) host() *cli.Command {
 		showing(a, "show a host", (*client.Client).Host, show),
 		verb("test", "NAME", "test access, database, PHP and free space of a host", []cli.Flag{
 			&cli.BoolFlag{Name: "apply", Usage: "change the address of its files to the one that the test recommends, and test again"}},
-			func(ctx context.Context, c *cli.Command, args []string) error {
-				svc, err := a.service(c)
-				if err != nil {
-					return err
-				}
-				t, err := svc.TestHost(ctx, args[0])
-				if err == nil && c.Bool("apply") && t.Files != "" {
-					if _, err = svc.ChangeHost(ctx, args[0], wire.ChangedHost{Files: t.Files}); err == nil {
-						fmt.Fprintf(a.err, "the files of %s are at %s now\n", args[0], t.Files)
-						t, err = svc.TestHost(ctx, args[0])
-					}
-				}
-				if err != nil {
-					return err
-				}
-				if err := a.print(c, t, func() {
-					a.printSteps(t.Steps)
-					if t.Files != "" {
-						fmt.Fprintf(a.out, "\nThe test recommends the files address %s; nestseed host test %s --apply changes the host to it.\n",
-							t.Files, args[0])
-					}
-				}); err != nil {
-					return err
-				}
-				if t.Faults() > 0 {
-					return errFaults
-				}
-				return nil
-			}),
+			a.hostTest),
 		a.remove("hosts", "host"))
+}
+
+func (a *app) hostTest(ctx context.Context, c *cli.Command, args []string) error {
+	svc, err := a.service(c)
+	if err != nil {
+		return err
+	}
+	t, err := svc.TestHost(ctx, args[0])
+	if err == nil && c.Bool("apply") && t.Files != "" {
+		if _, err = svc.ChangeHost(ctx, args[0], wire.ChangedHost{Files: t.Files}); err == nil {
+			fmt.Fprintf(a.err, "the files of %s are at %s now\n", args[0], t.Files)
+			t, err = svc.TestHost(ctx, args[0])
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if err := a.print(c, t, func() {
+		a.printSteps(t.Steps)
+		if t.Files != "" {
+			fmt.Fprintf(a.out, "\nThe test recommends the files address %s; nestseed host test %s --apply changes the host to it.\n",
+				t.Files, args[0])
+		}
+	}); err != nil {
+		return err
+	}
+	if t.Faults() > 0 {
+		return errFaults
+	}
+	return nil
 }
 
 func (a *app) hostFolders() *cli.Command {

@@ -89,7 +89,7 @@ func (a *app) site() *cli.Command {
 			}, a.printSites),
 		showing(a, "show a site", (*client.Client).Site, a.printSite),
 		verb("check", "NAME", "check pages, files, login, mail and database of a site", []cli.Flag{detach(), strict(),
-			&cli.BoolFlag{Name: "full", Usage: "open all pages, not some of each template, and read all files, not what has changed"}},
+			&cli.BoolFlag{Name: "full", Usage: "open all pages, not some of a template, and read all files, not what has changed"}},
 			a.siteCheck),
 		verb("side-by-side", "NAME", "look at pages of a site beside its source's, and mark what differs", []cli.Flag{detach(),
 			&cli.IntFlag{Name: "pages", Value: 6, Usage: "how many"}, &cli.StringFlag{Name: "to",

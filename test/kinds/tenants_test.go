@@ -166,7 +166,7 @@ func TestTheTenantsOfATableShowTheirPagesTogether(t *testing.T) {
 	require.GreaterOrEqual(t, part.Pages+report("hall-d").Pages, whole.Pages/2, "what is opened is dealt out")
 	require.Empty(t, broken.Like, "where something is wrong, all is looked at")
 	require.NotZero(t, broken.Faults())
-	world.Must(t, "site", "check", "hall-b")
+	world.Must(t, "site", "check", "hall-b", "--full")
 	require.Empty(t, report("hall-b").Like)
 	require.Equal(t, whole.Pages, report("hall-b").Pages)
 	for _, name := range []string{"hall-a", "hall-b", "hall-c", "hall-d"} {

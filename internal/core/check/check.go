@@ -62,7 +62,8 @@ type Site struct {
 	Prefix   string
 	FS       hostfs.FS
 	Folder   string
-	// Placed returns the files of a release in which nothing is found (see Search), where the site has just been made from it; nil otherwise.
+	// Placed returns the files of a release in which nothing is found (see Search), where the site has just been made from it; nil
+	// otherwise.
 	Placed func(context.Context) (*Searched, error)
 	// Searched are the files in which earlier checks of this site found nothing.
 	Searched *Searched

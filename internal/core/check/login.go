@@ -101,8 +101,8 @@ func (r *runner) tryLogin(ctx context.Context, address string) (status int, err 
 func (r *runner) inside(ctx context.Context) (status int, err error) {
 	l := r.site.Kind.Login
 	res, body, err := r.get(ctx, r.base.String()+"/"+l.Inside)
-	// A site that has just left shared code, or come to it, sends visitors to the same address once more for each process of PHP that does not
-	// know yet.
+	// A site that has just left shared code, or come to it, sends visitors to the same address once more for each process of PHP that
+	// does not know yet.
 	for n := 0; n < sentAgain && err == nil && res.StatusCode == http.StatusTemporaryRedirect; n++ {
 		to, parseErr := url.Parse(res.Header.Get("Location"))
 		if parseErr != nil || to.Path != r.base.Path+"/"+l.Inside {

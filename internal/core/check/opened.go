@@ -65,8 +65,8 @@ func opens(r io.Reader, err error) io.Reader {
 	return r
 }
 
-// open calls each with what a value has inside that is packed as a whole, at every layer. It reports whether something in it was too large to
-// be opened.
+// open calls each with what a value has inside that is packed as a whole, at every layer. It reports whether something in it was too
+// large to be opened.
 func open(v []byte, layer int, each func(inside []byte)) (tooLarge bool) {
 	if layer == mostLayers || len(v) < 12 {
 		return false

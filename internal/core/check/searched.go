@@ -83,8 +83,8 @@ func keyOf(f string, path string, sizeBytes int64, changed time.Time) uint64 {
 	return binary.BigEndian.Uint64(h.Sum(nil))
 }
 
-// oldSides are rules that replace the same by what is no address of any site: what does not name it has nothing of the source, whatever site
-// is made.
+// oldSides are rules that replace the same by what is no address of any site: what does not name it has nothing of the source, whatever
+// site is made.
 func oldSides(rules rewrite.Rules) rewrite.Rules {
 	out := rewrite.Rules{}
 	for _, p := range rules.Addresses {
@@ -107,9 +107,9 @@ type ReleaseFile struct {
 	Open      func() (io.ReadCloser, error)
 }
 
-// Search returns those of a release's files that do not name what rules replace, which are placed on every site as they are. They are searched
-// as the files of a site are. Those in before are not read again: it has what a search for the same rules in the same release has returned, or
-// is nil.
+// Search returns those of a release's files that do not name what rules replace, which are placed on every site as they are. They are
+// searched as the files of a site are. Those in before are not read again: it has what a search for the same rules in the same release has
+// returned, or is nil.
 func Search(ctx context.Context, files []ReleaseFile, rules rewrite.Rules, before *Searched) (*Searched, error) {
 	rules = oldSides(rules)
 	f := searchedFor(rules)

@@ -18,8 +18,8 @@ const sameTemplate = 3
 // landmarks are the elements that divide a page (HTML, sections 4.3 and 4.10).
 var landmarks = strings.Fields("body header nav main article section aside footer form")
 
-// look is what a page looks like, whatever its content: the classes of its body and the elements that divide it. Of a page whose body has no
-// class, which tells less, all elements and classes count.
+// look is what a page looks like, whatever its content: the classes of its body and the elements that divide it. Of a page whose body has
+// no class, which tells less, all elements and classes count.
 type look struct {
 	body, divided, all map[string]bool
 }

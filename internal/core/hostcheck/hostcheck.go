@@ -25,8 +25,8 @@ import (
 	"nestseed/internal/core/sitedb"
 )
 
-// trial begins the name of a folder in which it is tried what can be done. Each test has its own: two may try a host at once, or two hosts be
-// one folder that different accounts write in.
+// trial begins the name of a folder in which it is tried what can be done. Each test has its own: two may try a host at once, or two hosts
+// be one folder that different accounts write in.
 const trial = ".nestseed-test-"
 
 // probe is the database and account that are made and dropped.

@@ -16,7 +16,8 @@ import (
 // hashNames are the schemes that have names, and salts of their own.
 var hashNames = []string{"phpass", "sha512-phpass", "bcrypt", "wordpress-bcrypt", "argon2id"}
 
-// Hash returns a password hash in the scheme that a kind names, or in the form that it gives. What has a salt of its own takes none from of.
+// Hash returns a password hash in the scheme that a kind names, or in the form that it gives. What has a salt of its own takes none
+// from of.
 func Hash(scheme string, of Account) (string, error) {
 	password := of.Password
 	if isForm(scheme) {
@@ -44,7 +45,8 @@ func Hash(scheme string, of Account) (string, error) {
 }
 
 func unknownHash(scheme string) error {
-	return fmt.Errorf("passwords of the scheme %q are not made; it is %s, or a form like sha1({salt}{password})", scheme, strings.Join(hashNames, ", "))
+	return fmt.Errorf("passwords of the scheme %q are not made; it is %s, or a form like sha1({salt}{password})", scheme,
+		strings.Join(hashNames, ", "))
 }
 
 // hashForms are how hashes of a scheme begin.

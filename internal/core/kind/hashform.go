@@ -27,23 +27,24 @@ func NewSalt() string {
 	return hex.EncodeToString(b)
 }
 
-// A form says how an application hashes passwords: a text in which {password}, {login} and {salt} stand for these, and {NAME(TEXT)} for what
-// a function makes of a text, which is a form again. A form that is one function may go without its braces:
+// A form says how an application hashes passwords: a text in which {password}, {login} and {salt} stand for these, and {NAME(TEXT)} for
+// what a function makes of a text, which is a form again. A form that is one function may go without its braces:
 //
 //	sha1({salt}{sha1({password})})
 //	MODE2:{sha256({salt}{password})}
 //	pbkdf2-sha256({password};{salt};260000;32):base64
 //
-// Functions are md5, sha1, sha256, sha384 and sha512, with *N behind the name for N rounds over the result as it is written; hmac- before one
-// of them, of a key and a text, and pbkdf2- (RFC 8018), of a password, a salt, rounds and bytes. Their results are written as hexadecimal
-// digits, or with :base64 or :raw behind the bracket, as base64 or bytes.
+// Functions are md5, sha1, sha256, sha384 and sha512, with *N behind the name for N rounds over the result as it is written; hmac-
+// before one of them, of a key and a text, and pbkdf2- (RFC 8018), of a password, a salt, rounds and bytes. Their results are written
+// as hexadecimal digits, or with :base64 or :raw behind the bracket, as base64 or bytes.
 type form struct {
 	text   string
 	secret Account
 	at     int
 }
 
-var digests = map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha256": sha256.New, "sha384": sha512.New384, "sha512": sha512.New}
+var digests = map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha256": sha256.New, "sha384": sha512.New384,
+	"sha512": sha512.New}
 
 // mostRounds bounds how long a hash takes.
 const mostRounds = 2_000_000
@@ -142,7 +143,8 @@ func (f *form) call(name string) (string, error) {
 		}
 	}
 	written := hex.EncodeToString
-	for as, write := range map[string]func([]byte) string{":base64": base64.StdEncoding.EncodeToString, ":raw": func(b []byte) string { return string(b) }} {
+	for as, write := range map[string]func([]byte) string{":base64": base64.StdEncoding.EncodeToString,
+		":raw": func(b []byte) string { return string(b) }} {
 		if strings.HasPrefix(f.text[f.at:], as) {
 			written = write
 			f.at += len(as)

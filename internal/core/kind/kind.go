@@ -152,12 +152,12 @@ type Place struct {
 	found *regexp.Regexp
 }
 
-// Runtime is what runs the CMS, and where the CMS says the least version of it. Ask is a page that tells, one a line, its
-// {key}, the version, account= and the account that it runs as, reads= and yes or no, whether it can read the file {probe}
-// beside it, writes= and the first of the folders own and group beside it in which it can make a file made.txt, or no, and in which it then makes
-// a folder made with a file, both of which it removes when it is asked with ?tidy=1, apart= and yes or no, whether programs here are kept from the file {other} of another site in all ways that it knows,
-// folder= and the folder above its own (percent-encoded), time= and the time there, and the parts that it was built
-// with; it is silent after {until}, in seconds of Unix time.
+// Runtime is what runs the CMS, and where the CMS says the least version of it. Ask is a page that tells, one a line, its {key}, the
+// version, account= and the account that it runs as, reads= and yes or no, whether it can read the file {probe} beside it, writes= and
+// the first of the folders own and group beside it in which it can make a file made.txt, or no, and in which it then makes a folder
+// made with a file, both of which it removes when it is asked with ?tidy=1, apart= and yes or no, whether programs here are kept from
+// the file {other} of another site in all ways that it knows, folder= and the folder above its own (percent-encoded), time= and the
+// time there, and the parts that it was built with; it is silent after {until}, in seconds of Unix time.
 type Runtime struct {
 	Place `yaml:",inline"`
 	Needs []string `yaml:"needs"` // parts without which the CMS does not run, in small letters
@@ -314,9 +314,9 @@ type Visibility struct {
 // Place returns where it is kept; none where the kind has no such value.
 func (v Visibility) Place() Value { return Value{v.Option, v.Path, v.Setting, v.Cell} }
 
-// Admin says how an administrator is made: rows to insert, in order. Values may hold {login}, {email},
-// {hash}, {salt}, {now} (UTC, YYYY-MM-DD HH:MM:SS), {unix} (seconds), {uuid} (RFC 9562, version 4), {prefix}, {id}, the number that the first row
-// was given, and, as a whole value of that row where the database gives no numbers, {next}: one more than the highest that is there.
+// Admin says how an administrator is made: rows to insert, in order. Values may hold {login}, {email}, {hash}, {salt}, {now} (UTC,
+// YYYY-MM-DD HH:MM:SS), {unix} (seconds), {uuid} (RFC 9562, version 4), {prefix}, {id}, the number that the first row was given, and,
+// as a whole value of that row where the database gives no numbers, {next}: one more than the highest that is there.
 type Admin struct {
 	// Hash is how passwords are hashed: by name or by a form (see form). Hashes are others, for versions of the CMS.
 	Hash   string `yaml:"hash"`

@@ -46,7 +46,8 @@ func (mk *maker) keepsFew(table string) bool {
 
 // insertAdministrator inserts the rows of an administrator, and returns the number of the account.
 func (mk *maker) insertAdministrator(ctx context.Context, hash, salt string) (id string, err error) {
-	fill := strings.NewReplacer("{login}", mk.plan.Admin, "{email}", mk.req.Values["email"].Value, "{hash}", hash, "{salt}", salt, "{now}", now(),
+	fill := strings.NewReplacer("{login}", mk.plan.Admin, "{email}", mk.req.Values["email"].Value, "{hash}", hash,
+		"{salt}", salt, "{now}", now(),
 		"{unix}", strconv.FormatInt(time.Now().Unix(), 10), "{prefix}", mk.plan.Prefix)
 	for i, row := range mk.req.Kind.Admin.Rows {
 		values := map[string]string{}

@@ -17,6 +17,7 @@ import (
 
 	"nestseed/internal/core/hostfs"
 	"nestseed/internal/core/kind"
+	"nestseed/internal/core/sitedb"
 	"nestseed/internal/core/sitepage"
 )
 
@@ -75,9 +76,9 @@ func (r *Runtime) Refuses() string {
 	default:
 		return ""
 	}
-	return fmt.Sprintf("%s runs as %s there, which cannot %s; let it run as the account that places sites, or let both be in one group that the "+
-		"host's folder belongs to, with the set-group bit on it (chmod g+s); where the service itself places the files, say whose they are to be "+
-		"in the host's files address, ?owner=%s", r.Name, r.who(), cannot, cmp.Or(r.Account, "ACCOUNT"))
+	return fmt.Sprintf("%s runs as %s there, which cannot %s; let it run as the account that places sites, or let both be in one group that "+
+		"the host's folder belongs to, with the set-group bit on it (chmod g+s); where the service itself places the files, say whose they "+
+		"are to be in the host's files address, ?owner=%s", r.Name, r.who(), cannot, cmp.Or(r.Account, "ACCOUNT"))
 }
 
 func (r *Runtime) who() string {
@@ -164,48 +165,22 @@ func AskRuntime(ctx context.Context, k *kind.Kind, as AskedAs, ask func(ctx cont
 			return nil, fmt.Errorf("%w: %w", ErrNotTold, err)
 		}
 	}
+	r, err := answered(k, key, status, body)
+	if err == nil {
+		r.Stays = stays
+	}
+	return r, err
+}
+
+// answered reads what a page has told. Errors: ErrNotTold.
+func answered(k *kind.Kind, key string, status int, body []byte) (*Runtime, error) {
 	lines := strings.Fields(string(body))
 	switch {
 	case len(lines) >= 2 && lines[0] == key && versionForm.MatchString(lines[1]):
 		r := &Runtime{Name: k.Runtime.Name, Version: versionForm.FindString(lines[1]), Parts: []string{},
-			AskedAt: time.Now().UTC().Truncate(time.Second), Stays: stays}
-		for _, p := range lines[2:] {
-			if account, is := strings.CutPrefix(p, "account="); is {
-				if partForm.MatchString(account) {
-					r.Account = account
-				}
-				continue
-			}
-			if folder, is := strings.CutPrefix(p, "folder="); is {
-				if folder, err := url.PathUnescape(folder); err == nil && len(folder) < 4096 {
-					r.Folder = folder
-				}
-				continue
-			}
-			if seconds, is := strings.CutPrefix(p, "time="); is {
-				if n, err := strconv.ParseInt(seconds, 10, 64); err == nil {
-					r.Clock = time.Unix(n, 0).UTC()
-				}
-				continue
-			}
-			if reads, is := strings.CutPrefix(p, "reads="); is {
-				r.Unreadable = reads == "no"
-				continue
-			}
-			if writes, is := strings.CutPrefix(p, "writes="); is {
-				if w := Writing(writes); w == WritesOwn || w == WritesGroup || w == WritesNot {
-					r.Writes = w
-				}
-				continue
-			}
-			if apart, is := strings.CutPrefix(p, "apart="); is {
-				told := apart == "yes"
-				r.Apart = &told
-				continue
-			}
-			if p = strings.ToLower(p); partForm.MatchString(p) {
-				r.Parts = append(r.Parts, p)
-			}
+			AskedAt: time.Now().UTC().Truncate(time.Second)}
+		for _, line := range lines[2:] {
+			r.read(line)
 		}
 		return r, nil
 	case strings.Contains(string(body), key) && lines[0] != key:
@@ -217,7 +192,42 @@ func AskRuntime(ctx context.Context, k *kind.Kind, as AskedAs, ask func(ctx cont
 	return nil, fmt.Errorf("%w: something else answers at this address", ErrNotTold)
 }
 
-// removesMade replaces and removes what the programs of a host have made in a folder below that of a page, as a site is replaced and removed.
+// read takes one line of an answer. What is not understood is passed over.
+func (r *Runtime) read(line string) {
+	name, value, named := strings.Cut(line, "=")
+	if !named {
+		if part := strings.ToLower(line); partForm.MatchString(part) {
+			r.Parts = append(r.Parts, part)
+		}
+		return
+	}
+	switch name {
+	case "account":
+		if partForm.MatchString(value) {
+			r.Account = value
+		}
+	case "folder":
+		if folder, err := url.PathUnescape(value); err == nil && len(folder) < 4096 {
+			r.Folder = folder
+		}
+	case "time":
+		if n, err := strconv.ParseInt(value, 10, 64); err == nil {
+			r.Clock = time.Unix(n, 0).UTC()
+		}
+	case "reads":
+		r.Unreadable = value == "no"
+	case "writes":
+		if w := Writing(value); w == WritesOwn || w == WritesGroup || w == WritesNot {
+			r.Writes = w
+		}
+	case "apart":
+		yes := value == "yes"
+		r.Apart = &yes
+	}
+}
+
+// removesMade replaces and removes what the programs of a host have made in a folder below that of a page, as a site is replaced and
+// removed.
 // It reports whether what is in a folder that they have made stays. Errors: a file in a folder of ours cannot be replaced.
 func removesMade(ctx context.Context, site hostfs.FS, page string) (stays bool, err error) {
 	for _, folder := range []Writing{WritesOwn, WritesGroup} {
@@ -249,7 +259,7 @@ func (p *Plan) runtime(req Request, problem func(format string, args ...any)) {
 		problem("%s", why)
 	} else if r.byGroup() {
 		p.Runtime += fmt.Sprintf(" as %s: folders for uploads and caches are placed so that their group may write in them", r.who())
-		if p.Engine == "sqlite" {
+		if p.Engine != "" && !sitedb.HasAccounts(p.Engine) {
 			problem("%s runs as %s there, which shares a group with the account that places sites; a database in a file of the site needs one "+
 				"account for both", r.Name, r.who())
 		}

@@ -132,7 +132,8 @@ func (mk *maker) setSettings(s kind.Settings) error {
 	}
 	of := kind.Account{Login: mk.plan.Admin, Password: mk.result.AdminPassword, Salt: kind.NewSalt()}
 	hash, err := kind.Hash(mk.req.Kind.Admin.Scheme(mk.req.Archive.Manifest.Version), of)
-	for setting, value := range map[string]string{a.Login: mk.plan.Admin, a.Email: mk.req.Values["email"].Value, a.Hash: hash, a.Salt: of.Salt} {
+	for setting, value := range map[string]string{a.Login: mk.plan.Admin, a.Email: mk.req.Values["email"].Value, a.Hash: hash,
+		a.Salt: of.Salt} {
 		if setting != "" {
 			s.Set(setting, value)
 		}

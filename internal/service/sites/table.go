@@ -241,7 +241,8 @@ func (svc *Sites) checkRow(ctx context.Context, o *TableOutcome, like func(recor
 		if like != nil {
 			part = like(s)
 		}
-		if s.Report, err = svc.checkSite(ctx, o.Site, checking{like: part}, progress.Discard); err == nil && part != nil && s.Report.Faults() > 0 {
+		s.Report, err = svc.checkSite(ctx, o.Site, checking{like: part}, progress.Discard)
+		if err == nil && part != nil && s.Report.Faults() > 0 {
 			s.Report, err = svc.checkSite(ctx, o.Site, checking{}, progress.Discard)
 		}
 		if err != nil {

@@ -441,8 +441,8 @@ func (f *FS) Mkdir(ctx context.Context, name string, mode fs.FileMode) error {
 	return f.on(ctx, "chmod", name, func(at string) error { return f.t.Chmod(ctx, at, mode.Perm()|f.inherited(ctx)) })
 }
 
-// inherited is the set-group bit, where the folder has it: a folder that is made in it has it too, and what lies there the group of the folder
-// (POSIX leaves that to the system; Linux does so), until somebody changes its mode without it.
+// inherited is the set-group bit, where the folder has it: a folder that is made in it has it too, and what lies there the group of the
+// folder (POSIX leaves that to the system; Linux does so), until somebody changes its mode without it.
 func (f *FS) inherited(ctx context.Context) fs.FileMode {
 	f.setgid.Do(func() {
 		if e, err := f.t.Lstat(ctx, f.root); err == nil {
