@@ -204,7 +204,10 @@ func (r *runner) files(ctx context.Context) (*inFiles, error) {
 		r.report.Searched, r.report.SearchedAll = w.known.fresh, w.known.passed == 0
 	}
 	good := fmt.Sprintf("none of %d text files names the address or folder the site came from", w.read)
-	if w.known.passed > 0 {
+	switch {
+	case w.known.passed > 0 && w.read == 0:
+		good = fmt.Sprintf("%d files are as they were when none of them named the address or folder the site came from", w.known.passed)
+	case w.known.passed > 0:
 		good += fmt.Sprintf("; %d files are as they were when they were searched before", w.known.passed)
 	}
 	w.old.record(r, "old address in files", good,
